@@ -1,0 +1,44 @@
+"""Brenvik applies change feeds to warehouse tables: exactly once, with history, every decision explained."""
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+__version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from brenvik.core.screen import Operations
+    from brenvik.errors import BrenvikError
+    from brenvik.outcome import Outcome
+    from brenvik.project import Project, read_project
+    from brenvik.rules import TableRules
+    from brenvik.store import Store, open_store
+
+_HOMES = {
+    "BrenvikError": "errors",
+    "Operations": "core.screen",
+    "Outcome": "outcome",
+    "Project": "project",
+    "Store": "store",
+    "TableRules": "rules",
+    "open_store": "store",
+    "read_project": "project",
+}
+
+__all__ = [
+    "BrenvikError",
+    "Operations",
+    "Outcome",
+    "Project",
+    "Store",
+    "TableRules",
+    "__version__",
+    "open_store",
+    "read_project",
+]
+
+
+def __getattr__(name: str) -> Any:
+    """Public names are brought in when first used, so that a look at the version costs nothing."""
+    if name in _HOMES:
+        return getattr(import_module(f"brenvik.{_HOMES[name]}"), name)
+    raise AttributeError(f"module 'brenvik' has no attribute {name!r}")

@@ -1,0 +1,35 @@
+"""Questions about a table that is there: all of it, one key, one moment."""
+
+from __future__ import annotations
+
+from brenvik.core import sql
+from brenvik.rules import TableRules
+from brenvik.types import parse_type
+
+
+def rows(rules: TableRules, where: str) -> str:
+    """The rows that fit, in the order of natural key and valid_from."""
+    start = rules.housekeeping_name("valid_from")
+    order = sql.columns((*rules.natural_key, *([start] if start else [])), "t")
+    return f"SELECT * FROM {sql.relation(rules.table)} t {where} ORDER BY {order}"
+
+
+def of_key(rules: TableRules) -> str:
+    """Needs the parameters ``key_0``, …, as text."""
+    tests = [f"CAST(t.{sql.quote(name)} AS TEXT) = :key_{index}" for index, name in enumerate(rules.natural_key)]
+    return "WHERE " + " AND ".join(tests)
+
+
+def at_moment(rules: TableRules, effective_type: str) -> str:
+    """Needs the parameters ``moment`` and ``open_end``, as text."""
+    kind = parse_type(effective_type).sql
+    moment = f"CAST(:moment AS {kind})"
+    start, end, deleted = (rules.housekeeping_name(name) for name in ("valid_from", "valid_to", "is_deleted"))
+    tests = []
+    if start:
+        tests.append(f"t.{sql.quote(start)} <= {moment}")
+    if end:
+        tests.append(f"(t.{sql.quote(end)} IS NULL OR t.{sql.quote(end)} > {moment})")
+    elif deleted:
+        tests.append(f"t.{sql.quote(deleted)} = FALSE")
+    return "WHERE " + (" AND ".join(tests) or "1 = 1")

@@ -1,0 +1,222 @@
+"""A table's rules brought together with the columns its feed really has: all that the SQL of a load depends on."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
+
+from brenvik.core import sql
+from brenvik.errors import FeedError
+from brenvik.rules import HOUSEKEEPING, TableRules
+from brenvik.types import CAN_BE_EFFECTIVE, CAN_ORDER, TEXT, TIMESTAMP, ColumnType
+
+# The columns of a change beside those of its feed.
+ARRIVAL, SHAPE, DELETE, EFFECTIVE, RUN = (
+    "brenvik_arrival",  # where the row stood: file number * 10**12 + line
+    "brenvik_shape",  # which columns the row carried
+    "brenvik_delete",  # 0 or 1
+    "brenvik_effective",
+    "brenvik_run",
+)
+FILE_STEP = 10**12
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of the feed that the table or its kept changes hold."""
+
+    name: str
+    type: ColumnType
+    role: Literal["key", "type_0", "type_1", "type_2", "when"]
+
+
+@dataclass(frozen=True)
+class Blueprint:
+    """Everything about a table that its SQL depends on. Hashable: the SQL of a table is made once."""
+
+    table: str
+    kept: str | None
+    columns: tuple[Column, ...]
+    order: tuple[str, ...]
+    effective: str | None
+    effective_type: ColumnType
+    grain: str | None
+    deletes: str
+    housekeeping: tuple[tuple[str, str | None], ...]
+    has_open_end: bool
+    locator: str
+    time_zone: str = "UTC"
+    shapes: tuple[tuple[int, tuple[str, ...]], ...] = field(default=())
+
+    def names(self, *roles: str) -> tuple[str, ...]:
+        return tuple(column.name for column in self.columns if column.role in roles)
+
+    @property
+    def keys(self) -> tuple[str, ...]:
+        return self.names("key")
+
+    @property
+    def values(self) -> tuple[str, ...]:
+        """The columns of the table that are neither key nor housekeeping."""
+        return self.names("type_0", "type_1", "type_2")
+
+    @property
+    def carried(self) -> tuple[str, ...]:
+        """All columns of a change: keys, values, and what only tells when."""
+        return tuple(column.name for column in self.columns)
+
+    @property
+    def type_0(self) -> tuple[str, ...]:
+        return self.names("type_0")
+
+    @property
+    def type_1(self) -> tuple[str, ...]:
+        return self.names("type_1")
+
+    @property
+    def type_2(self) -> tuple[str, ...]:
+        return self.names("type_2")
+
+    @property
+    def keeps_lives(self) -> bool:
+        """Whether rows of earlier lives stay in the table."""
+        return bool(self.type_2) and self.deletes == "close"
+
+    def own(self, column: str) -> str | None:
+        """The name of a housekeeping column; None when it is left out."""
+        return dict(self.housekeeping)[column]
+
+    def type_of(self, name: str) -> ColumnType:
+        return next(column.type for column in self.columns if column.name == name)
+
+    def absent_in(self, name: str) -> tuple[int, ...]:
+        """The shapes that do not carry a column."""
+        return tuple(shape for shape, carried in self.shapes if name not in carried)
+
+    def is_open(self, alias: str) -> str:
+        """Whether a stored row is the living version of its key."""
+        if valid_to := self.own("valid_to"):
+            until = f"{alias}.{sql.quote(valid_to)}"
+            return f"{until} = {self.open_end}" if self.has_open_end else f"{until} IS NULL"
+        if is_deleted := self.own("is_deleted"):
+            return f"{alias}.{sql.quote(is_deleted)} = FALSE"
+        return "1 = 1"
+
+    @property
+    def open_end(self) -> str:
+        return f"CAST(:open_end AS {self.effective_type.sql})" if self.has_open_end else "NULL"
+
+    def table_columns(self) -> list[tuple[str, str, bool]]:
+        """Name, SQL type and whether nulls are refused, of every column of the table, in order."""
+        own = dict(self.housekeeping)
+        when = self.effective_type.sql
+        first = [(own["surrogate_key"], "BIGINT", True)]
+        given = [
+            (column.name, column.type.sql, column.role == "key") for column in self.columns if column.role != "when"
+        ]
+        last = [
+            (own["valid_from"], when, True),
+            (own["valid_to"], when, self.has_open_end),
+            (own["is_current"], "BOOLEAN", True),
+            (own["is_deleted"], "BOOLEAN", True),
+            (own["first_run"], "BIGINT", True),
+            (own["last_run"], "BIGINT", True),
+            (own["first_loaded_at"], "TIMESTAMP", True),
+            (own["last_loaded_at"], "TIMESTAMP", True),
+        ]
+        return [(name, kind, needed) for name, kind, needed in first + given + last if name]
+
+    def kept_columns(self) -> list[tuple[str, str, bool]]:
+        """The same for the table of kept changes."""
+        keys_and_order = {*self.keys, *self.order}
+        return [
+            (RUN, "BIGINT", True),
+            (ARRIVAL, "BIGINT", True),
+            (SHAPE, "INTEGER", True),
+            (DELETE, "INTEGER", True),
+            (EFFECTIVE, self.effective_type.sql, True),
+            *((column.name, column.type.sql, column.name in keys_and_order) for column in self.columns),
+        ]
+
+    def with_shapes(self, shapes: Mapping[int, Iterable[str]]) -> Blueprint:
+        return replace(self, shapes=tuple((number, tuple(carried)) for number, carried in sorted(shapes.items())))
+
+    def as_plain(self) -> dict[str, Any]:
+        """What the ledger remembers of the columns."""
+        return {
+            "columns": [[column.name, str(column.type), column.role] for column in self.columns],
+            "effective_type": str(self.effective_type),
+        }
+
+
+def draw(
+    rules: TableRules,
+    feed: Mapping[str, ColumnType],
+    *,
+    known: Iterable[Column] = (),
+    locator: str,
+    kept: str | None,
+    source: str,
+) -> Blueprint:
+    """The blueprint of a table whose feed has these columns.
+
+    ``known`` are the columns the table has already: they keep their place and type, new ones of the feed come
+    after them. Raises FeedError with everything that is missing or of an impossible type.
+    """
+    have = {column.name: column for column in known}
+    required = dict.fromkeys((*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])))
+    named = dict.fromkeys((*rules.type_0, *rules.type_1, *rules.type_2))
+    faults = [f"{name} is not in {source}, which has {', '.join(feed)}" for name in required if name not in feed]
+    faults += [
+        f"{name} is declared, but neither in {source}, which has {', '.join(feed)}, nor under types"
+        for name in named
+        if name not in feed and name not in have and name not in rules.types and name not in required
+    ]
+    drawn: list[Column] = []
+    for name in dict.fromkeys((*rules.natural_key, *have, *feed, *named, *required)):
+        role = "key" if name in rules.natural_key else rules.role_of(name) or ("when" if name in required else None)
+        if role is None:
+            continue
+        kind = have[name].type if name in have else rules.declared_type(name) or feed.get(name, TEXT)
+        drawn.append(Column(name, kind, role))  # type: ignore[arg-type]
+    by_name = {column.name: column for column in drawn}
+    for name in required:
+        if name not in by_name:
+            continue
+        kind = by_name[name].type
+        hint = f'; declare it: types = {{ {name} = "timestamp" }}' if kind.kind == "text" else ""
+        if name in rules.natural_key and kind.kind == "double":
+            faults.append(f"{name} is a natural key of type double; floating point numbers cannot name a thing")
+        elif name in rules.order_by and kind.kind not in CAN_ORDER:
+            faults.append(f"{name} orders, but is {kind}; a timestamp, date, integer or decimal can order{hint}")
+        elif name == rules.effective_column and kind.kind not in CAN_BE_EFFECTIVE:
+            faults.append(f"{name} is effective, but is {kind}; a timestamp, a date or an integer can be{hint}")
+    own = tuple((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
+    taken = {name.casefold(): column for column, name in own if name}
+    for column in drawn:
+        if column.name.casefold() in taken and column.role != "when":
+            faults.append(
+                f"{column.name} is also the name of Brenvik's own column {taken[column.name.casefold()]}; "
+                f"leave the feed's out or rename ours under housekeeping"
+            )
+        if column.name.casefold() == locator.casefold():
+            faults.append(f"{column.name} is the name by which the store finds its rows; rename it in the feed")
+        if column.name.casefold().startswith("brenvik_"):
+            faults.append(f"{column.name} begins with brenvik_, as only Brenvik's own columns do; rename it in the feed")
+    if faults:
+        raise FeedError("\n  ".join([f"{source} does not fit the rules of table {rules.table!r}:", *faults]))
+    return Blueprint(
+        table=rules.table,
+        kept=kept if rules.keep_changes else None,
+        columns=tuple(drawn),
+        order=rules.order_by,
+        effective=rules.effective_column,
+        effective_type=by_name[rules.effective_column].type if rules.effective_column else TIMESTAMP,
+        grain=rules.grain,
+        deletes=rules.deletes,
+        housekeeping=own,
+        has_open_end=rules.open_end is not None,
+        locator=locator,
+        time_zone=rules.time_zone,
+    )

@@ -1,0 +1,147 @@
+"""The plain way: keys with exactly one change, newer than everything, need only a join with their living version.
+
+``plain`` holds a row per such change: its decision, the stored row it met (``brenvik_locator``), whether type 1
+values differ (``brenvik_sets``), and what the stored row held before (``brenvik_was_0``, …; null where nothing is done).
+The decision ``full`` is none: it sends the key through the windows, see ``send_on``.
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+from brenvik.core import sql
+from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint
+
+FULL = "full"
+
+
+def was(blueprint: Blueprint, name: str) -> str:
+    """The column of a working table that holds the earlier value of a column."""
+    return f"brenvik_was_{blueprint.values.index(name)}"
+
+
+def carries(blueprint: Blueprint, alias: str, name: str) -> str:
+    """Whether a change carries a column at all; '' when all changes do."""
+    absent = blueprint.absent_in(name)
+    return f"{alias}.{SHAPE} NOT IN ({', '.join(map(str, absent))})" if absent else ""
+
+
+def _differs(blueprint: Blueprint, name: str, before: str = "") -> str:
+    here = carries(blueprint, "c", name)
+    test = f"c.{sql.quote(name)} IS DISTINCT FROM {before or 't.' + sql.quote(name)}"
+    return f"({here} AND {test})" if here else test
+
+
+def _any_differs(blueprint: Blueprint, names: tuple[str, ...]) -> str:
+    return sql.any_of(_differs(blueprint, name) for name in names)
+
+
+@lru_cache(maxsize=256)
+def decide(blueprint: Blueprint, *, some_busy: bool) -> str:
+    """Makes ``plain``."""
+    locator = f"t.{sql.quote(blueprint.locator)}"
+    learns = sql.any_of(
+        f"(t.{sql.quote(name)} IS NULL AND c.{sql.quote(name)} IS NOT NULL)" for name in blueprint.type_0
+    )
+    joins = sql.same("t", "c", blueprint.keys)
+    cases = [
+        f"WHEN {locator} IS NULL AND c.{DELETE} = 1 THEN '{FULL}'",
+        f"WHEN {locator} IS NULL THEN 'inserted'",
+    ]
+    if blueprint.keeps_lives:
+        joins += f" AND {blueprint.is_open('t')}"
+    elif blueprint.deletes == "close":
+        cases.append(f"WHEN NOT ({blueprint.is_open('t')}) THEN CASE WHEN c.{DELETE} = 1 THEN 'unchanged' ELSE '{FULL}' END")
+    elif blueprint.type_2:
+        joins += f" AND {blueprint.is_open('t')}"
+    cases.append(f"WHEN c.{DELETE} = 1 THEN 'deleted'")
+    for names, decision in (
+        ((), FULL),
+        (blueprint.type_2, "versioned"),
+        (blueprint.type_1, "overwritten"),
+        (blueprint.type_0, "protected"),
+    ):
+        test = learns if decision == FULL else _any_differs(blueprint, names)
+        if test != "1 = 0":
+            cases.append(f"WHEN {test} THEN '{decision}'")
+    sets = f"c.{DELETE} = 0 AND {locator} IS NOT NULL AND {_any_differs(blueprint, blueprint.type_1)}"
+    changed = sql.any_of(_differs(blueprint, name) for name in blueprint.values)
+    before = [
+        f"CASE WHEN {changed} THEN t.{sql.quote(name)} END AS {was(blueprint, name)}" for name in blueprint.values
+    ]
+    without_busy = (
+        f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('busy')} b WHERE {sql.same('b', 'c', blueprint.keys)})"
+        if some_busy
+        else ""
+    )
+    return f"""
+CREATE TEMP TABLE {sql.work("plain")} AS
+SELECT
+  c.{ARRIVAL}, c.{EFFECTIVE}, {locator} AS brenvik_locator,
+  CASE {" ".join(cases)} ELSE 'unchanged' END AS brenvik_decision,
+  {sql.flag(sets)} AS brenvik_sets{"," if before else ""}
+  {", ".join(before)}
+FROM {sql.work("screened")} c
+LEFT JOIN {sql.relation(blueprint.table)} t ON {joins}
+{without_busy}"""
+
+
+@lru_cache(maxsize=256)
+def returning_keys(blueprint: Blueprint) -> str:
+    """Marks as ``full`` the inserts of keys that have closed versions: their type 1 values change as well."""
+    return f"""
+UPDATE {sql.work("plain")} SET brenvik_decision = '{FULL}'
+WHERE brenvik_decision = 'inserted' AND EXISTS (
+  SELECT 1 FROM {sql.work("screened")} c
+  JOIN {sql.relation(blueprint.table)} t ON {sql.same("t", "c", blueprint.keys)}
+  WHERE c.{ARRIVAL} = {sql.work("plain")}.{ARRIVAL} AND NOT ({blueprint.is_open("t")}))"""
+
+
+@lru_cache(maxsize=256)
+def send_on(blueprint: Blueprint) -> tuple[str, str]:
+    """Two statements that send the keys decided as ``full`` on to the windows."""
+    return (
+        f"""
+INSERT INTO {sql.work("busy")} ({sql.columns(blueprint.keys)}, brenvik_full)
+SELECT {sql.columns(blueprint.keys, "c")}, 1
+FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
+WHERE p.brenvik_decision = '{FULL}'""",
+        f"DELETE FROM {sql.work('plain')} WHERE brenvik_decision = '{FULL}'",
+    )
+
+
+@lru_cache(maxsize=256)
+def spread(blueprint: Blueprint) -> str:
+    """Makes ``spread``: closed versions of a key that get the new type 1 values of its plain change."""
+    some = sql.any_of(_differs(blueprint, name) for name in blueprint.type_1)
+    return f"""
+CREATE TEMP TABLE {sql.work("spread")} AS
+SELECT t.{sql.quote(blueprint.locator)} AS brenvik_locator, p.{ARRIVAL}
+FROM {sql.work("plain")} p
+JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
+JOIN {sql.relation(blueprint.table)} t ON {sql.same("t", "c", blueprint.keys)}
+WHERE p.brenvik_sets = 1 AND NOT ({blueprint.is_open("t")}) AND {some}"""
+
+
+@lru_cache(maxsize=256)
+def touched_type_1(blueprint: Blueprint) -> str:
+    """For each type 1 column, whether any plain change differs in it (0 or 1)."""
+    flags = [
+        f"max({sql.flag(_differs(blueprint, name, 'p.' + was(blueprint, name)))}) AS {sql.quote(name)}"
+        for name in blueprint.type_1
+    ]
+    return f"""
+SELECT {", ".join(flags)}
+FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
+WHERE p.brenvik_sets = 1"""
+
+
+@lru_cache(maxsize=256)
+def removed_keys(blueprint: Blueprint) -> str:
+    """Rows (``brenvik_locator``) that plain deletes take away, where deletes remove."""
+    return f"""
+SELECT t.{sql.quote(blueprint.locator)} AS brenvik_locator
+FROM {sql.relation(blueprint.table)} t
+WHERE EXISTS (
+  SELECT 1 FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
+  WHERE p.brenvik_decision = 'deleted' AND {sql.same("t", "c", blueprint.keys)})"""

@@ -1,0 +1,118 @@
+"""Which way each change goes, and which changes are there already.
+
+*Late* is a change that is not strictly above both the highest order and the highest effective ever taken. A key goes
+through the windows when it has several changes in the batch, or when it must be worked out again in *full*: because
+a change is late, or because its current version alone does not tell everything. All other keys take the plain join.
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+from brenvik.core import sql
+from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, RUN, SHAPE, Blueprint
+
+
+def _above(blueprint: Blueprint, alias: str) -> str:
+    """Whether a change's order is strictly above the highest ever taken, column by column."""
+    test = ""
+    for index, name in reversed(list(enumerate(blueprint.order))):
+        value, high = f"{alias}.{sql.quote(name)}", f"CAST(:high_order_{index} AS {blueprint.type_of(name).sql})"
+        test = f"({value} > {high} OR ({value} = {high} AND {test}))" if test else f"{value} > {high}"
+    return test or "1 = 1"
+
+
+def is_late(blueprint: Blueprint, alias: str) -> str:
+    """Needs the parameters ``high_effective`` and ``high_order_0``, … ."""
+    high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
+    return f"NOT ({_above(blueprint, alias)} AND {alias}.{EFFECTIVE} > {high})"
+
+
+@lru_cache(maxsize=256)
+def mark_busy(blueprint: Blueprint, *, first: bool) -> str:
+    """Makes ``busy``: the keys that go through the windows; ``brenvik_full`` where late changes ask for all of the key.
+
+    ``first`` says that nothing was taken before, so nothing can be late.
+    """
+    late = "0" if first else f"max({sql.flag(is_late(blueprint, 'c'))})"
+    having = "count(*) > 1" if first else f"count(*) > 1 OR {late} = 1"
+    keys = sql.columns(blueprint.keys, "c")
+    return f"""
+CREATE TEMP TABLE {sql.work("busy")} AS
+SELECT {keys}, {late} AS brenvik_full
+FROM {sql.work("screened")} c
+GROUP BY {keys}
+HAVING {having}"""
+
+
+@lru_cache(maxsize=256)
+def find_duplicates(blueprint: Blueprint, *, first: bool) -> str:
+    """Makes ``duplicates``: arrival numbers of changes whose identity stands earlier in the batch or in the kept changes.
+
+    Without order columns arrival decides, and the same content later is another change: nothing is a duplicate then.
+    """
+    within = (*blueprint.keys, EFFECTIVE, DELETE, SHAPE, *blueprint.carried)
+    parts = []
+    if blueprint.order:
+        parts.append(f"""
+SELECT n.{ARRIVAL} FROM (
+  SELECT c.{ARRIVAL}, row_number() OVER (
+    PARTITION BY {sql.columns(dict.fromkeys(within), "c")} ORDER BY c.{ARRIVAL}) AS brenvik_nth
+  FROM {sql.work("screened")} c
+  WHERE EXISTS (SELECT 1 FROM {sql.work("busy")} b WHERE {sql.same("b", "c", blueprint.keys)})
+) n WHERE n.brenvik_nth > 1""")
+    if blueprint.order and blueprint.kept and not first:
+        never_null = (*blueprint.keys, *blueprint.order, EFFECTIVE, DELETE, SHAPE)
+        others = [name for name in blueprint.carried if name not in never_null]
+        parts.append(f"""
+SELECT c.{ARRIVAL}
+FROM {sql.work("screened")} c
+JOIN {sql.relation(blueprint.kept)} k ON {sql.same("k", "c", never_null)} AND {sql.alike("k", "c", others)}
+WHERE EXISTS (
+  SELECT 1 FROM {sql.work("busy")} b WHERE {sql.same("b", "c", blueprint.keys)} AND b.brenvik_full = 1)""")
+    nothing = f"SELECT c.{ARRIVAL} FROM {sql.work('screened')} c WHERE 1 = 0"
+    return f"CREATE TEMP TABLE {sql.work('duplicates')} AS {' UNION '.join(parts) or nothing}"
+
+
+@lru_cache(maxsize=256)
+def widen_busy(blueprint: Blueprint) -> str:
+    """Busy keys whose current version does not tell everything are worked out in full.
+
+    That is a key without a living version (has it closed ones? was it removed before?) and one whose type 0 value is
+    not known yet (finding it touches all versions of the life).
+    """
+    known = "".join(f" AND t.{sql.quote(name)} IS NOT NULL" for name in blueprint.type_0)
+    return f"""
+UPDATE {sql.work("busy")} SET brenvik_full = 1
+WHERE brenvik_full = 0 AND NOT EXISTS (
+  SELECT 1 FROM {sql.relation(blueprint.table)} t
+  WHERE {" AND ".join(f"t.{sql.quote(k)} = {sql.work('busy')}.{sql.quote(k)}" for k in blueprint.keys)}
+    AND {blueprint.is_open("t")}{known})"""
+
+
+@lru_cache(maxsize=256)
+def highest(blueprint: Blueprint, *, first: bool) -> tuple[str, str]:
+    """Two questions: the highest order of the batch that is above the highest ever taken (no row: none), and the same
+    of the effective times. Every value comes as text."""
+    order = [f"CAST(c.{sql.quote(name)} AS TEXT) AS {sql.quote(name)}" for name in blueprint.order]
+    above = "" if first else f"WHERE {_above(blueprint, 'c')}"
+    latest = ", ".join(f"c.{sql.quote(name)} DESC" for name in blueprint.order)
+    high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
+    return (
+        f"SELECT {', '.join(order)} FROM {sql.work('screened')} c {above} ORDER BY {latest} LIMIT 1" if order else "",
+        f"SELECT CAST(max(c.{EFFECTIVE}) AS TEXT) AS brenvik_high FROM {sql.work('screened')} c "
+        + ("" if first else f"WHERE c.{EFFECTIVE} > {high}"),
+    )
+
+
+@lru_cache(maxsize=256)
+def keep(blueprint: Blueprint, *, some_duplicates: bool) -> str:
+    """Appends the accepted changes that are no duplicates to the kept ones."""
+    assert blueprint.kept
+    fresh = f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('duplicates')} d WHERE d.{ARRIVAL} = c.{ARRIVAL})"
+    names = (ARRIVAL, SHAPE, DELETE, EFFECTIVE, *blueprint.carried)
+    return f"""
+INSERT INTO {sql.relation(blueprint.kept)} ({RUN}, {sql.columns(names)})
+SELECT :run, {sql.columns(names, "c")}
+FROM {sql.work("screened")} c
+{fresh if some_duplicates else ""}"""

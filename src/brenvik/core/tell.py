@@ -1,0 +1,112 @@
+"""Decisions told change by change: with key, reason, and old values beside new ones.
+
+Worked out of the working tables of a load when somebody asks. ``wide`` runs in the store; ``shape`` makes of its
+answer one row per change, in DuckDB for every store.
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+from brenvik.core import sql
+from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint
+from brenvik.core.plain import carries, was
+
+WIDE, REJECTED = "brenvik_wide", "brenvik_rejected"
+_ARROW = " → "
+
+
+@lru_cache(maxsize=256)
+def wide(blueprint: Blueprint, *, busy: bool) -> str:
+    """Every accepted change with its decision and (``brenvik_was_0``, …) what stood there before."""
+    nothing = [f"CAST(NULL AS {blueprint.type_of(name).sql})" for name in blueprint.values]
+    before = []
+    for index, name in enumerate(blueprint.values):
+        value = f"j.{was(blueprint, name)}"
+        if name in blueprint.type_0:  # what is first known through this change was not known before it
+            value = f"CASE WHEN j.brenvik_known_{index} <= COALESCE(j.brenvik_replaces, j.brenvik_prev_at) THEN {value} END"
+        before.append(value)
+    change = sql.listed(
+        f"c.{ARRIVAL}, c.{EFFECTIVE} AS brenvik_from, c.{DELETE}, c.{SHAPE}",
+        sql.columns((*blueprint.keys, *blueprint.values), "c"),
+        sep=", ",
+    )
+    plain = [f"p.{was(blueprint, name)}" for name in blueprint.values]
+    sources = [
+        f"""
+SELECT {sql.listed(change, "p.brenvik_decision", *plain, sep=", ")}
+FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}"""
+    ]
+    if busy:
+        sources.append(f"""
+SELECT {sql.listed(change, "'duplicate'", *nothing, sep=", ")}
+FROM {sql.work("duplicates")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}""")
+        sources.append(f"""
+SELECT {sql.listed(change, "COALESCE(j.brenvik_decision, 'superseded')", *before, sep=", ")}
+FROM {sql.work("screened")} c
+JOIN {sql.work("busy")} b ON {sql.same("b", "c", blueprint.keys)}
+LEFT JOIN {sql.work("judged")} j ON j.{ARRIVAL} = c.{ARRIVAL} AND j.brenvik_new = 1
+WHERE NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{ARRIVAL} = c.{ARRIVAL})""")
+    return " UNION ALL ".join(sources)
+
+
+def rejected() -> str:
+    return f"""
+SELECT {ARRIVAL}, brenvik_column, brenvik_value, brenvik_reason, brenvik_again FROM {sql.work("rejected")}"""
+
+
+@lru_cache(maxsize=256)
+def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
+    """In DuckDB's flavour: of ``wide`` and ``rejected`` the columns file, line, key, effective, decision, reason, changes."""
+
+    def text(name: str, alias: str = "w") -> str:
+        return f"CAST({alias}.{name} AS VARCHAR)"
+
+    items, words = [], []
+    for name in blueprint.values:
+        new, old = sql.quote(name), was(blueprint, name)
+        label = "'" + name.replace("'", "''") + "'"
+        here = carries(blueprint, "w", name)
+        test = f"w.{new} IS DISTINCT FROM w.{old}"
+        test = " AND ".join(filter(None, [f"({test})", here]))
+        items.append(f"CASE WHEN {test} THEN struct_pack(\"column\" := {label}, before := {text(old)}, after := {text(new)}) END")
+        shown = f"COALESCE({text(old)}, 'nothing') || '{_ARROW}' || COALESCE({text(new)}, 'nothing')"
+        if name in blueprint.type_0:
+            stays = f"{label} || ' stays ' || {text(old)} || ', source says ' || COALESCE({text(new)}, 'nothing')"
+            shown = f"CASE WHEN w.{old} IS NULL THEN {label} || ' ' || {shown} ELSE {stays} END"
+        else:
+            shown = f"{label} || ' ' || {shown}"
+        words.append(f"CASE WHEN {test} THEN {shown} END")
+    entry = 'STRUCT("column" VARCHAR, before VARCHAR, after VARCHAR)'
+    telling = "w.brenvik_decision IN ('inserted', 'versioned', 'overwritten', 'protected')"
+    changes = (
+        f"CASE WHEN {telling} THEN list_filter([{', '.join(items)}], lambda x: x IS NOT NULL) ELSE CAST([] AS {entry}[]) END"
+        if items
+        else f"CAST([] AS {entry}[])"
+    )
+    reason = f"""CASE w.brenvik_decision
+    WHEN 'inserted' THEN 'first of its life'
+    WHEN 'duplicate' THEN 'same as an earlier change'
+    WHEN 'superseded' THEN 'a later change counts instead'
+    WHEN 'ignored' THEN 'delete of an unknown key'
+    WHEN 'deleted' THEN 'ends its life'
+    WHEN 'unchanged' THEN CASE WHEN w.{DELETE} = 1 THEN 'already deleted' ELSE 'equal' END
+    ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'takes the place of a change kept before') END"""
+    key = ", ".join(f"{sql.quote(name)} := w.{sql.quote(name)}" for name in blueprint.keys)
+    no_key = ", ".join(f"{sql.quote(name)} := NULL" for name in blueprint.keys)
+    names = " ".join(f"WHEN {number} THEN '" + name.replace("'", "''") + "'" for number, name in files)
+    file = f"CASE {ARRIVAL} // 1000000000000 {names} END" if files else "CAST(NULL AS VARCHAR)"
+    return f"""
+SELECT file, line, "key", effective, decision, reason, changes FROM (
+  SELECT {ARRIVAL}, {file} AS file, {ARRIVAL} % 1000000000000 AS line, struct_pack({key}) AS "key",
+    w.brenvik_from AS effective, w.brenvik_decision AS decision, {reason} AS reason, {changes} AS changes
+  FROM {WIDE} w
+  UNION ALL
+  SELECT {ARRIVAL}, {file}, {ARRIVAL} % 1000000000000, struct_pack({no_key}), NULL,
+    CASE WHEN r.brenvik_again = 1 THEN 'duplicate' ELSE 'rejected' END,
+    CASE WHEN r.brenvik_again = 1 THEN 'same as an open reject: ' || r.brenvik_reason ELSE r.brenvik_reason END,
+    CASE WHEN r.brenvik_column IS NULL THEN CAST([] AS {entry}[])
+      ELSE [struct_pack("column" := r.brenvik_column, before := CAST(NULL AS VARCHAR), after := r.brenvik_value)] END
+  FROM {REJECTED} r
+) told
+ORDER BY {ARRIVAL}"""

@@ -1,0 +1,111 @@
+"""What can go wrong, split by what the caller can do about it.
+
+    BrenvikError
+    ├── DeclarationError      mend the call, the rules or the project file
+    │   ├── RulesError
+    │   └── ProjectError
+    ├── InputError            mend the data
+    │   ├── FeedError         a source that cannot be read as declared
+    │   ├── TooManyRejects
+    │   └── NotClean          asked for by ``Outcome.require_clean``
+    ├── Refused               nothing was written, a person must decide
+    │   ├── RulesChanged
+    │   └── ForeignTable
+    ├── Temporary             trying again later can help
+    │   └── Busy
+    ├── StoreError            the store said no
+    │   └── LayoutError       its ledger was written by another layout of Brenvik
+    └── BrokenLaw             a bug of ours: nothing was written, please report it
+
+A message says what was expected, what came, where, and the next step.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+
+class BrenvikError(Exception):
+    """The root of all errors that Brenvik raises on purpose."""
+
+    can_retry = False
+    """Whether the same call may succeed later without anybody mending anything."""
+
+
+class DeclarationError(BrenvikError):
+    """A call, rules or a project file that cannot be used as it stands.
+
+    ``faults`` holds every fault found, each a sentence that begins with the place it is about.
+    """
+
+    def __init__(self, about: str, faults: Iterable[str] = ()) -> None:
+        self.about = about
+        self.faults = tuple(faults)
+        super().__init__("\n".join([about, *(f"  {fault}" for fault in self.faults)]))
+
+
+class RulesError(DeclarationError):
+    """The declaration of one table has faults."""
+
+
+class ProjectError(DeclarationError):
+    """The project file is missing, cannot be parsed, or declares something impossible."""
+
+
+class InputError(BrenvikError):
+    """The data do not fit the declaration."""
+
+
+class FeedError(InputError):
+    """A file or frame cannot be read at all, or lacks a column the rules need."""
+
+
+class TooManyRejects(InputError):
+    """More rows were rejected than ``max_rejects`` allows; nothing was written but the run."""
+
+    def __init__(self, message: str, *, rejected: int, read: int) -> None:
+        self.rejected = rejected
+        self.read = read
+        super().__init__(message)
+
+
+class NotClean(InputError):
+    """``Outcome.require_clean`` found rejected rows."""
+
+
+class Refused(BrenvikError):
+    """Nothing was written; a person must decide."""
+
+
+class RulesChanged(Refused):
+    """The rules differ from those the table was made with in a way a load cannot follow."""
+
+
+class ForeignTable(Refused):
+    """A table of that name exists and Brenvik did not make it."""
+
+
+class Temporary(BrenvikError):
+    """Something outside stands in the way for now."""
+
+    can_retry = True
+
+
+class Busy(Temporary):
+    """Another load holds the table or the store; ``holder`` says who, as far as it can be known."""
+
+    def __init__(self, message: str, *, holder: str) -> None:
+        self.holder = holder
+        super().__init__(message)
+
+
+class StoreError(BrenvikError):
+    """The store cannot do what was asked of it."""
+
+
+class LayoutError(StoreError):
+    """The ledger in this store has a layout that this version of Brenvik does not write."""
+
+
+class BrokenLaw(BrenvikError):
+    """The sums of a load do not add up; it was undone before its commit."""

@@ -1,0 +1,140 @@
+"""What every feed gives: a batch of rows as an Arrow stream, numbered as they stood in their source."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Protocol
+
+import pyarrow as pa
+
+from brenvik.core.blueprint import ARRIVAL, FILE_STEP
+from brenvik.errors import FeedError
+from brenvik.ledger import TakenFile
+from brenvik.types import ColumnType, type_of_arrow
+
+Watch = Callable[[int], None]
+"""Called with the number of rows read so far, now and then."""
+
+
+@dataclass(frozen=True)
+class BrokenLine:
+    """A line that is no row: it has too few or too many fields."""
+
+    arrival: int
+    text: str
+    reason: str
+
+
+@dataclass
+class Batch:
+    """What one load takes from a feed.
+
+    ``columns`` are those of all files together; ``carried`` tells for each file number (frames have the number 0)
+    which of them it has. ``pieces`` gives, once, chunks of rows with exactly these columns in the Arrow types of
+    ``arrow_type``, each with the numbers of its lines. ``broken`` is complete when the stream has been read.
+    """
+
+    source: str
+    columns: Mapping[str, ColumnType]
+    carried: Mapping[int, Sequence[str]]
+    pieces: Iterator[tuple[int, pa.RecordBatch, pa.Array]]
+    files: tuple[TakenFile, ...] = ()
+    broken: list[BrokenLine] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    failure: FeedError | None = None
+
+    def rows(self, watch: Watch | None = None) -> pa.RecordBatchReader:
+        """The stream: a column of arrival numbers, then the batch's columns."""
+        fields = [pa.field(ARRIVAL, pa.int64()), *(pa.field(n, arrow_type(t)) for n, t in self.columns.items())]
+        schema = pa.schema(fields)
+
+        def stream() -> Iterator[pa.RecordBatch]:
+            read = 0
+            for number, piece, lines in self._remembering_failure():
+                arrays = [pa.compute.add(lines, pa.scalar(number * FILE_STEP, pa.int64()))]
+                for name, kind in self.columns.items():
+                    present = name in piece.schema.names
+                    arrays.append(piece.column(name) if present else pa.nulls(len(piece), arrow_type(kind)))
+                read += len(piece)
+                if watch:
+                    watch(read)
+                yield pa.record_batch(arrays, schema=schema)
+
+        return pa.RecordBatchReader.from_batches(schema, stream())
+
+    def _remembering_failure(self) -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
+        try:
+            yield from self.pieces
+        except FeedError as error:
+            self.failure = error
+            raise
+
+
+class Source(Protocol):
+    """A feed as a load sees it."""
+
+    name: str
+    kind: str
+
+    def open(self, taken: Mapping[str, TakenFile]) -> Batch | None:
+        """What there is to take, given the files that were taken before; None when there is nothing new.
+
+        Raises FeedError when the source cannot be read at all.
+        """
+        ...
+
+
+_ARROW = {
+    "text": pa.string(),
+    "integer": pa.int64(),
+    "double": pa.float64(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "time": pa.time64("us"),
+    "timestamp": pa.timestamp("us"),
+    "timestamp with time zone": pa.timestamp("us", tz="UTC"),
+    "binary": pa.binary(),
+}
+
+
+def arrow_type(kind: ColumnType) -> pa.DataType:
+    """The one Arrow type in which values of a type travel."""
+    return pa.decimal128(kind.precision, kind.scale) if kind.kind == "decimal" else _ARROW[kind.kind]
+
+
+def types_of(schema: pa.Schema, source: str) -> dict[str, ColumnType]:
+    """The columns of an Arrow schema. Raises FeedError for names that clash and types that no table can hold."""
+    clashing = [name for name, times in Counter(n.casefold() for n in schema.names).items() if times > 1]
+    if clashing:
+        raise FeedError(
+            f"{source} has several columns named {', '.join(clashing)} (case does not count); rename them in the source."
+        )
+    types = {column.name: type_of_arrow(column.type) for column in schema}
+    impossible = [f"{column.name} ({column.type})" for column in schema if types[column.name] is None]
+    if impossible:
+        raise FeedError(
+            f"{source} has columns of types that a table cannot hold: {', '.join(impossible)}; "
+            "turn them into text or drop them before loading."
+        )
+    return {name: kind for name, kind in types.items() if kind is not None}
+
+
+def travelling(piece: pa.RecordBatch, columns: Mapping[str, ColumnType], source: str) -> pa.RecordBatch:
+    """The same rows in the Arrow types in which values travel; nanoseconds are cut to microseconds."""
+    arrays, names = [], []
+    for name, array in zip(piece.schema.names, piece.columns, strict=True):
+        wanted = arrow_type(columns[name])
+        if array.type != wanted:
+            if pa.types.is_dictionary(array.type):
+                array = array.dictionary_decode()
+            cuts = pa.types.is_timestamp(array.type) and array.type.unit == "ns"
+            cuts = cuts or (pa.types.is_time64(array.type) and array.type.unit == "ns") or pa.types.is_date64(array.type)
+            try:
+                array = array.cast(wanted, safe=not cuts)
+            except pa.ArrowInvalid as error:
+                raise FeedError(f"{source}: column {name} cannot be read as {columns[name]}: {error}") from error
+        arrays.append(array)
+        names.append(name)
+    return pa.RecordBatch.from_arrays(arrays, names=names)

@@ -1,0 +1,135 @@
+"""CSV as RFC 4180 has it: commas, double quotes, a header, UTF-8. Text stays text.
+
+An empty field is null, a quoted empty field is an empty text. Lines are counted as an editor counts them: a field
+may hold line breaks, so a row's number is that of its first line. A line without any value is no row.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv
+
+from brenvik.core.blueprint import FILE_STEP
+from brenvik.errors import FeedError
+from brenvik.feeds.base import BrokenLine, types_of
+from brenvik.types import TEXT, ColumnType
+
+_BLOCK = 8 << 20
+
+
+def columns_of(path: Path) -> dict[str, ColumnType]:
+    """The columns that the header names, all of them text."""
+    with _open(path, (), []) as reader:
+        return dict.fromkeys(types_of(pa.schema([(name, pa.string()) for name in reader.schema.names]), path.name), TEXT)
+
+
+def read(
+    path: Path, number: int, columns: Sequence[str], broken: list[BrokenLine]
+) -> Iterator[tuple[pa.RecordBatch, pa.Array]]:
+    """Rows with the numbers of their lines. Lines with too few or too many fields go to ``broken``."""
+    bad: list[Any] = []
+    done = 0  # rows given so far; with the bad ones before them they tell the record's number
+    breaks = 0  # line breaks inside fields so far
+    counted = 0
+    record = 2
+    last: pa.RecordBatch | None = None
+    with _open(path, columns, bad) as reader:
+        while True:
+            try:
+                piece = reader.read_next_batch()
+            except StopIteration:
+                break
+            except pa.ArrowInvalid as error:
+                raise FeedError(
+                    f"{path.name} cannot be read after line {record + breaks - 1}: {error}. "
+                    "Expected CSV in UTF-8 with double quotes; nothing of it was taken."
+                ) from error
+            numbers = np.array([row.number for row in bad], dtype=np.int64)
+            good = np.arange(done, done + len(piece))
+            before = np.searchsorted(numbers - 2 - np.arange(len(numbers)), good, side="right")
+            records = good + before + 2
+            inside = _breaks(piece)
+            in_bad = np.concatenate(([0], np.cumsum([row.text.count("\n") for row in bad], dtype=np.int64)))
+            lines = records + breaks + np.concatenate(([0], np.cumsum(inside)[:-1])) + in_bad[before] if len(piece) else records
+            for index in range(counted, len(bad)):
+                row = bad[index]
+                ahead = int(np.sum(inside[records < row.number])) + breaks + int(in_bad[index])
+                broken.append(
+                    BrokenLine(
+                        number * FILE_STEP + row.number + ahead,
+                        row.text,
+                        f"has {row.actual_columns} fields, the header names {row.expected_columns}",
+                    )
+                )
+            counted = len(bad)
+            done += len(piece)
+            breaks += int(inside.sum())
+            if len(piece):
+                record = int(records[-1]) + 1
+                last = piece
+                kept = _has_value(piece)
+                if kept is not None:
+                    piece, lines = piece.filter(pa.array(kept)), lines[kept]
+                yield piece, pa.array(lines)
+    _check_last_quote(path, last)
+
+
+def _open(path: Path, columns: Sequence[str], bad: list[Any]) -> pa.csv.CSVStreamingReader:
+    def note(row: Any) -> str:
+        bad.append(row)
+        return "skip"
+
+    try:
+        return pa.csv.open_csv(
+            path,
+            read_options=pa.csv.ReadOptions(use_threads=False, block_size=_BLOCK),
+            parse_options=pa.csv.ParseOptions(
+                newlines_in_values=True, ignore_empty_lines=False, invalid_row_handler=note
+            ),
+            convert_options=pa.csv.ConvertOptions(
+                column_types={name: pa.string() for name in columns},
+                strings_can_be_null=True,
+                null_values=[""],
+                quoted_strings_can_be_null=False,
+            ),
+        )
+    except pa.ArrowInvalid as error:
+        raise FeedError(f"{path.name} cannot be read: {error}. Expected CSV in UTF-8 whose first line names the columns.") from error
+    except OSError as error:
+        raise FeedError(f"{path.name} cannot be read: {error}") from error
+
+
+def _breaks(piece: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.int64]]:
+    """How many line breaks each row holds inside its fields."""
+    total = np.zeros(len(piece), dtype=np.int64)
+    for column in piece.columns:
+        found = pc.count_substring(column, "\n")
+        if pc.max(found).as_py():
+            total += found.fill_null(0).to_numpy(zero_copy_only=False)
+    return total
+
+
+def _has_value(piece: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.bool_]] | None:
+    """Which rows hold any value; None when all do."""
+    if any(column.null_count == 0 for column in piece.columns):
+        return None
+    empty = np.ones(len(piece), dtype=bool)
+    for column in piece.columns:
+        empty &= column.is_null().to_numpy(zero_copy_only=False)
+    return ~empty
+
+
+def _check_last_quote(path: Path, last: pa.RecordBatch | None) -> None:
+    """A quote that is never closed swallows the rest of the file into its field; it must not pass for a value."""
+    if last is None or last.num_columns == 0 or "\n" not in (last.columns[-1][-1].as_py() or ""):
+        return
+    with path.open("rb") as file:
+        file.seek(max(0, path.stat().st_size - 16))
+        if not file.read().rstrip(b"\r\n \t").endswith(b'"'):
+            raise FeedError(f"{path.name}: a double quote is opened and never closed before the end of the file.")

@@ -1,0 +1,119 @@
+"""Files named by a glob, each taken once, in the order of their names."""
+
+from __future__ import annotations
+
+import glob
+import hashlib
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from brenvik.errors import FeedError
+from brenvik.feeds import csv
+from brenvik.feeds.base import Batch, BrokenLine, travelling, types_of
+from brenvik.feeds.frames import ROWS_PER_PIECE
+from brenvik.ledger import TakenFile
+from brenvik.types import TEXT, ColumnType
+
+FORMATS = (".csv", ".parquet")
+
+
+class FileSource:
+    """The files below ``folder`` that match ``pattern``.
+
+    A file is known by its name relative to ``folder``; when it was taken and has changed since, it is not taken
+    again, and a note says so.
+    """
+
+    def __init__(self, pattern: str, *, folder: Path, name: str, kind: str) -> None:
+        self.name = name
+        self.kind = kind
+        self._pattern = pattern
+        self._folder = folder
+
+    def open(self, taken: Mapping[str, TakenFile]) -> Batch | None:
+        new: list[TakenFile] = []
+        notes: list[str] = []
+        for path in self.matching():
+            size = path.stat().st_size
+            known = taken.get(self._name_of(path))
+            digest = _digest(path)
+            if known is None:
+                new.append(TakenFile(self._name_of(path), size, digest, number=len(new) + 1))
+            elif (known.size, known.digest) != (size, digest):
+                notes.append(
+                    f"{known.file} was taken by run {known.run} and has changed since; it is not taken again. "
+                    "Bring the new content under a new name."
+                )
+        if not new:
+            return Batch("", {}, {}, iter(()), notes=notes) if notes else None
+        return replace(batch_of([self._folder / file.file for file in new], new), notes=notes)
+
+    def matching(self) -> list[Path]:
+        """The files that the pattern names, whether taken or not, in the order of their names."""
+        found = glob.glob(self._pattern, root_dir=self._folder, recursive=True)
+        return [self._folder / name for name in sorted(found) if (self._folder / name).is_file()]
+
+    def _name_of(self, path: Path) -> str:
+        return path.relative_to(self._folder).as_posix()
+
+
+def batch_of(paths: Sequence[Path], files: Sequence[TakenFile]) -> Batch:
+    """The rows of some files as one batch. Columns whose types differ between files travel as text."""
+    by_file = {file.number: columns_of(path) for path, file in zip(paths, files, strict=True)}
+    columns: dict[str, ColumnType] = {}
+    for found in by_file.values():
+        for name, kind in found.items():
+            columns[name] = kind if columns.get(name, kind) == kind else TEXT
+    broken: list[BrokenLine] = []
+
+    def pieces() -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
+        for path, file in zip(paths, files, strict=True):
+            here = {name: columns[name] for name in by_file[file.number]}
+            for piece, lines in _read(path, file.number, here, broken):
+                yield file.number, piece, lines
+
+    return Batch(
+        source=files[0].file if len(files) == 1 else f"{files[0].file} … {files[-1].file} ({len(files)} files)",
+        columns=columns,
+        carried={number: tuple(found) for number, found in by_file.items()},
+        pieces=pieces(),
+        files=tuple(files),
+        broken=broken,
+    )
+
+
+def columns_of(path: Path) -> dict[str, ColumnType]:
+    """The columns of a file: those of CSV are text. Raises FeedError when it cannot be read."""
+    if path.suffix.lower() == ".parquet":
+        try:
+            return types_of(pq.read_schema(path), path.name)
+        except (pa.ArrowInvalid, OSError) as error:
+            raise FeedError(f"{path.name} is no Parquet file that can be read: {error}") from error
+    if path.suffix.lower() == ".csv":
+        return csv.columns_of(path)
+    raise FeedError(f"{path.name}: known are files that end in {' or '.join(FORMATS)}; mend the pattern under files.")
+
+
+def _read(
+    path: Path, number: int, columns: Mapping[str, ColumnType], broken: list[BrokenLine]
+) -> Iterator[tuple[pa.RecordBatch, pa.Array]]:
+    if path.suffix.lower() == ".csv":
+        yield from csv.read(path, number, tuple(columns), broken)
+        return
+    line = 1
+    try:
+        for piece in pq.ParquetFile(path).iter_batches(batch_size=ROWS_PER_PIECE):
+            yield travelling(piece, columns, path.name), pa.array(np.arange(line, line + len(piece)))
+            line += len(piece)
+    except (pa.ArrowInvalid, OSError) as error:
+        raise FeedError(f"{path.name} breaks off at row {line}: {error}. Nothing of it was taken.") from error
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()

@@ -1,0 +1,55 @@
+"""Rows in memory: pandas frames, and whatever gives an Arrow stream (Arrow tables and readers, polars, DuckDB relations)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from brenvik.errors import FeedError
+from brenvik.feeds.base import Batch, travelling, types_of
+from brenvik.ledger import TakenFile
+
+ROWS_PER_PIECE = 122_880  # DuckDB's own row group: smaller pieces are stored worse
+
+
+class FrameSource:
+    """A frame handed over by the caller. Its rows are numbered from 1."""
+
+    def __init__(self, frame: Any, *, name: str, kind: str) -> None:
+        self.name = name
+        self.kind = kind
+        self._frame = frame
+
+    def open(self, taken: Mapping[str, TakenFile]) -> Batch:
+        source = f"the {type(self._frame).__module__.partition('.')[0]} {type(self._frame).__name__}"
+        reader = _reader(self._frame, source)
+        columns = types_of(reader.schema, source)
+
+        def pieces() -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
+            line = 1
+            for piece in reader:
+                for start in range(0, len(piece), ROWS_PER_PIECE):
+                    part = travelling(piece.slice(start, ROWS_PER_PIECE), columns, source)
+                    yield 0, part, pa.array(np.arange(line, line + len(part)))
+                    line += len(part)
+
+        return Batch(source=source, columns=columns, carried={0: tuple(columns)}, pieces=pieces())
+
+
+def _reader(frame: Any, source: str) -> pa.RecordBatchReader:
+    try:
+        if isinstance(frame, pa.RecordBatchReader):
+            return frame
+        if type(frame).__module__.startswith("pandas."):
+            return pa.Table.from_pandas(frame, preserve_index=False).to_reader(ROWS_PER_PIECE)
+        if hasattr(frame, "__arrow_c_stream__"):
+            return pa.RecordBatchReader.from_stream(frame)
+    except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError) as error:
+        raise FeedError(f"{source} cannot be turned into Arrow columns: {error}") from error
+    raise FeedError(
+        f"Expected a pandas or polars frame, an Arrow table or reader, or a DuckDB relation, got {source}. "
+        "Rows in plain Python become a table with pyarrow.Table.from_pylist(rows)."
+    )

@@ -1,0 +1,344 @@
+"""The ledger: what Brenvik remembers beside the data, and the questions it answers.
+
+Its tables live in the schema ``brenvik`` of the store; the kept changes of a table stand there too. All of them are
+plain tables that anybody may read.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any
+
+from brenvik import __version__
+from brenvik.core import sql
+from brenvik.core.blueprint import Blueprint, Column
+from brenvik.errors import LayoutError
+from brenvik.rules import TableRules
+from brenvik.types import parse_type
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from brenvik.stores.base import Engine
+
+SCHEMA = "brenvik"
+LAYOUT = 1
+
+DECISIONS = (
+    "inserted",
+    "versioned",
+    "overwritten",
+    "deleted",
+    "protected",
+    "unchanged",
+    "superseded",
+    "ignored",
+    "duplicate",
+    "rejected",
+)
+ROW_COUNTS = ("rows_before", "rows_added", "rows_updated", "rows_removed", "rows_after")
+
+_TABLES: dict[str, dict[str, str]] = {
+    "layout": {"layout": "INTEGER", "written_by": "TEXT", "since": "TIMESTAMP"},
+    "tables": {
+        "table_name": "TEXT",
+        "first_run": "BIGINT",
+        "columns": "TEXT",
+        "rules": "TEXT",
+        "high_order": "TEXT",
+        "high_effective": "TEXT",
+        "last_key": "BIGINT",
+    },
+    "shapes": {"table_name": "TEXT", "shape": "INTEGER", "columns": "TEXT"},
+    "runs": {
+        "run": "BIGINT",
+        "table_name": "TEXT",
+        "feed": "TEXT",
+        "kind": "TEXT",
+        "state": "TEXT",
+        "source": "TEXT",
+        "started_at": "TIMESTAMP",
+        "ended_at": "TIMESTAMP",
+        "host": "TEXT",
+        "pid": "BIGINT",
+        "version": "TEXT",
+        "rules": "TEXT",
+        "message": "TEXT",
+        "read": "BIGINT",
+        **dict.fromkeys((*DECISIONS, *ROW_COUNTS), "BIGINT"),
+    },
+    "taken_files": {
+        "table_name": "TEXT",
+        "feed": "TEXT",
+        "file": "TEXT",
+        "size": "BIGINT",
+        "digest": "TEXT",
+        "run": "BIGINT",
+        "number": "INTEGER",
+        "taken_at": "TIMESTAMP",
+    },
+    "rejects": {
+        "reject": "BIGINT",
+        "table_name": "TEXT",
+        "feed": "TEXT",
+        "run": "BIGINT",
+        "file": "TEXT",
+        "line": "BIGINT",
+        "column_name": "TEXT",
+        "value": "TEXT",
+        "reason": "TEXT",
+        "content": "TEXT",
+        "state": "TEXT",
+        "rejected_at": "TIMESTAMP",
+    },
+}
+
+
+def now() -> datetime:
+    """The clock, in UTC and without a zone, as the ledger writes it."""
+    return datetime.now(UTC).replace(tzinfo=None)
+
+
+def place(name: str) -> str:
+    """A ledger table, quoted."""
+    return sql.relation(f"{SCHEMA}.{name}")
+
+
+def kept_table(table: str) -> str:
+    """The name of the table that keeps a table's changes."""
+    return f"{SCHEMA}.changes_of_{table.replace('.', '_')}"
+
+
+@dataclass(frozen=True)
+class TakenFile:
+    """A file as it was when it was taken; ``number`` is its place in the run, from 1."""
+
+    file: str
+    size: int
+    digest: str
+    number: int = 0
+    run: int = 0
+
+
+@dataclass(frozen=True)
+class TableState:
+    """What the ledger knows of a table: read and written only while the table is held."""
+
+    columns: tuple[Column, ...]
+    rules: Mapping[str, Any]
+    high_order: tuple[str, ...] | None
+    high_effective: str | None
+    last_key: int
+
+
+@dataclass(frozen=True)
+class Run:
+    """One load under way."""
+
+    number: int
+    table: str
+    feed: str
+    kind: str
+    source: str
+    started_at: datetime
+
+
+class Ledger:
+    """The questions and entries of one store's ledger. Entries are made inside the caller's transactions."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+
+    def exists(self) -> bool:
+        """Whether this store has a ledger. Raises LayoutError when another layout wrote it."""
+        if not self._engine.has_table(f"{SCHEMA}.layout"):
+            return False
+        layout = self._engine.ask(f"SELECT layout FROM {place('layout')}")["layout"][0].as_py()
+        if layout != LAYOUT:
+            older = "an older" if layout < LAYOUT else "a newer"
+            raise LayoutError(
+                f"The ledger in {self._engine.address} has layout {layout}, {older} one than {LAYOUT}, which Brenvik "
+                f"{__version__} writes. Use the version of Brenvik that wrote it."
+            )
+        return True
+
+    def prepare(self) -> None:
+        """Makes the ledger's tables where they are missing."""
+        if self.exists():
+            return
+        with self._engine.transaction():
+            self._engine.make_schema(SCHEMA)
+            for name, columns in _TABLES.items():
+                given = ", ".join(f"{sql.quote(column)} {kind}" for column, kind in columns.items())
+                self._engine.run(f"CREATE TABLE {place(name)} ({given})")
+            self._insert("layout", {"layout": LAYOUT, "written_by": __version__, "since": now()})
+
+    def start_run(self, rules: TableRules, *, feed: str, kind: str, source: str) -> Run:
+        """Enters a run as ``running`` in a transaction of its own."""
+        with self._engine.transaction():
+            highest = self._engine.ask(f"SELECT COALESCE(max(run), 0) AS run FROM {place('runs')}")
+            run = Run(highest["run"][0].as_py() + 1, rules.table, feed, kind, source, now())
+            self._insert(
+                "runs",
+                {
+                    "run": run.number,
+                    "table_name": run.table,
+                    "feed": feed,
+                    "kind": kind,
+                    "state": "running",
+                    "source": source,
+                    "started_at": run.started_at,
+                    "host": socket.gethostname(),
+                    "pid": os.getpid(),
+                    "version": __version__,
+                    "rules": json.dumps(rules._for_ledger(), default=str),
+                },
+            )
+        return run
+
+    def end_run(self, run: Run, state: str, counts: Mapping[str, int], message: str = "") -> None:
+        """Enters how a run ended; for ``done`` in the transaction of the data."""
+        values = {name: counts.get(name, 0) for name in ("read", *DECISIONS, *ROW_COUNTS)} if counts else {}
+        values |= {"state": state, "ended_at": now(), "message": message or None}
+        given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values)
+        self._engine.run(f"UPDATE {place('runs')} SET {given} WHERE run = :run", {**values, "run": run.number})
+
+    def mark_lost(self, table: str) -> int:
+        """Marks runs of a table as ``lost`` that never ended; the caller holds the table, so nobody works on them."""
+        with self._engine.transaction():
+            return self._engine.run(
+                f"UPDATE {place('runs')} SET state = 'lost', message = 'the process ended before the run did' "
+                "WHERE table_name = :table_name AND state = 'running'",
+                {"table_name": table},
+            )
+
+    def runs(self, table: str | None = None, *, last: int | None = None) -> pa.Table:
+        """Runs, the newest first."""
+        where = "WHERE table_name = :table_name" if table else ""
+        limit = f"LIMIT {last:d}" if last else ""
+        return self._engine.ask(
+            f"SELECT {sql.columns(_TABLES['runs'])} FROM {place('runs')} {where} ORDER BY run DESC {limit}",
+            {"table_name": table},
+        )
+
+    def state(self, table: str) -> TableState | None:
+        """What is known of a table; None when Brenvik never made it."""
+        found = self._engine.ask(
+            f"SELECT columns, rules, high_order, high_effective, last_key FROM {place('tables')} "
+            "WHERE table_name = :table_name",
+            {"table_name": table},
+        ).to_pylist()
+        if not found:
+            return None
+        (row,) = found
+        columns = tuple(Column(name, parse_type(kind), role) for name, kind, role in json.loads(row["columns"])["columns"])
+        order = tuple(json.loads(row["high_order"])) if row["high_order"] else None
+        return TableState(columns, json.loads(row["rules"]), order, row["high_effective"], row["last_key"])
+
+    def effective_type(self, table: str) -> str | None:
+        """The declared name of the type of a table's valid_from; None when Brenvik never made the table."""
+        found = self._engine.ask(
+            f"SELECT columns FROM {place('tables')} WHERE table_name = :table_name", {"table_name": table}
+        ).to_pylist()
+        return json.loads(found[0]["columns"])["effective_type"] if found else None
+
+    def set_state(self, blueprint: Blueprint, rules: TableRules, state: TableState, run: int, *, first: bool) -> None:
+        values = {
+            "table_name": rules.table,
+            "columns": json.dumps(blueprint.as_plain()),
+            "rules": json.dumps(rules._for_ledger(), default=str),
+            "high_order": json.dumps(state.high_order) if state.high_order else None,
+            "high_effective": state.high_effective,
+            "last_key": state.last_key,
+        }
+        if first:
+            self._insert("tables", {**values, "first_run": run})
+            return
+        given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values if name != "table_name")
+        self._engine.run(f"UPDATE {place('tables')} SET {given} WHERE table_name = :table_name", values)
+
+    def shapes(self, table: str) -> dict[int, tuple[str, ...]]:
+        """Which columns the changes of a table carried, by the number of the shape."""
+        found = self._engine.ask(
+            f"SELECT shape, columns FROM {place('shapes')} WHERE table_name = :table_name", {"table_name": table}
+        )
+        return {row["shape"]: tuple(json.loads(row["columns"])) for row in found.to_pylist()}
+
+    def add_shapes(self, table: str, shapes: Mapping[int, Sequence[str]]) -> None:
+        for shape, columns in shapes.items():
+            self._insert("shapes", {"table_name": table, "shape": shape, "columns": json.dumps(list(columns))})
+
+    def taken_files(self, table: str, feed: str) -> dict[str, TakenFile]:
+        """The files a feed has taken, by name."""
+        if not self.exists():
+            return {}
+        found = self._engine.ask(
+            f"SELECT file, size, digest, number, run FROM {place('taken_files')} "
+            "WHERE table_name = :table_name AND feed = :feed",
+            {"table_name": table, "feed": feed},
+        )
+        return {row["file"]: TakenFile(**row) for row in found.to_pylist()}
+
+    def take_files(self, run: Run, files: Iterable[TakenFile]) -> None:
+        for file in files:
+            self._insert(
+                "taken_files",
+                {
+                    "table_name": run.table,
+                    "feed": run.feed,
+                    "file": file.file,
+                    "size": file.size,
+                    "digest": file.digest,
+                    "run": run.number,
+                    "number": file.number,
+                    "taken_at": run.started_at,
+                },
+            )
+
+    def rejects(self, table: str | None = None, *, run: int | None = None, state: str | None = "open") -> pa.Table:
+        """Rejected rows, the oldest first."""
+        tests = {"table_name": table, "run": run, "state": state}
+        where = " AND ".join(f"{name} = :{name}" for name, value in tests.items() if value is not None) or "1 = 1"
+        return self._engine.ask(
+            f"SELECT {sql.columns(_TABLES['rejects'])} FROM {place('rejects')} WHERE {where} ORDER BY reject", tests
+        )
+
+    def last_reject(self) -> int:
+        found = self._engine.ask(f"SELECT COALESCE(max(reject), 0) AS reject FROM {place('rejects')}")
+        return int(found["reject"][0].as_py())
+
+    def _insert(self, table: str, values: Mapping[str, Any]) -> None:
+        marks = ", ".join(f":{name}" for name in values)
+        self._engine.run(f"INSERT INTO {place(table)} ({sql.columns(values)}) VALUES ({marks})", values)
+
+
+def enter_rejects(files: Sequence[tuple[int, str]]) -> str:
+    """The statement that enters the new rows of the working table ``rejected``; ``files`` tells the names by number."""
+    names = " ".join(f"WHEN {number:d} THEN :file_{number}" for number, _ in files)
+    file = f"CASE CAST(floor(r.brenvik_arrival / 1000000000000) AS BIGINT) {names} END" if files else "NULL"
+    return f"""
+INSERT INTO {place("rejects")} ({sql.columns(_TABLES["rejects"])})
+SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_arrival), :table_name, :feed, :run, {file},
+  r.brenvik_arrival % 1000000000000, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
+  CAST(:loaded_at AS TIMESTAMP)
+FROM {sql.work("rejected")} r
+WHERE r.brenvik_again = 0"""
+
+
+def known_rejects(*, has_ledger: bool) -> str:
+    """Makes ``rejected`` of ``faulty``: ``brenvik_again`` marks rows that equal an open reject or an earlier row."""
+    is_open = f"""EXISTS (
+      SELECT 1 FROM {place("rejects")} r
+      WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open' AND r.content = f.brenvik_row) OR"""
+    return f"""
+CREATE TEMP TABLE {sql.work("rejected")} AS
+SELECT f.brenvik_arrival, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
+  CASE WHEN {is_open if has_ledger else ""}
+    row_number() OVER (PARTITION BY f.brenvik_row ORDER BY f.brenvik_arrival) > 1
+  THEN 1 ELSE 0 END AS brenvik_again
+FROM {sql.work("faulty")} f"""

@@ -1,0 +1,472 @@
+"""The way of one load, from a feed to the table, as one story:
+
+    enter the run · take what the feed has · screen · sort · work out · check · write with the ledger
+
+Everything from the screening on happens in one transaction. A preview goes the same way up to the write and stops.
+"""
+
+from __future__ import annotations
+
+import itertools
+import json
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any
+
+from brenvik.core import diff, plain, screen, sort, sql, versions
+from brenvik.core.blueprint import Blueprint, draw
+from brenvik.core.screen import Operations
+from brenvik.errors import BrenvikError, BrokenLaw, FeedError, ForeignTable, RulesChanged, StoreError, TooManyRejects
+from brenvik.ledger import (
+    DECISIONS,
+    Ledger,
+    Run,
+    TableState,
+    enter_rejects,
+    kept_table,
+    known_rejects,
+    now,
+)
+from brenvik.outcome import Outcome, Telling
+from brenvik.rules import NEED_REBUILD, TableRules
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from brenvik.feeds.base import Batch, Source, Watch
+    from brenvik.stores.base import Engine
+
+_works = itertools.count(1)
+
+
+@dataclass
+class _Load:
+    """A load under way: what its steps hand to each other."""
+
+    engine: Engine
+    rules: TableRules
+    values: dict[str, Any]
+    work: str
+    preview: bool
+    blueprint: Blueprint = None  # type: ignore[assignment]  # drawn once the feed's columns are known
+    counts: dict[str, int] = field(default_factory=dict)
+    asked_for: dict[str, int] = field(default_factory=dict)
+
+    def do(self, text: str, **values: Any) -> int:
+        return self.engine.run(text, self.values | values, work=self.work)
+
+    def ask(self, text: str, **values: Any) -> pa.Table:
+        return self.engine.ask(text, self.values | values, work=self.work)
+
+    def number(self, text: str) -> int:
+        return int(self.ask(text).column(0)[0].as_py() or 0)
+
+    def size(self, name: str, where: str = "") -> int:
+        return self.number(f"SELECT count(*) FROM {sql.work(name)} {where}")
+
+
+def load(
+    engine: Engine,
+    rules: TableRules,
+    source: Source,
+    *,
+    operations: Operations | None,
+    preview: bool = False,
+    wait_s: float = 30.0,
+    watch: Watch | None = None,
+) -> Outcome:
+    """Takes what a feed has new into its table, wholly or not at all; a preview only says what would happen.
+
+    Raises Busy when another load holds the table for longer than ``wait_s`` seconds, and whatever else ``errors``
+    names; the run is then entered as ``failed`` or ``refused`` and nothing else is written.
+    """
+    ledger = Ledger(engine)
+    if preview:
+        return _work_through(engine, ledger, rules, source, operations, None, watch)
+    ledger.prepare()
+    with engine.hold(rules.table, wait_s=wait_s):
+        lost = ledger.mark_lost(rules.table)
+        batch = source.open(ledger.taken_files(rules.table, source.name))
+        if batch is None or not batch.columns:
+            return Outcome.nothing_new(rules.table, source.name, notes=batch.notes if batch else ())
+        run = ledger.start_run(rules, feed=source.name, kind=source.kind, source=batch.source)
+        try:
+            outcome = _work_through(engine, ledger, rules, source, operations, (run, batch), watch)
+        except BaseException as error:
+            _enter_failure(engine, ledger, run, error)
+            raise
+        if lost:
+            outcome.notes.append(f"{lost} earlier run of this table ended without a word; marked as lost.")
+        return outcome
+
+
+def _work_through(
+    engine: Engine,
+    ledger: Ledger,
+    rules: TableRules,
+    source: Source,
+    operations: Operations | None,
+    entered: tuple[Run, Batch] | None,
+    watch: Watch | None,
+) -> Outcome:
+    has_ledger = ledger.exists()
+    if entered:
+        run, batch = entered
+    else:
+        found = source.open(ledger.taken_files(rules.table, source.name))
+        if found is None or not found.columns:
+            return Outcome.nothing_new(rules.table, source.name, notes=found.notes if found else ())
+        batch = found
+        run = Run(0, rules.table, source.name, source.kind, batch.source, now())
+    state = ledger.state(rules.table) if has_ledger else None
+    _check_rules(rules, state)
+    it = _Load(
+        engine,
+        rules,
+        values={"run": run.number, "loaded_at": run.started_at, "table_name": rules.table, "feed": source.name},
+        work=f"brenvik_w{next(_works)}_",
+        preview=entered is None,
+    )
+    with engine.transaction():
+        it.blueprint = _draw(it, ledger, batch, state, operations, has_ledger)
+        _set_highs(it, state)
+        _screen(it, batch, operations, has_ledger, watch)
+        first = state is None or state.high_effective is None
+        some_busy = _sort_and_decide(it, first=first)
+        counts = _count(it, some_busy=some_busy)
+        if it.preview:
+            _foresee(it, some_busy=some_busy)
+        else:
+            _write(it, ledger, run, batch, state, first=first, some_busy=some_busy)
+            ledger.end_run(run, "done", counts)
+    telling = Telling(
+        engine=engine,
+        work=it.work,
+        blueprint=it.blueprint,
+        some_busy=some_busy,
+        files=tuple((file.number, file.file) for file in batch.files),
+    )
+    return Outcome(
+        table=rules.table,
+        feed=source.name,
+        run=run.number or None,
+        state="preview" if it.preview else "done",
+        source=batch.source,
+        started_at=run.started_at,
+        duration_s=(now() - run.started_at).total_seconds(),
+        counts=counts,
+        notes=[*batch.notes, *_notes_on_columns(it.blueprint, batch)],
+        telling=telling,
+    )
+
+
+def _enter_failure(engine: Engine, ledger: Ledger, run: Run, error: BaseException) -> None:
+    """Says in the ledger how a run failed. The transaction of the data is undone already."""
+    state = "refused" if isinstance(error, (RulesChanged, ForeignTable)) else "failed"
+    message = str(error) if isinstance(error, BrenvikError) else type(error).__name__
+    try:
+        with engine.transaction():
+            ledger.end_run(run, state, {}, message)
+    except BrenvikError as second:  # the store is gone: the first error is the one to tell
+        error.add_note(f"The run could not be entered as {state} either: {second}")
+
+
+def _check_rules(rules: TableRules, state: TableState | None) -> None:
+    """Raises RulesChanged when the table was made under rules that a load cannot follow any more."""
+    if state is None:
+        return
+    then, today = state.rules, json.loads(json.dumps(rules._for_ledger(), default=str))
+    changed = [f"{name}: was {then.get(name)!r}, is {today[name]!r}" for name in NEED_REBUILD if then.get(name) != today[name]]
+    for column in state.columns:
+        role = "key" if column.name in rules.natural_key else rules.role_of(column.name) or "when"
+        if role != column.role:
+            changed.append(f"{column.name}: was {column.role}, is {role if role != 'when' else 'left out'}")
+        declared = rules.declared_type(column.name)
+        if declared is not None and declared != column.type:
+            changed.append(f"{column.name}: was {column.type}, is {declared}")
+    if changed:
+        raise RulesChanged(
+            f"Table {rules.table!r} was made under other rules:\n  " + "\n  ".join(changed) + "\n"
+            "Nothing was written. Declare what was, or load into a table of another name."
+        )
+
+
+def _draw(
+    it: _Load,
+    ledger: Ledger,
+    batch: Batch,
+    state: TableState | None,
+    operations: Operations | None,
+    has_ledger: bool,
+) -> Blueprint:
+    """Brings rules, feed and table together and sees to it that the table is there with all its columns."""
+    engine, rules = it.engine, it.rules
+    if operations and operations.column not in batch.columns:
+        raise FeedError(
+            f"{batch.source} has no column {operations.column!r}, which shall tell insert, update or delete; "
+            f"it has {', '.join(batch.columns)}."
+        )
+    columns = {name: kind for name, kind in batch.columns.items() if not operations or name != operations.column}
+    blueprint = draw(
+        rules,
+        columns,
+        known=state.columns if state else (),
+        locator=engine.locator,
+        kept=kept_table(rules.table),
+        source=batch.source,
+    )
+    if state is None and engine.has_table(rules.table):
+        raise ForeignTable(
+            f"{engine.address} has a table {rules.table!r} that Brenvik did not make. Nothing was written. "
+            "Give the table of the rules another name, or move that one out of the way."
+        )
+    known = {column.name for column in state.columns} if state else set()
+    new = [column.name for column in blueprint.columns if column.name not in known]
+    if it.preview and new:
+        blueprint = _stand_in(it, blueprint, exists=state is not None)
+    elif state is None:
+        _create(it, blueprint.table, blueprint.table_columns())
+        if blueprint.kept:
+            _create(it, blueprint.kept, blueprint.kept_columns())
+    elif new:
+        for column in blueprint.columns:
+            if column.name in new:
+                for relation in filter(None, (blueprint.table if column.role != "when" else None, blueprint.kept)):
+                    it.do(f"ALTER TABLE {sql.relation(relation)} ADD COLUMN {sql.quote(column.name)} {column.type.sql}")
+    shapes = ledger.shapes(rules.table) if has_ledger else {}
+    carried = {file: tuple(sorted(set(names) & set(blueprint.carried))) for file, names in batch.carried.items()}
+    added: dict[int, tuple[str, ...]] = {}
+    for names in dict.fromkeys(carried.values()):
+        if names not in shapes.values():
+            added[max((*shapes, *added), default=0) + 1] = names
+    if not it.preview:
+        ledger.add_shapes(rules.table, added)
+    return blueprint.with_shapes(shapes | added)
+
+
+def _create(it: _Load, relation: str, columns: list[tuple[str, str, bool]], *, temporary: bool = False) -> None:
+    given = ", ".join(f"{sql.quote(name)} {kind}{' NOT NULL' if needed else ''}" for name, kind, needed in columns)
+    it.do(f"CREATE {'TEMP ' if temporary else ''}TABLE {sql.relation(relation)} ({given})")
+
+
+def _stand_in(it: _Load, blueprint: Blueprint, *, exists: bool) -> Blueprint:
+    """A preview alters nothing: where the table is missing, or lacks a column, a working relation stands in for it."""
+    seen = replace(blueprint, table=f"{sql.WORK}table", kept=f"{sql.WORK}kept" if blueprint.kept else None)
+    pairs = [(blueprint.table, seen.table, blueprint.table_columns())]
+    if blueprint.kept and seen.kept:
+        pairs.append((blueprint.kept, seen.kept, blueprint.kept_columns()))
+    if not exists:
+        for _, stand_in, columns in pairs:
+            _create(it, stand_in, columns, temporary=True)
+        return seen
+    for relation, stand_in, columns in pairs:
+        there = set(it.ask(f"SELECT * FROM {sql.relation(relation)} WHERE 1 = 0").column_names)
+        shown = [
+            sql.quote(name) if name in there else f"CAST(NULL AS {kind}) AS {sql.quote(name)}" for name, kind, _ in columns
+        ]
+        it.do(
+            f"CREATE TEMP VIEW {sql.relation(stand_in)} AS SELECT {sql.quote(it.engine.locator)} AS brenvik_row, "
+            f"{', '.join(shown)} FROM {sql.relation(relation)}"
+        )
+    return replace(seen, locator="brenvik_row")
+
+
+def _set_highs(it: _Load, state: TableState | None) -> None:
+    """The two highest values ever taken, and where surrogate keys go on, as parameters of the statements."""
+    it.values["open_end"] = str(it.rules.open_end) if it.rules.open_end is not None else None
+    it.values["last_key"] = state.last_key if state else 0
+    if state is None or state.high_effective is None:
+        return
+    it.values["high_effective"] = state.high_effective
+    for index, value in enumerate(state.high_order or ()):
+        it.values[f"high_order_{index}"] = value
+
+
+def _screen(it: _Load, batch: Batch, operations: Operations | None, has_ledger: bool, watch: Watch | None) -> None:
+    """Staged rows become ``screened`` changes and ``rejected`` rows."""
+    feed = tuple(batch.columns.items())
+    numbers = {carried: shape for shape, carried in it.blueprint.shapes}
+    held = set(it.blueprint.carried)
+    shapes = tuple((file, numbers[tuple(sorted(set(names) & held))]) for file, names in batch.carried.items())
+    text = screen.screen(it.blueprint, feed, operations, shapes)
+    try:
+        it.engine.stage(batch.rows(watch), text, it.values, work=it.work)
+    except StoreError:
+        if batch.failure:  # raised inside the stream, and wrapped by the engine that read it
+            raise batch.failure from None
+        raise
+    take, remove = screen.take_out_rejected()
+    it.do(take)
+    faulty = it.size("faulty")
+    if faulty:
+        it.do(remove)
+    for line in batch.broken:
+        it.do(
+            f"INSERT INTO {sql.work('faulty')} VALUES (:arrival, NULL, NULL, :reason, :row_text)",
+            arrival=line.arrival,
+            reason=line.reason,
+            row_text=line.text,
+        )
+    it.do(known_rejects(has_ledger=has_ledger))
+    it.counts["read"] = it.size("screened") + it.size("faulty")
+    it.counts["rejected"] = it.size("rejected", "WHERE brenvik_again = 0")
+    it.counts["duplicate"] = it.size("rejected", "WHERE brenvik_again = 1")
+    _check_rejects(it, batch)
+
+
+def _check_rejects(it: _Load, batch: Batch) -> None:
+    limit, rejected, read = it.rules.max_rejects, it.counts["rejected"], it.counts["read"]
+    if limit is None:
+        return
+    allowed = limit if isinstance(limit, int) else int(limit * read)
+    if rejected > allowed:
+        told = f"{limit}" if isinstance(limit, int) else f"{limit:.0%} of the rows, {allowed}"
+        examples = it.ask(
+            f"SELECT brenvik_reason FROM {sql.work('rejected')} WHERE brenvik_again = 0 ORDER BY brenvik_arrival LIMIT 3"
+        ).column(0)
+        raise TooManyRejects(
+            f"{batch.source}: {rejected} of {read} rows would be rejected; max_rejects allows {told}. Nothing was written. "
+            f"The first: {'; '.join(reason.as_py() for reason in examples)}. "
+            "Mend the source or the declared types, or raise max_rejects.",
+            rejected=rejected,
+            read=read,
+        )
+
+
+def _sort_and_decide(it: _Load, *, first: bool) -> bool:
+    """Works out what has to happen to which row; returns whether any key went through the windows."""
+    blueprint = it.blueprint
+    it.do(sort.mark_busy(blueprint, first=first))
+    some_busy = it.size("busy") > 0
+    it.do(plain.decide(blueprint, some_busy=some_busy))
+    if not first and blueprint.type_1 and blueprint.keeps_lives:
+        it.do(plain.returning_keys(blueprint))
+    if it.size("plain", f"WHERE brenvik_decision = '{plain.FULL}'"):
+        for statement in plain.send_on(blueprint):
+            it.do(statement)
+        some_busy = True
+    for statement in diff.plain_effects(blueprint):
+        it.do(statement)
+    if not some_busy:
+        return False
+    it.do(sort.find_duplicates(blueprint, first=first))
+    if not first:
+        it.do(sort.widen_busy(blueprint))
+    it.do(versions.judge(blueprint, first=first))
+    it.do(versions.draw_up(blueprint))
+    it.do(diff.find_stored(blueprint))
+    it.do(diff.pair(blueprint))
+    for statement in diff.busy_effects(blueprint):
+        it.do(statement)
+    return True
+
+
+def _count(it: _Load, *, some_busy: bool) -> dict[str, int]:
+    """Counts the decisions; raises BrokenLaw when they do not add up to the rows read."""
+    questions = [f"SELECT brenvik_decision, count(*) AS n FROM {sql.work('plain')} GROUP BY brenvik_decision"]
+    if some_busy:
+        questions += [
+            f"SELECT brenvik_decision, count(*) AS n FROM {sql.work('judged')} WHERE brenvik_new = 1 GROUP BY brenvik_decision",
+            f"SELECT 'duplicate', count(*) FROM {sql.work('duplicates')}",
+            f"SELECT 'superseded', (SELECT count(*) FROM {sql.work('screened')}) - (SELECT count(*) FROM {sql.work('plain')}) "
+            f"- (SELECT count(*) FROM {sql.work('duplicates')}) "
+            f"- (SELECT count(*) FROM {sql.work('judged')} WHERE brenvik_new = 1)",
+        ]
+    counts = dict.fromkeys(("read", *DECISIONS), 0) | it.counts
+    for row in it.ask(" UNION ALL ".join(questions)).to_pylist():
+        counts[row["brenvik_decision"]] += row["n"]
+    told = sum(counts[decision] for decision in DECISIONS)
+    if told != counts["read"] or min(counts.values()) < 0:
+        raise BrokenLaw(f"{counts['read']} rows were read and {told} decided ({counts}). Nothing was written; please report this.")
+    it.counts = counts
+    return counts
+
+
+def _effects(it: _Load, *, some_busy: bool) -> None:
+    """Notes what the diff asks for: how many rows each statement must touch."""
+    asked = it.asked_for
+    asked["closes"] = it.size("closes")
+    asked["removes"] = it.size("removes")
+    asked["type_1"] = it.size("plain", "WHERE brenvik_sets = 1")
+    asked["spread"] = 0
+    if asked["type_1"] and it.blueprint.keeps_lives:
+        it.do(plain.spread(it.blueprint))
+        asked["spread"] = it.size("spread")
+    asked["plain_adds"] = it.size("plain", "WHERE brenvik_decision IN ('inserted', 'versioned')")
+    asked["sets"] = it.size("sets") if some_busy else 0
+    asked["adds"] = it.size("adds") if some_busy else 0
+    both = it.size("plain", "WHERE brenvik_sets = 1 AND brenvik_decision = 'versioned'") if asked["type_1"] else 0
+    it.counts["rows_added"] = asked["plain_adds"] + asked["adds"]
+    it.counts["rows_removed"] = asked["removes"]
+    it.counts["rows_updated"] = asked["closes"] + asked["type_1"] - both + asked["spread"] + asked["sets"]
+
+
+def _foresee(it: _Load, *, some_busy: bool) -> None:
+    _effects(it, some_busy=some_busy)
+    before = it.number(f"SELECT count(*) FROM {sql.relation(it.blueprint.table)}")
+    it.counts["rows_before"] = before
+    it.counts["rows_after"] = before + it.counts["rows_added"] - it.counts["rows_removed"]
+
+
+def _write(
+    it: _Load, ledger: Ledger, run: Run, batch: Batch, state: TableState | None, *, first: bool, some_busy: bool
+) -> None:
+    """Writes the diff, the kept changes and the ledger; closes before it opens."""
+    _foresee(it, some_busy=some_busy)
+    blueprint, asked = it.blueprint, it.asked_for
+    if asked["closes"]:
+        _exactly(it, "ended", asked["closes"], it.do(diff.write_closes(blueprint)))
+    if asked["type_1"]:
+        names = tuple(name for name, any_ in it.ask(plain.touched_type_1(blueprint)).to_pylist()[0].items() if any_)
+        wrote = it.do(diff.write_type_1(blueprint, names, spreads=asked["spread"] > 0))
+        _exactly(it, "overwritten", asked["type_1"] + asked["spread"], wrote)
+    if asked["sets"]:
+        names = tuple(name for name, any_ in it.ask(diff.touched(blueprint)).to_pylist()[0].items() if any_)
+        _exactly(it, "given new content", asked["sets"], it.do(diff.write_sets(blueprint, names)))
+    if asked["removes"]:
+        _exactly(it, "removed", asked["removes"], it.do(diff.write_removes(blueprint)))
+    if added := it.counts["rows_added"]:
+        text = diff.write_adds(blueprint, plain=asked["plain_adds"] > 0, busy=asked["adds"] > 0)
+        _exactly(it, "added", added, it.do(text))
+    after = it.number(f"SELECT count(*) FROM {sql.relation(blueprint.table)}")
+    _exactly(it, "in the table afterwards", it.counts["rows_after"], after)
+    if blueprint.kept:
+        accepted = it.size("screened") - (it.size("duplicates") if some_busy else 0)
+        _exactly(it, "kept", accepted, it.do(sort.keep(blueprint, some_duplicates=some_busy)))
+    if it.counts["rejected"]:
+        last = ledger.last_reject()
+        files = tuple((file.number, file.file) for file in batch.files)
+        names = {f"file_{number}": name for number, name in files}
+        _exactly(it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **names))
+    ledger.take_files(run, batch.files)
+    high_order, high_effective = _new_highs(it, state, first=first)
+    last_key = it.values["last_key"] + it.counts["rows_added"]
+    known = TableState(blueprint.columns, {}, high_order, high_effective, last_key)
+    ledger.set_state(blueprint, it.rules, known, run.number, first=state is None)
+
+
+def _exactly(it: _Load, what: str, asked: int, did: int) -> None:
+    if asked != did:
+        raise BrokenLaw(
+            f"The load of {it.rules.table!r} asked for {asked} rows to be {what}, the store says {did}. "
+            "It was undone; if nobody else writes to this table, please report this."
+        )
+
+
+def _new_highs(it: _Load, state: TableState | None, *, first: bool) -> tuple[tuple[str, ...] | None, str | None]:
+    order, effective = sort.highest(it.blueprint, first=first)
+    high_order = state.high_order if state else None
+    if order and (rows := it.ask(order).to_pylist()):
+        high_order = tuple(rows[0][name] for name in it.blueprint.order)
+    high_effective = it.ask(effective).column(0)[0].as_py()
+    return high_order, high_effective or (state.high_effective if state else None)
+
+
+def _notes_on_columns(blueprint: Blueprint, batch: Batch) -> list[str]:
+    """Says which columns of the table the batch did not carry."""
+    notes = []
+    names = {file.number: file.file for file in batch.files}
+    for file, carried in batch.carried.items():
+        missing = [name for name in blueprint.values if name not in carried]
+        if missing:
+            notes.append(f"{names.get(file, batch.source)} has no {', '.join(missing)}: what is known of it stays.")
+    return notes

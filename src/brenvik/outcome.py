@@ -1,0 +1,150 @@
+"""What came of a load or a preview."""
+
+from __future__ import annotations
+
+import weakref
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from html import escape
+from typing import TYPE_CHECKING, Any
+
+from brenvik.core import tell
+from brenvik.core.blueprint import Blueprint
+from brenvik.errors import NotClean, StoreError
+from brenvik.ledger import DECISIONS
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from brenvik.stores.base import Engine
+
+
+@dataclass
+class Telling:
+    """How the decisions of a load can be told while its working tables are still there."""
+
+    engine: Engine
+    work: str
+    blueprint: Blueprint
+    some_busy: bool
+    files: tuple[tuple[int, str], ...]
+
+    def __post_init__(self) -> None:
+        weakref.finalize(self, self.engine.on_discard(self.work))
+
+    def decisions(self) -> pa.Table:
+        import duckdb
+
+        try:
+            wide = self.engine.ask(tell.wide(self.blueprint, busy=self.some_busy), work=self.work)
+            rejected = self.engine.ask(tell.rejected(), work=self.work)
+        except StoreError as error:
+            raise StoreError(f"The decisions can be told only while the store is open: {error}") from error
+        with duckdb.connect(":memory:") as desk:
+            desk.execute("SET TimeZone = 'UTC'")
+            desk.register(tell.WIDE, wide)
+            desk.register(tell.REJECTED, rejected)
+            return desk.sql(tell.shape(self.blueprint, self.files)).to_arrow_table()
+
+
+@dataclass
+class Outcome:
+    """What came of one load or preview of one table.
+
+    table, feed, source
+        What was loaded, from which feed, from what (a file, several, a frame).
+    run
+        The number of the run; None for a preview and when there was nothing new.
+    state
+        ``done``, ``preview`` or ``nothing new``.
+    started_at, duration_s
+        The time of the load in UTC without a zone, and the seconds it took.
+    counts
+        ``read``; the number of changes per decision, which sum up to it; ``rows_before``, ``rows_added``,
+        ``rows_updated``, ``rows_removed`` and ``rows_after`` of the table.
+    notes
+        Sentences a person should read.
+    """
+
+    table: str
+    feed: str
+    run: int | None
+    state: str
+    source: str = ""
+    started_at: datetime | None = None
+    duration_s: float = 0.0
+    counts: Mapping[str, int] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
+    telling: Telling | None = field(default=None, repr=False)
+
+    @classmethod
+    def nothing_new(cls, table: str, feed: str, *, notes: Iterable[str] = ()) -> Outcome:
+        return cls(table, feed, None, "nothing new", notes=list(notes))
+
+    @property
+    def is_clean(self) -> bool:
+        """Whether nothing was rejected."""
+        return not self.counts.get("rejected", 0)
+
+    def decisions(self) -> pa.Table:
+        """What became of each row, in the order in which they stood in the source.
+
+        Columns: ``file`` (null for frames), ``line`` (from 1; a CSV header is line 1), ``key`` (a struct of the natural
+        key; null inside where the row was rejected), ``effective``, ``decision``, ``reason``, and ``changes``: a list of
+        structs (column, before, after) as text, of what an insert brought, what changed, or what was refused to change.
+
+        Can be asked as long as the store is open.
+        """
+        if self.telling is None:
+            import pyarrow as pa
+
+            text = ("file", "decision", "reason")
+            return pa.table({name: pa.array([], pa.string()) for name in text})
+        return self.telling.decisions()
+
+    def require_clean(self) -> Outcome:
+        """The outcome itself; raises NotClean when any row was rejected."""
+        if self.is_clean:
+            return self
+        told = [row for row in self.decisions().to_pylist() if row["decision"] == "rejected"]
+        shown = "\n".join(f"  line {row['line']}: {row['reason']}" for row in told[:5])
+        more = f"\n  and {len(told) - 5} more" if len(told) > 5 else ""
+        raise NotClean(f"{len(told)} rows of {self.source} were rejected by table {self.table!r}:\n{shown}{more}")
+
+    def to_dict(self) -> dict[str, Any]:
+        """The outcome as plain values that JSON can hold."""
+        return {
+            "table": self.table,
+            "feed": self.feed,
+            "run": self.run,
+            "state": self.state,
+            "source": self.source,
+            "started_at": self.started_at.isoformat() + "Z" if self.started_at else None,
+            "duration_s": round(self.duration_s, 6),
+            "counts": dict(self.counts),
+            "notes": list(self.notes),
+        }
+
+    def sums(self) -> tuple[str, str]:
+        """The two sums that a load must satisfy: decisions, and rows of the table."""
+        counts = self.counts
+        parts = [f"{counts[name]:,} {name}" for name in DECISIONS if counts.get(name)]
+        return (
+            f"{counts.get('read', 0):,} read = {' + '.join(parts) or '0'}",
+            f"{counts.get('rows_before', 0):,} rows + {counts.get('rows_added', 0):,} added "
+            f"− {counts.get('rows_removed', 0):,} removed = {counts.get('rows_after', 0):,}",
+        )
+
+    def __str__(self) -> str:
+        run = f", run {self.run}" if self.run else ""
+        head = f"{self.table} from {self.feed}: {self.state}{run}"
+        return "\n".join([head, *(f"  {line}" for line in (*self.sums(), *self.notes))]) if self.counts else head
+
+    def _repr_html_(self) -> str:
+        shown = [(name, self.counts[name]) for name in ("read", *DECISIONS) if self.counts.get(name)]
+        head = "".join(f"<th>{escape(name)}</th>" for name, _ in shown)
+        body = "".join(f"<td>{count:,}</td>" for _, count in shown)
+        caption = escape(str(self).partition("\n")[0])
+        notes = "".join(f"<p>{escape(line)}</p>" for line in (*(self.sums() if self.counts else ()), *self.notes))
+        return f"<table><caption>{caption}</caption><tr>{head}</tr><tr>{body}</tr></table>{notes}"

@@ -1,0 +1,196 @@
+"""A store as a library user sees it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date, datetime
+from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING, Any
+
+from brenvik.core import ask
+from brenvik.core.screen import Operations
+from brenvik.errors import DeclarationError
+from brenvik.ledger import Ledger
+from brenvik.load import load
+from brenvik.outcome import Outcome
+from brenvik.rules import Kind, TableRules
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from brenvik.feeds.base import Source, Watch
+    from brenvik.stores.base import Engine
+
+Key = str | int | date | datetime | Mapping[str, Any]
+
+
+class Store:
+    """The place where tables live. Made by ``open_store``; closed by ``close`` or at the end of a ``with`` block."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.engine = engine
+        self.ledger = Ledger(engine)
+
+    @property
+    def address(self) -> str:
+        return self.engine.address
+
+    def load(
+        self,
+        rules: TableRules,
+        frame: Any,
+        *,
+        kind: Kind,
+        operation: str | Operations | None = None,
+        feed: str = "frame",
+        wait_s: float = 30.0,
+    ) -> Outcome:
+        """Takes the rows of a frame into a table, wholly or not at all.
+
+        frame
+            A pandas or polars frame, an Arrow table or reader, or a DuckDB relation. It is not changed.
+        kind
+            ``"changes"``: each row says insert, update or delete in the column ``operation``.
+            ``"upserts"``: each row is a new or newer state of its key.
+        operation
+            The column that says insert, update or delete (``I``, ``U``, ``D`` or the words, case does not count), or an
+            ``Operations`` with other codes.
+        feed
+            The name under which the run is entered.
+        wait_s
+            How long to wait, in seconds, while another load holds the table.
+
+        Raises FeedError when the frame does not fit the rules, TooManyRejects, RulesChanged, ForeignTable or Busy;
+        in each case nothing was written but the run.
+        """
+        source, codes = _frame(frame, kind, operation, feed)
+        return load(self.engine, rules, source, operations=codes, wait_s=wait_s)
+
+    def preview(
+        self,
+        rules: TableRules,
+        frame: Any,
+        *,
+        kind: Kind,
+        operation: str | Operations | None = None,
+        feed: str = "frame",
+    ) -> Outcome:
+        """The outcome that ``load`` would have; nothing is written. An Arrow reader is used up by it."""
+        source, codes = _frame(frame, kind, operation, feed)
+        return load(self.engine, rules, source, operations=codes, preview=True)
+
+    def load_from(
+        self,
+        rules: TableRules,
+        source: Source,
+        *,
+        operations: Operations | None = None,
+        preview: bool = False,
+        wait_s: float = 30.0,
+        watch: Watch | None = None,
+    ) -> Outcome:
+        """The same for any feed; a project loads its tables through it."""
+        return load(
+            self.engine, rules, source, operations=operations, preview=preview, wait_s=wait_s, watch=watch
+        )
+
+    def read(self, rules: TableRules) -> pa.Table:
+        """All rows of a table, in the order of natural key and valid_from; no rows when it was never loaded."""
+        return self._ask(rules, "", {})
+
+    def history(self, rules: TableRules, key: Key) -> pa.Table:
+        """All versions of one natural key, the oldest first; no rows when the key is unknown.
+
+        ``key`` is a value, or for a key of several columns a dict of their values.
+        """
+        values = _key(rules, key)
+        return self._ask(rules, ask.of_key(rules), {f"key_{index}": value for index, value in enumerate(values)})
+
+    def as_of(self, rules: TableRules, when: str | int | date | datetime) -> pa.Table:
+        """The rows that held at a moment: ``valid_from <= when < valid_to``.
+
+        ``when`` is a value of the effective column's type, or a text of it; a day means its first moment. Timestamps
+        with a zone become UTC.
+        """
+        kind = self.ledger.effective_type(rules.table) if self.ledger.exists() else None
+        if kind is None:
+            return self._ask(rules, "", {})
+        return self._ask(rules, ask.at_moment(rules, kind), {"moment": str(when)})
+
+    def close(self) -> None:
+        """Lets go of the store. Outcomes cannot tell their decisions afterwards."""
+        self.engine.close()
+
+    def __enter__(self) -> Store:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def _ask(self, rules: TableRules, where: str, values: Mapping[str, Any]) -> pa.Table:
+        state = self.ledger.state(rules.table) if self.ledger.exists() else None
+        if state is None:
+            import pyarrow as pa
+
+            return pa.table({})
+        open_end = str(rules.open_end) if rules.open_end is not None else None
+        return self.engine.ask(ask.rows(rules, where), {**values, "open_end": open_end})
+
+
+def open_store(address: str, *, read_only: bool = False, wait_s: float = 30.0) -> Store:
+    """The store at an address: ``duckdb:coast.duckdb`` (a file, made when missing) or ``duckdb::memory:``.
+
+    ``read_only`` opens without the right to write. ``wait_s`` is how long to wait, in seconds, while another process
+    holds the file.
+
+    Raises DeclarationError for an address of no known kind, StoreError when it cannot be opened, Busy when another
+    process holds it for longer.
+    """
+    kind, separator, place = address.partition(":")
+    if not separator or kind != "duckdb" or not place:
+        raise DeclarationError(
+            f"{_without_secrets(address)!r} is no address of a store; expected duckdb:FILE or duckdb::memory:"
+        )
+    from brenvik.stores.duckdb import DuckDBEngine
+
+    if read_only and place != ":memory:" and not Path(place).exists():
+        place = ":memory:"  # nothing was ever loaded; there is nothing to read either
+    return Store(DuckDBEngine(place, read_only=read_only, wait_s=wait_s))
+
+
+def _without_secrets(address: str) -> str:
+    return address.partition("@")[2] and "…@" + address.partition("@")[2] or address
+
+
+def _frame(
+    frame: Any, kind: str, operation: str | Operations | None, feed: str
+) -> tuple[Source, Operations | None]:
+    from brenvik.feeds.frames import FrameSource
+
+    if kind not in {"changes", "upserts"}:
+        raise DeclarationError(f"kind is {kind!r}; known are 'changes' and 'upserts'")
+    if (kind == "changes") != (operation is not None):
+        raise DeclarationError(
+            "kind 'changes' needs the column that says insert, update or delete: operation = 'op'"
+            if kind == "changes"
+            else "kind 'upserts' has no operations; leave operation out, or say kind = 'changes'"
+        )
+    codes = Operations(operation) if isinstance(operation, str) else operation
+    return FrameSource(frame, name=feed, kind=kind), codes
+
+
+def _key(rules: TableRules, key: Key) -> list[str]:
+    if not isinstance(key, Mapping):
+        if len(rules.natural_key) > 1:
+            raise DeclarationError(
+                f"The key of {rules.table!r} has the columns {', '.join(rules.natural_key)}; give a dict of their values."
+            )
+        return [str(key)]
+    if set(key) != set(rules.natural_key):
+        raise DeclarationError(
+            f"The key of {rules.table!r} has the columns {', '.join(rules.natural_key)}; got {', '.join(map(str, key))}."
+        )
+    return [str(key[name]) for name in rules.natural_key]

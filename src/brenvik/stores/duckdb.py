@@ -1,0 +1,169 @@
+"""A DuckDB database, in a file or in memory, through its native interface."""
+
+from __future__ import annotations
+
+import re
+import threading
+import time
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import duckdb
+
+from brenvik.core import sql
+from brenvik.core.screen import STREAM
+from brenvik.errors import Busy, StoreError
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+_PARAMETER = re.compile(r"\$([a-z_][a-z_0-9]*)")
+_HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
+
+_holds_guard = threading.Lock()
+_holds: dict[tuple[str, str], str] = {}
+_freed = threading.Condition(_holds_guard)
+
+
+class DuckDBEngine:
+    """See ``base.Engine``.
+
+    DuckDB lets one process write a file at a time. ``wait_s`` says for how long opening waits for another process to
+    let go of it; then Busy names that process. Within one process tables are held one by one.
+    """
+
+    dialect = "duckdb"
+    locator = "rowid"
+
+    def __init__(self, path: str, *, read_only: bool = False, wait_s: float = 30.0) -> None:
+        in_memory = path == ":memory:"
+        self.address = f"duckdb:{path}"
+        self._identity = f"memory {id(self)}" if in_memory else str(Path(path).resolve())
+        self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
+        self._discarded: list[str] = []
+        self._connection.execute("SET TimeZone = 'UTC'")
+        self._connection.execute("SET preserve_insertion_order = false")
+
+    def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
+        return self._execute(sql.compile_for(text, self.dialect, work_prefix=work), values)
+
+    def ask(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> pa.Table:
+        statement = sql.compile_for(text, self.dialect, work_prefix=work)
+        with _told(self.address):
+            return self._connection.sql(statement, params=_used(statement, values) or None).to_arrow_table()
+
+    def stage(self, rows: pa.RecordBatchReader, screen: str, values: Mapping[str, Any], *, work: str) -> None:
+        statement = sql.compile_for(screen, self.dialect, work_prefix=work, flavour="duckdb")
+        self._connection.register(STREAM, rows)
+        try:
+            self._execute(statement, values)
+        finally:
+            self._connection.unregister(STREAM)
+
+    def has_table(self, name: str) -> bool:
+        schema, _, table = name.rpartition(".")
+        question = (
+            "SELECT count(*) FROM duckdb_tables() WHERE NOT temporary AND database_name = current_database() "
+            "AND lower(schema_name) = lower(?) AND lower(table_name) = lower(?)"
+        )
+        ((found,),) = self._connection.execute(question, [schema or "main", table]).fetchall()
+        return bool(found)
+
+    def make_schema(self, name: str) -> None:
+        self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(name)}", None)
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        self._drop_discarded()
+        self._connection.begin()
+        try:
+            yield
+        except BaseException:
+            self._connection.rollback()
+            raise
+        with _told(self.address):
+            self._connection.commit()
+
+    @contextmanager
+    def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
+        place = (self._identity, table.casefold())
+        me = f"thread {threading.current_thread().name!r} of this process"
+        deadline = time.monotonic() + wait_s
+        with _freed:
+            while (holder := _holds.get(place)) is not None:
+                left = deadline - time.monotonic()
+                if left <= 0 or not _freed.wait(left):
+                    raise Busy(
+                        f"Table {table!r} in {self.address} is being loaded by {holder}; waited {wait_s:g} s. "
+                        "Try again when that load has ended.",
+                        holder=holder,
+                    )
+            _holds[place] = me
+        try:
+            yield
+        finally:
+            with _freed:
+                del _holds[place]
+                _freed.notify_all()
+
+    def on_discard(self, work: str) -> Callable[[], None]:
+        discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive
+        return lambda: discarded.append(work)
+
+    def close(self) -> None:
+        self._connection.close()
+
+    def _execute(self, statement: str, values: Mapping[str, Any] | None) -> int:
+        with _told(self.address):
+            # DuckDB 2 lets no statement follow one whose answer was not fetched to its end.
+            rows = self._connection.execute(statement, _used(statement, values)).fetchall()
+        return rows[0][0] if rows and isinstance(rows[0][0], int) else 0
+
+    def _drop_discarded(self) -> None:
+        while self._discarded:
+            prefix = self._discarded.pop()
+            question = "SELECT table_name FROM duckdb_tables() WHERE temporary AND starts_with(table_name, ?)"
+            for (name,) in self._connection.execute(question, [prefix]).fetchall():
+                self._connection.execute(f"DROP TABLE temp.{sql.quote(name)}")
+
+
+def _used(statement: str, values: Mapping[str, Any] | None) -> dict[str, Any]:
+    """The values that the statement names; DuckDB refuses others."""
+    return {name: (values or {})[name] for name in set(_PARAMETER.findall(statement)) if name in (values or {})}
+
+
+def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyConnection:
+    if path != ":memory:" and not Path(path).parent.is_dir():
+        raise StoreError(f"duckdb:{path}: the folder {Path(path).parent} does not exist; make it, or mend the store's address.")
+    deadline = time.monotonic() + wait_s
+    while True:
+        try:
+            return duckdb.connect(path, read_only=read_only)
+        except duckdb.IOException as error:
+            held = _HOLDER.search(str(error))
+            if not held:
+                raise StoreError(f"duckdb:{path} cannot be opened: {_first_line(error)}") from error
+            if time.monotonic() >= deadline:
+                holder = f"process {held[2]} ({Path(held[1]).name})"
+                raise Busy(
+                    f"duckdb:{path} is held by {holder}; waited {wait_s:g} s. "
+                    "Try again when that process has let go of it.",
+                    holder=holder,
+                ) from None
+            time.sleep(min(0.1, max(0.0, deadline - time.monotonic())))
+        except duckdb.Error as error:
+            raise StoreError(f"duckdb:{path} cannot be opened: {_first_line(error)}") from error
+
+
+@contextmanager
+def _told(address: str) -> Iterator[None]:
+    try:
+        yield
+    except duckdb.Error as error:
+        raise StoreError(f"{address} refused a statement: {_first_line(error)}") from error
+
+
+def _first_line(error: Exception) -> str:
+    return str(error).partition("\n")[0]

@@ -1,0 +1,132 @@
+"""The types a column can have, as people declare them and as sources bring them.
+
+============================  =======================================================
+declared                      holds
+============================  =======================================================
+``text`` · ``text(n)``        text; at most n characters
+``integer``                   whole numbers of 64 bits
+``decimal(p,s)``              exact numbers, p digits, s of them behind the point (p <= 38)
+``double``                    binary floating point, NaN and infinities included
+``boolean``                   true or false
+``date`` · ``time``           a day · a time of day, to the microsecond
+``timestamp``                 a wall clock reading without zone, to the microsecond
+``timestamp with time zone``  an instant; kept in UTC, to the microsecond
+``binary``                    bytes
+============================  =======================================================
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+MAX_DIGITS = 38
+
+_PLAIN_SQL = {
+    "text": "TEXT",
+    "integer": "BIGINT",
+    "double": "DOUBLE PRECISION",
+    "boolean": "BOOLEAN",
+    "date": "DATE",
+    "time": "TIME",
+    "timestamp": "TIMESTAMP",
+    "timestamp with time zone": "TIMESTAMPTZ",
+    "binary": "BYTEA",
+}
+_DECIMAL = re.compile(r"decimal\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\)")
+_TEXT = re.compile(r"text\(\s*(\d+)\s*\)")
+
+CAN_ORDER = frozenset({"integer", "decimal", "date", "timestamp", "timestamp with time zone"})
+CAN_BE_EFFECTIVE = frozenset({"integer", "date", "timestamp", "timestamp with time zone"})
+
+
+@dataclass(frozen=True)
+class ColumnType:
+    """One of the types above. ``length`` is for text, ``precision`` and ``scale`` for decimals."""
+
+    kind: str
+    length: int | None = None
+    precision: int = 0
+    scale: int = 0
+
+    def __str__(self) -> str:
+        if self.kind == "decimal":
+            return f"decimal({self.precision},{self.scale})"
+        return self.kind if self.length is None else f"{self.kind}({self.length})"
+
+    @property
+    def sql(self) -> str:
+        """The type in the PostgreSQL flavour the core is written in."""
+        if self.kind == "decimal":
+            return f"DECIMAL({self.precision}, {self.scale})"
+        return _PLAIN_SQL[self.kind]
+
+    @property
+    def is_temporal(self) -> bool:
+        return self.kind in {"date", "timestamp", "timestamp with time zone"}
+
+
+TEXT = ColumnType("text")
+INTEGER = ColumnType("integer")
+TIMESTAMP = ColumnType("timestamp")
+
+
+def parse_type(declared: str) -> ColumnType:
+    """The type that ``declared`` names.
+
+    Raises ValueError with the list of possible types when it names none.
+    """
+    words = " ".join(declared.lower().split())
+    if words in _PLAIN_SQL:
+        return ColumnType(words)
+    if (match := _TEXT.fullmatch(words)) and int(match[1]) > 0:
+        return ColumnType("text", length=int(match[1]))
+    if match := _DECIMAL.fullmatch(words):
+        precision, scale = int(match[1]), int(match[2] or 0)
+        if 1 <= precision <= MAX_DIGITS and scale <= precision:
+            return ColumnType("decimal", precision=precision, scale=scale)
+        raise ValueError(f"{declared!r} needs 1 to {MAX_DIGITS} digits, no more of them behind the point than in all")
+    raise ValueError(
+        f"{declared!r} is no type; known are text, text(n), integer, decimal(p,s), double, boolean, "
+        "date, time, timestamp, timestamp with time zone, binary"
+    )
+
+
+def type_of_arrow(arrow: pa.DataType) -> ColumnType | None:
+    """The type for values of an Arrow type; None where there is none (lists, structs, durations, …).
+
+    Unsigned 64-bit integers become decimal(20,0). A column of nothing but nulls counts as text.
+    """
+    import pyarrow.types as at
+
+    if at.is_dictionary(arrow):
+        return type_of_arrow(arrow.value_type)
+    if at.is_uint64(arrow):
+        return ColumnType("decimal", precision=20)
+    if at.is_decimal(arrow):
+        fits = arrow.precision <= MAX_DIGITS and 0 <= arrow.scale <= arrow.precision
+        return ColumnType("decimal", precision=arrow.precision, scale=arrow.scale) if fits else None
+    if at.is_timestamp(arrow):
+        return TIMESTAMP if arrow.tz is None else ColumnType("timestamp with time zone")
+    for belongs, kind in (
+        (at.is_boolean, "boolean"),
+        (at.is_integer, "integer"),
+        (at.is_floating, "double"),
+        (at.is_date, "date"),
+        (at.is_time, "time"),
+        (at.is_string, "text"),
+        (at.is_large_string, "text"),
+        (at.is_string_view, "text"),
+        (at.is_null, "text"),
+        (at.is_binary, "binary"),
+        (at.is_large_binary, "binary"),
+        (at.is_binary_view, "binary"),
+        (at.is_fixed_size_binary, "binary"),
+    ):
+        if belongs(arrow):
+            return ColumnType(kind)
+    return None
