@@ -152,17 +152,22 @@ class Ledger:
     """The questions and entries of one store's ledger. Entries are made inside the caller's transactions."""
 
     def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+        self.engine = engine
+        self._exists = False
 
     def exists(self) -> bool:
         """Whether this store has a ledger. Raises LayoutError when another layout wrote it."""
-        if not self._engine.has_table(f"{SCHEMA}.layout"):
+        self._exists = self._exists or self._look()
+        return self._exists
+
+    def _look(self) -> bool:
+        if not self.engine.has_table(f"{SCHEMA}.layout"):
             return False
-        layout = self._engine.ask(f"SELECT layout FROM {place('layout')}")["layout"][0].as_py()
+        layout = self.engine.ask(f"SELECT layout FROM {place('layout')}")["layout"][0].as_py()
         if layout != LAYOUT:
             older = "an older" if layout < LAYOUT else "a newer"
             raise LayoutError(
-                f"The ledger in {self._engine.address} has layout {layout}, {older} one than {LAYOUT}, which Brenvik "
+                f"The ledger in {self.engine.address} has layout {layout}, {older} one than {LAYOUT}, which Brenvik "
                 f"{__version__} writes. Use the version of Brenvik that wrote it."
             )
         return True
@@ -171,17 +176,26 @@ class Ledger:
         """Makes the ledger's tables where they are missing."""
         if self.exists():
             return
-        with self._engine.transaction():
-            self._engine.make_schema(SCHEMA)
+        with self.engine.transaction():
+            self.engine.make_schema(SCHEMA)
             for name, columns in _TABLES.items():
                 given = ", ".join(f"{sql.quote(column)} {kind}" for column, kind in columns.items())
-                self._engine.run(f"CREATE TABLE {place(name)} ({given})")
+                self.engine.run(f"CREATE TABLE {place(name)} ({given})")
             self._insert("layout", {"layout": LAYOUT, "written_by": __version__, "since": now()})
 
-    def start_run(self, rules: TableRules, *, feed: str, kind: str, source: str) -> Run:
-        """Enters a run as ``running`` in a transaction of its own."""
-        with self._engine.transaction():
-            highest = self._engine.ask(f"SELECT COALESCE(max(run), 0) AS run FROM {place('runs')}")
+    def start_run(self, rules: TableRules, *, feed: str, kind: str, source: str) -> tuple[Run, int]:
+        """Enters a run as ``running`` in a transaction of its own.
+
+        The caller holds the table, so nobody works on other runs of it that are ``running`` still: they become ``lost``.
+        Returns the run and how many were lost.
+        """
+        with self.engine.transaction():
+            lost = self.engine.run(
+                f"UPDATE {place('runs')} SET state = 'lost', message = 'the process ended before the run did' "
+                "WHERE table_name = :table_name AND state = 'running'",
+                {"table_name": rules.table},
+            )
+            highest = self.engine.ask(f"SELECT COALESCE(max(run), 0) AS run FROM {place('runs')}")
             run = Run(highest["run"][0].as_py() + 1, rules.table, feed, kind, source, now())
             self._insert(
                 "runs",
@@ -199,36 +213,27 @@ class Ledger:
                     "rules": json.dumps(rules._for_ledger(), default=str),
                 },
             )
-        return run
+        return run, lost
 
     def end_run(self, run: Run, state: str, counts: Mapping[str, int], message: str = "") -> None:
         """Enters how a run ended; for ``done`` in the transaction of the data."""
         values = {name: counts.get(name, 0) for name in ("read", *DECISIONS, *ROW_COUNTS)} if counts else {}
         values |= {"state": state, "ended_at": now(), "message": message or None}
         given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values)
-        self._engine.run(f"UPDATE {place('runs')} SET {given} WHERE run = :run", {**values, "run": run.number})
-
-    def mark_lost(self, table: str) -> int:
-        """Marks runs of a table as ``lost`` that never ended; the caller holds the table, so nobody works on them."""
-        with self._engine.transaction():
-            return self._engine.run(
-                f"UPDATE {place('runs')} SET state = 'lost', message = 'the process ended before the run did' "
-                "WHERE table_name = :table_name AND state = 'running'",
-                {"table_name": table},
-            )
+        self.engine.run(f"UPDATE {place('runs')} SET {given} WHERE run = :run", {**values, "run": run.number})
 
     def runs(self, table: str | None = None, *, last: int | None = None) -> pa.Table:
         """Runs, the newest first."""
         where = "WHERE table_name = :table_name" if table else ""
         limit = f"LIMIT {last:d}" if last else ""
-        return self._engine.ask(
+        return self.engine.ask(
             f"SELECT {sql.columns(_TABLES['runs'])} FROM {place('runs')} {where} ORDER BY run DESC {limit}",
             {"table_name": table},
         )
 
     def state(self, table: str) -> TableState | None:
         """What is known of a table; None when Brenvik never made it."""
-        found = self._engine.ask(
+        found = self.engine.ask(
             f"SELECT columns, rules, high_order, high_effective, last_key FROM {place('tables')} "
             "WHERE table_name = :table_name",
             {"table_name": table},
@@ -236,13 +241,15 @@ class Ledger:
         if not found:
             return None
         (row,) = found
-        columns = tuple(Column(name, parse_type(kind), role) for name, kind, role in json.loads(row["columns"])["columns"])
+        columns = tuple(
+            Column(name, parse_type(kind), role) for name, kind, role in json.loads(row["columns"])["columns"]
+        )
         order = tuple(json.loads(row["high_order"])) if row["high_order"] else None
         return TableState(columns, json.loads(row["rules"]), order, row["high_effective"], row["last_key"])
 
     def effective_type(self, table: str) -> str | None:
         """The declared name of the type of a table's valid_from; None when Brenvik never made the table."""
-        found = self._engine.ask(
+        found = self.engine.ask(
             f"SELECT columns FROM {place('tables')} WHERE table_name = :table_name", {"table_name": table}
         ).to_pylist()
         return json.loads(found[0]["columns"])["effective_type"] if found else None
@@ -260,11 +267,11 @@ class Ledger:
             self._insert("tables", {**values, "first_run": run})
             return
         given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values if name != "table_name")
-        self._engine.run(f"UPDATE {place('tables')} SET {given} WHERE table_name = :table_name", values)
+        self.engine.run(f"UPDATE {place('tables')} SET {given} WHERE table_name = :table_name", values)
 
     def shapes(self, table: str) -> dict[int, tuple[str, ...]]:
         """Which columns the changes of a table carried, by the number of the shape."""
-        found = self._engine.ask(
+        found = self.engine.ask(
             f"SELECT shape, columns FROM {place('shapes')} WHERE table_name = :table_name", {"table_name": table}
         )
         return {row["shape"]: tuple(json.loads(row["columns"])) for row in found.to_pylist()}
@@ -277,7 +284,7 @@ class Ledger:
         """The files a feed has taken, by name."""
         if not self.exists():
             return {}
-        found = self._engine.ask(
+        found = self.engine.ask(
             f"SELECT file, size, digest, number, run FROM {place('taken_files')} "
             "WHERE table_name = :table_name AND feed = :feed",
             {"table_name": table, "feed": feed},
@@ -304,17 +311,17 @@ class Ledger:
         """Rejected rows, the oldest first."""
         tests = {"table_name": table, "run": run, "state": state}
         where = " AND ".join(f"{name} = :{name}" for name, value in tests.items() if value is not None) or "1 = 1"
-        return self._engine.ask(
+        return self.engine.ask(
             f"SELECT {sql.columns(_TABLES['rejects'])} FROM {place('rejects')} WHERE {where} ORDER BY reject", tests
         )
 
     def last_reject(self) -> int:
-        found = self._engine.ask(f"SELECT COALESCE(max(reject), 0) AS reject FROM {place('rejects')}")
+        found = self.engine.ask(f"SELECT COALESCE(max(reject), 0) AS reject FROM {place('rejects')}")
         return int(found["reject"][0].as_py())
 
     def _insert(self, table: str, values: Mapping[str, Any]) -> None:
         marks = ", ".join(f":{name}" for name in values)
-        self._engine.run(f"INSERT INTO {place(table)} ({sql.columns(values)}) VALUES ({marks})", values)
+        self.engine.run(f"INSERT INTO {place(table)} ({sql.columns(values)}) VALUES ({marks})", values)
 
 
 def enter_rejects(files: Sequence[tuple[int, str]]) -> str:

@@ -36,6 +36,8 @@ if TYPE_CHECKING:
     from brenvik.stores.base import Engine
 
 _works = itertools.count(1)
+_NEXT_RUN = 2**62
+"""Stands for the number of the run that a preview foresees: later than all that were."""
 
 
 @dataclass
@@ -49,7 +51,9 @@ class _Load:
     preview: bool
     blueprint: Blueprint = None  # type: ignore[assignment]  # drawn once the feed's columns are known
     counts: dict[str, int] = field(default_factory=dict)
+    plain: dict[str, dict[str, int]] = field(default_factory=dict)
     asked_for: dict[str, int] = field(default_factory=dict)
+    some_rejected: bool = False
 
     def do(self, text: str, **values: Any) -> int:
         return self.engine.run(text, self.values | values, work=self.work)
@@ -57,15 +61,17 @@ class _Load:
     def ask(self, text: str, **values: Any) -> pa.Table:
         return self.engine.ask(text, self.values | values, work=self.work)
 
-    def number(self, text: str) -> int:
-        return int(self.ask(text).column(0)[0].as_py() or 0)
+    def row(self, text: str) -> dict[str, Any]:
+        (found,) = self.ask(text).to_pylist()
+        return dict(found)
 
-    def size(self, name: str, where: str = "") -> int:
-        return self.number(f"SELECT count(*) FROM {sql.work(name)} {where}")
+    def sizes(self, *names: str) -> dict[str, int]:
+        """How many rows some working tables have."""
+        return self.row(f"SELECT {', '.join(f'(SELECT count(*) FROM {sql.work(n)}) AS {sql.quote(n)}' for n in names)}")
 
 
 def load(
-    engine: Engine,
+    ledger: Ledger,
     rules: TableRules,
     source: Source,
     *,
@@ -79,20 +85,22 @@ def load(
     Raises Busy when another load holds the table for longer than ``wait_s`` seconds, and whatever else ``errors``
     names; the run is then entered as ``failed`` or ``refused`` and nothing else is written.
     """
-    ledger = Ledger(engine)
     if preview:
-        return _work_through(engine, ledger, rules, source, operations, None, watch)
+        batch = source.open(lambda: ledger.taken_files(rules.table, source.name))
+        if not batch.columns:
+            return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
+        run = Run(0, rules.table, source.name, source.kind, batch.source, now())
+        return _work_through(ledger, rules, batch, operations, run, watch)
     ledger.prepare()
-    with engine.hold(rules.table, wait_s=wait_s):
-        lost = ledger.mark_lost(rules.table)
-        batch = source.open(ledger.taken_files(rules.table, source.name))
-        if batch is None or not batch.columns:
-            return Outcome.nothing_new(rules.table, source.name, notes=batch.notes if batch else ())
-        run = ledger.start_run(rules, feed=source.name, kind=source.kind, source=batch.source)
+    with ledger.engine.hold(rules.table, wait_s=wait_s):
+        batch = source.open(lambda: ledger.taken_files(rules.table, source.name))
+        if not batch.columns:
+            return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
+        run, lost = ledger.start_run(rules, feed=source.name, kind=source.kind, source=batch.source)
         try:
-            outcome = _work_through(engine, ledger, rules, source, operations, (run, batch), watch)
+            outcome = _work_through(ledger, rules, batch, operations, run, watch)
         except BaseException as error:
-            _enter_failure(engine, ledger, run, error)
+            _enter_failure(ledger, run, error)
             raise
         if lost:
             outcome.notes.append(f"{lost} earlier run of this table ended without a word; marked as lost.")
@@ -100,31 +108,24 @@ def load(
 
 
 def _work_through(
-    engine: Engine,
     ledger: Ledger,
     rules: TableRules,
-    source: Source,
+    batch: Batch,
     operations: Operations | None,
-    entered: tuple[Run, Batch] | None,
+    run: Run,
     watch: Watch | None,
 ) -> Outcome:
+    """From the screening to the end; a run without a number is a preview."""
+    engine = ledger.engine
     has_ledger = ledger.exists()
-    if entered:
-        run, batch = entered
-    else:
-        found = source.open(ledger.taken_files(rules.table, source.name))
-        if found is None or not found.columns:
-            return Outcome.nothing_new(rules.table, source.name, notes=found.notes if found else ())
-        batch = found
-        run = Run(0, rules.table, source.name, source.kind, batch.source, now())
     state = ledger.state(rules.table) if has_ledger else None
     _check_rules(rules, state)
     it = _Load(
         engine,
         rules,
-        values={"run": run.number, "loaded_at": run.started_at, "table_name": rules.table, "feed": source.name},
+        values={"run": run.number or _NEXT_RUN, "loaded_at": run.started_at, "table_name": rules.table, "feed": run.feed},
         work=f"brenvik_w{next(_works)}_",
-        preview=entered is None,
+        preview=run.number == 0,
     )
     with engine.transaction():
         it.blueprint = _draw(it, ledger, batch, state, operations, has_ledger)
@@ -133,9 +134,8 @@ def _work_through(
         first = state is None or state.high_effective is None
         some_busy = _sort_and_decide(it, first=first)
         counts = _count(it, some_busy=some_busy)
-        if it.preview:
-            _foresee(it, some_busy=some_busy)
-        else:
+        _foresee(it, some_busy=some_busy)
+        if not it.preview:
             _write(it, ledger, run, batch, state, first=first, some_busy=some_busy)
             ledger.end_run(run, "done", counts)
     telling = Telling(
@@ -143,11 +143,12 @@ def _work_through(
         work=it.work,
         blueprint=it.blueprint,
         some_busy=some_busy,
+        some_rejected=it.some_rejected,
         files=tuple((file.number, file.file) for file in batch.files),
     )
     return Outcome(
         table=rules.table,
-        feed=source.name,
+        feed=run.feed,
         run=run.number or None,
         state="preview" if it.preview else "done",
         source=batch.source,
@@ -159,12 +160,12 @@ def _work_through(
     )
 
 
-def _enter_failure(engine: Engine, ledger: Ledger, run: Run, error: BaseException) -> None:
+def _enter_failure(ledger: Ledger, run: Run, error: BaseException) -> None:
     """Says in the ledger how a run failed. The transaction of the data is undone already."""
     state = "refused" if isinstance(error, (RulesChanged, ForeignTable)) else "failed"
     message = str(error) if isinstance(error, BrenvikError) else type(error).__name__
     try:
-        with engine.transaction():
+        with ledger.engine.transaction():
             ledger.end_run(run, state, {}, message)
     except BrenvikError as second:  # the store is gone: the first error is the one to tell
         error.add_note(f"The run could not be entered as {state} either: {second}")
@@ -175,7 +176,9 @@ def _check_rules(rules: TableRules, state: TableState | None) -> None:
     if state is None:
         return
     then, today = state.rules, json.loads(json.dumps(rules._for_ledger(), default=str))
-    changed = [f"{name}: was {then.get(name)!r}, is {today[name]!r}" for name in NEED_REBUILD if then.get(name) != today[name]]
+    changed = [
+        f"{name}: was {then.get(name)!r}, is {today[name]!r}" for name in NEED_REBUILD if then.get(name) != today[name]
+    ]
     for column in state.columns:
         role = "key" if column.name in rules.natural_key else rules.role_of(column.name) or "when"
         if role != column.role:
@@ -261,7 +264,8 @@ def _stand_in(it: _Load, blueprint: Blueprint, *, exists: bool) -> Blueprint:
     for relation, stand_in, columns in pairs:
         there = set(it.ask(f"SELECT * FROM {sql.relation(relation)} WHERE 1 = 0").column_names)
         shown = [
-            sql.quote(name) if name in there else f"CAST(NULL AS {kind}) AS {sql.quote(name)}" for name, kind, _ in columns
+            sql.quote(name) if name in there else f"CAST(NULL AS {kind}) AS {sql.quote(name)}"
+            for name, kind, _ in columns
         ]
         it.do(
             f"CREATE TEMP VIEW {sql.relation(stand_in)} AS SELECT {sql.quote(it.engine.locator)} AS brenvik_row, "
@@ -294,11 +298,13 @@ def _screen(it: _Load, batch: Batch, operations: Operations | None, has_ledger: 
         if batch.failure:  # raised inside the stream, and wrapped by the engine that read it
             raise batch.failure from None
         raise
-    take, remove = screen.take_out_rejected()
-    it.do(take)
-    faulty = it.size("faulty")
-    if faulty:
-        it.do(remove)
+    counts = it.row(f"SELECT count(*) AS n, count(brenvik_fault) AS faulty FROM {sql.work('screened')}")
+    it.counts["read"] = counts["n"] + len(batch.broken)
+    if not counts["faulty"] and not batch.broken:
+        return
+    it.some_rejected = True
+    for statement in screen.take_out_rejected():
+        it.do(statement)
     for line in batch.broken:
         it.do(
             f"INSERT INTO {sql.work('faulty')} VALUES (:arrival, NULL, NULL, :reason, :row_text)",
@@ -307,9 +313,9 @@ def _screen(it: _Load, batch: Batch, operations: Operations | None, has_ledger: 
             row_text=line.text,
         )
     it.do(known_rejects(has_ledger=has_ledger))
-    it.counts["read"] = it.size("screened") + it.size("faulty")
-    it.counts["rejected"] = it.size("rejected", "WHERE brenvik_again = 0")
-    it.counts["duplicate"] = it.size("rejected", "WHERE brenvik_again = 1")
+    again = it.row(f"SELECT count(*) AS n, COALESCE(sum(brenvik_again), 0) AS again FROM {sql.work('rejected')}")
+    it.counts["duplicate"] = int(again["again"])
+    it.counts["rejected"] = again["n"] - int(again["again"])
     _check_rejects(it, batch)
 
 
@@ -336,11 +342,12 @@ def _sort_and_decide(it: _Load, *, first: bool) -> bool:
     """Works out what has to happen to which row; returns whether any key went through the windows."""
     blueprint = it.blueprint
     it.do(sort.mark_busy(blueprint, first=first))
-    some_busy = it.size("busy") > 0
+    some_busy = it.sizes("busy")["busy"] > 0
     it.do(plain.decide(blueprint, some_busy=some_busy))
     if not first and blueprint.type_1 and blueprint.keeps_lives:
         it.do(plain.returning_keys(blueprint))
-    if it.size("plain", f"WHERE brenvik_decision = '{plain.FULL}'"):
+    it.plain = {row["brenvik_decision"]: row for row in it.ask(plain.summary()).to_pylist()}
+    if it.plain.pop(plain.FULL, None):
         for statement in plain.send_on(blueprint):
             it.do(statement)
         some_busy = True
@@ -362,48 +369,45 @@ def _sort_and_decide(it: _Load, *, first: bool) -> bool:
 
 def _count(it: _Load, *, some_busy: bool) -> dict[str, int]:
     """Counts the decisions; raises BrokenLaw when they do not add up to the rows read."""
-    questions = [f"SELECT brenvik_decision, count(*) AS n FROM {sql.work('plain')} GROUP BY brenvik_decision"]
-    if some_busy:
-        questions += [
-            f"SELECT brenvik_decision, count(*) AS n FROM {sql.work('judged')} WHERE brenvik_new = 1 GROUP BY brenvik_decision",
-            f"SELECT 'duplicate', count(*) FROM {sql.work('duplicates')}",
-            f"SELECT 'superseded', (SELECT count(*) FROM {sql.work('screened')}) - (SELECT count(*) FROM {sql.work('plain')}) "
-            f"- (SELECT count(*) FROM {sql.work('duplicates')}) "
-            f"- (SELECT count(*) FROM {sql.work('judged')} WHERE brenvik_new = 1)",
-        ]
     counts = dict.fromkeys(("read", *DECISIONS), 0) | it.counts
-    for row in it.ask(" UNION ALL ".join(questions)).to_pylist():
-        counts[row["brenvik_decision"]] += row["n"]
+    for decision, row in it.plain.items():
+        counts[decision] += row["n"]
+    if some_busy:
+        judged = it.ask(versions.summary()).to_pylist()
+        sizes = it.sizes("screened", "plain", "duplicates")
+        for row in judged:
+            counts[row["brenvik_decision"]] += row["n"]
+        counts["duplicate"] += sizes["duplicates"]
+        passed = sizes["screened"] - sizes["plain"] - sizes["duplicates"] - sum(row["n"] for row in judged)
+        counts["superseded"] += passed
+        it.asked_for["kept"] = sizes["screened"] - sizes["duplicates"]
+    else:
+        it.asked_for["kept"] = sum(row["n"] for row in it.plain.values())
     told = sum(counts[decision] for decision in DECISIONS)
     if told != counts["read"] or min(counts.values()) < 0:
-        raise BrokenLaw(f"{counts['read']} rows were read and {told} decided ({counts}). Nothing was written; please report this.")
+        raise BrokenLaw(
+            f"{counts['read']} rows were read and {told} decided ({counts}). Nothing was written; please report this."
+        )
     it.counts = counts
     return counts
 
 
-def _effects(it: _Load, *, some_busy: bool) -> None:
+def _foresee(it: _Load, *, some_busy: bool) -> None:
     """Notes what the diff asks for: how many rows each statement must touch."""
     asked = it.asked_for
-    asked["closes"] = it.size("closes")
-    asked["removes"] = it.size("removes")
-    asked["type_1"] = it.size("plain", "WHERE brenvik_sets = 1")
-    asked["spread"] = 0
+    asked["plain_adds"] = sum(it.plain[name]["n"] for name in ("inserted", "versioned") if name in it.plain)
+    asked["type_1"] = sum(row["sets"] for row in it.plain.values())
+    also_closed = it.plain["versioned"]["sets"] if "versioned" in it.plain else 0
+    asked |= {"spread": 0, "sets": 0, "adds": 0}
     if asked["type_1"] and it.blueprint.keeps_lives:
         it.do(plain.spread(it.blueprint))
-        asked["spread"] = it.size("spread")
-    asked["plain_adds"] = it.size("plain", "WHERE brenvik_decision IN ('inserted', 'versioned')")
-    asked["sets"] = it.size("sets") if some_busy else 0
-    asked["adds"] = it.size("adds") if some_busy else 0
-    both = it.size("plain", "WHERE brenvik_sets = 1 AND brenvik_decision = 'versioned'") if asked["type_1"] else 0
+        asked |= it.sizes("spread")
+    asked |= it.sizes("closes", "removes", *(("sets", "adds") if some_busy else ()))
+    before = it.row(f"SELECT count(*) AS n FROM {sql.relation(it.blueprint.table)}")["n"]
+    it.counts["rows_before"] = before
     it.counts["rows_added"] = asked["plain_adds"] + asked["adds"]
     it.counts["rows_removed"] = asked["removes"]
-    it.counts["rows_updated"] = asked["closes"] + asked["type_1"] - both + asked["spread"] + asked["sets"]
-
-
-def _foresee(it: _Load, *, some_busy: bool) -> None:
-    _effects(it, some_busy=some_busy)
-    before = it.number(f"SELECT count(*) FROM {sql.relation(it.blueprint.table)}")
-    it.counts["rows_before"] = before
+    it.counts["rows_updated"] = asked["closes"] + asked["type_1"] - also_closed + asked["spread"] + asked["sets"]
     it.counts["rows_after"] = before + it.counts["rows_added"] - it.counts["rows_removed"]
 
 
@@ -411,7 +415,6 @@ def _write(
     it: _Load, ledger: Ledger, run: Run, batch: Batch, state: TableState | None, *, first: bool, some_busy: bool
 ) -> None:
     """Writes the diff, the kept changes and the ledger; closes before it opens."""
-    _foresee(it, some_busy=some_busy)
     blueprint, asked = it.blueprint, it.asked_for
     if asked["closes"]:
         _exactly(it, "ended", asked["closes"], it.do(diff.write_closes(blueprint)))
@@ -427,16 +430,17 @@ def _write(
     if added := it.counts["rows_added"]:
         text = diff.write_adds(blueprint, plain=asked["plain_adds"] > 0, busy=asked["adds"] > 0)
         _exactly(it, "added", added, it.do(text))
-    after = it.number(f"SELECT count(*) FROM {sql.relation(blueprint.table)}")
+    after = it.row(f"SELECT count(*) AS n FROM {sql.relation(blueprint.table)}")["n"]
     _exactly(it, "in the table afterwards", it.counts["rows_after"], after)
     if blueprint.kept:
-        accepted = it.size("screened") - (it.size("duplicates") if some_busy else 0)
-        _exactly(it, "kept", accepted, it.do(sort.keep(blueprint, some_duplicates=some_busy)))
+        _exactly(it, "kept", asked["kept"], it.do(sort.keep(blueprint, some_duplicates=some_busy)))
     if it.counts["rejected"]:
         last = ledger.last_reject()
         files = tuple((file.number, file.file) for file in batch.files)
         names = {f"file_{number}": name for number, name in files}
-        _exactly(it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **names))
+        _exactly(
+            it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **names)
+        )
     ledger.take_files(run, batch.files)
     high_order, high_effective = _new_highs(it, state, first=first)
     last_key = it.values["last_key"] + it.counts["rows_added"]

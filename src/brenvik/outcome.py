@@ -28,6 +28,7 @@ class Telling:
     work: str
     blueprint: Blueprint
     some_busy: bool
+    some_rejected: bool
     files: tuple[tuple[int, str], ...]
 
     def __post_init__(self) -> None:
@@ -38,7 +39,7 @@ class Telling:
 
         try:
             wide = self.engine.ask(tell.wide(self.blueprint, busy=self.some_busy), work=self.work)
-            rejected = self.engine.ask(tell.rejected(), work=self.work)
+            rejected = self.engine.ask(tell.rejected(none=not self.some_rejected), work=self.work)
         except StoreError as error:
             raise StoreError(f"The decisions can be told only while the store is open: {error}") from error
         with duckdb.connect(":memory:") as desk:

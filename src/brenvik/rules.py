@@ -197,7 +197,9 @@ class TableRules:
             yield f"grain: {self.effective_column} is {effective}, which has no {self.grain}s to cut"
         if self.open_end is not None:
             holds = {"integer": int, "date": date}.get(effective.kind, (date, datetime))
-            if not isinstance(self.open_end, holds) or (effective.kind == "date" and isinstance(self.open_end, datetime)):
+            if not isinstance(self.open_end, holds) or (
+                effective.kind == "date" and isinstance(self.open_end, datetime)
+            ):
                 yield f"open_end: {self.open_end!s} does not fit {self.effective_column}, which is {effective}"
 
     def _faults_of_housekeeping(self) -> Iterator[str]:

@@ -65,7 +65,7 @@ class Store:
         in each case nothing was written but the run.
         """
         source, codes = _frame(frame, kind, operation, feed)
-        return load(self.engine, rules, source, operations=codes, wait_s=wait_s)
+        return load(self.ledger, rules, source, operations=codes, wait_s=wait_s)
 
     def preview(
         self,
@@ -78,7 +78,7 @@ class Store:
     ) -> Outcome:
         """The outcome that ``load`` would have; nothing is written. An Arrow reader is used up by it."""
         source, codes = _frame(frame, kind, operation, feed)
-        return load(self.engine, rules, source, operations=codes, preview=True)
+        return load(self.ledger, rules, source, operations=codes, preview=True)
 
     def load_from(
         self,
@@ -91,9 +91,7 @@ class Store:
         watch: Watch | None = None,
     ) -> Outcome:
         """The same for any feed; a project loads its tables through it."""
-        return load(
-            self.engine, rules, source, operations=operations, preview=preview, wait_s=wait_s, watch=watch
-        )
+        return load(self.ledger, rules, source, operations=operations, preview=preview, wait_s=wait_s, watch=watch)
 
     def read(self, rules: TableRules) -> pa.Table:
         """All rows of a table, in the order of natural key and valid_from; no rows when it was never loaded."""
@@ -165,9 +163,7 @@ def _without_secrets(address: str) -> str:
     return address.partition("@")[2] and "…@" + address.partition("@")[2] or address
 
 
-def _frame(
-    frame: Any, kind: str, operation: str | Operations | None, feed: str
-) -> tuple[Source, Operations | None]:
+def _frame(frame: Any, kind: str, operation: str | Operations | None, feed: str) -> tuple[Source, Operations | None]:
     from brenvik.feeds.frames import FrameSource
 
     if kind not in {"changes", "upserts"}:

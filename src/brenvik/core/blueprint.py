@@ -203,7 +203,9 @@ def draw(
         if column.name.casefold() == locator.casefold():
             faults.append(f"{column.name} is the name by which the store finds its rows; rename it in the feed")
         if column.name.casefold().startswith("brenvik_"):
-            faults.append(f"{column.name} begins with brenvik_, as only Brenvik's own columns do; rename it in the feed")
+            faults.append(
+                f"{column.name} begins with brenvik_, as only Brenvik's own columns do; rename it in the feed"
+            )
     if faults:
         raise FeedError("\n  ".join([f"{source} does not fit the rules of table {rules.table!r}:", *faults]))
     return Blueprint(

@@ -190,7 +190,10 @@ def write_closes(blueprint: Blueprint) -> str:
     """Ends (or reopens) versions, touching no other column than those that say so."""
     own = blueprint.own
     items = [
-        (own("valid_to"), f"COALESCE(s.brenvik_until, {blueprint.open_end})" if blueprint.has_open_end else "s.brenvik_until"),
+        (
+            own("valid_to"),
+            f"COALESCE(s.brenvik_until, {blueprint.open_end})" if blueprint.has_open_end else "s.brenvik_until",
+        ),
         (own("is_current"), _current(blueprint, "s.brenvik_until", "s.brenvik_ended")),
     ]
     if blueprint.deletes == "close":

@@ -51,7 +51,9 @@ def decide(blueprint: Blueprint, *, some_busy: bool) -> str:
     if blueprint.keeps_lives:
         joins += f" AND {blueprint.is_open('t')}"
     elif blueprint.deletes == "close":
-        cases.append(f"WHEN NOT ({blueprint.is_open('t')}) THEN CASE WHEN c.{DELETE} = 1 THEN 'unchanged' ELSE '{FULL}' END")
+        cases.append(
+            f"WHEN NOT ({blueprint.is_open('t')}) THEN CASE WHEN c.{DELETE} = 1 THEN 'unchanged' ELSE '{FULL}' END"
+        )
     elif blueprint.type_2:
         joins += f" AND {blueprint.is_open('t')}"
     cases.append(f"WHEN c.{DELETE} = 1 THEN 'deleted'")
@@ -84,6 +86,14 @@ SELECT
 FROM {sql.work("screened")} c
 LEFT JOIN {sql.relation(blueprint.table)} t ON {joins}
 {without_busy}"""
+
+
+def summary() -> str:
+    """How many changes have which decision (``n``), and how many of them set type 1 values (``sets``)."""
+    return (
+        "SELECT brenvik_decision, count(*) AS n, CAST(sum(brenvik_sets) AS BIGINT) AS sets "
+        f"FROM {sql.work('plain')} GROUP BY brenvik_decision"
+    )
 
 
 @lru_cache(maxsize=256)

@@ -124,7 +124,9 @@ def faults(
         codes = ", ".join(_literal(each) for each in (*operations.keeping, *operations.deleting))
         known = ", ".join((*operations.insert, *operations.update, *operations.delete))
         test = f"{code} IS NULL OR {code} NOT IN ({codes})"
-        found.append(Fault(operations.column, test, _sentence(operations.column, f"is no operation; known are {known}")))
+        found.append(
+            Fault(operations.column, test, _sentence(operations.column, f"is no operation; known are {known}"))
+        )
         living = f"{_delete(operations)} = 0 AND "
     for name in dict.fromkeys((*blueprint.keys, *blueprint.order, *filter(None, [blueprint.effective]))):
         says = _literal(f"{name} is empty")

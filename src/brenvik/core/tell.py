@@ -24,7 +24,9 @@ def wide(blueprint: Blueprint, *, busy: bool) -> str:
     for index, name in enumerate(blueprint.values):
         value = f"j.{was(blueprint, name)}"
         if name in blueprint.type_0:  # what is first known through this change was not known before it
-            value = f"CASE WHEN j.brenvik_known_{index} <= COALESCE(j.brenvik_replaces, j.brenvik_prev_at) THEN {value} END"
+            value = (
+                f"CASE WHEN j.brenvik_known_{index} <= COALESCE(j.brenvik_replaces, j.brenvik_prev_at) THEN {value} END"
+            )
         before.append(value)
     change = sql.listed(
         f"c.{ARRIVAL}, c.{EFFECTIVE} AS brenvik_from, c.{DELETE}, c.{SHAPE}",
@@ -50,7 +52,11 @@ WHERE NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{ARRIVAL} = c
     return " UNION ALL ".join(sources)
 
 
-def rejected() -> str:
+def rejected(*, none: bool) -> str:
+    """The rows that were refused; ``none`` where the load knows that there are none."""
+    if none:
+        text = ", ".join(f"CAST(NULL AS TEXT) AS brenvik_{name}" for name in ("column", "value", "reason"))
+        return f"SELECT CAST(0 AS BIGINT) AS {ARRIVAL}, {text}, 0 AS brenvik_again WHERE 1 = 0"
     return f"""
 SELECT {ARRIVAL}, brenvik_column, brenvik_value, brenvik_reason, brenvik_again FROM {sql.work("rejected")}"""
 
@@ -69,7 +75,9 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
         here = carries(blueprint, "w", name)
         test = f"w.{new} IS DISTINCT FROM w.{old}"
         test = " AND ".join(filter(None, [f"({test})", here]))
-        items.append(f"CASE WHEN {test} THEN struct_pack(\"column\" := {label}, before := {text(old)}, after := {text(new)}) END")
+        items.append(
+            f'CASE WHEN {test} THEN struct_pack("column" := {label}, before := {text(old)}, after := {text(new)}) END'
+        )
         shown = f"COALESCE({text(old)}, 'nothing') || '{_ARROW}' || COALESCE({text(new)}, 'nothing')"
         if name in blueprint.type_0:
             stays = f"{label} || ' stays ' || {text(old)} || ', source says ' || COALESCE({text(new)}, 'nothing')"

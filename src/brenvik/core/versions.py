@@ -149,7 +149,11 @@ def judge(blueprint: Blueprint, *, first: bool) -> str:
     bases = []
     if not first:
         bases.append(_stored_events(blueprint, full=0))
-        full = [_kept_events(blueprint)] if blueprint.kept else [_stored_events(blueprint, full=1), _stored_ends(blueprint)]
+        full = (
+            [_kept_events(blueprint)]
+            if blueprint.kept
+            else [_stored_events(blueprint, full=1), _stored_ends(blueprint)]
+        )
         bases += [base for base in full if base]
     events = " UNION ALL ".join([_new_events(blueprint, first=first), *bases])
     order = ("brenvik_rank", *blueprint.order, RUN, ARRIVAL)
@@ -287,3 +291,10 @@ SELECT row_number() OVER (ORDER BY {sql.columns(blueprint.keys, "v")}, v.{EFFECT
   {"".join(f", v.{sql.quote(name)}" for name in blueprint.values)}
 FROM spans v
 WHERE v.{DELETE} = 0 AND {stays}"""
+
+
+def summary() -> str:
+    """How many new changes that count at their effective time have which decision."""
+    return (
+        f"SELECT brenvik_decision, count(*) AS n FROM {sql.work('judged')} WHERE brenvik_new = 1 GROUP BY brenvik_decision"
+    )

@@ -78,10 +78,10 @@ class Source(Protocol):
     name: str
     kind: str
 
-    def open(self, taken: Mapping[str, TakenFile]) -> Batch | None:
-        """What there is to take, given the files that were taken before; None when there is nothing new.
+    def open(self, taken: Callable[[], Mapping[str, TakenFile]]) -> Batch:
+        """What there is to take; a batch without columns when there is nothing new.
 
-        Raises FeedError when the source cannot be read at all.
+        ``taken`` tells the files of this feed that were taken before, by name. Raises FeedError when the source cannot be read at all.
         """
         ...
 
@@ -130,7 +130,9 @@ def travelling(piece: pa.RecordBatch, columns: Mapping[str, ColumnType], source:
             if pa.types.is_dictionary(array.type):
                 array = array.dictionary_decode()
             cuts = pa.types.is_timestamp(array.type) and array.type.unit == "ns"
-            cuts = cuts or (pa.types.is_time64(array.type) and array.type.unit == "ns") or pa.types.is_date64(array.type)
+            cuts = (
+                cuts or (pa.types.is_time64(array.type) and array.type.unit == "ns") or pa.types.is_date64(array.type)
+            )
             try:
                 array = array.cast(wanted, safe=not cuts)
             except pa.ArrowInvalid as error:

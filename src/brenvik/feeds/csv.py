@@ -26,7 +26,9 @@ _BLOCK = 8 << 20
 def columns_of(path: Path) -> dict[str, ColumnType]:
     """The columns that the header names, all of them text."""
     with _open(path, (), []) as reader:
-        return dict.fromkeys(types_of(pa.schema([(name, pa.string()) for name in reader.schema.names]), path.name), TEXT)
+        return dict.fromkeys(
+            types_of(pa.schema([(name, pa.string()) for name in reader.schema.names]), path.name), TEXT
+        )
 
 
 def read(
@@ -56,7 +58,11 @@ def read(
             records = good + before + 2
             inside = _breaks(piece)
             in_bad = np.concatenate(([0], np.cumsum([row.text.count("\n") for row in bad], dtype=np.int64)))
-            lines = records + breaks + np.concatenate(([0], np.cumsum(inside)[:-1])) + in_bad[before] if len(piece) else records
+            lines = (
+                records + breaks + np.concatenate(([0], np.cumsum(inside)[:-1])) + in_bad[before]
+                if len(piece)
+                else records
+            )
             for index in range(counted, len(bad)):
                 row = bad[index]
                 ahead = int(np.sum(inside[records < row.number])) + breaks + int(in_bad[index])
@@ -100,7 +106,9 @@ def _open(path: Path, columns: Sequence[str], bad: list[Any]) -> pa.csv.CSVStrea
             ),
         )
     except pa.ArrowInvalid as error:
-        raise FeedError(f"{path.name} cannot be read: {error}. Expected CSV in UTF-8 whose first line names the columns.") from error
+        raise FeedError(
+            f"{path.name} cannot be read: {error}. Expected CSV in UTF-8 whose first line names the columns."
+        ) from error
     except OSError as error:
         raise FeedError(f"{path.name} cannot be read: {error}") from error
 

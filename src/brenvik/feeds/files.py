@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import glob
 import hashlib
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -35,12 +34,13 @@ class FileSource:
         self._pattern = pattern
         self._folder = folder
 
-    def open(self, taken: Mapping[str, TakenFile]) -> Batch | None:
+    def open(self, taken: Callable[[], Mapping[str, TakenFile]]) -> Batch:
+        before = taken()
         new: list[TakenFile] = []
         notes: list[str] = []
         for path in self.matching():
             size = path.stat().st_size
-            known = taken.get(self._name_of(path))
+            known = before.get(self._name_of(path))
             digest = _digest(path)
             if known is None:
                 new.append(TakenFile(self._name_of(path), size, digest, number=len(new) + 1))
@@ -50,8 +50,10 @@ class FileSource:
                     "Bring the new content under a new name."
                 )
         if not new:
-            return Batch("", {}, {}, iter(()), notes=notes) if notes else None
-        return replace(batch_of([self._folder / file.file for file in new], new), notes=notes)
+            return Batch("", {}, {}, iter(()), notes=notes)
+        batch = batch_of([self._folder / file.file for file in new], new)
+        batch.notes += notes
+        return batch
 
     def matching(self) -> list[Path]:
         """The files that the pattern names, whether taken or not, in the order of their names."""

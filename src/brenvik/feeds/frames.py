@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 import numpy as np
@@ -23,20 +23,30 @@ class FrameSource:
         self.kind = kind
         self._frame = frame
 
-    def open(self, taken: Mapping[str, TakenFile]) -> Batch:
+    def open(self, taken: Callable[[], Mapping[str, TakenFile]]) -> Batch:
         source = f"the {type(self._frame).__module__.partition('.')[0]} {type(self._frame).__name__}"
         reader = _reader(self._frame, source)
         columns = types_of(reader.schema, source)
 
         def pieces() -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
             line = 1
-            for piece in reader:
+            while (piece := _next(reader, source, line)) is not None:
                 for start in range(0, len(piece), ROWS_PER_PIECE):
                     part = travelling(piece.slice(start, ROWS_PER_PIECE), columns, source)
                     yield 0, part, pa.array(np.arange(line, line + len(part)))
                     line += len(part)
 
         return Batch(source=source, columns=columns, carried={0: tuple(columns)}, pieces=pieces())
+
+
+def _next(reader: pa.RecordBatchReader, source: str, line: int) -> pa.RecordBatch | None:
+    try:
+        return reader.read_next_batch()
+    except StopIteration:
+        return None
+    except (pa.ArrowException, OSError) as error:
+        said = str(error).partition("\n")[0].partition(". Detail:")[0]
+        raise FeedError(f"{source} broke off before row {line}: {said}. Nothing of it was taken.") from error
 
 
 def _reader(frame: Any, source: str) -> pa.RecordBatchReader:

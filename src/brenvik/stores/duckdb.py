@@ -6,7 +6,7 @@ import re
 import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,6 +19,7 @@ from brenvik.errors import Busy, StoreError
 if TYPE_CHECKING:
     import pyarrow as pa
 
+_MADE = re.compile(r'CREATE TEMPORARY TABLE "(\w+)"')
 _PARAMETER = re.compile(r"\$([a-z_][a-z_0-9]*)")
 _HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
 
@@ -42,6 +43,7 @@ class DuckDBEngine:
         self.address = f"duckdb:{path}"
         self._identity = f"memory {id(self)}" if in_memory else str(Path(path).resolve())
         self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
+        self._made: set[str] = set()
         self._discarded: list[str] = []
         self._connection.execute("SET TimeZone = 'UTC'")
         self._connection.execute("SET preserve_insertion_order = false")
@@ -60,7 +62,8 @@ class DuckDBEngine:
         try:
             self._execute(statement, values)
         finally:
-            self._connection.unregister(STREAM)
+            with suppress(duckdb.TransactionException):  # refused after a failure; the next stream takes its place
+                self._connection.unregister(STREAM)
 
     def has_table(self, name: str) -> bool:
         schema, _, table = name.rpartition(".")
@@ -116,6 +119,8 @@ class DuckDBEngine:
         self._connection.close()
 
     def _execute(self, statement: str, values: Mapping[str, Any] | None) -> int:
+        if made := _MADE.match(statement):
+            self._made.add(made[1])
         with _told(self.address):
             # DuckDB 2 lets no statement follow one whose answer was not fetched to its end.
             rows = self._connection.execute(statement, _used(statement, values)).fetchall()
@@ -124,9 +129,11 @@ class DuckDBEngine:
     def _drop_discarded(self) -> None:
         while self._discarded:
             prefix = self._discarded.pop()
-            question = "SELECT table_name FROM duckdb_tables() WHERE temporary AND starts_with(table_name, ?)"
-            for (name,) in self._connection.execute(question, [prefix]).fetchall():
-                self._connection.execute(f"DROP TABLE temp.{sql.quote(name)}")
+            made = [name for name in self._made if name.startswith(prefix)]
+            self._made.difference_update(made)
+            if made:
+                drops = ";".join(f"DROP TABLE IF EXISTS temp.{sql.quote(name)}" for name in made)
+                self._connection.execute(drops).fetchall()
 
 
 def _used(statement: str, values: Mapping[str, Any] | None) -> dict[str, Any]:
@@ -136,7 +143,9 @@ def _used(statement: str, values: Mapping[str, Any] | None) -> dict[str, Any]:
 
 def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyConnection:
     if path != ":memory:" and not Path(path).parent.is_dir():
-        raise StoreError(f"duckdb:{path}: the folder {Path(path).parent} does not exist; make it, or mend the store's address.")
+        raise StoreError(
+            f"duckdb:{path}: the folder {Path(path).parent} does not exist; make it, or mend the store's address."
+        )
     deadline = time.monotonic() + wait_s
     while True:
         try:

@@ -1,0 +1,202 @@
+"""What a table must hold, worked out with dicts and loops. Shares no code with the core."""
+
+from __future__ import annotations
+
+import math
+from collections import Counter, defaultdict
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Declared:
+    """The part of a declaration that the oracle needs, in its own words."""
+
+    keys: tuple[str, ...]
+    order: tuple[str, ...]
+    effective: str | None
+    type_0: tuple[str, ...]
+    type_1: tuple[str, ...]
+    type_2: tuple[str, ...]
+    deletes: str
+
+    @property
+    def values(self) -> tuple[str, ...]:
+        return (*self.type_0, *self.type_1, *self.type_2)
+
+
+@dataclass
+class Change:
+    key: tuple[Any, ...]
+    effective: Any
+    order: tuple[Any, ...]
+    arrived: int
+    batch: int
+    delete: bool
+    said: dict[str, Any]
+    raw: dict[str, Any]
+    state: dict[str, Any] = field(default_factory=dict)
+    """Type 1 and type 2 values after this change, and the type 0 values known by then."""
+
+
+def plain(value: Any) -> Any:
+    """Something by which values compare as a table compares them: NaN equals NaN, -0.0 equals 0.0, 1 is not True."""
+    if isinstance(value, float):
+        return "nan" if math.isnan(value) else ("float", value + 0.0)
+    if isinstance(value, datetime) and value.tzinfo:
+        return ("instant", value.astimezone(UTC).isoformat())
+    return (type(value).__name__, value)
+
+
+class Oracle:
+    def __init__(self, declared: Declared) -> None:
+        self.declared = declared
+        self.kept: dict[tuple[Any, ...], list[Change]] = defaultdict(list)
+        self.open_rejects: set[Any] = set()
+        self.batch = 0
+        self.arrived = 0
+
+    def load(self, rows: list[dict[str, Any]], loaded_at: Any = None) -> list[str]:
+        """Takes one batch; returns the decision of every row."""
+        self.batch += 1
+        told: list[str | None] = []
+        new: list[tuple[int, Change]] = []
+        for row in rows:
+            self.arrived += 1
+            change = self._read(row, loaded_at)
+            if change is None:
+                content = tuple(sorted((name, plain(value)) for name, value in row.items()))
+                told.append("duplicate" if content in self.open_rejects else "rejected")
+                self.open_rejects.add(content)
+            elif self._is_known(change):
+                told.append("duplicate")
+            else:
+                told.append(None)
+                new.append((len(told) - 1, change))
+                self.kept[tuple(map(plain, change.key))].append(change)
+        for index, change in new:
+            told[index] = self._judge(change)
+        return [decision or "?" for decision in told]
+
+    def rows(self) -> list[dict[str, Any]]:
+        """The rows that the table must hold, without housekeeping but valid_from, valid_to and is_deleted."""
+        found = []
+        for changes in self.kept.values():
+            found += self._versions(changes)
+        return found
+
+    def _read(self, row: dict[str, Any], loaded_at: Any) -> Change | None:
+        d = self.declared
+        key, order = tuple(row[name] for name in d.keys), tuple(row[name] for name in d.order)
+        effective = row[d.effective] if d.effective else loaded_at
+        if None in key or None in order or effective is None or row.get("op", "U") not in {"I", "U", "D"}:
+            return None
+        said = {name: row[name] for name in d.values if name in row}
+        return Change(key, effective, order, self.arrived, self.batch, row.get("op") == "D", said, row)
+
+    def _is_known(self, change: Change) -> bool:
+        if not self.declared.order:
+            return False
+
+        def identity(c: Change) -> Any:
+            said = tuple(sorted((name, plain(value)) for name, value in c.raw.items() if name != "op"))
+            return (c.delete, said)
+
+        return any(identity(old) == identity(change) for old in self.kept[tuple(map(plain, change.key))])
+
+    def _line(self, changes: list[Change]) -> list[list[Change]]:
+        """The changes of a key, grouped by effective time, in order; sets every change's state."""
+        groups: dict[Any, list[Change]] = {}
+        for change in sorted(changes, key=lambda c: (c.effective, c.order, c.arrived)):
+            groups.setdefault(change.effective, []).append(change)
+        state: dict[str, Any] | None = None
+        for group in groups.values():
+            if group[-1].delete:
+                state = None
+                continue
+            if state is None:
+                state = dict.fromkeys(self.declared.values)
+            for change in group:
+                if change.delete:
+                    continue
+                for name, value in change.said.items():
+                    if name not in self.declared.type_0 or state[name] is None:
+                        state[name] = value
+                change.state = dict(state)
+        return list(groups.values())
+
+    def _judge(self, change: Change) -> str:
+        d = self.declared
+        line = self._line(self.kept[tuple(map(plain, change.key))])
+        place = next(i for i, group in enumerate(line) if group[-1].effective == change.effective)
+        group = line[place]
+        if group[-1] is not change:
+            return "superseded"
+        before = line[place - 1][-1] if place else None
+        replaced = next((c for c in reversed(group) if c.batch < change.batch), None)
+        alive = before is not None and not before.delete
+        if change.delete:
+            if replaced is not None:
+                return "unchanged" if replaced.delete else "deleted"
+            return "ignored" if before is None else "deleted" if alive else "unchanged"
+        if self._is_forgotten(line, place):
+            return "superseded"
+        if replaced is not None and replaced.delete:
+            return "versioned" if alive else "inserted"
+        if replaced is None and not alive:
+            return "inserted"
+        reference = (replaced or before).state  # type: ignore[union-attr]
+
+        def differs(names: tuple[str, ...]) -> bool:
+            return any(plain(change.state[name]) != plain(reference[name]) for name in names)
+
+        if differs(d.type_2):
+            return "versioned"
+        if differs(d.type_1) or any(reference[n] is None and change.state[n] is not None for n in d.type_0):
+            return "overwritten"
+        tampered = any(n in change.said and plain(change.said[n]) != plain(change.state[n]) for n in d.type_0)
+        return "protected" if tampered else "unchanged"
+
+    def _is_forgotten(self, line: list[list[Change]], place: int) -> bool:
+        """Whether an upsert belongs to an earlier life that the table does not keep."""
+        ends = [i for i, group in enumerate(line) if group[-1].delete and i > place]
+        if self.declared.deletes == "remove":
+            return bool(ends)
+        if self.declared.type_2:
+            return False
+        return any(any(not later[-1].delete for later in line[end:]) for end in ends)
+
+    def _versions(self, changes: list[Change]) -> list[dict[str, Any]]:
+        d = self.declared
+        lives: list[list[dict[str, Any]]] = []
+        alive = False
+        last: dict[str, Any] = {}
+        for group in self._line(changes):
+            event = group[-1]
+            if event.delete:
+                if alive:
+                    lives[-1][-1] |= {"valid_to": event.effective, "is_deleted": True}
+                alive = False
+                continue
+            if not alive:
+                lives.append([])
+            life = lives[-1]
+            if not life or any(plain(life[-1][n]) != plain(event.state[n]) for n in d.type_2):
+                if life:
+                    life[-1]["valid_to"] = event.effective
+                row = dict(zip(d.keys, event.key, strict=True)) | {n: event.state[n] for n in d.values}
+                life.append(row | {"valid_from": event.effective, "valid_to": None, "is_deleted": False})
+            for row in life:  # type 0: what is known by now holds for the whole life
+                row |= {n: event.state[n] for n in d.type_0}
+            alive = True
+            last = event.state
+        if d.deletes == "remove":
+            lives = lives[-1:] if alive else []
+        elif not d.type_2:
+            lives = lives[-1:]
+        return [row | {n: last[n] for n in d.type_1} for life in lives for row in life]
+
+
+def counted(decisions: list[str]) -> Counter[str]:
+    return Counter(decisions)

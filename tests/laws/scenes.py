@@ -1,0 +1,195 @@
+"""The feeds that the laws are tried on: a pool of table shapes, and strategies that draw changes for them.
+
+The shapes are drawn once, from a seed, so that every column type, role, key width and kind of order comes up often and
+the SQL of a shape is made only once a process.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+import pyarrow as pa
+from hypothesis import strategies as st
+from oracle import Declared
+
+import brenvik
+
+TABLE = "things of note"
+_DAY = date(2024, 5, 13)
+_MOMENT = datetime(2024, 5, 13, 8)
+
+POOLS: dict[str, list[Any]] = {
+    "integer": [0, 1, -1, 2**63 - 1, -(2**63)],
+    "decimal(38,0)": [Decimal(0), Decimal(2**64), Decimal(-(10**37)), Decimal(10**38 - 1)],
+    "decimal(9,2)": [Decimal("0.00"), Decimal("1.10"), Decimal("-9999999.99")],
+    "double": [float("nan"), -0.0, 0.0, 1.5, float("inf"), -1e300],
+    "text": ["", " ", "a", "A", "a ", "NA", "null", "é", "e\u0301", "\u00a0", "o'x", '"q"', "%_", "日本", "x\ny", "007"],
+    "text(4)": ["", "abcd", "日本語字", "a"],
+    "boolean": [True, False],
+    "date": [date(1, 1, 1), _DAY, date(9999, 12, 31)],
+    "timestamp": [_MOMENT, _MOMENT + timedelta(microseconds=1), datetime(1969, 12, 31, 23, 59, 59, 999999)],
+    "timestamp with time zone": [datetime(2024, 5, 13, 8, tzinfo=UTC), datetime(2024, 3, 31, 1, 0, tzinfo=UTC)],
+    "binary": [b"", b"\x00\xff", b"a"],
+}
+KEY_POOLS: dict[str, list[Any]] = {
+    kind: POOLS[kind][:4] for kind in POOLS if kind not in {"double", "boolean", "decimal(9,2)"}
+}
+WHEN: dict[str, list[Any]] = {
+    "timestamp": [_MOMENT + timedelta(microseconds=n) for n in (0, 1, 2, 10**6, 2 * 10**6, 3 * 10**6)],
+    "timestamp with time zone": [
+        datetime(2024, 10, 27, 0, 30, tzinfo=UTC) + timedelta(minutes=30 * n) for n in range(6)
+    ],
+    "date": [_DAY + timedelta(days=n) for n in range(6)],
+    "integer": [-(2**63), -1, 0, 1, 2, 2**63 - 1],
+}
+ORDER: dict[str, list[Any]] = {**WHEN, "decimal(38,0)": [Decimal(10**30 + n) for n in range(6)]}
+_ARROW = {
+    "integer": pa.int64(),
+    "decimal(38,0)": pa.decimal128(38, 0),
+    "decimal(9,2)": pa.decimal128(9, 2),
+    "double": pa.float64(),
+    "text": pa.string(),
+    "text(4)": pa.string(),
+    "boolean": pa.bool_(),
+    "date": pa.date32(),
+    "timestamp": pa.timestamp("us"),
+    "timestamp with time zone": pa.timestamp("us", tz="UTC"),
+    "binary": pa.binary(),
+}
+
+
+@dataclass(frozen=True)
+class Scene:
+    """One shape of a table and its feed."""
+
+    number: int
+    rules: brenvik.TableRules
+    declared: Declared
+    types: tuple[tuple[str, str], ...]
+    kind: str
+
+    def frame(self, rows: list[dict[str, Any]], columns: Iterable[str]) -> pa.Table:
+        """Rows as an Arrow table with these columns of the scene."""
+        types = {**dict(self.types), "op": "text"}
+        fields = [pa.field(name, _ARROW[types[name]]) for name in columns]
+        return pa.table([pa.array([row[f.name] for row in rows], f.type) for f in fields], schema=pa.schema(fields))
+
+    def load(self, store: brenvik.Store, batch: Batch, *, preview: bool = False) -> brenvik.Outcome:
+        do = store.preview if preview else store.load
+        operation = "op" if self.kind == "changes" else None
+        return do(self.rules, self.frame(batch.rows, batch.columns), kind=self.kind, operation=operation)  # type: ignore[arg-type]
+
+    @property
+    def own(self) -> dict[str, str | None]:
+        names = ("surrogate_key", "valid_from", "valid_to", "is_current", "is_deleted", "last_run")
+        return {name: self.rules.housekeeping_name(name) for name in names}
+
+
+@dataclass
+class Batch:
+    rows: list[dict[str, Any]]
+    columns: tuple[str, ...]
+
+    def __repr__(self) -> str:
+        shown = "\n".join(f"    {row}" for row in self.rows)
+        return f"Batch({', '.join(self.columns)})\n{shown}"
+
+
+def _draw_scene(number: int, *, keep_changes: bool = True, with_order: bool | None = None) -> Scene:
+    dice = random.Random(f"scene {number}")
+    types: dict[str, str] = {}
+    keys = tuple(f"key {n}" for n in range(dice.choice([1, 1, 2, 3])))
+    types |= {name: dice.choice(list(KEY_POOLS)) for name in keys}
+    has_order = dice.random() < 0.85 if with_order is None else with_order
+    order = tuple(f"order {n}" for n in range(dice.choice([1, 1, 2]))) if has_order else ()
+    types |= {name: dice.choice(list(ORDER)) for name in order}
+    apart = dice.random() < 0.4 or (bool(order) and types[order[0]].startswith("decimal"))
+    effective = "holds from" if apart else order[0] if order else None
+    if apart:
+        types["holds from"] = dice.choice(list(WHEN))
+    roles: dict[str, list[str]] = {"type_0": [], "type_1": [], "type_2": []}
+    possible = dice.choice([["type_0", "type_1", "type_2"], ["type_1"], ["type_2"], ["type_1", "type_2"], ["type_0"]])
+    for n in range(dice.choice([1, 2, 3, 4])):
+        name = f'value "{n}"'
+        types[name] = dice.choice(list(POOLS))
+        roles[dice.choice(possible)].append(name)
+    deletes = dice.choice(["close", "close", "remove"])
+    versions = bool(roles["type_2"])
+    housekeeping: dict[str, Any] = {}
+    if dice.random() < 0.3:
+        housekeeping["is_current"] = False
+        housekeeping["first_run"] = "brought by"
+    if not versions and dice.random() < 0.3:
+        housekeeping["valid_from"] = False
+    if not versions and dice.random() < 0.3:
+        housekeeping["valid_to"] = False
+    elif dice.random() < 0.2:
+        housekeeping["is_deleted"] = False
+    when = types[effective] if effective else "timestamp"
+    ends = {"date": "9999-12-31", "timestamp": "9999-12-31", "timestamp with time zone": "9999-12-31T00:00:00+00:00"}
+    rules = brenvik.TableRules(
+        TABLE,
+        natural_key=keys,
+        order_by=order,
+        effective="holds from" if apart else None,
+        type_0=tuple(roles["type_0"]),
+        type_1=tuple(roles["type_1"]),
+        type_2=tuple(roles["type_2"]),
+        other_columns="type_1",
+        deletes=deletes,
+        types=types,
+        keep_changes=keep_changes,
+        housekeeping=housekeeping,
+        open_end=ends.get(when) if dice.random() < 0.3 else None,
+    )
+    declared = Declared(
+        keys, order, effective, tuple(roles["type_0"]), tuple(roles["type_1"]), tuple(roles["type_2"]), deletes
+    )
+    return Scene(number, rules, declared, tuple(types.items()), dice.choice(["changes", "changes", "upserts"]))
+
+
+SCENES = [_draw_scene(number) for number in range(48)]
+ORDERED = [scene for scene in SCENES if scene.declared.order]
+UNKEPT = [_draw_scene(number, keep_changes=False, with_order=True) for number in range(100, 124)]
+
+
+@st.composite
+def batches(draw: st.DrawFn, scene: Scene, *, faults: bool = True, absent: bool = True, most: int = 3) -> list[Batch]:
+    """A few batches for a scene: few keys, few values, few times, so that everything collides."""
+    types = dict(scene.types)
+    d = scene.declared
+    key = st.fixed_dictionaries({name: st.sampled_from(KEY_POOLS[types[name]][:2]) for name in d.keys})
+    times = {name: st.sampled_from(ORDER[types[name]]) for name in d.order}
+    if d.effective and d.effective not in times:
+        times[d.effective] = st.sampled_from(WHEN[types[d.effective]])
+    domains = {
+        name: st.sampled_from([None, *draw(st.lists(st.sampled_from(POOLS[types[name]]), min_size=1, max_size=2))])
+        for name in d.values
+    }
+    operation = {"op": st.sampled_from(["I", "U", "U", "D"])} if scene.kind == "changes" else {}
+    row = st.builds(
+        lambda k, rest: k | rest, key, st.fixed_dictionaries({**operation, **times, **domains})
+    )
+    made = []
+    for _ in range(draw(st.integers(1, most))):
+        rows = draw(st.lists(row, min_size=0, max_size=8))
+        if rows and draw(st.booleans()):
+            rows += draw(st.lists(st.sampled_from(rows), max_size=3))
+        if faults and rows and draw(st.integers(0, 4)) == 0:
+            name = draw(st.sampled_from([*d.keys, *d.order]))
+            rows.append({**draw(st.sampled_from(rows)), name: None})
+        gone = draw(st.sets(st.sampled_from(d.values), max_size=1)) if absent and draw(st.integers(0, 3)) == 0 else set()
+        columns = tuple(name for name in (*operation, *types) if name not in gone)
+        made.append(Batch([{name: r[name] for name in columns} for r in rows], columns))
+    return made
+
+
+@st.composite
+def cases(draw: st.DrawFn, scenes: list[Scene] = SCENES, **how: Any) -> tuple[Scene, list[Batch]]:
+    scene = draw(st.sampled_from(scenes))
+    return scene, draw(batches(scene, **how))

@@ -1,0 +1,34 @@
+"""A table's rows, brought into the form in which they are compared."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import brenvik
+from oracle import plain
+from scenes import Scene
+
+
+def shown(value: Any) -> str:
+    return repr(plain(value))
+
+
+def stored(scene: Scene, store: brenvik.Store) -> list[dict[str, Any]]:
+    return store.read(scene.rules).to_pylist()
+
+
+def comparable(scene: Scene, rows: list[dict[str, Any]]) -> list[tuple[str, ...]]:
+    """Rows of the oracle or of the table: keys, values, and what the table has of start, end and deletion."""
+    own, d = scene.own, scene.declared
+    made = []
+    for row in rows:
+        parts = [shown(row[name]) for name in (*d.keys, *d.values)]
+        for name in ("valid_from", "valid_to", "is_deleted"):
+            if own[name] is None:
+                continue
+            value = row[name] if name in row and own[name] not in row else row[own[name]]
+            if name == "valid_to" and scene.rules.open_end is not None and str(value)[:10] == "9999-12-31":
+                value = None
+            parts.append(shown(value))
+        made.append(tuple(parts))
+    return sorted(made)

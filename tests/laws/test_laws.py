@@ -1,0 +1,222 @@
+"""The laws of the design, each tried on feeds drawn at random and held against the oracle."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import pyarrow as pa
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from oracle import Oracle, plain
+from scenes import ORDERED, TABLE, UNKEPT, Batch, Scene, cases
+from tables import comparable, shown, stored
+
+import brenvik
+from brenvik.ledger import DECISIONS
+from brenvik.stores.duckdb import DuckDBEngine
+
+
+_engine = DuckDBEngine(":memory:")
+
+
+@contextmanager
+def fresh() -> Iterator[brenvik.Store]:
+    """A store with nothing in it. One connection serves all examples: opening one takes as long as a load."""
+    store = brenvik.Store(_engine)
+    try:
+        yield store
+    finally:
+        _engine.run('DROP SCHEMA IF EXISTS "brenvik" CASCADE')
+        _engine.run(f'DROP TABLE IF EXISTS "{TABLE}"')
+
+
+def loaded_at(store: brenvik.Store) -> Any:
+    return store.ledger.runs(last=1)["started_at"][0].as_py()
+
+
+def everything(scene: Scene, store: brenvik.Store) -> list[str]:
+    return sorted(str({name: shown(value) for name, value in row.items()}) for row in stored(scene, store))
+
+
+@given(cases())
+def test_law_1_accounting(case: tuple[Scene, list[Batch]]) -> None:
+    """Every row read is decided once, as the oracle decides it; the table changes by exactly the rows asked for."""
+    scene, made = case
+    oracle = Oracle(scene.declared)
+    key, last_run = scene.own["surrogate_key"], scene.own["last_run"]
+    with fresh() as store:
+        for batch in made:
+            before = {row[key]: row for row in stored(scene, store)}
+            outcome = scene.load(store, batch)
+            expected = Counter(oracle.load(batch.rows, loaded_at(store)))
+            counts = outcome.counts
+            assert counts["read"] == len(batch.rows) == sum(counts[name] for name in DECISIONS)
+            assert {name: counts[name] for name in DECISIONS if counts[name]} == dict(expected)
+            after = {row[key]: row for row in stored(scene, store)}
+            assert counts["rows_added"] == len(after.keys() - before.keys())
+            assert counts["rows_removed"] == len(before.keys() - after.keys())
+            touched = [k for k in before.keys() & after.keys() if shown_row(before[k]) != shown_row(after[k])]
+            assert counts["rows_updated"] == len(touched)
+            assert all(after[k][last_run] == outcome.run for k in touched)
+            assert counts["rows_after"] == len(after)
+            told = Counter(outcome.decisions()["decision"].to_pylist())
+            assert told == expected
+        assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
+
+
+def shown_row(row: dict[str, Any]) -> str:
+    return str({name: shown(value) for name, value in row.items()})
+
+
+@given(cases(ORDERED), st.data())
+def test_law_2_replay(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
+    """Taking any batches again, whole or in part, touches no row."""
+    scene, made = case
+    with fresh() as store:
+        for batch in made:
+            scene.load(store, batch)
+        before = everything(scene, store)
+        for batch in data.draw(st.lists(st.sampled_from(made), min_size=1, max_size=3)):
+            rows = data.draw(st.lists(st.sampled_from(batch.rows))) if batch.rows else []
+            outcome = scene.load(store, Batch(rows, batch.columns))
+            assert outcome.counts["duplicate"] == outcome.counts["read"] == len(rows)
+        assert everything(scene, store) == before
+
+
+@given(cases(ORDERED, faults=False, absent=True), st.data())
+def test_law_3_order_free(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
+    """Any split into batches, any order of them, any repetition: the same table."""
+    scene, made = case
+    d = scene.declared
+    changes: dict[Any, tuple[dict[str, Any], tuple[str, ...]]] = {}
+    for batch in made:
+        for row in batch.rows:
+            place = tuple(plain(row[name]) for name in (*d.keys, *d.order, *filter(None, [d.effective])))
+            changes.setdefault(place, (row, batch.columns))  # one change a place: no tie contradicts another
+    oracle = Oracle(d)
+    oracle.load([row for row, _ in changes.values()])
+    mixed = data.draw(st.permutations(list(changes.values())))
+    repeated = mixed + (data.draw(st.lists(st.sampled_from(mixed), max_size=4)) if mixed else [])
+    with fresh() as store:
+        while repeated:
+            size = data.draw(st.integers(1, len(repeated)))
+            part, repeated = repeated[:size], repeated[size:]
+            for columns in dict.fromkeys(names for _, names in part):
+                scene.load(store, Batch([row for row, names in part if names == columns], columns))
+        assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
+
+
+@given(cases())
+def test_law_4_time_line(case: tuple[Scene, list[Batch]]) -> None:
+    """Per key: versions in order, none empty, at most one current; neighbours that touch differ; gaps are deletes."""
+    scene, made = case
+    own, d = scene.own, scene.declared
+    with fresh() as store:
+        for batch in made:
+            scene.load(store, batch)
+            keys: dict[Any, list[dict[str, Any]]] = {}
+            for row in stored(scene, store):
+                keys.setdefault(tuple(shown(row[name]) for name in d.keys), []).append(row)
+            if not d.type_2:
+                assert all(len(rows) == 1 for rows in keys.values())
+                continue
+            start, end = str(own["valid_from"]), str(own["valid_to"])
+            for rows in keys.values():
+                rows.sort(key=lambda row: row[start])
+                open_ends = [row for row in rows if is_open(scene, row[end])]
+                assert len(open_ends) <= 1
+                assert all(row is rows[-1] for row in open_ends)
+                if own["is_current"]:
+                    assert [row for row in rows if row[own["is_current"]]] == open_ends
+                for row in rows:
+                    assert is_open(scene, row[end]) or row[start] < row[end]
+                for one, next_one in zip(rows, rows[1:], strict=False):
+                    assert one[end] <= next_one[start]
+                    if one[end] == next_one[start]:
+                        assert any(plain(one[name]) != plain(next_one[name]) for name in d.type_2)
+                    elif own["is_deleted"]:
+                        assert one[own["is_deleted"]]
+
+
+def is_open(scene: Scene, value: Any) -> bool:
+    return value is None or (scene.rules.open_end is not None and str(value)[:10] == "9999-12-31")
+
+
+@given(cases(), st.integers(0, 3))
+def test_law_5_all_or_nothing(case: tuple[Scene, list[Batch]], good: int) -> None:
+    """A load whose source breaks off writes nothing but its failed run; the next one completes the work."""
+    scene, made = case
+    *earlier, last = made
+    with fresh() as store:
+        for batch in earlier:
+            scene.load(store, batch)
+        before = everything(scene, store)
+        state = store.ledger.state(scene.rules.table) if earlier else None
+        frame = scene.frame(last.rows, last.columns)
+
+        def breaks_off() -> Iterator[pa.RecordBatch]:
+            yield from frame.slice(0, good).to_batches()
+            raise OSError("the line went dead")
+
+        reader = pa.RecordBatchReader.from_batches(frame.schema, breaks_off())
+        operation = "op" if scene.kind == "changes" else None
+        with pytest.raises(brenvik.BrenvikError):
+            store.load(scene.rules, reader, kind=scene.kind, operation=operation)  # type: ignore[arg-type]
+        assert everything(scene, store) == before
+        assert store.ledger.runs(last=1)["state"].to_pylist() == ["failed"]
+        if earlier:
+            assert store.ledger.state(scene.rules.table) == state
+        oracle = Oracle(scene.declared)
+        scene.load(store, last)
+        stamps = [row["started_at"] for row in reversed(store.ledger.runs().to_pylist()) if row["state"] == "done"]
+        for batch, at in zip(made, stamps, strict=True):
+            oracle.load(batch.rows, at)
+        assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
+
+
+@given(cases())
+def test_law_8_preview_is_the_load(case: tuple[Scene, list[Batch]]) -> None:
+    """What a preview says is what the load does, and a preview writes nothing."""
+    scene, made = case
+    with fresh() as store:
+        for batch in made:
+            before = everything(scene, store)
+            seen = scene.load(store, batch, preview=True)
+            assert everything(scene, store) == before
+            done = scene.load(store, batch)
+            assert seen.counts == done.counts
+            told, did = (o.decisions() for o in (seen, done))
+            if scene.declared.effective is None:  # the time of the load is another one
+                told, did = (t.drop_columns(["effective"]) for t in (told, did))
+            assert shown_table(told) == shown_table(did)
+
+
+def shown_table(table: pa.Table) -> list[str]:
+    return [repr(row) for row in table.to_pylist()]
+
+
+@given(cases(UNKEPT, faults=False, absent=False))
+def test_without_kept_changes_batches_in_order_give_the_same_table(case: tuple[Scene, list[Batch]]) -> None:
+    """Without kept changes the oracle's table comes out as long as no change is late."""
+    scene, made = case
+    d = scene.declared
+    rows = [row for batch in made for row in batch.rows]
+    times = (*d.order, *filter(None, [d.effective]))
+    rows.sort(key=lambda row: tuple(row[name] for name in times))
+    oracle = Oracle(d)
+    with fresh() as store:
+        part: list[dict[str, Any]] = []
+        for index, row in enumerate(rows):
+            part.append(row)
+            rest = rows[index + 1 :]
+            high_order = max(tuple(r[n] for n in d.order) for r in part)
+            high_effective = max(r[str(d.effective)] for r in part)
+            if all(tuple(r[n] for n in d.order) > high_order and r[str(d.effective)] > high_effective for r in rest):
+                scene.load(store, Batch(part, made[0].columns))
+                oracle.load(part)
+                assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
+                part = []
