@@ -217,7 +217,9 @@ class Ledger:
 
     def end_run(self, run: Run, state: str, counts: Mapping[str, int], message: str = "") -> None:
         """Enters how a run ended; for ``done`` in the transaction of the data."""
-        values = {name: counts.get(name, 0) for name in ("read", *DECISIONS, *ROW_COUNTS)} if counts else {}
+        values: dict[str, Any] = (
+            {name: counts.get(name, 0) for name in ("read", *DECISIONS, *ROW_COUNTS)} if counts else {}
+        )
         values |= {"state": state, "ended_at": now(), "message": message or None}
         given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values)
         self.engine.run(f"UPDATE {place('runs')} SET {given} WHERE run = :run", {**values, "run": run.number})

@@ -35,6 +35,9 @@ if TYPE_CHECKING:
     from brenvik.feeds.base import Batch, Source, Watch
     from brenvik.stores.base import Engine
 
+TOLD_UNASKED = 100_000
+"""Up to how many rows the old values of a load are kept for ``Outcome.decisions`` without being asked for."""
+
 _works = itertools.count(1)
 _NEXT_RUN = 2**62
 """Stands for the number of the run that a preview foresees: later than all that were."""
@@ -54,6 +57,7 @@ class _Load:
     plain: dict[str, dict[str, int]] = field(default_factory=dict)
     asked_for: dict[str, int] = field(default_factory=dict)
     some_rejected: bool = False
+    told: bool = True
 
     def do(self, text: str, **values: Any) -> int:
         return self.engine.run(text, self.values | values, work=self.work)
@@ -77,10 +81,13 @@ def load(
     *,
     operations: Operations | None,
     preview: bool = False,
+    explain: bool | None = None,
     wait_s: float = 30.0,
     watch: Watch | None = None,
 ) -> Outcome:
     """Takes what a feed has new into its table, wholly or not at all; a preview only says what would happen.
+
+    ``explain`` says whether to keep what ``Outcome.decisions`` needs; None: for up to ``TOLD_UNASKED`` rows.
 
     Raises Busy when another load holds the table for longer than ``wait_s`` seconds, and whatever else ``errors``
     names; the run is then entered as ``failed`` or ``refused`` and nothing else is written.
@@ -90,7 +97,7 @@ def load(
         if not batch.columns:
             return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
         run = Run(0, rules.table, source.name, source.kind, batch.source, now())
-        return _work_through(ledger, rules, batch, operations, run, watch)
+        return _work_through(ledger, rules, batch, operations, run, explain, watch)
     ledger.prepare()
     with ledger.engine.hold(rules.table, wait_s=wait_s):
         batch = source.open(lambda: ledger.taken_files(rules.table, source.name))
@@ -98,7 +105,7 @@ def load(
             return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
         run, lost = ledger.start_run(rules, feed=source.name, kind=source.kind, source=batch.source)
         try:
-            outcome = _work_through(ledger, rules, batch, operations, run, watch)
+            outcome = _work_through(ledger, rules, batch, operations, run, explain, watch)
         except BaseException as error:
             _enter_failure(ledger, run, error)
             raise
@@ -113,17 +120,23 @@ def _work_through(
     batch: Batch,
     operations: Operations | None,
     run: Run,
+    explain: bool | None,
     watch: Watch | None,
 ) -> Outcome:
     """From the screening to the end; a run without a number is a preview."""
     engine = ledger.engine
     has_ledger = ledger.exists()
     state = ledger.state(rules.table) if has_ledger else None
-    _check_rules(rules, state)
+    check_rules(rules, state)
     it = _Load(
         engine,
         rules,
-        values={"run": run.number or _NEXT_RUN, "loaded_at": run.started_at, "table_name": rules.table, "feed": run.feed},
+        values={
+            "run": run.number or _NEXT_RUN,
+            "loaded_at": run.started_at,
+            "table_name": rules.table,
+            "feed": run.feed,
+        },
         work=f"brenvik_w{next(_works)}_",
         preview=run.number == 0,
     )
@@ -131,6 +144,7 @@ def _work_through(
         it.blueprint = _draw(it, ledger, batch, state, operations, has_ledger)
         _set_highs(it, state)
         _screen(it, batch, operations, has_ledger, watch)
+        it.told = it.counts["read"] <= TOLD_UNASKED if explain is None else explain
         first = state is None or state.high_effective is None
         some_busy = _sort_and_decide(it, first=first)
         counts = _count(it, some_busy=some_busy)
@@ -156,7 +170,7 @@ def _work_through(
         duration_s=(now() - run.started_at).total_seconds(),
         counts=counts,
         notes=[*batch.notes, *_notes_on_columns(it.blueprint, batch)],
-        telling=telling,
+        telling=telling if it.told else None,
     )
 
 
@@ -171,7 +185,7 @@ def _enter_failure(ledger: Ledger, run: Run, error: BaseException) -> None:
         error.add_note(f"The run could not be entered as {state} either: {second}")
 
 
-def _check_rules(rules: TableRules, state: TableState | None) -> None:
+def check_rules(rules: TableRules, state: TableState | None) -> None:
     """Raises RulesChanged when the table was made under rules that a load cannot follow any more."""
     if state is None:
         return
@@ -343,7 +357,7 @@ def _sort_and_decide(it: _Load, *, first: bool) -> bool:
     blueprint = it.blueprint
     it.do(sort.mark_busy(blueprint, first=first))
     some_busy = it.sizes("busy")["busy"] > 0
-    it.do(plain.decide(blueprint, some_busy=some_busy))
+    it.do(plain.decide(blueprint, some_busy=some_busy, told=it.told))
     if not first and blueprint.type_1 and blueprint.keeps_lives:
         it.do(plain.returning_keys(blueprint))
     it.plain = {row["brenvik_decision"]: row for row in it.ask(plain.summary()).to_pylist()}
@@ -417,7 +431,8 @@ def _write(
     """Writes the diff, the kept changes and the ledger; closes before it opens."""
     blueprint, asked = it.blueprint, it.asked_for
     if asked["closes"]:
-        _exactly(it, "ended", asked["closes"], it.do(diff.write_closes(blueprint)))
+        deletes = some_busy or "deleted" in it.plain
+        _exactly(it, "ended", asked["closes"], it.do(diff.write_closes(blueprint, deletes=deletes)))
     if asked["type_1"]:
         names = tuple(name for name, any_ in it.ask(plain.touched_type_1(blueprint)).to_pylist()[0].items() if any_)
         wrote = it.do(diff.write_type_1(blueprint, names, spreads=asked["spread"] > 0))
@@ -437,9 +452,9 @@ def _write(
     if it.counts["rejected"]:
         last = ledger.last_reject()
         files = tuple((file.number, file.file) for file in batch.files)
-        names = {f"file_{number}": name for number, name in files}
+        file_names = {f"file_{number}": name for number, name in files}
         _exactly(
-            it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **names)
+            it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **file_names)
         )
     ledger.take_files(run, batch.files)
     high_order, high_effective = _new_highs(it, state, first=first)

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.core import tell
 from brenvik.core.blueprint import Blueprint
-from brenvik.errors import NotClean, StoreError
+from brenvik.errors import BrenvikError, DeclarationError, NotClean, StoreError
 from brenvik.ledger import DECISIONS
 
 if TYPE_CHECKING:
@@ -58,7 +58,8 @@ class Outcome:
     run
         The number of the run; None for a preview and when there was nothing new.
     state
-        ``done``, ``preview`` or ``nothing new``.
+        ``done``, ``preview`` or ``nothing new``; in a project's load also ``failed``, ``refused``, ``busy`` or
+        ``skipped``, with the ``error`` that made it so.
     started_at, duration_s
         The time of the load in UTC without a zone, and the seconds it took.
     counts
@@ -78,15 +79,20 @@ class Outcome:
     counts: Mapping[str, int] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
     telling: Telling | None = field(default=None, repr=False)
+    error: BrenvikError | None = field(default=None, repr=False)
 
     @classmethod
     def nothing_new(cls, table: str, feed: str, *, notes: Iterable[str] = ()) -> Outcome:
         return cls(table, feed, None, "nothing new", notes=list(notes))
 
+    @classmethod
+    def stopped(cls, table: str, feed: str, state: str, error: BrenvikError) -> Outcome:
+        return cls(table, feed, None, state, error=error)
+
     @property
     def is_clean(self) -> bool:
-        """Whether nothing was rejected."""
-        return not self.counts.get("rejected", 0)
+        """Whether the load was done and nothing was rejected."""
+        return self.error is None and not self.counts.get("rejected", 0)
 
     def decisions(self) -> pa.Table:
         """What became of each row, in the order in which they stood in the source.
@@ -95,23 +101,30 @@ class Outcome:
         key; null inside where the row was rejected), ``effective``, ``decision``, ``reason``, and ``changes``: a list of
         structs (column, before, after) as text, of what an insert brought, what changed, or what was refused to change.
 
-        Can be asked as long as the store is open.
+        Can be asked as long as the store is open. Raises DeclarationError when nothing was new, and when the load was
+        large and ``explain=True`` was not said.
         """
         if self.telling is None:
-            import pyarrow as pa
-
-            text = ("file", "decision", "reason")
-            return pa.table({name: pa.array([], pa.string()) for name in text})
+            raise DeclarationError(
+                f"The decisions of {self.counts.get('read', 0):,} rows were not kept; ask for them with explain=True."
+                if self.counts
+                else "There was nothing new, so nothing was decided."
+            )
         return self.telling.decisions()
 
     def require_clean(self) -> Outcome:
-        """The outcome itself; raises NotClean when any row was rejected."""
+        """The outcome itself; raises NotClean when any row was rejected, and the load's own error when it had one."""
+        if self.error:
+            raise self.error
         if self.is_clean:
             return self
-        told = [row for row in self.decisions().to_pylist() if row["decision"] == "rejected"]
-        shown = "\n".join(f"  line {row['line']}: {row['reason']}" for row in told[:5])
-        more = f"\n  and {len(told) - 5} more" if len(told) > 5 else ""
-        raise NotClean(f"{len(told)} rows of {self.source} were rejected by table {self.table!r}:\n{shown}{more}")
+        lines = [f"{self.counts['rejected']:,} rows of {self.source} were rejected by table {self.table!r}."]
+        if self.telling:
+            told = self.telling.decisions().select(["line", "decision", "reason"]).to_pylist()
+            rejected = [row for row in told if row["decision"] == "rejected"]
+            lines += [f"  line {row['line']}: {row['reason']}" for row in rejected[:5]]
+            lines += [f"  and {len(rejected) - 5} more"] if len(rejected) > 5 else []
+        raise NotClean("\n".join(lines))
 
     def to_dict(self) -> dict[str, Any]:
         """The outcome as plain values that JSON can hold."""
@@ -125,6 +138,7 @@ class Outcome:
             "duration_s": round(self.duration_s, 6),
             "counts": dict(self.counts),
             "notes": list(self.notes),
+            "error": str(self.error) if self.error else None,
         }
 
     def sums(self) -> tuple[str, str]:

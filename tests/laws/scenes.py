@@ -28,7 +28,24 @@ POOLS: dict[str, list[Any]] = {
     "decimal(38,0)": [Decimal(0), Decimal(2**64), Decimal(-(10**37)), Decimal(10**38 - 1)],
     "decimal(9,2)": [Decimal("0.00"), Decimal("1.10"), Decimal("-9999999.99")],
     "double": [float("nan"), -0.0, 0.0, 1.5, float("inf"), -1e300],
-    "text": ["", " ", "a", "A", "a ", "NA", "null", "é", "e\u0301", "\u00a0", "o'x", '"q"', "%_", "日本", "x\ny", "007"],
+    "text": [
+        "",
+        " ",
+        "a",
+        "A",
+        "a ",
+        "NA",
+        "null",
+        "é",
+        "e\u0301",
+        "\u00a0",
+        "o'x",
+        '"q"',
+        "%_",
+        "日本",
+        "x\ny",
+        "007",
+    ],
     "text(4)": ["", "abcd", "日本語字", "a"],
     "boolean": [True, False],
     "date": [date(1, 1, 1), _DAY, date(9999, 12, 31)],
@@ -172,9 +189,7 @@ def batches(draw: st.DrawFn, scene: Scene, *, faults: bool = True, absent: bool 
         for name in d.values
     }
     operation = {"op": st.sampled_from(["I", "U", "U", "D"])} if scene.kind == "changes" else {}
-    row = st.builds(
-        lambda k, rest: k | rest, key, st.fixed_dictionaries({**operation, **times, **domains})
-    )
+    row = st.builds(lambda k, rest: k | rest, key, st.fixed_dictionaries({**operation, **times, **domains}))
     made = []
     for _ in range(draw(st.integers(1, most))):
         rows = draw(st.lists(row, min_size=0, max_size=8))
@@ -183,7 +198,9 @@ def batches(draw: st.DrawFn, scene: Scene, *, faults: bool = True, absent: bool 
         if faults and rows and draw(st.integers(0, 4)) == 0:
             name = draw(st.sampled_from([*d.keys, *d.order]))
             rows.append({**draw(st.sampled_from(rows)), name: None})
-        gone = draw(st.sets(st.sampled_from(d.values), max_size=1)) if absent and draw(st.integers(0, 3)) == 0 else set()
+        gone = (
+            draw(st.sets(st.sampled_from(d.values), max_size=1)) if absent and draw(st.integers(0, 3)) == 0 else set()
+        )
         columns = tuple(name for name in (*operation, *types) if name not in gone)
         made.append(Batch([{name: r[name] for name in columns} for r in rows], columns))
     return made

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-import brenvik
 from oracle import plain
 from scenes import Scene
+
+import brenvik
 
 
 def shown(value: Any) -> str:

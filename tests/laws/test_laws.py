@@ -19,7 +19,6 @@ import brenvik
 from brenvik.ledger import DECISIONS
 from brenvik.stores.duckdb import DuckDBEngine
 
-
 _engine = DuckDBEngine(":memory:")
 
 

@@ -179,7 +179,7 @@ def draw(
         if role is None:
             continue
         kind = have[name].type if name in have else rules.declared_type(name) or feed.get(name, TEXT)
-        drawn.append(Column(name, kind, role))  # type: ignore[arg-type]
+        drawn.append(Column(name, kind, role))
     by_name = {column.name: column for column in drawn}
     for name in required:
         if name not in by_name:

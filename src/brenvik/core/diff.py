@@ -186,8 +186,11 @@ def _current(blueprint: Blueprint, until: str, ended: str) -> str:
 
 
 @lru_cache(maxsize=256)
-def write_closes(blueprint: Blueprint) -> str:
-    """Ends (or reopens) versions, touching no other column than those that say so."""
+def write_closes(blueprint: Blueprint, *, deletes: bool) -> str:
+    """Ends (or reopens) versions, touching no other column than those that say so.
+
+    ``deletes`` says whether a delete can have to do with any of them; else ``is_deleted`` is left as it is.
+    """
     own = blueprint.own
     items = [
         (
@@ -196,7 +199,7 @@ def write_closes(blueprint: Blueprint) -> str:
         ),
         (own("is_current"), _current(blueprint, "s.brenvik_until", "s.brenvik_ended")),
     ]
-    if blueprint.deletes == "close":
+    if deletes:
         items.append((own("is_deleted"), "(s.brenvik_ended = 1)"))
     given = [f"{sql.quote(name)} = {value}" for name, value in items if name]
     return _update(blueprint, [*given, *_stamp(blueprint)], f"{sql.work('closes')} s", "s")

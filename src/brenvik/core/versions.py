@@ -295,6 +295,4 @@ WHERE v.{DELETE} = 0 AND {stays}"""
 
 def summary() -> str:
     """How many new changes that count at their effective time have which decision."""
-    return (
-        f"SELECT brenvik_decision, count(*) AS n FROM {sql.work('judged')} WHERE brenvik_new = 1 GROUP BY brenvik_decision"
-    )
+    return f"SELECT brenvik_decision, count(*) AS n FROM {sql.work('judged')} WHERE brenvik_new = 1 GROUP BY brenvik_decision"

@@ -40,10 +40,10 @@ class FileSource:
         notes: list[str] = []
         for path in self.matching():
             size = path.stat().st_size
-            known = before.get(self._name_of(path))
+            known = before.get(self.name_of(path))
             digest = _digest(path)
             if known is None:
-                new.append(TakenFile(self._name_of(path), size, digest, number=len(new) + 1))
+                new.append(TakenFile(self.name_of(path), size, digest, number=len(new) + 1))
             elif (known.size, known.digest) != (size, digest):
                 notes.append(
                     f"{known.file} was taken by run {known.run} and has changed since; it is not taken again. "
@@ -60,7 +60,8 @@ class FileSource:
         found = glob.glob(self._pattern, root_dir=self._folder, recursive=True)
         return [self._folder / name for name in sorted(found) if (self._folder / name).is_file()]
 
-    def _name_of(self, path: Path) -> str:
+    def name_of(self, path: Path) -> str:
+        """The name under which a file is taken."""
         return path.relative_to(self._folder).as_posix()
 
 

@@ -45,8 +45,8 @@ class DuckDBEngine:
         self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
         self._made: set[str] = set()
         self._discarded: list[str] = []
-        self._connection.execute("SET TimeZone = 'UTC'")
-        self._connection.execute("SET preserve_insertion_order = false")
+        for setting in ("TimeZone = 'UTC'", "preserve_insertion_order = false", "enable_progress_bar = false"):
+            self._connection.execute(f"SET {setting}").fetchall()
 
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
         return self._execute(sql.compile_for(text, self.dialect, work_prefix=work), values)

@@ -1,0 +1,71 @@
+"""Makes the history tables and batches of changes that the benchmarks run on."""
+
+from __future__ import annotations
+
+from datetime import date, datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+import brenvik
+from by_hand import ATTRIBUTES
+
+EPOCH = datetime(2024, 5, 1)
+PIECE = 1_000_000
+
+
+def rules(*, keep: bool) -> brenvik.TableRules:
+    return brenvik.TableRules(
+        "buoy", natural_key="buoy_no", order_by="changed_at", type_2=ATTRIBUTES, keep_changes=keep
+    )
+
+
+def changes(numbers: np.ndarray, at: datetime, *, salt: int | np.ndarray = 0) -> pa.Table:
+    """One state per buoy number; the same number and salt give the same attributes, another salt another light."""
+    salted = numbers + np.broadcast_to(salt, numbers.shape)
+    words = pa.array([f"value {n:03d}" for n in range(1000)])
+    texts = {name: words.take(pa.array((numbers * (i + 3)) % 1000)) for i, name in enumerate(ATTRIBUTES[:5])}
+    texts["light"] = words.take(pa.array(salted % 1000))
+    moments = np.datetime64(at, "us") + np.arange(len(numbers)).astype("timedelta64[us]")
+    days = np.datetime64(date(2020, 1, 1)) + (numbers % 1500).astype("timedelta64[D]")
+    return pa.table(
+        {
+            "buoy_no": pa.array(numbers),
+            "changed_at": pa.array(moments),
+            **texts,
+            "depth_m": pa.array((numbers % 500).astype("float64") / 4),
+            "mass_kg": pa.array(numbers % 9000),
+            "inspected_on": pa.array(days.astype("datetime64[D]")),
+        }
+    )
+
+
+def make(path: Path, *, rows: int, keep: bool) -> None:
+    """A history of ``rows`` rows, a fifth of them closed versions, loaded by Brenvik itself."""
+    keys = rows * 4 // 5
+    with brenvik.open_store(f"duckdb:{path}") as store:
+        for start in range(0, keys, PIECE):
+            numbers = np.arange(start, min(start + PIECE, keys))
+            store.load(rules(keep=keep), changes(numbers, EPOCH + timedelta(minutes=start // PIECE)), kind="upserts")
+        for start in range(0, rows - keys, PIECE):
+            numbers = np.arange(start, min(start + PIECE, rows - keys)) * 4
+            at = EPOCH + timedelta(days=1 + start // PIECE)
+            store.load(rules(keep=keep), changes(numbers, at, salt=500), kind="upserts")
+        store.engine.run(
+            "CREATE TABLE buoy_raw (run BIGINT, buoy_no BIGINT, changed_at TIMESTAMP, name TEXT, light TEXT, colour TEXT, "
+            "status TEXT, region TEXT, depth_m DOUBLE PRECISION, mass_kg BIGINT, inspected_on DATE)"
+        )
+
+
+def batch(rows: int, size: int, *, seed: int = 7) -> pa.Table:
+    """Changes of which a fifth are new keys, two fifths equal what is stored, two fifths change the light."""
+    dice = np.random.default_rng(seed)
+    keys = rows * 4 // 5
+    known = dice.choice(keys, size * 4 // 5, replace=False)
+    stored = np.where((known % 4 == 0) & (known // 4 < rows - keys), 500, 0)
+    changed = np.arange(len(known)) % 2
+    numbers = np.concatenate([known, keys + np.arange(size - len(known))])
+    salt = np.concatenate([stored + changed * 123, np.zeros(size - len(known), dtype=np.int64)])
+    mixed = dice.permutation(size)
+    return changes(numbers[mixed], EPOCH + timedelta(days=9), salt=salt[mixed])

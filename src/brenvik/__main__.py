@@ -1,0 +1,3 @@
+from brenvik.cli.main import main
+
+main()

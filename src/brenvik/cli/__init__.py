@@ -1,0 +1,1 @@
+"""The command line: parse, call the library, show. Nothing is worked out here."""

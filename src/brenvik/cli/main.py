@@ -1,0 +1,284 @@
+"""The commands. Each reads the project, calls the library and hands the answer to ``show``."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from brenvik.cli.exits import DONE, FAILED, WRONG_CALL, code_of, gravest
+
+if TYPE_CHECKING:
+    from brenvik.project import Project
+    from brenvik.store import Store
+
+app = typer.Typer(
+    help="Brenvik applies change feeds to warehouse tables: exactly once, with history, every decision explained.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+)
+
+
+class IfBusy(StrEnum):
+    wait = "wait"
+    skip = "skip"
+    fail = "fail"
+
+
+ProjectFile = Annotated[Path, typer.Option("--project", help="The project's file.", metavar="FILE")]
+Json = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
+Wait = Annotated[float, typer.Option("--wait", help="How long to wait for a store or table, in seconds.", min=0)]
+Tables = Annotated[list[str] | None, typer.Argument(help="The tables; all when none is named.", metavar="[TABLE]...")]
+TableName = Annotated[str, typer.Argument(help="The table.", metavar="TABLE")]
+_HERE = Path("brenvik.toml")
+
+
+@app.callback(invoke_without_command=True)
+def _root(
+    context: typer.Context, version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False
+) -> None:
+    if version:
+        from brenvik import __version__
+
+        typer.echo(f"brenvik {__version__}")
+        raise typer.Exit
+
+
+@app.command()
+def load(
+    tables: Tables = None,
+    if_busy: Annotated[IfBusy, typer.Option("--if-busy", help="What to do while another load holds it.")] = IfBusy.wait,
+    wait: Wait = 30.0,
+    accept_rejects: Annotated[
+        bool, typer.Option("--accept-rejects", help="End with 0 when rows were rejected.")
+    ] = False,
+    project: ProjectFile = _HERE,
+    json: Json = False,
+) -> None:
+    """Take what is new into the tables.
+
+    Ends with 0 when all is done, 1 when a table failed, 2 for a wrong call or project, 3 when rows were rejected,
+    4 when a load was refused and a person must decide, 5 when it may work later.
+    """
+    from brenvik.cli import show
+
+    declared = _read(project)
+    with (
+        _watching(declared) as watch,
+        _opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy) as store,
+    ):
+        outcomes = declared.load(tables, if_busy=if_busy.value, wait_s=wait, watch=watch, store=store)
+        code = gravest(outcomes, accept_rejects=accept_rejects)
+        show.load(declared, outcomes, code, json=json)
+    raise typer.Exit(code)
+
+
+@app.command()
+def preview(
+    tables: Tables = None,
+    everything: Annotated[bool, typer.Option("--all", help="Show unchanged rows too.")] = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = _HERE,
+    json: Json = False,
+) -> None:
+    """Say what a load would do, row by row; nothing is written."""
+    from brenvik.cli import show
+
+    declared = _read(project)
+    with _watching(declared) as watch, _opened(declared, read_only=True, wait_s=wait) as store:
+        outcomes = declared.load(tables, preview=True, wait_s=wait, watch=watch, store=store)
+        show.preview(declared, outcomes, everything=everything, json=json)
+    raise typer.Exit(gravest(outcomes, accept_rejects=True))
+
+
+@app.command()
+def check(tables: Tables = None, wait: Wait = 30.0, project: ProjectFile = _HERE, json: Json = False) -> None:
+    """Check the project, its feeds and its tables against each other, and say what each column is."""
+    from brenvik.checking import check_table
+    from brenvik.cli import show
+
+    declared = _read(project)
+    with _opened(declared, read_only=True, wait_s=wait) as store:
+        findings = [check_table(declared, name, store) for name in tables or declared.tables]
+    show.check(declared, findings, json=json)
+    raise typer.Exit(WRONG_CALL if any(finding.faults for finding in findings) else DONE)
+
+
+@app.command()
+def runs(
+    table: Annotated[str | None, typer.Argument(help="Only runs of this table.", metavar="[TABLE]")] = None,
+    last: Annotated[int, typer.Option("--last", help="How many, the newest first.", min=1)] = 20,
+    wait: Wait = 30.0,
+    project: ProjectFile = _HERE,
+    json: Json = False,
+) -> None:
+    """List the runs: what was read, what was done, how it ended."""
+    from brenvik.cli import show
+
+    declared = _read(project)
+    name = declared.table(table).rules.table if table else None
+    with _opened(declared, read_only=True, wait_s=wait) as store:
+        rows = store.ledger.runs(name, last=last).to_pylist() if store.ledger.exists() else []
+    show.runs(declared, rows, json=json)
+
+
+@app.command()
+def rejects(
+    table: Annotated[str | None, typer.Argument(help="Only rejects of this table.", metavar="[TABLE]")] = None,
+    wait: Wait = 30.0,
+    project: ProjectFile = _HERE,
+    json: Json = False,
+) -> None:
+    """List the rows that were refused and are open, each with its reason and its whole content."""
+    from brenvik.cli import show
+
+    declared = _read(project)
+    name = declared.table(table).rules.table if table else None
+    with _opened(declared, read_only=True, wait_s=wait) as store:
+        rows = store.ledger.rejects(name).to_pylist() if store.ledger.exists() else []
+    show.rejects(declared, rows, json=json)
+
+
+@app.command()
+def history(
+    table: TableName,
+    key: Annotated[list[str], typer.Argument(help="The key; for several columns COLUMN=VALUE each.", metavar="KEY...")],
+    wait: Wait = 30.0,
+    project: ProjectFile = _HERE,
+    json: Json = False,
+) -> None:
+    """Show all versions of one key on a time line, and what changed between them."""
+    from brenvik.cli import show
+
+    declared = _read(project)
+    rules = declared.table(table).rules
+    wanted = _key(rules.natural_key, key)
+    with _opened(declared, read_only=True, wait_s=wait) as store:
+        rows = store.history(rules, wanted).to_pylist()
+    show.history(declared, rules, wanted, rows, json=json)
+    raise typer.Exit(DONE if rows else FAILED)
+
+
+@app.command("as-of")
+def as_of(
+    table: TableName,
+    when: Annotated[str, typer.Argument(help="A moment, a day (its first moment) or a number.", metavar="WHEN")],
+    limit: Annotated[int, typer.Option("--limit", help="How many rows to show.", min=1)] = 40,
+    wait: Wait = 30.0,
+    project: ProjectFile = _HERE,
+    json: Json = False,
+) -> None:
+    """Show the rows that held at a moment."""
+    from brenvik.cli import show
+
+    declared = _read(project)
+    rules = declared.table(table).rules
+    with _opened(declared, read_only=True, wait_s=wait) as store:
+        rows = store.as_of(rules, when)
+    show.as_of(declared, rules, when, rows, limit=limit, json=json)
+
+
+@app.command()
+def new(
+    file: Annotated[Path, typer.Argument(help="A file of the feed (CSV or Parquet).", metavar="FILE")],
+    table: Annotated[str | None, typer.Option("--table", help="The table's name; else taken from the file's.")] = None,
+    project: ProjectFile = _HERE,
+    show_only: Annotated[bool, typer.Option("--print", help="Print the declaration, write nothing.")] = False,
+) -> None:
+    """Look at a file and write the declaration of a table that fits it, with comments on what was found."""
+    from brenvik.cli import show
+    from brenvik.proposing import propose
+
+    proposal = propose(file, table=table, project=project)
+    if not show_only:
+        proposal.write()
+    show.proposal(proposal, written=not show_only)
+
+
+@app.command()
+def demo(
+    folder: Annotated[
+        Path, typer.Argument(help="Where to put it; an empty or missing folder.", metavar="[FOLDER]")
+    ] = Path("brenvik-demo"),
+    rows: Annotated[int | None, typer.Option("--rows", help="Run at scale, with this many changes.", min=1000)] = None,
+) -> None:
+    """Three days of the buoys of Halvorsund, step by step; with --rows at the scale of a warehouse."""
+    from brenvik.demo import tour
+
+    tour.run(folder) if rows is None else tour.run_at_scale(folder, rows)
+
+
+def main() -> None:
+    """Runs a command; our own errors become a message and an exit code, a bug keeps its traceback."""
+    from brenvik.errors import BrenvikError
+
+    try:
+        app(prog_name="brenvik")
+    except BrenvikError as error:
+        print(f"brenvik: {error}", file=sys.stderr)
+        for note in getattr(error, "__notes__", ()):
+            print(f"  {note}", file=sys.stderr)
+        sys.exit(code_of(error))
+
+
+def _read(path: Path) -> Project:
+    from brenvik.project import read_project
+
+    return read_project(path)
+
+
+def _patience(if_busy: IfBusy, wait: float) -> float:
+    return wait if if_busy is IfBusy.wait else 0.0
+
+
+@contextmanager
+def _opened(project: Project, *, read_only: bool, wait_s: float, skip: IfBusy = IfBusy.wait) -> Iterator[Store]:
+    from brenvik.errors import Busy
+
+    try:
+        store = project.open(read_only=read_only, wait_s=wait_s)
+    except Busy as error:
+        if skip is not IfBusy.skip:
+            raise
+        print(f"brenvik: skipped; {error}", file=sys.stderr)
+        raise typer.Exit(DONE) from None
+    with store:
+        yield store
+
+
+@contextmanager
+def _watching(project: Project) -> Iterator[Callable[[str, int], None] | None]:
+    """On a terminal, a line that says how many rows were read; nothing elsewhere."""
+    if not sys.stderr.isatty():
+        yield None
+        return
+    from rich.console import Console
+
+    with Console(stderr=True).status(f"{project.name}: looking for what is new") as status:
+
+        def watch(table: str, rows: int) -> None:
+            status.update(f"{table}: {rows:,} rows read")
+
+        yield watch
+
+
+def _key(columns: tuple[str, ...], given: list[str]) -> Any:
+    from brenvik.errors import DeclarationError
+
+    if len(columns) == 1 and len(given) == 1:
+        return given[0].removeprefix(f"{columns[0]}=")
+    pairs = dict(part.partition("=")[::2] for part in given if "=" in part)
+    if set(pairs) != set(columns) or len(pairs) != len(given):
+        raise DeclarationError(f"Expected {' '.join(f'{name}=VALUE' for name in columns)}, got {' '.join(given)}.")
+    return pairs
+
+
+if __name__ == "__main__":
+    main()

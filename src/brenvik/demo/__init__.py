@@ -1,0 +1,1 @@
+"""The demo: navigation buoys off Halvorsund, all made up."""

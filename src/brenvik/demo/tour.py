@@ -1,0 +1,138 @@
+"""Walks through the scenario: puts each day's file into the inbox, runs the real commands, says what to look at."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from pathlib import Path
+
+from rich.text import Text
+
+from brenvik.cli import show
+from brenvik.cli.exits import gravest
+from brenvik.demo import scenario
+from brenvik.errors import DeclarationError
+from brenvik.project import FILE, Project, read_project
+
+_FOLDER_HINT = "Give an empty or missing folder: brenvik demo FOLDER"
+
+
+class _Guide:
+    """Says short sentences and shows commands with their real output."""
+
+    def __init__(self, project: Project) -> None:
+        self.project = project
+        self._console = show.console()
+
+    def say(self, *sentences: str) -> None:
+        self._console.print()
+        for sentence in sentences:
+            self._console.print(Text(sentence, style="italic"))
+
+    def _prompt(self, command: str) -> None:
+        self._console.print()
+        self._console.print(Text(f"$ brenvik {command}", style="bold green"))
+
+    def load(self) -> None:
+        self._prompt("load")
+        with self.project.open() as store:
+            outcomes = self.project.load(store=store)
+            show.load(self.project, outcomes, gravest(outcomes), json=False)
+
+    def preview(self) -> None:
+        self._prompt("preview")
+        with self.project.open(read_only=True) as store:
+            show.preview(self.project, self.project.load(preview=True, store=store), everything=False, json=False)
+
+    def rejects(self) -> None:
+        self._prompt("rejects")
+        with self.project.open(read_only=True) as store:
+            show.rejects(self.project, store.ledger.rejects().to_pylist(), json=False)
+
+    def history(self, key: str) -> None:
+        self._prompt(f"history buoy {key}")
+        rules = self.project.table("buoy").rules
+        with self.project.open(read_only=True) as store:
+            show.history(self.project, rules, key, store.history(rules, key).to_pylist(), json=False)
+
+    def as_of(self, when: str, *, limit: int = 5) -> None:
+        self._prompt(f'as-of buoy "{when}" --limit {limit}')
+        rules = self.project.table("buoy").rules
+        with self.project.open(read_only=True) as store:
+            show.as_of(self.project, rules, when, store.as_of(rules, when), limit=limit, json=False)
+
+    def runs(self) -> None:
+        self._prompt("runs")
+        with self.project.open(read_only=True) as store:
+            show.runs(self.project, store.ledger.runs().to_pylist(), json=False)
+
+
+def run(folder: Path) -> None:
+    """Three days of the buoys of Halvorsund in a new folder. Raises DeclarationError when it is not empty."""
+    guide = _Guide(_prepare(folder))
+    inbox = folder / "inbox"
+    guide.say(
+        "Halvorsund keeps navigation buoys. Its registry sends a file of changes a day.",
+        f"The table is declared in {folder / FILE}: key, order, what each column does. Day one brings twelve buoys.",
+    )
+    scenario.write_day("buoy_01.csv", inbox)
+    guide.load()
+    guide.say(
+        "Day two has traps: three changes of one buoy, a line twice, a tampered date of commissioning, a corrected",
+        "spelling, a line without a key, a code too long, a time that no clock shows. First only a look:",
+    )
+    scenario.write_day("buoy_02.csv", inbox)
+    guide.preview()
+    guide.say("Nothing was written. Now for real: good rows go in, bad ones are refused one by one and kept whole.")
+    guide.load()
+    guide.rejects()
+    guide.say(
+        "Day three: a change of NB-104 that comes two days late, then NB-104 is taken in and put out again.",
+        "NB-110 is gone for good.",
+    )
+    scenario.write_day("buoy_03.csv", inbox)
+    guide.load()
+    guide.say("The late change went where it belongs in time; the gap is where the buoy was ashore:")
+    guide.history("NB-104")
+    guide.say("How things stood at eight on day two (NB-104 damaged, though nobody knew then):")
+    guide.as_of("2024-05-14 08:00")
+    guide.say("And if a file comes twice, under another name? Nothing is touched:")
+    shutil.copy(inbox / "buoy_02.csv", inbox / "buoy_99_again.csv")
+    guide.load()
+    guide.runs()
+    guide.say(
+        f"Look around: cd {folder}",
+        "brenvik history buoy NB-102 · brenvik rejects --json · brenvik check · or start your own: brenvik new FILE",
+    )
+
+
+def run_at_scale(folder: Path, rows: int) -> None:
+    """The same kinds of trap with many rows, timed. Raises DeclarationError when the folder is not empty."""
+    project = _prepare(folder, files="inbox/buoy_*.parquet")
+    guide = _Guide(project)
+    inbox = folder / "inbox"
+    guide.say(
+        f"Making {rows:,} changes of {rows // 2:,} buoys: late ones, repeated ones, deletes, a few without a key."
+    )
+    paths = scenario.write_at_scale(inbox, rows)
+    waiting = [path.rename(path.with_suffix(".waiting")) for path in paths]
+    for path, arrived in zip(waiting, paths, strict=True):
+        path.rename(arrived)
+        begin = time.perf_counter()
+        guide.load()
+        seconds = time.perf_counter() - begin
+        guide.say(f"{rows // 2:,} changes in {seconds:.1f} s: {rows / 2 / seconds:,.0f} a second, files read and all.")
+    with project.open(read_only=True) as store:
+        busiest = store.engine.ask(
+            'SELECT buoy_code FROM "buoy" GROUP BY buoy_code ORDER BY count(*) DESC, buoy_code LIMIT 1'
+        )
+    guide.say("The buoy with the most versions:")
+    guide.history(busiest["buoy_code"][0].as_py())
+
+
+def _prepare(folder: Path, *, files: str = "inbox/buoy_*.csv") -> Project:
+    if folder.exists() and any(folder.iterdir()):
+        raise DeclarationError(f"{folder} is not empty. {_FOLDER_HINT}")
+    (folder / "inbox").mkdir(parents=True, exist_ok=True)
+    (folder / FILE).write_text(scenario.PROJECT.replace("inbox/buoy_*.csv", files), encoding="utf-8")
+    return read_project(folder / FILE)

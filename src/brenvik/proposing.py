@@ -1,0 +1,193 @@
+"""Looks at a file and proposes the declaration of a table that fits it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import duckdb
+
+from brenvik.core import sql
+from brenvik.core.screen import Operations
+from brenvik.errors import ProjectError
+from brenvik.feeds.files import batch_of, columns_of
+from brenvik.ledger import TakenFile
+from brenvik.types import CAN_ORDER, ColumnType, parse_type
+
+LOOKED_AT = 200_000
+_GUESSES = ("boolean", "integer", "decimal", "date", "timestamp")
+_CODES = {*Operations("").keeping, *Operations("").deleting}
+_NAMED_LIKE_KEY = re.compile(r"(^|_)(id|code|key|no|nr|number)$", re.IGNORECASE)
+_NAMED_LIKE_TIME = re.compile(r"(chang|modif|updat|valid|effect|at$|_on$|time|date|seq|entry|version)", re.IGNORECASE)
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A declaration as TOML, and where it belongs."""
+
+    table: str
+    text: str
+    project: Path
+    is_new_project: bool
+    found: list[str]
+
+    def write(self) -> None:
+        """Appends the table to the project's file, or makes the file."""
+        with self.project.open("a", encoding="utf-8") as file:
+            file.write(self.text if self.is_new_project else "\n" + self.text)
+
+
+def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
+    """The declaration that fits a file, guessed from its first 200,000 rows.
+
+    Raises FeedError when the file cannot be read, ProjectError when the project has a table of that name already.
+    """
+    if not file.is_file():
+        raise ProjectError(f"There is no file {file}; expected a CSV or Parquet file of the feed.")
+    name = table or re.sub(r"[\W\d_]+$", "", file.stem).lower() or file.stem
+    is_new = not project.exists()
+    if not is_new and re.search(
+        rf"^\[table\.\"?{re.escape(name)}\"?\]", project.read_text(encoding="utf-8"), re.MULTILINE
+    ):
+        raise ProjectError(f"{project} declares a table {name!r} already; give another name with --table.")
+    given = columns_of(file)
+    with duckdb.connect(":memory:") as desk:
+        facts = _facts(desk, file, given)
+    types = {column: _guess(facts[column]) if given[column].kind == "text" else given[column] for column in given}
+    operation = next((c for c in given if facts[c]["values"] and facts[c]["values"] <= _CODES), None)
+    keys = _keys(facts, types, operation)
+    order = _order(facts, types, keys)
+    found = [f"{facts[keys[0]]['rows']:,} rows, {len(given)} columns"]
+    lines = [] if not is_new else [f'store = "duckdb:{name}.duckdb"       # a file, made with the first load', ""]
+    lines.append(f"[table.{_bare(name)}]")
+    lines.append(_line("natural_key", keys, _why_key(facts, keys)))
+    if order:
+        lines.append(_line("order_by", order, "the later of two changes of a key wins; rises with time"))
+    else:
+        lines.append('# order_by = ["…"]       # nothing in the file orders its rows: arrival decides')
+    rest = [column for column in given if column not in (*keys, *order, operation)]
+    lines.append(
+        'other_columns = "type_2"       # a change opens a new version; columns to be overwritten go to type_1'
+    )
+    lines.append("# type_0 = []       # columns whose first value must never change")
+    lines.append(f"# type_1 = []       # of {', '.join(rest)}")
+    if operation:
+        lines.append('deletes = "close"       # or "remove"')
+    declared = {c: types[c] for c in given if c != operation and given[c].kind == "text" and types[c].kind != "text"}
+    if declared:
+        lines.append("types = {")
+        width = max(len(_bare(column)) for column in declared)
+        lines += [f'    {_bare(column):<{width}} = "{kind}",' for column, kind in declared.items()]
+        lines.append("}")
+        found.append(f"types guessed for {', '.join(declared)}; all else stays text")
+    folder = _relative(file.parent, project.resolve().parent)
+    pattern = re.sub(r"\d[\d_\-]*", "*", file.stem) + file.suffix
+    pattern = pattern if "*" in pattern else file.name
+    lines += ["", f"[table.{_bare(name)}.feed.files]"]
+    if operation:
+        lines.append('kind = "changes"       # each row says insert, update or delete')
+        lines.append(f'operation = "{operation}"       # found {", ".join(sorted(facts[operation]["values"]))}')
+        found.append(f"{operation} tells insert, update or delete")
+    else:
+        lines.append('kind = "upserts"       # each row is a new or newer state of its key')
+    lines.append(f'files = "{folder}{pattern}"       # taken once each, in the order of their names')
+    return Proposal(name, "\n".join(_aligned(lines)) + "\n", project, is_new, found)
+
+
+def _facts(desk: duckdb.DuckDBPyConnection, file: Path, given: Mapping[str, ColumnType]) -> dict[str, dict[str, Any]]:
+    """Per column: rows, nulls, distinct values, which types every value fits, decimals, and short values in lower case."""
+    batch = batch_of([file], [TakenFile(file.name, 0, "", number=1)])
+    desk.register("rows_of_file", batch.rows())
+    desk.execute(f"CREATE TABLE looked_at AS SELECT * FROM rows_of_file LIMIT {LOOKED_AT}").fetchall()
+    facts: dict[str, dict[str, Any]] = {}
+    for name in given:
+        column = sql.quote(name)
+        text = f"CAST({column} AS VARCHAR)"
+        tests = {
+            "boolean": f"lower({text}) IN ('true', 'false')",
+            "integer": rf"regexp_full_match({text}, '-?(0|[1-9]\d*)') AND TRY_CAST({text} AS BIGINT) IS NOT NULL",
+            "decimal": rf"regexp_full_match({text}, '-?(0|[1-9]\d*)(\.\d+)?') AND length({text}) < 38",
+            "date": rf"regexp_full_match({text}, '\d{{4}}-\d\d-\d\d') AND TRY_CAST({text} AS DATE) IS NOT NULL",
+            "timestamp": rf"regexp_matches({text}, '^\d{{4}}-\d\d-\d\d[ T]\d') AND TRY_CAST({text} AS TIMESTAMP) IS NOT NULL",
+        }
+        counts = ", ".join(f"count(*) FILTER (WHERE {test})" for test in tests.values())
+        ((rows, there, distinct, decimals, *fits),) = desk.execute(
+            f"SELECT count(*), count({column}), count(DISTINCT {column}), "
+            f"max(length(split_part({text}, '.', 2))), {counts} FROM looked_at"
+        ).fetchall()
+        values: set[str] = set()
+        if 0 < distinct <= len(_CODES) and there == rows:
+            values = {v for (v,) in desk.execute(f"SELECT DISTINCT lower(trim({text})) FROM looked_at").fetchall()}
+        facts[name] = {
+            "rows": rows,
+            "nulls": rows - there,
+            "distinct": distinct,
+            "decimals": decimals or 0,
+            "fits": {kind: there > 0 and count >= there * 0.9 for kind, count in zip(tests, fits, strict=True)},
+            "values": values,
+        }
+    return facts
+
+
+def _guess(facts: Mapping[str, Any]) -> ColumnType:
+    """The narrowest type that at least nine of ten values fit: the tenth may be what a load would reject."""
+    for kind in _GUESSES:
+        if facts["fits"][kind]:
+            return parse_type(f"decimal(38,{facts['decimals']})" if kind == "decimal" else kind)
+    return parse_type("text")
+
+
+def _keys(facts: Mapping[str, Mapping[str, Any]], types: Mapping[str, ColumnType], operation: str | None) -> list[str]:
+    """The column that looks most like a natural key: named like one, early, hardly ever null, never a time."""
+
+    def likeness(column: str) -> tuple[bool, bool, int]:
+        named = bool(_NAMED_LIKE_KEY.search(column)) and not _NAMED_LIKE_TIME.search(column)
+        often_null = facts[column]["nulls"] > facts[column]["rows"] * 0.1
+        return (named, not often_null, -list(facts).index(column))
+
+    possible = [c for c in facts if c != operation and not types[c].is_temporal and types[c].kind != "double"]
+    return [max(possible or list(facts), key=likeness)]
+
+
+def _order(facts: Mapping[str, Mapping[str, Any]], types: Mapping[str, ColumnType], keys: list[str]) -> list[str]:
+    """Times first, then numbers, that are named like something that rises with every change."""
+    possible = [c for c in facts if c not in keys and types[c].kind in CAN_ORDER and _NAMED_LIKE_TIME.search(c)]
+    moments = [c for c in possible if types[c].kind.startswith("timestamp")]
+    counters = [c for c in possible if types[c].kind == "integer" and facts[c]["distinct"] > 1]
+    if moments:
+        return [max(moments, key=lambda c: facts[c]["distinct"]), *counters[:1]]
+    return counters[:1]
+
+
+def _why_key(facts: Mapping[str, Mapping[str, Any]], keys: list[str]) -> str:
+    found = facts[keys[0]]
+    nulls = f", {found['nulls']:,} empty" if found["nulls"] else ""
+    return f"{found['distinct']:,} different ones in {found['rows']:,} rows{nulls}"
+
+
+def _line(key: str, columns: list[str], comment: str) -> str:
+    listed = ", ".join(f'"{column}"' for column in columns)
+    return f"{key} = [{listed}]       # {comment}"
+
+
+def _aligned(lines: list[str]) -> list[str]:
+    """Comments in one column."""
+    parts = [line.partition("       # ") for line in lines]
+    width = max(len(code) for code, mark, _ in parts if mark)
+    return [f"{code:<{width}}  # {comment}" if mark else code for code, mark, comment in parts]
+
+
+def _bare(name: str) -> str:
+    """A TOML key, quoted where it must be."""
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else '"' + name.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def _relative(folder: Path, base: Path) -> str:
+    try:
+        relative = folder.resolve().relative_to(base).as_posix()
+    except ValueError:
+        return folder.resolve().as_posix() + "/"
+    return "" if relative == "." else relative + "/"
