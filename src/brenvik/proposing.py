@@ -78,10 +78,9 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
         lines.append('deletes = "close"       # or "remove"')
     declared = {c: types[c] for c in given if c != operation and given[c].kind == "text" and types[c].kind != "text"}
     if declared:
-        lines.append("types = {")
         width = max(len(_bare(column)) for column in declared)
-        lines += [f'    {_bare(column):<{width}} = "{kind}",' for column, kind in declared.items()]
-        lines.append("}")
+        lines += ["", f"[table.{_bare(name)}.types]       # text stays text unless a type is declared"]
+        lines += [f'{_bare(column):<{width}} = "{kind}"' for column, kind in declared.items()]
         found.append(f"types guessed for {', '.join(declared)}; all else stays text")
     folder = _relative(file.parent, project.resolve().parent)
     pattern = re.sub(r"\d[\d_\-]*", "*", file.stem) + file.suffix

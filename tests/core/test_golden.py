@@ -1,0 +1,72 @@
+"""The golden cases: stories that a practitioner can read, see golden/README.md."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pytest
+
+import brenvik
+
+CASES = sorted((Path(__file__).parent / "golden").glob("*.txt"))
+NUMBERS = {"at", "entry"}
+
+
+def cells(line: str) -> list[str]:
+    return [cell.strip() for cell in line.split("|")]
+
+
+def value(column: str, text: str) -> Any:
+    if text == "-":
+        return None
+    if text == "''":
+        return ""
+    return int(text) if column in NUMBERS else text
+
+
+def declared(line: str) -> brenvik.TableRules:
+    given = {name: [part.strip() for part in parts.split(",")] for name, _, parts in (c.partition(":") for c in cells(line))}
+    return brenvik.TableRules(
+        "buoy",
+        natural_key=given["key"],
+        order_by=given["order"],
+        effective=given.get("effective", [None])[0],
+        type_0=given.get("type_0", ()),
+        type_1=given.get("type_1", ()),
+        type_2=given.get("type_2", ()),
+        deletes=given.get("deletes", ["close"])[0],
+        other_columns="type_1",
+    )
+
+
+@pytest.mark.parametrize("path", CASES, ids=lambda path: path.stem)
+def test_golden(path: Path) -> None:
+    story, batches, expected = path.read_text(encoding="utf-8").split("\n\n")
+    rules = declared(story.splitlines()[1])
+    header: list[str] = []
+    with brenvik.open_store("duckdb::memory:") as store:
+        for batch in batches.split("---\n"):
+            lines = [cells(line) for line in batch.splitlines()]
+            if lines[0][0] == "op":
+                header, *lines = lines
+            columns = header[:-1]
+            rows = [dict(zip(header, line, strict=True)) for line in lines]
+            data = {name: [value(name, row[name]) for row in rows] for name in columns}
+            types = {name: pa.int64() if name in NUMBERS else pa.string() for name in columns}
+            frame = pa.table({name: pa.array(data[name], types[name]) for name in columns})
+            outcome = store.load(rules, frame, kind="changes", operation="op")
+            assert outcome.decisions()["decision"].to_pylist() == [row["decision"] for row in rows]
+        head, *lines = [cells(line) for line in expected.strip().splitlines()]
+        stored = store.read(rules).to_pylist()
+    shown = [{name: _shown(row[name]) for name in head} for row in stored]
+    assert shown == [dict(zip(head, line, strict=True)) for line in lines]
+
+
+def _shown(cell: Any) -> str:
+    if cell is None:
+        return "-"
+    if isinstance(cell, bool):
+        return "yes" if cell else "no"
+    return "''" if cell == "" else str(cell)
