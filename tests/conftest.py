@@ -6,7 +6,8 @@ from pathlib import Path
 
 from hypothesis import HealthCheck, settings
 
-sys.path.insert(0, str(Path(__file__).parent / "laws"))
+for folder in ("laws", "end_to_end"):  # where helpers stand beside the tests that use them
+    sys.path.insert(0, str(Path(__file__).parent / folder))
 
 settings.register_profile(
     "laws",

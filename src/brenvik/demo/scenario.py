@@ -76,9 +76,16 @@ def days() -> dict[str, list[dict[str, Any]]]:
     inbox.enter("U", at(12, 0), fleet["NB-106"], name="Skarholm North")
     inbox.enter("U", at(12, 5), fleet["NB-107"])
     inbox.enter("U", at(12, 10), fleet["NB-108"])
-    morkflu = dict(
-        fleet["NB-101"], buoy_code="NB-113", name="Morkflu", light="Q R", colour="red", commissioned_on="2024-05-14"
-    )
+    morkflu = {
+        "buoy_code": "NB-113",
+        "name": "Morkflu",
+        "latitude": "62.0931",
+        "longitude": "5.4477",
+        "light": "Q R",
+        "colour": "red",
+        "status": "on station",
+        "commissioned_on": "2024-05-14",
+    }
     inbox.enter("I", at(13, 0), morkflu)
     inbox.enter("U", at(13, 10), dict(fleet["NB-109"], buoy_code=""))
     inbox.enter("I", at(13, 20), dict(morkflu, buoy_code="NB-114-WEST-B", name="Vestre Grunn"))

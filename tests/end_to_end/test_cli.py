@@ -1,0 +1,278 @@
+"""Every command through the installed program: what it says, and the code it ends with."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+import typer.main
+from cli import brenvik
+
+from brenvik.cli.main import app
+from brenvik.demo import scenario
+
+COMMANDS = sorted(typer.main.get_command(app).commands)  # type: ignore[attr-defined]
+
+
+@pytest.fixture
+def coast(tmp_path: Path) -> Path:
+    """The project of the demo with the file of the first day."""
+    (tmp_path / "inbox").mkdir()
+    (tmp_path / "brenvik.toml").write_text(scenario.PROJECT)
+    scenario.write_day("buoy_01.csv", tmp_path / "inbox")
+    return tmp_path
+
+
+def second_day(coast: Path) -> None:
+    scenario.write_day("buoy_02.csv", coast / "inbox")
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_every_command_has_help_and_a_place_in_the_readme(command: str, tmp_path: Path) -> None:
+    said = brenvik(command, "--help", cwd=tmp_path)
+    assert said.code == 0
+    assert len(said.out.splitlines()) > 5
+    assert f"brenvik {command}" in (Path(__file__).parents[2] / "README.md").read_text(encoding="utf-8")
+
+
+def test_load_takes_each_file_once_and_says_3_for_rejects(coast: Path) -> None:
+    assert brenvik("load", cwd=coast).code == 0
+    second_day(coast)
+    assert brenvik("load", cwd=coast).code == 3
+    again = brenvik("load", cwd=coast)
+    assert again.code == 0
+    assert "nothing new" in again.out
+
+
+def test_accepted_rejects_end_with_0(coast: Path) -> None:
+    second_day(coast)
+    assert brenvik("load", "--accept-rejects", cwd=coast).code == 0
+
+
+def test_load_tells_programs_everything(coast: Path) -> None:
+    second_day(coast)
+    answer = brenvik("load", "--json", cwd=coast).json
+    (outcome,) = answer["outcomes"]
+    assert answer["exit"] == 3
+    assert outcome["run"] == 1
+    assert outcome["counts"]["read"] == 26
+    assert outcome["counts"]["rows_after"] == 18
+    assert outcome["state"] == "done"
+
+
+def test_preview_writes_nothing(coast: Path) -> None:
+    seen = brenvik("preview", "--json", cwd=coast).json["outcomes"][0]
+    assert not (coast / "coast.duckdb").exists()
+    assert seen["counts"]["inserted"] == 12
+    assert [row["decision"] for row in seen["decisions"]] == ["inserted"] * 12
+    brenvik("load", cwd=coast)
+    before = (coast / "coast.duckdb").read_bytes()
+    second_day(coast)
+    assert brenvik("preview", cwd=coast).code == 0
+    assert (coast / "coast.duckdb").read_bytes() == before
+
+
+def test_preview_shows_old_and_new_and_hides_unchanged_rows(coast: Path) -> None:
+    brenvik("load", cwd=coast)
+    second_day(coast)
+    said = brenvik("preview", cwd=coast).out
+    assert "Fl G 3s → Fl G 5s" in said
+    assert "2019-04-02 stays (2009-04-02)" in said
+    assert "NB-107" not in said
+    assert "2 lines unchanged, not shown: --all" in said
+    assert "NB-107" in brenvik("preview", "--all", cwd=coast).out
+
+
+def test_rejects_are_kept_whole(coast: Path) -> None:
+    second_day(coast)
+    brenvik("load", cwd=coast)
+    rows = brenvik("rejects", "buoy", "--json", cwd=coast).json["rejects"]
+    assert [(row["file"], row["line"], row["column_name"], row["value"]) for row in rows] == [
+        ("inbox/buoy_02.csv", 13, "buoy_code", None),
+        ("inbox/buoy_02.csv", 14, "buoy_code", "NB-114-WEST-B"),
+        ("inbox/buoy_02.csv", 15, "changed_at", "2024-05-14 25:61"),
+    ]
+    assert '"name":"Vestre Grunn"' in rows[1]["content"]
+    assert "buoy_code has 13 characters, 8 fit" in brenvik("rejects", cwd=coast).out
+
+
+def test_runs_lists_the_newest_first(coast: Path) -> None:
+    assert "No run yet" in brenvik("runs", cwd=coast).out
+    brenvik("load", cwd=coast)
+    second_day(coast)
+    brenvik("load", cwd=coast)
+    runs = brenvik("runs", "--json", cwd=coast).json["runs"]
+    assert [(run["run"], run["state"], run["read"]) for run in runs] == [(2, "done", 14), (1, "done", 12)]
+    assert len(brenvik("runs", "--last", "1", "--json", cwd=coast).json["runs"]) == 1
+
+
+def test_history_and_as_of(coast: Path) -> None:
+    second_day(coast)
+    brenvik("load", cwd=coast)
+    versions = brenvik("history", "buoy", "NB-102", "--json", cwd=coast).json["versions"]
+    assert [row["status"] for row in versions] == ["on station", "adrift", "in dock", "on station"]
+    assert "4 versions" in brenvik("history", "buoy", "buoy_code=NB-102", cwd=coast).out
+    unknown = brenvik("history", "buoy", "NB-999", cwd=coast)
+    assert (unknown.code, "unknown" in unknown.out) == (1, True)
+    rows = brenvik("as-of", "buoy", "2024-05-14 07:00", "--json", cwd=coast).json["rows"]
+    assert {row["buoy_code"]: row["status"] for row in rows}["NB-102"] == "adrift"
+    assert brenvik("as-of", "buoy", "2024-05-01", "--json", cwd=coast).json["rows"] == []
+
+
+def test_a_moment_that_is_none_is_told(coast: Path) -> None:
+    brenvik("load", cwd=coast)
+    said = brenvik("as-of", "buoy", "yesterday", cwd=coast)
+    assert said.code == 2
+    assert "'yesterday' is no timestamp" in said.err
+
+
+def test_check_says_what_each_column_is(coast: Path) -> None:
+    said = brenvik("check", cwd=coast)
+    assert said.code == 0
+    for column, what in (("commissioned_on", "type 0"), ("name", "type 1"), ("changed_at", "effective"), ("light", "type 2")):
+        assert any(line.split()[:1] == [column] and what in line for line in said.out.splitlines())
+
+
+def test_check_finds_what_is_missing(coast: Path) -> None:
+    text = (coast / "brenvik.toml").read_text().replace('type_1 = ["name"]', 'type_1 = ["nome"]')
+    (coast / "brenvik.toml").write_text(text)
+    said = brenvik("check", cwd=coast)
+    assert said.code == 2
+    assert "nome is declared, but neither in buoy_01.csv" in said.out
+
+
+def test_new_proposes_a_declaration_that_loads(coast: Path) -> None:
+    second_day(coast)
+    (coast / "brenvik.toml").unlink()
+    made = brenvik("new", "inbox/buoy_02.csv", cwd=coast)
+    assert made.code == 0
+    assert "brenvik check" in made.out
+    text = (coast / "brenvik.toml").read_text()
+    for line in ('natural_key = ["buoy_code"]', 'order_by = ["changed_at", "entry_no"]', 'operation = "op"'):
+        assert line in text
+    assert brenvik("check", cwd=coast).code == 0
+    counts = brenvik("load", "--json", cwd=coast).json["outcomes"][0]["counts"]
+    assert (counts["read"], counts["rejected"]) == (26, 2)
+    assert brenvik("new", "inbox/buoy_02.csv", cwd=coast).code == 2
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "told"),
+    [
+        (["load", "bouy"], 2, "has no table 'bouy'; it has buoy"),
+        (["load", "--project", "nowhere.toml"], 2, "There is no nowhere.toml"),
+        (["new", "nothing.csv"], 2, "There is no file nothing.csv"),
+        (["history", "buoy", "a", "b"], 2, "Expected buoy_code=VALUE"),
+    ],
+)
+def test_wrong_calls_end_with_2_and_say_what_was_expected(coast: Path, words: list[str], code: int, told: str) -> None:
+    said = brenvik(*words, cwd=coast)
+    assert (said.code, told in said.err) == (code, True), said
+    assert "Traceback" not in said.err
+
+
+def test_all_faults_of_a_project_are_told_at_once(coast: Path) -> None:
+    (coast / "brenvik.toml").write_text(
+        'stor = "x"\n[table.a]\nnatural_key = []\n[table.b]\nnatural_key = "k"\ndeletes = "burn"\n'
+        '[table.b.feed.f]\nkind = "changes"\nfiles = "*.csv"\n'
+    )
+    said = brenvik("check", cwd=coast)
+    assert said.code == 2
+    for fault in (
+        "stor: is no key of a project",
+        "store: is missing",
+        "table.a: natural_key: names no column",
+        "table.a: has no feed",
+        "table.b: deletes: Input should be",
+        "table.b.feed.f.operation: is missing",
+    ):
+        assert fault in said.err
+
+
+def test_changed_rules_are_refused_with_4(coast: Path) -> None:
+    brenvik("load", cwd=coast)
+    second_day(coast)
+    text = (coast / "brenvik.toml").read_text()
+    (coast / "brenvik.toml").write_text(text.replace('deletes = "close"', 'deletes = "remove"'))
+    said = brenvik("load", cwd=coast)
+    assert said.code == 4
+    assert "deletes: was 'close', is 'remove'" in said.out
+    (coast / "brenvik.toml").write_text(text)
+    assert brenvik("load", cwd=coast).code == 3
+
+
+def test_too_many_rejects_fail_the_load_and_write_only_the_run(coast: Path) -> None:
+    brenvik("load", cwd=coast)
+    second_day(coast)
+    text = (coast / "brenvik.toml").read_text()
+    (coast / "brenvik.toml").write_text(text.replace("deletes =", "max_rejects = 2\ndeletes ="))
+    said = brenvik("load", cwd=coast)
+    assert said.code == 1
+    assert "3 of 14 rows would be rejected; max_rejects allows 2" in said.out
+    assert brenvik("rejects", "--json", cwd=coast).json["rejects"] == []
+    assert [run["state"] for run in brenvik("runs", "--json", cwd=coast).json["runs"]] == ["failed", "done"]
+    (coast / "brenvik.toml").write_text(text.replace("deletes =", "max_rejects = 0.5\ndeletes ="))
+    assert brenvik("load", cwd=coast).code == 3
+
+
+def test_a_changed_file_is_told_and_not_taken_again(coast: Path) -> None:
+    brenvik("load", cwd=coast)
+    path = coast / "inbox" / "buoy_01.csv"
+    path.write_text(path.read_text().replace("Kvitsund", "Kvittsund"))
+    said = brenvik("load", cwd=coast)
+    assert said.code == 0
+    assert "was taken by run 1 and has changed since" in said.out
+
+
+def test_one_table_that_fails_keeps_no_other_from_loading(coast: Path) -> None:
+    more = scenario.PROJECT[scenario.PROJECT.index("[table.buoy]") :].replace("table.buoy", "table.float")
+    broken = more.replace("entry_no", "entry_nr")
+    (coast / "brenvik.toml").write_text(scenario.PROJECT + broken + more.replace("table.float", "table.mark"))
+    answer = brenvik("load", "--json", cwd=coast).json
+    assert [outcome["state"] for outcome in answer["outcomes"]] == ["done", "failed", "done"]
+    assert answer["exit"] == 1
+    assert "entry_nr is not in" in answer["outcomes"][1]["error"]
+
+
+def test_nothing_heavy_is_imported_for_help(tmp_path: Path) -> None:
+    code = (
+        "import sys\nsys.argv = ['brenvik', '--help']\nfrom brenvik.cli.main import main\n"
+        "try: main()\nexcept SystemExit: pass\n"
+        "print('HEAVY', sorted({'duckdb', 'pyarrow', 'sqlglot', 'pydantic', 'pandas', 'numpy'} & set(sys.modules)))"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, cwd=tmp_path, check=True)
+    assert "HEAVY []" in done.stdout
+
+
+def test_a_project_can_be_named_from_anywhere(coast: Path, tmp_path_factory: pytest.TempPathFactory) -> None:
+    elsewhere = tmp_path_factory.mktemp("elsewhere")
+    said = brenvik("load", "--project", coast / "brenvik.toml", cwd=elsewhere)
+    assert said.code == 0
+    assert (coast / "coast.duckdb").exists()
+    assert list(elsewhere.iterdir()) == []
+
+
+def test_environment_variables_are_filled_in_or_told(coast: Path) -> None:
+    text = scenario.PROJECT.replace("duckdb:coast.duckdb", "duckdb:${COAST}.duckdb")
+    (coast / "brenvik.toml").write_text(text)
+    missing = brenvik("load", cwd=coast)
+    assert (missing.code, "store: the environment variable 'COAST' is not set" in missing.err) == (2, True)
+    assert brenvik("load", cwd=coast, COAST="shore").code == 0
+    assert (coast / "shore.duckdb").exists()
+
+
+def test_output_off_a_terminal_has_no_colours_and_no_trailing_blanks(coast: Path) -> None:
+    second_day(coast)
+    for words in (["preview"], ["load"], ["runs"], ["rejects"], ["history", "buoy", "NB-102"], ["check"]):
+        said = brenvik(*words, cwd=coast).out
+        assert "\x1b" not in said
+        assert all(line == line.rstrip() for line in said.splitlines())
+
+
+def test_two_copies_of_one_file_are_duplicates(coast: Path) -> None:
+    shutil.copy(coast / "inbox" / "buoy_01.csv", coast / "inbox" / "buoy_01_copy.csv")
+    counts = brenvik("load", "--json", cwd=coast).json["outcomes"][0]["counts"]
+    assert (counts["inserted"], counts["duplicate"], counts["rows_after"]) == (12, 12, 12)

@@ -1,0 +1,105 @@
+"""The demo: its files, its story, and the rows of its table in full."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+from cli import brenvik as call
+
+import brenvik
+from brenvik.demo import scenario
+
+DATA = Path(scenario.__file__).parent / "data"
+
+EXPECTED = """
+key | code   | name           | lat     | lon    | light   | colour | status     | since      | valid_from  | valid_to    | cur | del | runs
+1   | NB-101 | Kvitsund       | 62.1795 | 6.1560 | Fl G 3s | green  | on station | 2018-06-21 | 05-13 08:00 | 05-14 05:30 | no  | no  | 1 2
+13  | NB-101 | Kvitsund       | 62.1795 | 6.1560 | Fl G 5s | green  | on station | 2018-06-21 | 05-14 05:30 | -           | yes | no  | 2 2
+2   | NB-102 | Tarva Deep     | 62.2631 | 5.5918 | Q       | green  | on station | 2015-05-11 | 05-13 08:00 | 05-14 06:10 | no  | no  | 1 2
+15  | NB-102 | Tarva Deep     | 62.2631 | 5.5918 | Q       | green  | adrift     | 2015-05-11 | 05-14 06:10 | 05-14 09:40 | no  | no  | 2 2
+16  | NB-102 | Tarva Deep     | 62.2631 | 5.5918 | Q       | green  | in dock    | 2015-05-11 | 05-14 09:40 | 05-14 16:20 | no  | no  | 2 2
+17  | NB-102 | Tarva Deep     | 62.2631 | 5.5918 | Q       | green  | on station | 2015-05-11 | 05-14 16:20 | -           | yes | no  | 2 2
+3   | NB-103 | Grasøy Inner   | 62.3633 | 5.2032 | Fl G 3s | red    | on station | 2019-07-06 | 05-13 08:00 | 05-15 10:15 | no  | no  | 1 3
+19  | NB-103 | Grasøy Inner   | 62.3633 | 5.2032 | Fl G 3s | red    | adrift     | 2019-07-06 | 05-15 10:15 | -           | yes | no  | 3 3
+4   | NB-104 | Norrskjær      | 62.2490 | 6.1082 | Fl 3s   | red    | on station | 2018-11-04 | 05-13 08:00 | 05-13 17:45 | no  | no  | 1 3
+20  | NB-104 | Norrskjær      | 62.2490 | 6.1082 | Fl 3s   | red    | damaged    | 2018-11-04 | 05-13 17:45 | 05-14 11:05 | no  | no  | 3 3
+18  | NB-104 | Norrskjær      | 62.2490 | 6.1082 | Fl 3s   | green  | on station | 2018-11-04 | 05-14 11:05 | 05-15 07:20 | no  | yes | 2 3
+21  | NB-104 | Norrskjær      | 62.2490 | 6.1082 | Fl 5s   | green  | on station | 2018-11-04 | 05-15 15:00 | -           | yes | no  | 3 3
+5   | NB-105 | Langbåen       | 62.1371 | 6.1400 | LFl 10s | red    | on station | 2019-04-02 | 05-13 08:00 | -           | yes | no  | 1 1
+6   | NB-106 | Skarholm North | 62.1225 | 5.8256 | Q       | red    | on station | 2016-01-23 | 05-13 08:00 | -           | yes | no  | 1 2
+7   | NB-107 | Holmflua       | 62.3357 | 5.8117 | Fl G 3s | yellow | on station | 2018-07-26 | 05-13 08:00 | -           | yes | no  | 1 1
+8   | NB-108 | Sildegrunn     | 61.9406 | 5.6545 | LFl 10s | red    | on station | 2020-02-22 | 05-13 08:00 | -           | yes | no  | 1 1
+9   | NB-109 | Vesleneset     | 62.2750 | 6.1025 | Fl R 5s | green  | on station | 2019-02-01 | 05-13 08:00 | -           | yes | no  | 1 1
+10  | NB-110 | Storskarv      | 62.1581 | 5.5727 | Fl R 5s | green  | on station | 2016-01-28 | 05-13 08:00 | 05-15 09:00 | no  | yes | 1 3
+11  | NB-111 | Ytre Halvor    | 62.0173 | 5.8412 | LFl 10s | yellow | on station | 2018-01-26 | 05-13 08:00 | -           | yes | no  | 1 1
+12  | NB-112 | Blåskjell Bank | 62.2066 | 5.1547 | Fl 3s   | green  | on station | 2020-04-13 | 05-13 08:00 | -           | yes | no  | 1 1
+14  | NB-113 | Morkflu        | 62.0931 | 5.4477 | Q R     | red    | on station | 2024-05-14 | 05-14 13:00 | -           | yes | no  | 2 2
+""".strip()  # noqa: E501
+
+
+@pytest.fixture(scope="module")
+def toured(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, str]:
+    folder = tmp_path_factory.mktemp("tour")
+    said = call("demo", "coast", cwd=folder)
+    assert said.code == 0, said.err
+    return folder / "coast", said.out
+
+
+def shown(value: Any) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, datetime):
+        return f"{value:%m-%d %H:%M}"
+    return "-" if value is None else str(value)
+
+
+def test_the_table_holds_these_rows(toured: tuple[Path, str]) -> None:
+    project = brenvik.read_project(toured[0] / "brenvik.toml")
+    with project.open(read_only=True) as store:
+        rows = store.read(project.table("buoy").rules).to_pylist()
+    names = (
+        "buoy_key", "buoy_code", "name", "latitude", "longitude", "light", "colour", "status", "commissioned_on",
+        "valid_from", "valid_to", "is_current", "is_deleted",
+    )  # fmt: skip
+    found = [[*(shown(row[name]) for name in names), f"{row['first_run']} {row['last_run']}"] for row in rows]
+    _, *lines = EXPECTED.splitlines()
+    assert found == [[cell.strip() for cell in line.split("|")] for line in lines]
+    assert list(rows[0]) == [*names, "first_run", "last_run", "first_loaded_at", "last_loaded_at"]
+
+
+def test_the_tour_tells_every_trap(toured: tuple[Path, str]) -> None:
+    for sentence in (
+        "14 read = 1 inserted + 5 versioned + 1 overwritten + 1 protected + 2 unchanged + 1 duplicate + 3 rejected",
+        "12 rows + 6 added − 0 removed = 18",
+        "commissioned_on stays 2019-04-02, source says 2009-04-02",
+        "buoy_code has 13 characters, 8 fit",
+        "changed_at: '2024-05-14 25:61' is no timestamp",
+        "5 read = 1 inserted + 2 versioned + 2 deleted",
+        "deleted 2024-05-15 07:20, back 2024-05-15 15:00 (away for 7 h 40 min)",
+        "14 read = 14 duplicate",
+        "21 rows + 0 added − 0 removed = 21",
+    ):
+        assert sentence in toured[1]
+
+
+@pytest.mark.parametrize("name", sorted(scenario.days()))
+def test_the_files_in_the_repository_are_those_the_seed_gives(name: str, tmp_path: Path) -> None:
+    assert scenario.write_day(name, tmp_path).read_bytes() == (DATA / name).read_bytes()
+
+
+def test_a_folder_with_something_in_it_is_left_alone(tmp_path: Path) -> None:
+    (tmp_path / "thesis.txt").write_text("mine")
+    said = call("demo", ".", cwd=tmp_path)
+    assert said.code == 2
+    assert "is not empty" in said.err
+    assert [path.name for path in tmp_path.iterdir()] == ["thesis.txt"]
+
+
+def test_the_demo_at_scale_adds_up(tmp_path: Path) -> None:
+    said = call("demo", "big", "--rows", "20000", cwd=tmp_path)
+    assert said.code == 0, said.err
+    assert "10,000 read = 10,000 inserted" in said.out
+    assert "500 duplicate + 3 rejected" in said.out
