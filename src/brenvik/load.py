@@ -222,6 +222,7 @@ def _draw(
             f"{batch.source} has no column {operations.column!r}, which shall tell insert, update or delete; "
             f"it has {', '.join(batch.columns)}."
         )
+    _check_files(rules, batch, operations)
     columns = {name: kind for name, kind in batch.columns.items() if not operations or name != operations.column}
     blueprint = draw(
         rules,
@@ -258,6 +259,20 @@ def _draw(
     if not it.preview:
         ledger.add_shapes(rules.table, added)
     return blueprint.with_shapes(shapes | added)
+
+
+def _check_files(rules: TableRules, batch: Batch, operations: Operations | None) -> None:
+    """Raises FeedError when one of several files lacks a column that every change needs."""
+    needed = [*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])]
+    needed += [operations.column] if operations else []
+    faults = [
+        f"{file.file} has no column {name}; it has {', '.join(batch.carried[file.number])}"
+        for file in batch.files
+        for name in dict.fromkeys(needed)
+        if name in batch.columns and name not in batch.carried[file.number]
+    ]
+    if faults:
+        raise FeedError("\n  ".join([f"Not every file fits the rules of table {rules.table!r}:", *faults]))
 
 
 def _create(it: _Load, relation: str, columns: list[tuple[str, str, bool]], *, temporary: bool = False) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
@@ -123,12 +123,12 @@ class Store:
         """The rows that held at a moment: ``valid_from <= when < valid_to``.
 
         ``when`` is a value of the effective column's type, or a text of it; a day means its first moment. Timestamps
-        with a zone become UTC.
+        with a zone become UTC. Raises DeclarationError when it is none.
         """
         kind = self.ledger.effective_type(rules.table) if self.ledger.exists() else None
         if kind is None:
             return self._ask(rules, "", {})
-        return self._ask(rules, ask.at_moment(rules, kind), {"moment": str(when)})
+        return self._ask(rules, ask.at_moment(rules, kind), {"moment": _moment(when, kind)})
 
     def close(self) -> None:
         """Lets go of the store. Outcomes cannot tell their decisions afterwards."""
@@ -171,6 +171,21 @@ def open_store(address: str, *, read_only: bool = False, wait_s: float = 30.0) -
     if read_only and place != ":memory:" and not Path(place).exists():
         place = ":memory:"  # nothing was ever loaded; there is nothing to read either
     return Store(DuckDBEngine(place, read_only=read_only, wait_s=wait_s))
+
+
+def _moment(when: str | int | date | datetime, kind: str) -> str:
+    """A moment as text that the store casts to the type of valid_from."""
+    try:
+        if kind == "integer":
+            return str(int(str(when)))
+        moment = when if isinstance(when, (date, datetime)) else datetime.fromisoformat(str(when))
+    except ValueError:
+        raise DeclarationError(f"{when!r} is no {kind}, which valid_from of this table is") from None
+    if isinstance(moment, datetime) and moment.tzinfo:
+        moment = moment.astimezone(UTC).replace(tzinfo=None)
+    if kind == "date" and isinstance(moment, datetime):
+        moment = moment.date()
+    return moment.isoformat(" ") if isinstance(moment, datetime) else str(moment)
 
 
 def _without_secrets(address: str) -> str:

@@ -27,7 +27,9 @@ def value(column: str, text: str) -> Any:
 
 
 def declared(line: str) -> brenvik.TableRules:
-    given = {name: [part.strip() for part in parts.split(",")] for name, _, parts in (c.partition(":") for c in cells(line))}
+    given = {
+        name: [part.strip() for part in parts.split(",")] for name, _, parts in (c.partition(":") for c in cells(line))
+    }
     return brenvik.TableRules(
         "buoy",
         natural_key=given["key"],

@@ -132,7 +132,12 @@ def test_a_moment_that_is_none_is_told(coast: Path) -> None:
 def test_check_says_what_each_column_is(coast: Path) -> None:
     said = brenvik("check", cwd=coast)
     assert said.code == 0
-    for column, what in (("commissioned_on", "type 0"), ("name", "type 1"), ("changed_at", "effective"), ("light", "type 2")):
+    for column, what in (
+        ("commissioned_on", "type 0"),
+        ("name", "type 1"),
+        ("changed_at", "effective"),
+        ("light", "type 2"),
+    ):
         assert any(line.split()[:1] == [column] and what in line for line in said.out.splitlines())
 
 

@@ -36,10 +36,7 @@ def read(
 ) -> Iterator[tuple[pa.RecordBatch, pa.Array]]:
     """Rows with the numbers of their lines. Lines with too few or too many fields go to ``broken``."""
     bad: list[Any] = []
-    done = 0  # rows given so far; with the bad ones before them they tell the record's number
-    breaks = 0  # line breaks inside fields so far
-    counted = 0
-    record = 2
+    place = _Place(number, bad, broken)
     last: pa.RecordBatch | None = None
     with _open(path, columns, bad) as reader:
         while True:
@@ -49,41 +46,64 @@ def read(
                 break
             except pa.ArrowInvalid as error:
                 raise FeedError(
-                    f"{path.name} cannot be read after line {record + breaks - 1}: {error}. "
+                    f"{path.name} cannot be read after line {place.line}: {error}. "
                     "Expected CSV in UTF-8 with double quotes; nothing of it was taken."
                 ) from error
-            numbers = np.array([row.number for row in bad], dtype=np.int64)
-            good = np.arange(done, done + len(piece))
-            before = np.searchsorted(numbers - 2 - np.arange(len(numbers)), good, side="right")
-            records = good + before + 2
-            inside = _breaks(piece)
-            in_bad = np.concatenate(([0], np.cumsum([row.text.count("\n") for row in bad], dtype=np.int64)))
-            lines = (
-                records + breaks + np.concatenate(([0], np.cumsum(inside)[:-1])) + in_bad[before]
-                if len(piece)
-                else records
-            )
-            for index in range(counted, len(bad)):
-                row = bad[index]
-                ahead = int(np.sum(inside[records < row.number])) + breaks + int(in_bad[index])
-                broken.append(
-                    BrokenLine(
-                        number * FILE_STEP + row.number + ahead,
-                        row.text,
-                        f"has {row.actual_columns} fields, the header names {row.expected_columns}",
-                    )
-                )
-            counted = len(bad)
-            done += len(piece)
-            breaks += int(inside.sum())
             if len(piece):
-                record = int(records[-1]) + 1
                 last = piece
+                lines = place.of(piece)
                 kept = _has_value(piece)
                 if kept is not None:
                     piece, lines = piece.filter(pa.array(kept)), lines[kept]
                 yield piece, pa.array(lines)
+        place.tell_bad(np.array([], dtype=np.int64), np.array([], dtype=np.int64))
     _check_last_quote(path, last)
+
+
+class _Place:
+    """Keeps count of where in the file rows stand.
+
+    The reader numbers records (the header is 1) and tells the numbers of the bad ones only; good rows take the
+    numbers between them. A record's line is its number and the line breaks inside all records before it.
+    """
+
+    def __init__(self, number: int, bad: list[Any], broken: list[BrokenLine]) -> None:
+        self.line = 1
+        self._number = number
+        self._bad = bad
+        self._broken = broken
+        self._rows = 0
+        self._breaks = 0
+        self._told = 0
+
+    def of(self, piece: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.int64]]:
+        """The lines of the next rows; bad lines among them go to ``broken``."""
+        numbers = np.array([row.number for row in self._bad], dtype=np.int64)
+        good = np.arange(self._rows, self._rows + len(piece))
+        bad_before = np.searchsorted(numbers - 2 - np.arange(len(numbers)), good, side="right")
+        records = good + bad_before + 2
+        inside = _breaks(piece)
+        lines = (
+            records + self._breaks + np.concatenate(([0], np.cumsum(inside)[:-1])) + self._breaks_in_bad()[bad_before]
+        )
+        self.tell_bad(records, inside)
+        self._rows += len(piece)
+        self._breaks += int(inside.sum())
+        self.line = int(lines[-1])
+        return lines
+
+    def tell_bad(self, records: np.ndarray[Any, Any], inside: np.ndarray[Any, Any]) -> None:
+        """Passes on the bad lines that came up since the last call, given the rows read with them."""
+        breaks_in_bad = self._breaks_in_bad()
+        for index in range(self._told, len(self._bad)):
+            row = self._bad[index]
+            line = row.number + self._breaks + int(np.sum(inside[records < row.number])) + int(breaks_in_bad[index])
+            reason = f"has {row.actual_columns} fields, the header names {row.expected_columns}"
+            self._broken.append(BrokenLine(self._number * FILE_STEP + line, row.text, reason))
+        self._told = len(self._bad)
+
+    def _breaks_in_bad(self) -> np.ndarray[Any, np.dtype[np.int64]]:
+        return np.concatenate(([0], np.cumsum([row.text.count("\n") for row in self._bad], dtype=np.int64)))
 
 
 def _open(path: Path, columns: Sequence[str], bad: list[Any]) -> pa.csv.CSVStreamingReader:

@@ -1,0 +1,159 @@
+"""CSV as people send it: line numbers, quotes, blanks, broken lines, and text that stays text."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import brenvik
+from brenvik.errors import FeedError
+from brenvik.feeds import csv
+from brenvik.feeds.base import BrokenLine
+from brenvik.feeds.files import FileSource
+
+LONG = "x" * 40
+
+
+def write(folder: Path, text: str | bytes, name: str = "buoy.csv") -> Path:
+    path = folder / name
+    path.write_bytes(text if isinstance(text, bytes) else text.encode())
+    return path
+
+
+def read(path: Path) -> tuple[list[tuple[int, dict[str, Any]]], list[BrokenLine]]:
+    broken: list[BrokenLine] = []
+    rows = []
+    for piece, lines in csv.read(path, 0, tuple(csv.columns_of(path)), broken):
+        rows += list(zip(lines.to_pylist(), piece.to_pylist(), strict=True))
+    return rows, broken
+
+
+def load(path: Path, **declared: Any) -> tuple[brenvik.Outcome, list[dict[str, Any]], list[dict[str, Any]]]:
+    rules = brenvik.TableRules("buoy", natural_key="code", **declared)
+    with brenvik.open_store("duckdb::memory:") as store:
+        outcome = store.load_from(rules, FileSource("*.csv", folder=path.parent, name="files", kind="upserts"))
+        return outcome, store.read(rules).to_pylist(), store.ledger.rejects().to_pylist()
+
+
+def test_a_row_has_the_number_of_its_first_line(tmp_path: Path) -> None:
+    path = write(tmp_path, 'code,note\nA,"two\nlines"\n\nB,one\nC\nD,x,y\nE,"a\n\nb"\nF,last')
+    rows, broken = read(path)
+    assert [(line, row["code"]) for line, row in rows] == [(2, "A"), (5, "B"), (8, "E"), (11, "F")]
+    assert [(line.arrival, line.text) for line in broken] == [(6, "C"), (7, "D,x,y")]
+    assert broken[0].reason == "has 1 fields, the header names 2"
+
+
+@given(
+    st.lists(
+        st.one_of(
+            st.tuples(st.just("good"), st.text(alphabet='ab\n,"', max_size=4)),
+            st.tuples(st.sampled_from(["few", "many", "blank"]), st.just("")),
+        ),
+        max_size=12,
+    )
+)
+def test_lines_are_counted_as_an_editor_counts_them(tmp_path_factory: pytest.TempPathFactory, made: Any) -> None:
+    text, line, good, bad = "code,note\n", 2, [], []
+    for index, (kind, note) in enumerate(made):
+        quoted = '"' + note.replace('"', '""') + '"'
+        row = {"good": f"K{index},{quoted}", "few": f"K{index}", "many": f"K{index},b,c", "blank": ""}[kind]
+        if kind == "good":
+            good.append((line, f"K{index}", note))
+        elif kind != "blank":
+            bad.append(line)
+        text += row + "\n"
+        line += row.count("\n") + 1
+    rows, broken = read(write(tmp_path_factory.mktemp("csv"), text))
+    assert [(number, row["code"], row["note"]) for number, row in rows] == good
+    assert [line.arrival for line in broken] == bad
+
+
+def test_text_stays_text(tmp_path: Path) -> None:
+    odd = ["NA", "NULL", "nan", "007", "450.0", "true", "OFF", " x ", "\u00a0", "1e5", "2024-05-13"]
+    path = write(tmp_path, "code,note\n" + "".join(f"K{i:02d},{value}\n" for i, value in enumerate(odd)))
+    _, rows, _ = load(path)
+    assert [row["note"] for row in rows] == odd
+
+
+def test_an_empty_field_is_null_and_a_quoted_one_is_not(tmp_path: Path) -> None:
+    _, rows, _ = load(write(tmp_path, 'code,note\nA,\nB,""\n'))
+    assert [row["note"] for row in rows] == [None, ""]
+
+
+def test_broken_lines_are_rejects_with_their_text(tmp_path: Path) -> None:
+    outcome, rows, rejects = load(write(tmp_path, "code,note\nA,x\nB\nC,x,y\nD,x\n"))
+    assert (outcome.counts["read"], outcome.counts["rejected"], len(rows)) == (4, 2, 2)
+    assert [(row["line"], row["content"], row["reason"]) for row in rejects] == [
+        (3, "B", "has 1 fields, the header names 2"),
+        (4, "C,x,y", "has 3 fields, the header names 2"),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("declared", "good", "bad"),
+    [
+        ("integer", ["0", "-7", "+7", " 12 ", "12.0", "9223372036854775807"], ["12.5", "1_000", "0x10", "1e3", "9223372036854775808", ""]),
+        ("decimal(5,2)", ["1", "1.2", "999.99", "-.5", "1.2300"], ["1.239", "1000", "1e1", "NaN", "1,5"]),
+        ("double", ["1", "1e3", "nan", "-inf", ".5"], ["1_0", "1,5", "x"]),
+        ("boolean", ["true", "False", "t", "0", "yes"], ["2", "maybe"]),
+        ("date", ["2024-05-13", "2024-05-13 00:00"], ["2024-02-30", "2024-05-13 08:00", "infinity", "13.5.2024"]),
+        ("timestamp", ["2024-05-13 08:00", "2024-05-13T08:00:00.5Z"], ["2024-05-14 25:61", "infinity", "noon"]),
+        ("time", ["08:00:00", "23:59:59.999999"], ["25:61", "x"]),
+        ("text(3)", ["abc", "日本語"], ["abcd"]),
+    ],
+)  # fmt: skip
+def test_a_value_passes_only_if_nothing_of_it_is_lost(
+    tmp_path: Path, declared: str, good: list[str], bad: list[str]
+) -> None:
+    bad = [value for value in bad if value]
+    lines = "".join(f'K{index:02d},"{value}"\n' for index, value in enumerate([*good, *bad]))
+    _, rows, rejects = load(write(tmp_path, "code,note\n" + lines), types={"note": declared})
+    assert [row["code"] for row in rows] == [f"K{index:02d}" for index in range(len(good))]
+    assert [row["value"] for row in rejects] == bad
+    assert all(row["note"] is not None for row in rows)
+    assert all(row["column_name"] == "note" for row in rejects)
+
+
+def test_times_meet_zones(tmp_path: Path) -> None:
+    path = write(
+        tmp_path, "code,at\nA,2024-07-01 12:00\nB,2024-07-01T12:00:00Z\nC,2024-07-01 12:00:00+05:30\nD,2024-01-01\n"
+    )
+    _, rows, _ = load(path, types={"at": "timestamp with time zone"}, time_zone="Europe/Oslo")
+    assert [f"{row['at']:%m-%d %H:%M}" for row in rows] == ["07-01 10:00", "07-01 12:00", "07-01 06:30", "12-31 23:00"]
+
+
+def test_all_faults_of_a_row_are_told_together(tmp_path: Path) -> None:
+    path = write(tmp_path, f"code,n,t\n{LONG},x,y\n")
+    _, _, rejects = load(path, types={"code": "text(8)", "n": "integer", "t": "date"})
+    assert rejects[0]["reason"] == "code has 40 characters, 8 fit; n: 'x' is no integer; t: 'y' is no date"
+
+
+@pytest.mark.parametrize(
+    ("content", "told"),
+    [
+        (b"", "Empty CSV file"),
+        (b"code,code\nA,B\n", "several columns named code"),
+        (b"code,Code\nA,B\n", "several columns named code"),
+        (b"code,note\nA,\xff\n", "invalid UTF8"),
+        (b'code,note\nA,"x\nB,y\n', "never closed"),
+        (b"kode,note\nA,x\n", "b.csv has no column code"),
+    ],
+)
+def test_a_file_that_cannot_be_read_is_told_and_nothing_is_taken(tmp_path: Path, content: bytes, told: str) -> None:
+    rules = brenvik.TableRules("buoy", natural_key="code")
+    write(tmp_path, "code,note\nZ,z\n", "a.csv")
+    write(tmp_path, content, "b.csv")
+    with brenvik.open_store("duckdb::memory:") as store:
+        with pytest.raises(FeedError, match=told):
+            store.load_from(rules, FileSource("*.csv", folder=tmp_path, name="files", kind="upserts"))
+        assert store.read(rules).num_rows == 0
+        assert store.ledger.taken_files("buoy", "files") == {}
+
+
+def test_a_header_alone_is_a_run_without_rows(tmp_path: Path) -> None:
+    outcome, rows, _ = load(write(tmp_path, b"\xef\xbb\xbfcode,note\r\n"))
+    assert (outcome.state, outcome.counts["read"], rows) == ("done", 0, [])

@@ -1,0 +1,97 @@
+"""Declarations: what is accepted, and that every fault is told at once, by column."""
+
+from __future__ import annotations
+
+import dataclasses
+from datetime import date
+from typing import Any
+
+import pytest
+
+import brenvik
+from brenvik.errors import RulesError
+from brenvik.types import parse_type
+
+
+def faults(**declared: Any) -> tuple[str, ...]:
+    with pytest.raises(RulesError) as caught:
+        brenvik.TableRules("buoy", **{"natural_key": "code", **declared})
+    return caught.value.faults
+
+
+def test_all_faults_are_told_at_once() -> None:
+    told = faults(
+        natural_key=["code", "code"],
+        order_by=["at"],
+        type_1=["code"],
+        type_2=["light"],
+        leave_out=["light"],
+        types={"code": "double", "at": "text", "light": "colour"},
+        housekeeping={"valid_from": False, "validity": "v"},
+        max_rejects=1.5,
+    )
+    for part in (
+        "natural_key: names 'code' 2 times",
+        "code: is in natural_key and type_1",
+        "light: is in type_2 and leave_out",
+        "types: light: 'colour' is no type",
+        "code: is a natural key of type double",
+        "at: orders, but is text",
+        "'validity' is none of",
+        "valid_from cannot be left out",
+        "1.5 is no share",
+    ):
+        assert any(part in fault for fault in told), part
+
+
+@pytest.mark.parametrize(
+    ("declared", "told"),
+    [
+        ({"natural_key": []}, "natural_key: names no column"),
+        ({"deletes": "burn"}, "deletes: Input should be 'close' or 'remove'"),
+        ({"no_such_rule": 1}, "no_such_rule: is no rule of a table"),
+        ({"order_by": "code"}, "a key cannot order its own changes"),
+        ({"effective": "code"}, "a key cannot tell when a change holds"),
+        ({"type_1": ["brenvik_x"]}, "begin with 'brenvik_'"),
+        ({"order_by": "day", "types": {"day": "date"}, "grain": "hour"}, "day is date, which has no hours to cut"),
+        ({"order_by": "no", "types": {"no": "integer"}, "open_end": date(9999, 12, 31)}, "does not fit no"),
+        ({"housekeeping": {"valid_to": "valid_from"}}, "would be the name of 2 columns"),
+        ({"type_1": ["Is_Current"]}, "'is_current' would be the name of 2 columns"),
+        (
+            {"other_columns": "type_1", "housekeeping": {"valid_to": False, "is_deleted": False}},
+            "needs valid_to or is_deleted",
+        ),
+    ],
+)
+def test_a_fault_is_told_by_its_column(declared: dict[str, Any], told: str) -> None:
+    assert any(told in fault for fault in faults(**declared))
+
+
+def test_rules_cannot_be_changed() -> None:
+    rules = brenvik.TableRules("buoy", natural_key="code")
+    with pytest.raises(dataclasses.FrozenInstanceError):
+        rules.deletes = "remove"  # type: ignore[misc]
+
+
+def test_roles() -> None:
+    rules = brenvik.TableRules(
+        "buoy", natural_key="code", order_by=["at", "no"], type_0="since", type_1=["name", "no"], leave_out="note"
+    )
+    roles = {name: rules.role_of(name) for name in ("code", "at", "no", "since", "name", "note", "light")}
+    assert roles == {
+        "code": None, "at": None, "no": "type_1", "since": "type_0", "name": "type_1", "note": None, "light": "type_2",
+    }  # fmt: skip
+    assert rules.effective_column == "at"
+    assert brenvik.TableRules("buoy", natural_key="code").effective_column is None
+
+
+@pytest.mark.parametrize("text", ["text", "text(8)", "decimal(38,0)", "timestamp with time zone", "binary"])
+def test_types_are_written_as_they_are_read(text: str) -> None:
+    assert str(parse_type(text)) == text
+    assert str(parse_type(f" {text.upper()} ")) == text
+
+
+@pytest.mark.parametrize("text", ["text(0)", "decimal(39,0)", "decimal(4,5)", "varchar", ""])
+def test_what_is_no_type_is_told(text: str) -> None:
+    with pytest.raises(ValueError, match="is no type|needs 1 to 38 digits"):
+        parse_type(text)

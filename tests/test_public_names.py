@@ -1,0 +1,16 @@
+"""The public names, pinned."""
+
+import importlib.metadata
+
+import brenvik
+
+
+def test_the_public_names() -> None:
+    assert brenvik.__all__ == [
+        "BrenvikError", "Operations", "Outcome", "Project", "Store", "TableRules", "__version__", "open_store", "read_project",
+    ]  # fmt: skip
+    assert all(getattr(brenvik, name).__doc__ for name in brenvik.__all__ if name != "__version__")
+
+
+def test_the_version_is_in_one_place() -> None:
+    assert brenvik.__version__ == importlib.metadata.version("brenvik")
