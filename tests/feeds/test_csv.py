@@ -96,7 +96,7 @@ def test_broken_lines_are_rejects_with_their_text(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("declared", "good", "bad"),
     [
-        ("integer", ["0", "-7", "+7", " 12 ", "12.0", "9223372036854775807"], ["12.5", "1_000", "0x10", "1e3", "9223372036854775808", ""]),
+        ("integer", ["0", "-7", "+7", " 12 ", "12.0", str(2**63 - 1)], ["12.5", "1_000", "0x10", "1e3", str(2**63)]),
         ("decimal(5,2)", ["1", "1.2", "999.99", "-.5", "1.2300"], ["1.239", "1000", "1e1", "NaN", "1,5"]),
         ("double", ["1", "1e3", "nan", "-inf", ".5"], ["1_0", "1,5", "x"]),
         ("boolean", ["true", "False", "t", "0", "yes"], ["2", "maybe"]),
@@ -109,7 +109,6 @@ def test_broken_lines_are_rejects_with_their_text(tmp_path: Path) -> None:
 def test_a_value_passes_only_if_nothing_of_it_is_lost(
     tmp_path: Path, declared: str, good: list[str], bad: list[str]
 ) -> None:
-    bad = [value for value in bad if value]
     lines = "".join(f'K{index:02d},"{value}"\n' for index, value in enumerate([*good, *bad]))
     _, rows, rejects = load(write(tmp_path, "code,note\n" + lines), types={"note": declared})
     assert [row["code"] for row in rows] == [f"K{index:02d}" for index in range(len(good))]

@@ -93,5 +93,5 @@ def test_types_are_written_as_they_are_read(text: str) -> None:
 
 @pytest.mark.parametrize("text", ["text(0)", "decimal(39,0)", "decimal(4,5)", "varchar", ""])
 def test_what_is_no_type_is_told(text: str) -> None:
-    with pytest.raises(ValueError, match="is no type|needs 1 to 38 digits"):
+    with pytest.raises(ValueError, match=r"is no type|needs 1 to 38 digits"):
         parse_type(text)

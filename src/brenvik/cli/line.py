@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from typing import Any
 
@@ -22,7 +23,7 @@ def time_line(spans: Sequence[tuple[Any, Any]], *, width: int) -> list[str]:
         drawn[left:right] = list("├" + f"{number}".ljust(right - left - 1, "─"))
         if until is None:
             drawn[end] = "▶"
-    for (_, until), (start, _) in zip(spans, spans[1:], strict=False):
+    for (_, until), (start, _) in itertools.pairwise(spans):
         if until != start:
             left, right = places[until], places[start]
             drawn[left:right] = list("┤" + _GAP.strip().center(right - left - 1)[: right - left - 1])
@@ -39,7 +40,7 @@ def _places(marks: Sequence[Any], width: int) -> dict[Any, int]:
     whole = (marks[-1] - marks[0]) / 1
     room = max(width - least * (len(marks) - 1), 0)
     places, column = {marks[0]: 0}, 0
-    for before, moment in zip(marks, marks[1:], strict=False):
+    for before, moment in itertools.pairwise(marks):
         column += least + int(room * ((moment - before) / whole))
         places[moment] = column
     return places

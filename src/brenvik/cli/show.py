@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json as json_format
 import math
 import sys
@@ -369,7 +370,7 @@ def history(project: Project, rules: TableRules, key: Any, rows: Sequence[Mappin
         told = ", ".join(f"{name} {_value(rows[-1][name])}" for name in steady)
         out.print(Text(f"\n  same in all: {told}" if len(rows) > 1 else f"\n  {told}"))
     out.print()
-    for number, (one, other) in enumerate(zip(rows, rows[1:], strict=False), 1):
+    for number, (one, other) in enumerate(itertools.pairwise(rows), 1):
         _step(out, number, one, other, spans, varying)
     if not living:
         out.print(Text(f"  {len(rows)}      deleted {_moment(spans[-1][1])}"))

@@ -203,7 +203,7 @@ def screen(
     else:
         cases = " ".join(f"WHEN {file} THEN {number}" for file, number in dict(shape_by_file).items())
         shape = f"CAST(CASE {ARRIVAL} // 1000000000000 {cases} END AS INTEGER)"
-    text = f"""
+    return f"""
 CREATE TEMP TABLE {sql.work("screened")} AS
 SELECT
   {ARRIVAL}, {SHAPE}, {DELETE}, {_effective(blueprint)} AS {EFFECTIVE},
@@ -216,7 +216,6 @@ FROM (
     CASE WHEN {some} THEN CAST({told} AS VARCHAR) END AS brenvik_fault
   FROM {STREAM}
 ) AS cast_rows"""
-    return text
 
 
 def take_out_rejected() -> tuple[str, str]:

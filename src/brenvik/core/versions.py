@@ -145,7 +145,6 @@ def _reference(blueprint: Blueprint, value: str, alias: str = "s") -> str:
 def judge(blueprint: Blueprint, *, first: bool) -> str:
     """Makes ``judged``: the counting events of the busy keys, each with the state after it, what it is judged against
     (``brenvik_was_0``, …), its decision, and whether a version starts with it."""
-    keys = sql.columns(blueprint.keys)
     bases = []
     if not first:
         bases.append(_stored_events(blueprint, full=0))
@@ -160,11 +159,19 @@ def judge(blueprint: Blueprint, *, first: bool) -> str:
     upward = sql.columns(order)
     downward = ", ".join(f"{sql.quote(name)} DESC" for name in order)
     numbered = tuple(enumerate(blueprint.values))
-    shown = ", ".join(sql.quote(name) for name in blueprint.values)
-    known = "".join(f", brenvik_known_{i}, brenvik_said_{i}" for i, name in numbered if name in blueprint.type_0)
+    place = (
+        *blueprint.keys, EFFECTIVE, ARRIVAL, SHAPE, DELETE, "brenvik_new", "brenvik_at", "brenvik_life",
+        "brenvik_replaces", "brenvik_replaced_delete", "brenvik_weight",
+    )  # fmt: skip
+    shown = "".join(f", s.{sql.quote(name)}, s.{was(blueprint, name)}" for name in blueprint.values)
+    known = "".join(f", s.brenvik_known_{i}, s.brenvik_said_{i}" for i, name in numbered if name in blueprint.type_0)
+    begins = "j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1"
     references = "".join(
         f", {_reference(blueprint, sql.quote(name))} AS {was(blueprint, name)}" for name in blueprint.values
     )
+
+    def by_key(alias: str) -> str:
+        return f"PARTITION BY {sql.columns(blueprint.keys, alias)}"
 
     def counted(names: tuple[str, ...]) -> str:
         return sql.differ((f"j.{sql.quote(name)}", f"j.{was(blueprint, name)}") for name in names)
@@ -198,48 +205,42 @@ CREATE TEMP TABLE {sql.work("judged")} AS
 WITH events ({_event_columns(blueprint)}) AS ({events}
 ), placed AS (
   SELECT e.*,
-    row_number() OVER (PARTITION BY {keys} ORDER BY {EFFECTIVE}, {upward}) AS brenvik_at,
-    {sql.flag(f"lead({EFFECTIVE}) OVER (PARTITION BY {keys} ORDER BY {EFFECTIVE}, {upward}) = {EFFECTIVE}")} AS brenvik_passed,
-    first_value({DELETE}) OVER (PARTITION BY {keys}, {EFFECTIVE} ORDER BY {downward}) AS brenvik_gone
+    row_number() OVER ({by_key("e")} ORDER BY {EFFECTIVE}, {upward}) AS brenvik_at,
+    {sql.flag(f"lead({EFFECTIVE}) OVER ({by_key('e')} ORDER BY {EFFECTIVE}, {upward}) = {EFFECTIVE}")} AS brenvik_passed,
+    first_value({DELETE}) OVER ({by_key("e")}, {EFFECTIVE} ORDER BY {downward}) AS brenvik_gone
   FROM events e
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_passed AS brenvik_counts,
-    max(CASE WHEN p.brenvik_new = 0 THEN p.brenvik_at END) OVER (
-      PARTITION BY {sql.columns(blueprint.keys, "p")}, p.{EFFECTIVE}) AS brenvik_replaces,
+    max(CASE WHEN p.brenvik_new = 0 THEN p.brenvik_at END) OVER ({by_key("p")}, p.{EFFECTIVE}) AS brenvik_replaces,
     first_value(p.{DELETE}) OVER (
-      PARTITION BY {sql.columns(blueprint.keys, "p")}, p.{EFFECTIVE}
-      ORDER BY p.brenvik_new, p.brenvik_at DESC) AS brenvik_replaced_delete
+      {by_key("p")}, p.{EFFECTIVE} ORDER BY p.brenvik_new, p.brenvik_at DESC) AS brenvik_replaced_delete
   FROM placed p
 ), lived AS (
   SELECT m.*{_steps(blueprint)}
   FROM (
-    SELECT q.*, sum(q.{DELETE}) OVER (
-      PARTITION BY {sql.columns(blueprint.keys, "q")} ORDER BY q.brenvik_at ROWS UNBOUNDED PRECEDING) AS brenvik_life
+    SELECT q.*,
+      sum(q.{DELETE}) OVER ({by_key("q")} ORDER BY q.brenvik_at ROWS UNBOUNDED PRECEDING) AS brenvik_life
     FROM counted q
     WHERE q.brenvik_counts = 1 OR (q.brenvik_gone = 0 AND q.{DELETE} = 0)
   ) m
 ), states AS (
-  SELECT {sql.columns(blueprint.keys, "l")}, l.{EFFECTIVE}, l.{ARRIVAL}, l.{SHAPE}, l.{DELETE}, l.brenvik_new, l.brenvik_at,
-    l.brenvik_counts, l.brenvik_life, l.brenvik_replaces, l.brenvik_replaced_delete, l.brenvik_weight,
-    {_state(blueprint) or "0 AS brenvik_nothing"}
+  SELECT {sql.columns((*place, "brenvik_counts"), "l")}, {_state(blueprint) or "0 AS brenvik_nothing"}
   FROM lived l
 ), compared AS (
   SELECT s.*{references}
   FROM states s
 ), lined AS (
-  SELECT {sql.columns(blueprint.keys, "s")}, s.{EFFECTIVE}, s.{ARRIVAL}, s.{SHAPE}, s.{DELETE}, s.brenvik_new, s.brenvik_at, s.brenvik_life,
-    s.brenvik_replaces, s.brenvik_replaced_delete, s.brenvik_weight{", " + shown if shown else ""}{known}
-    {"".join(f", s.{was(blueprint, name)}" for name in blueprint.values)}{previous},
+  SELECT {sql.columns(place, "s")}{shown}{known}{previous},
     lag(s.{DELETE}) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_at) OVER brenvik_line, 0) AS brenvik_prev_at,
-    max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_life END) OVER (PARTITION BY {sql.columns(blueprint.keys, "s")}) AS brenvik_last_life,
-    max(s.brenvik_life) OVER (PARTITION BY {sql.columns(blueprint.keys, "s")}) AS brenvik_deaths
+    max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_life END) OVER ({by_key("s")}) AS brenvik_last_life,
+    max(s.brenvik_life) OVER ({by_key("s")}) AS brenvik_deaths
   FROM compared s
   WHERE s.brenvik_counts = 1
-  WINDOW brenvik_line AS (PARTITION BY {sql.columns(blueprint.keys, "s")} ORDER BY s.brenvik_at)
+  WINDOW brenvik_line AS ({by_key("s")} ORDER BY s.brenvik_at)
 )
 SELECT j.*,
-  {sql.flag(f"j.{DELETE} = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR {before(blueprint.type_2)})")} AS brenvik_starts,
+  {sql.flag(f"j.{DELETE} = 0 AND ({begins} OR {before(blueprint.type_2)})")} AS brenvik_starts,
   CASE
     WHEN {forgotten} THEN 'superseded'
     WHEN j.{DELETE} = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
@@ -249,7 +250,7 @@ SELECT j.*,
     WHEN j.{DELETE} = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 THEN 'inserted'
-    WHEN j.brenvik_replaces IS NULL AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN 'inserted'
+    WHEN j.brenvik_replaces IS NULL AND ({begins}) THEN 'inserted'
     WHEN {counted(blueprint.type_2)} THEN 'versioned'
     WHEN {counted(blueprint.type_1)} OR {learns} THEN 'overwritten'
     WHEN {tampers} THEN 'protected'

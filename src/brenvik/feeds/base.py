@@ -81,7 +81,8 @@ class Source(Protocol):
     def open(self, taken: Callable[[], Mapping[str, TakenFile]]) -> Batch:
         """What there is to take; a batch without columns when there is nothing new.
 
-        ``taken`` tells the files of this feed that were taken before, by name. Raises FeedError when the source cannot be read at all.
+        ``taken`` tells the files of this feed that were taken before, by name. Raises FeedError when the source cannot
+        be read at all.
         """
         ...
 

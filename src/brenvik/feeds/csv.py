@@ -57,7 +57,8 @@ def read(
                     piece, lines = piece.filter(pa.array(kept)), lines[kept]
                 yield piece, pa.array(lines)
         place.tell_bad(np.array([], dtype=np.int64), np.array([], dtype=np.int64))
-    _check_last_quote(path, last)
+    if last is not None and place.ends_well:
+        _check_last_quote(path, last)
 
 
 class _Place:
@@ -75,6 +76,11 @@ class _Place:
         self._rows = 0
         self._breaks = 0
         self._told = 0
+
+    @property
+    def ends_well(self) -> bool:
+        """Whether the last record so far was a good one."""
+        return not self._bad or self._bad[-1].number < self._rows + len(self._bad) + 1
 
     def of(self, piece: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.int64]]:
         """The lines of the next rows; bad lines among them go to ``broken``."""
@@ -153,9 +159,9 @@ def _has_value(piece: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.bool_]] | N
     return ~empty
 
 
-def _check_last_quote(path: Path, last: pa.RecordBatch | None) -> None:
+def _check_last_quote(path: Path, last: pa.RecordBatch) -> None:
     """A quote that is never closed swallows the rest of the file into its field; it must not pass for a value."""
-    if last is None or last.num_columns == 0 or "\n" not in (last.columns[-1][-1].as_py() or ""):
+    if last.num_columns == 0 or "\n" not in (last.columns[-1][-1].as_py() or ""):
         return
     with path.open("rb") as file:
         file.seek(max(0, path.stat().st_size - 16))

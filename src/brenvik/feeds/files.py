@@ -57,7 +57,7 @@ class FileSource:
 
     def matching(self) -> list[Path]:
         """The files that the pattern names, whether taken or not, in the order of their names."""
-        found = glob.glob(self._pattern, root_dir=self._folder, recursive=True)
+        found = glob.glob(self._pattern, root_dir=self._folder, recursive=True)  # noqa: PTH207  # absolute ones too
         return [self._folder / name for name in sorted(found) if (self._folder / name).is_file()]
 
     def name_of(self, path: Path) -> str:

@@ -1,0 +1,114 @@
+"""``make bench``: loads beside the best SQL by hand, the same changes into copies of the same history, in turns.
+
+Every load runs in a process of its own on a fresh copy of the database; the table below has medians. Writes
+docs/benchmarks/README.md. The history (10,000,000 rows) is made by Brenvik and kept in build/bench.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import platform
+import shutil
+import statistics
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pyarrow
+import sqlglot
+
+import brenvik
+import history
+
+ROOT = Path(__file__).parents[1]
+BUILD = ROOT / "build" / "bench"
+CASES = (  # changes, kept, at most as many times the SQL by hand
+    (1_000_000, False, 1.1),
+    (1_000_000, True, 1.3),
+    (10_000, False, 1.5),
+    (10_000, True, 1.5),
+)
+
+
+def once(how: str, base: Path, rows: int, size: int, keep: bool) -> dict[str, Any]:
+    path = BUILD / "copy.duckdb"
+    shutil.copyfile(base, path)
+    command = [sys.executable, str(Path(__file__).with_name("once.py")), how, str(path), str(rows), str(size)]
+    done = subprocess.run([*command, "keep" if keep else "drop"], check=True, capture_output=True, text=True)
+    return dict(json.loads(done.stdout))
+
+
+def measure(base: Path, rows: int, size: int, keep: bool, times: int) -> dict[str, dict[str, float]]:
+    """Medians of seconds and peak memory, the two ways taking turns after one uncounted round."""
+    found: dict[str, list[dict[str, Any]]] = {"hand": [], "brenvik": []}
+    for turn in range(times + 1):
+        for how, results in found.items():
+            result = once(how, base, rows, size, keep)
+            if turn:
+                results.append(result)
+    sizes = {result["counts"]["rows_after"] for results in found.values() for result in results}
+    if len(sizes) != 1:
+        raise SystemExit(f"the two ways end with different numbers of rows: {sizes}")
+    return {
+        how: {name: statistics.median(result[name] for result in results) for name in ("seconds", "peak_mib")}
+        for how, results in found.items()
+    }
+
+
+def main() -> None:
+    words = argparse.ArgumentParser(description=__doc__)
+    words.add_argument("--rows", type=int, default=10_000_000)
+    words.add_argument("--times", type=int, default=3)
+    said = words.parse_args()
+    BUILD.mkdir(parents=True, exist_ok=True)
+    lines = []
+    for size, keep, limit in CASES:
+        base = BUILD / f"{said.rows}_{'keep' if keep else 'drop'}.duckdb"
+        if not base.exists():
+            print(f"making a history of {said.rows:,} rows", flush=True)
+            history.make(base, rows=said.rows, keep=keep)
+        if size > said.rows // 5:
+            continue
+        medians = measure(base, said.rows, size, keep, said.times)
+        hand, ours = medians["hand"], medians["brenvik"]
+        ratio = ours["seconds"] / hand["seconds"]
+        line = (
+            f"| {size:,} | {'yes' if keep else 'no'} | {hand['seconds']:.2f} s | {ours['seconds']:.2f} s | "
+            f"**{ratio:.2f}** | {limit} | {hand['peak_mib']:,.0f} MiB | {ours['peak_mib']:,.0f} MiB |"
+        )
+        print(line, flush=True)
+        lines.append(line)
+    (BUILD / "copy.duckdb").unlink(missing_ok=True)
+    write(lines, said.rows, said.times)
+
+
+def write(lines: list[str], rows: int, times: int) -> None:
+    memory = int(next(line.split()[1] for line in Path("/proc/meminfo").read_text().splitlines() if "MemTotal" in line))
+    text = f"""# Benchmarks
+
+Changes into a DuckDB history of {rows:,} rows with 8 attributes: a fifth new keys, two fifths unchanged, two fifths
+changed; in order, each key once; in memory as an Arrow table, the database in a file. Medians of {times} after one
+uncounted round, the two ways in turns, each load in a process of its own on a fresh copy. Time is from the table in
+memory to the end of the commit; for Brenvik it includes making the SQL. Ratios matter, seconds are this machine's.
+
+What stands beside it is in `benchmarks/by_hand.py`, with what it does not guarantee. Where changes are kept, the SQL by
+hand appends the raw changes to a table of their own as well.
+
+| changes | kept | by hand | Brenvik | ratio | goal | peak by hand | peak Brenvik |
+|---:|:--|---:|---:|---:|---:|---:|---:|
+{chr(10).join(lines)}
+
+{platform.machine()}, {os.cpu_count()} cores, {memory // 2**20} GiB · Python {platform.python_version()} ·
+Brenvik {brenvik.__version__} · DuckDB {duckdb.__version__} · pyarrow {pyarrow.__version__} · sqlglot {sqlglot.__version__}
+"""
+    folder = ROOT / "docs" / "benchmarks"
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "README.md").write_text(text, encoding="utf-8")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,83 @@
+"""The README's session and program, and the examples, do what they say."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from cli import BRENVIK
+
+from brenvik.demo import scenario
+
+ROOT = Path(__file__).parents[2]
+README = (ROOT / "README.md").read_text(encoding="utf-8")
+
+
+def block(mark: str) -> str:
+    found = re.search(rf"<!-- {mark}:.*?-->\n```\w*\n(.*?)```", README, re.DOTALL)
+    assert found, mark
+    return found[1]
+
+
+def pattern(lines: list[str]) -> str:
+    """A regular expression in which a line … stands for any lines, and seconds for any seconds."""
+    parts = [r"(?:.*\n)*?" if line == "…" else re.escape(line) + r"\n" for line in lines]
+    return "".join(parts) + (r"(?:.*\n)*" if len(lines) <= 1 or lines[1] == "…" else "")
+
+
+def test_the_session_says_what_the_readme_shows(tmp_path: Path) -> None:
+    folder = tmp_path / "coast"
+    (folder / "inbox").mkdir(parents=True)
+    scenario.write_day("buoy_01.csv", folder / "inbox")
+    scenario.write_day("buoy_02.csv", tmp_path)
+    environment = {**os.environ, "PATH": f"{BRENVIK.parent}{os.pathsep}{os.environ['PATH']}"}
+    steps = re.split(r"^\$ ", block("session"), flags=re.MULTILINE)[1:]
+    assert len(steps) == 7
+    for step in steps:
+        command, *expected = step.splitlines()
+        done = subprocess.run(
+            command,
+            shell=True,
+            cwd=folder,
+            env=environment,
+            capture_output=True,
+            text=True,
+            encoding="utf-8",
+            check=False,
+        )
+        assert re.fullmatch(pattern(expected), done.stdout), f"$ {command}\n{done.stdout}\n{done.stderr}"
+
+
+def test_the_library_in_six_lines(tmp_path: Path) -> None:
+    done = subprocess.run(
+        [sys.executable, "-c", block("library")], cwd=tmp_path, capture_output=True, text=True, check=True
+    )
+    assert done.stdout == "1 1\n"
+    assert (tmp_path / "coast.duckdb").exists()
+
+
+def test_the_example(tmp_path: Path) -> None:
+    done = subprocess.run(
+        [sys.executable, ROOT / "examples" / "buoys.py"], cwd=tmp_path, capture_output=True, text=True, check=True
+    )
+    assert "2 read = 1 versioned + 1 overwritten" in done.stdout
+    assert done.stdout.endswith("NB-101 Fl G 3s 1 3\nNB-101 Fl G 5s 3 None\n")
+
+
+@pytest.mark.parametrize("link", sorted(set(re.findall(r"\]\(([^)#]+)\)", README))))
+def test_every_link_of_the_readme_leads_somewhere(link: str) -> None:
+    assert (ROOT / link).exists()
+
+
+def test_the_project_file_of_the_docs_is_one(tmp_path: Path) -> None:
+    from brenvik import read_project
+
+    text = (ROOT / "docs" / "project-file.md").read_text(encoding="utf-8")
+    found = re.search(r"```toml\n(.*?)```", text, re.DOTALL)
+    assert found
+    (tmp_path / "brenvik.toml").write_text(found[1], encoding="utf-8")
+    assert read_project(tmp_path / "brenvik.toml").table("buoy").rules.grain == "minute"

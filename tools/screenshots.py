@@ -1,0 +1,102 @@
+"""``make screenshots``: what the commands print on a terminal, as pictures in docs/screenshots/.
+
+Each command runs in a pseudo terminal of 132 columns; its real output, colours included, is drawn with a monospaced font.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import pty
+import shutil
+import struct
+import subprocess
+import sys
+import tempfile
+import termios
+from pathlib import Path
+
+from PIL import Image, ImageDraw, ImageFont
+from rich.text import Text
+
+from brenvik.demo import scenario
+
+ROOT = Path(__file__).parents[1]
+OUT = ROOT / "docs" / "screenshots"
+COLUMNS, SIZE, LEADING, MARGIN = 144, 14, 19, 16
+PAPER, INK, DIM = "#fbfaf7", "#22252a", "#8a8f98"
+COLOURS = {"red": "#b3261e", "yellow": "#8a6100", "green": "#1e6b3a", "cyan": "#1a5f7a"}
+FONTS = Path("/usr/share/fonts/truetype/dejavu")
+
+
+def run(words: list[str], folder: Path) -> str:
+    """What a command prints on a terminal."""
+    leader, follower = pty.openpty()
+    fcntl.ioctl(follower, termios.TIOCSWINSZ, struct.pack("HHHH", 50, COLUMNS, 0, 0))
+    environment = {**os.environ, "TERM": "xterm-256color", "COLUMNS": str(COLUMNS)}
+    command = [str(Path(sys.executable).parent / "brenvik"), *words]
+    with subprocess.Popen(command, cwd=folder, stdout=follower, stderr=subprocess.DEVNULL, env=environment):
+        os.close(follower)
+        pieces = []
+        while True:
+            try:
+                piece = os.read(leader, 65536)
+            except OSError:  # the other end is closed
+                break
+            if not piece:
+                break
+            pieces.append(piece)
+    os.close(leader)
+    return b"".join(pieces).decode().replace("\r\n", "\n")
+
+
+def draw(text: str, path: Path, *, lines: int = 41) -> None:
+    """Draws the first lines of a terminal's text at about 1280 x 800."""
+    regular = ImageFont.truetype(FONTS / "DejaVuSansMono.ttf", SIZE)
+    bold = ImageFont.truetype(FONTS / "DejaVuSansMono-Bold.ttf", SIZE)
+    width = regular.getlength("M")
+    shown = text.splitlines()[:lines]
+    image = Image.new("RGB", (int(COLUMNS * width) + 2 * MARGIN, lines * LEADING + 2 * MARGIN), PAPER)
+    pen = ImageDraw.Draw(image)
+    for row, line in enumerate(shown):
+        rich = Text.from_ansi(line)
+        styles = ["" for _ in rich.plain]
+        for span in rich.spans:
+            for index in range(span.start, min(span.end, len(styles))):
+                styles[index] += f" {span.style}"
+        for column, character in enumerate(rich.plain):
+            words = styles[column].split()
+            colour = next((COLOURS[word] for word in words if word in COLOURS), DIM if "dim" in words else INK)
+            place = (MARGIN + column * width, MARGIN + row * LEADING)
+            pen.text(place, character, fill=colour, font=bold if "bold" in words else regular)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    image.save(path, optimize=True)
+
+
+def main() -> None:
+    folder = Path(tempfile.mkdtemp())
+    try:
+        (folder / "inbox").mkdir()
+        (folder / "brenvik.toml").write_text(scenario.PROJECT)
+
+        def shot(name: str, *words: str) -> None:
+            draw(f"$ brenvik {' '.join(words)}\n{run(list(words), folder)}", OUT / f"{name}.png")
+
+        scenario.write_day("buoy_01.csv", folder / "inbox")
+        run(["load"], folder)
+        scenario.write_day("buoy_02.csv", folder / "inbox")
+        shot("preview", "preview")
+        shot("load", "load")
+        scenario.write_day("buoy_03.csv", folder / "inbox")
+        run(["load"], folder)
+        shutil.copy(folder / "inbox" / "buoy_02.csv", folder / "inbox" / "buoy_99_again.csv")
+        run(["load"], folder)
+        shot("runs", "runs")
+        shot("history", "history", "buoy", "NB-104")
+        draw("$ brenvik demo\n" + run(["demo", "coast"], folder), OUT / "demo.png")
+    finally:
+        shutil.rmtree(folder)
+
+
+if __name__ == "__main__":
+    main()
