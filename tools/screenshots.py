@@ -1,6 +1,7 @@
 """``make screenshots``: what the commands print on a terminal, as pictures in docs/screenshots/.
 
-Each command runs in a pseudo terminal of 132 columns; its real output, colours included, is drawn with a monospaced font.
+Each command runs in a pseudo terminal of 144 columns; its real output, colours included, is drawn with a monospaced
+font (DejaVu Sans Mono, Debian's fonts-dejavu-core).
 """
 
 from __future__ import annotations
@@ -25,7 +26,7 @@ ROOT = Path(__file__).parents[1]
 OUT = ROOT / "docs" / "screenshots"
 COLUMNS, SIZE, LEADING, MARGIN = 144, 14, 19, 16
 PAPER, INK, DIM = "#fbfaf7", "#22252a", "#8a8f98"
-COLOURS = {"red": "#b3261e", "yellow": "#8a6100", "green": "#1e6b3a", "cyan": "#1a5f7a"}
+COLOURS = {"color(1)": "#b3261e", "color(2)": "#1e6b3a", "color(3)": "#8a6100"}  # red, green, yellow
 FONTS = Path("/usr/share/fonts/truetype/dejavu")
 
 

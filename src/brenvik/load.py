@@ -58,6 +58,7 @@ class _Load:
     asked_for: dict[str, int] = field(default_factory=dict)
     some_rejected: bool = False
     told: bool = True
+    late: int = 0
 
     def do(self, text: str, **values: Any) -> int:
         return self.engine.run(text, self.values | values, work=self.work)
@@ -169,7 +170,7 @@ def _work_through(
         started_at=run.started_at,
         duration_s=(now() - run.started_at).total_seconds(),
         counts=counts,
-        notes=[*batch.notes, *_notes_on_columns(it.blueprint, batch)],
+        notes=[*batch.notes, *_notes_on_columns(it.blueprint, batch), *_notes_on_late(it)],
         telling=telling if it.told else None,
     )
 
@@ -327,8 +328,12 @@ def _screen(it: _Load, batch: Batch, operations: Operations | None, has_ledger: 
         if batch.failure:  # raised inside the stream, and wrapped by the engine that read it
             raise batch.failure from None
         raise
-    counts = it.row(f"SELECT count(*) AS n, count(brenvik_fault) AS faulty FROM {sql.work('screened')}")
+    late = sort.count_late(it.blueprint) if "high_effective" in it.values else "0"
+    counts = it.row(
+        f"SELECT count(*) AS n, count(c.brenvik_fault) AS faulty, {late} AS late FROM {sql.work('screened')} c"
+    )
     it.counts["read"] = counts["n"] + len(batch.broken)
+    it.late = int(counts["late"] or 0)
     if not counts["faulty"] and not batch.broken:
         return
     it.some_rejected = True
@@ -493,6 +498,16 @@ def _new_highs(it: _Load, state: TableState | None, *, first: bool) -> tuple[tup
         high_order = tuple(rows[0][name] for name in it.blueprint.order)
     high_effective = it.ask(effective).column(0)[0].as_py()
     return high_order, high_effective or (state.high_effective if state else None)
+
+
+def _notes_on_late(it: _Load) -> list[str]:
+    """Says how many changes were late, and what that means where none are kept."""
+    if not it.late:
+        return []
+    late = "1 change came late" if it.late == 1 else f"{it.late:,} changes came late"
+    if it.blueprint.kept:
+        return [f"{late}; worked out with all changes kept before."]
+    return [f"{late}; spliced into the stored versions as well as can be, as no changes are kept."]
 
 
 def _notes_on_columns(blueprint: Blueprint, batch: Batch) -> list[str]:

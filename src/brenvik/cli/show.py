@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json as json_format
 import math
+import shutil
 import sys
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, date, datetime, time, timedelta
@@ -35,12 +36,13 @@ _STYLES = {
     "lost": "yellow",
     "protected": "yellow",
 }
+_UNTOUCHED = ("protected", "unchanged", "superseded", "ignored", "duplicate")
 _SHOWN_LINES = 12
 
 
 def console() -> Console:
-    """Off a terminal lines are never folded."""
-    return Console(highlight=False, width=None if sys.stdout.isatty() else 1000)
+    """Lines are never cut or folded here: a narrow terminal wraps them itself, and nothing is lost."""
+    return Console(highlight=False, width=1000)
 
 
 def _print_json(value: Any) -> None:
@@ -156,7 +158,7 @@ def _load_details(out: Console, o: Outcome) -> None:
             table = _table("", "", "", "", right=())
             for row in told[:_SHOWN_LINES]:
                 place = " ".join(filter(None, [row["file"] if " … " in o.source else "", f"line {row['line']}"]))
-                table.add_row(row["decision"], place, _key(row["key"]), row["reason"])
+                table.add_row(_state(row["decision"]), place, _key(row["key"]), row["reason"])
             table.show_header = False
             _indented(out, table, by=len(pad))
             if len(told) > _SHOWN_LINES:
@@ -286,18 +288,19 @@ def runs(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> 
     if not rows:
         out.print(Text("  No run yet. Next: brenvik preview, then brenvik load"))
         return
-    used = [name for name in DECISIONS if any(row[name] for row in rows)]
+    rows = [{**row, "untouched": sum(row[name] or 0 for name in _UNTOUCHED)} for row in rows]
+    shown = [name for name in (*DECISIONS, "untouched") if name not in _UNTOUCHED and any(row[name] for row in rows)]
     table = _table(
-        "run", "started", "table", "from", "state", "read", *used, "rows", right=("run", "read", *used, "rows")
+        "run", "started", "table", "from", "state", "read", *shown, "rows", right=("run", "read", *shown, "rows")
     )
     for row in rows:
-        numbers = [_count(row[name]) for name in used]
+        numbers = [_count(row[name]) for name in shown]
         size = f"{row['rows_before']:,} → {row['rows_after']:,}" if row["state"] == "done" else "–"
         table.add_row(
             str(row["run"]),
-            f"{row['started_at']:%Y-%m-%d %H:%M:%S}",
+            f"{row['started_at']:%Y-%m-%d %H:%M}",
             row["table_name"],
-            _short(row["source"] or "–", 36),
+            _short(row["source"] or "–", 30),
             _state(row["state"]),
             _count(row["read"]),
             *numbers,
@@ -349,7 +352,7 @@ def history(project: Project, rules: TableRules, key: Any, rows: Sequence[Mappin
     many = "1 version" if len(rows) == 1 else f"{len(rows)} versions"
     _heading(out, project, f"{rules.table} {shown_key}", many, since)
     if start and end:
-        for line in time_line(spans, width=min(out.width - 4, 100)):
+        for line in time_line(spans, width=min(shutil.get_terminal_size().columns - 4, 100)):
             out.print(Text(f"  {line}"))
         out.print()
     values = [name for name in rows[0] if name not in _housekeeping(rules) and name not in rules.natural_key]

@@ -28,6 +28,11 @@ def is_late(blueprint: Blueprint, alias: str) -> str:
     return f"NOT ({_above(blueprint, alias)} AND {alias}.{EFFECTIVE} > {high})"
 
 
+def count_late(blueprint: Blueprint) -> str:
+    """How many rows ``c`` of ``screened`` are late, as an expression."""
+    return f"sum({sql.flag(is_late(blueprint, 'c'))})"
+
+
 @lru_cache(maxsize=256)
 def mark_busy(blueprint: Blueprint, *, first: bool) -> str:
     """Makes ``busy``: the keys that go through the windows; ``brenvik_full`` where late changes ask for all of the key.
