@@ -19,7 +19,7 @@ from brenvik.core import sql
 from brenvik.core.blueprint import Blueprint, Column
 from brenvik.errors import LayoutError
 from brenvik.rules import TableRules
-from brenvik.types import parse_type
+from brenvik.types import ColumnType, parse_type
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -130,6 +130,7 @@ class TableState:
     """What the ledger knows of a table: read and written only while the table is held."""
 
     columns: tuple[Column, ...]
+    effective_type: ColumnType
     rules: Mapping[str, Any]
     high_order: tuple[str, ...] | None
     high_effective: str | None
@@ -189,7 +190,7 @@ class Ledger:
         The caller holds the table, so nobody works on other runs of it that are ``running`` still: they become ``lost``.
         Returns the run and how many were lost.
         """
-        with self.engine.transaction():
+        with self.engine.hold(f"{SCHEMA}.runs", wait_s=60.0), self.engine.transaction():
             lost = self.engine.run(
                 f"UPDATE {place('runs')} SET state = 'lost', message = 'the process ended before the run did' "
                 "WHERE table_name = :table_name AND state = 'running'",
@@ -243,30 +244,37 @@ class Ledger:
         if not found:
             return None
         (row,) = found
-        columns = tuple(
-            Column(name, parse_type(kind), role) for name, kind, role in json.loads(row["columns"])["columns"]
+        drawn = json.loads(row["columns"])
+        return TableState(
+            columns=tuple(Column(name, parse_type(kind), role) for name, kind, role in drawn["columns"]),
+            effective_type=parse_type(drawn["effective_type"]),
+            rules=json.loads(row["rules"]),
+            high_order=tuple(json.loads(row["high_order"])) if row["high_order"] else None,
+            high_effective=row["high_effective"],
+            last_key=row["last_key"],
         )
-        order = tuple(json.loads(row["high_order"])) if row["high_order"] else None
-        return TableState(columns, json.loads(row["rules"]), order, row["high_effective"], row["last_key"])
 
-    def effective_type(self, table: str) -> str | None:
-        """The declared name of the type of a table's valid_from; None when Brenvik never made the table."""
-        found = self.engine.ask(
-            f"SELECT columns FROM {place('tables')} WHERE table_name = :table_name", {"table_name": table}
-        ).to_pylist()
-        return json.loads(found[0]["columns"])["effective_type"] if found else None
-
-    def set_state(self, blueprint: Blueprint, rules: TableRules, state: TableState, run: int, *, first: bool) -> None:
+    def set_state(
+        self,
+        blueprint: Blueprint,
+        rules: TableRules,
+        *,
+        high_order: Sequence[str] | None,
+        high_effective: str | None,
+        last_key: int,
+        first_run: int | None,
+    ) -> None:
+        """Enters what is known of a table from now on; ``first_run`` where nothing was known before."""
         values = {
             "table_name": rules.table,
             "columns": json.dumps(blueprint.as_plain()),
             "rules": json.dumps(rules._for_ledger(), default=str),
-            "high_order": json.dumps(state.high_order) if state.high_order else None,
-            "high_effective": state.high_effective,
-            "last_key": state.last_key,
+            "high_order": json.dumps(high_order) if high_order else None,
+            "high_effective": high_effective,
+            "last_key": last_key,
         }
-        if first:
-            self._insert("tables", {**values, "first_run": run})
+        if first_run is not None:
+            self._insert("tables", {**values, "first_run": first_run})
             return
         given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values if name != "table_name")
         self.engine.run(f"UPDATE {place('tables')} SET {given} WHERE table_name = :table_name", values)
@@ -310,15 +318,20 @@ class Ledger:
             )
 
     def rejects(self, table: str | None = None, *, run: int | None = None, state: str | None = "open") -> pa.Table:
-        """Rejected rows, the oldest first."""
+        """Rejected rows by table, the oldest first."""
         tests = {"table_name": table, "run": run, "state": state}
         where = " AND ".join(f"{name} = :{name}" for name, value in tests.items() if value is not None) or "1 = 1"
         return self.engine.ask(
-            f"SELECT {sql.columns(_TABLES['rejects'])} FROM {place('rejects')} WHERE {where} ORDER BY reject", tests
+            f"SELECT {sql.columns(_TABLES['rejects'])} FROM {place('rejects')} WHERE {where} ORDER BY table_name, reject",
+            tests,
         )
 
-    def last_reject(self) -> int:
-        found = self.engine.ask(f"SELECT COALESCE(max(reject), 0) AS reject FROM {place('rejects')}")
+    def last_reject(self, table: str) -> int:
+        """The highest number of a table's rejects; they are numbered by table, under its hold."""
+        found = self.engine.ask(
+            f"SELECT COALESCE(max(reject), 0) AS reject FROM {place('rejects')} WHERE table_name = :table_name",
+            {"table_name": table},
+        )
         return int(found["reject"][0].as_py())
 
     def _insert(self, table: str, values: Mapping[str, Any]) -> None:

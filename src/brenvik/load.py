@@ -101,7 +101,12 @@ def load(
         return _work_through(ledger, rules, batch, operations, run, explain, watch)
     ledger.prepare()
     with ledger.engine.hold(rules.table, wait_s=wait_s):
-        batch = source.open(lambda: ledger.taken_files(rules.table, source.name))
+        try:
+            batch = source.open(lambda: ledger.taken_files(rules.table, source.name))
+        except FeedError as error:
+            run, _ = ledger.start_run(rules, feed=source.name, kind=source.kind, source="")
+            _enter_failure(ledger, run, error)
+            raise
         if not batch.columns:
             return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
         run, lost = ledger.start_run(rules, feed=source.name, kind=source.kind, source=batch.source)
@@ -339,13 +344,8 @@ def _screen(it: _Load, batch: Batch, operations: Operations | None, has_ledger: 
     it.some_rejected = True
     for statement in screen.take_out_rejected():
         it.do(statement)
-    for line in batch.broken:
-        it.do(
-            f"INSERT INTO {sql.work('faulty')} VALUES (:arrival, NULL, NULL, :reason, :row_text)",
-            arrival=line.arrival,
-            reason=line.reason,
-            row_text=line.text,
-        )
+    if batch.broken:
+        it.engine.stage(batch.broken_rows(), screen.add_broken(), it.values, work=it.work)
     it.do(known_rejects(has_ledger=has_ledger))
     again = it.row(f"SELECT count(*) AS n, COALESCE(sum(brenvik_again), 0) AS again FROM {sql.work('rejected')}")
     it.counts["duplicate"] = int(again["again"])
@@ -470,7 +470,7 @@ def _write(
     if blueprint.kept:
         _exactly(it, "kept", asked["kept"], it.do(sort.keep(blueprint, some_duplicates=some_busy)))
     if it.counts["rejected"]:
-        last = ledger.last_reject()
+        last = ledger.last_reject(it.rules.table)
         files = tuple((file.number, file.file) for file in batch.files)
         file_names = {f"file_{number}": name for number, name in files}
         _exactly(
@@ -479,8 +479,14 @@ def _write(
     ledger.take_files(run, batch.files)
     high_order, high_effective = _new_highs(it, state, first=first)
     last_key = it.values["last_key"] + it.counts["rows_added"]
-    known = TableState(blueprint.columns, {}, high_order, high_effective, last_key)
-    ledger.set_state(blueprint, it.rules, known, run.number, first=state is None)
+    ledger.set_state(
+        blueprint,
+        it.rules,
+        high_order=high_order,
+        high_effective=high_effective,
+        last_key=last_key,
+        first_run=run.number if state is None else None,
+    )
 
 
 def _exactly(it: _Load, what: str, asked: int, did: int) -> None:

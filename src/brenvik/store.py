@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from brenvik.core import ask
 from brenvik.core.screen import Operations
 from brenvik.errors import DeclarationError
-from brenvik.ledger import Ledger
+from brenvik.ledger import Ledger, TableState
 from brenvik.load import load
 from brenvik.outcome import Outcome
 from brenvik.rules import Kind, TableRules
@@ -109,15 +109,18 @@ class Store:
 
     def read(self, rules: TableRules) -> pa.Table:
         """All rows of a table, in the order of natural key and valid_from; no rows when it was never loaded."""
-        return self._ask(rules, "", {})
+        return self._ask(rules, "", {}) if self._state(rules) else _no_rows()
 
     def history(self, rules: TableRules, key: Key) -> pa.Table:
         """All versions of one natural key, the oldest first; no rows when the key is unknown.
 
         ``key`` is a value, or for a key of several columns a dict of their values.
         """
-        values = _key(rules, key)
-        return self._ask(rules, ask.of_key(rules), {f"key_{index}": value for index, value in enumerate(values)})
+        values = {f"key_{index}": value for index, value in enumerate(_key(rules, key))}
+        state = self._state(rules)
+        if state is None:
+            return _no_rows()
+        return self._ask(rules, ask.of_key(rules, {column.name: column.type for column in state.columns}), values)
 
     def as_of(self, rules: TableRules, when: str | int | date | datetime) -> pa.Table:
         """The rows that held at a moment: ``valid_from <= when < valid_to``.
@@ -125,10 +128,11 @@ class Store:
         ``when`` is a value of the effective column's type, or a text of it; a day means its first moment. Timestamps
         with a zone become UTC. Raises DeclarationError when it is none.
         """
-        kind = self.ledger.effective_type(rules.table) if self.ledger.exists() else None
-        if kind is None:
-            return self._ask(rules, "", {})
-        return self._ask(rules, ask.at_moment(rules, kind), {"moment": _moment(when, kind)})
+        state = self._state(rules)
+        if state is None:
+            return _no_rows()
+        moment = _moment(when, state.effective_type.kind)
+        return self._ask(rules, ask.at_moment(rules, state.effective_type), {"moment": moment})
 
     def close(self) -> None:
         """Lets go of the store. Outcomes cannot tell their decisions afterwards."""
@@ -142,14 +146,18 @@ class Store:
     ) -> None:
         self.close()
 
-    def _ask(self, rules: TableRules, where: str, values: Mapping[str, Any]) -> pa.Table:
-        state = self.ledger.state(rules.table) if self.ledger.exists() else None
-        if state is None:
-            import pyarrow as pa
+    def _state(self, rules: TableRules) -> TableState | None:
+        return self.ledger.state(rules.table) if self.ledger.exists() else None
 
-            return pa.table({})
+    def _ask(self, rules: TableRules, where: str, values: Mapping[str, Any]) -> pa.Table:
         open_end = str(rules.open_end) if rules.open_end is not None else None
         return self.engine.ask(ask.rows(rules, where), {**values, "open_end": open_end})
+
+
+def _no_rows() -> pa.Table:
+    import pyarrow as pa
+
+    return pa.table({})
 
 
 def open_store(address: str, *, read_only: bool = False, wait_s: float = 30.0) -> Store:

@@ -17,6 +17,7 @@ from cli import brenvik as call
 import brenvik
 from brenvik.demo import scenario
 from brenvik.errors import BrokenLaw, Busy, DeclarationError, ForeignTable, LayoutError, StoreError
+from brenvik.feeds.files import FileSource
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
 
@@ -161,6 +162,52 @@ def test_an_address_of_no_store_is_told_without_its_secrets(address: str) -> Non
 def test_a_folder_that_is_missing_is_told(tmp_path: Path) -> None:
     with pytest.raises(StoreError, match="does not exist"):
         brenvik.open_store(f"duckdb:{tmp_path / 'no' / 'coast.duckdb'}")
+
+
+def test_a_file_of_the_name_of_our_schema_is_told(tmp_path: Path) -> None:
+    with pytest.raises(StoreError, match="give the file another name"):
+        brenvik.open_store(f"duckdb:{tmp_path / 'Brenvik.duckdb'}")
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_runs_of_loads_at_once_have_numbers_of_their_own(tmp_path: Path) -> None:
+    address = f"duckdb:{tmp_path / 'coast.duckdb'}"
+    with brenvik.open_store(address) as first:
+        first.ledger.prepare()
+        outcomes: list[brenvik.Outcome] = []
+
+        def work(number: int) -> None:
+            rules = brenvik.TableRules(f"buoy_{number}", natural_key="code", order_by="at")
+            with brenvik.open_store(address) as store:
+                rows = [("A", n, "Fl") for n in range(3)]
+                outcomes.extend(store.load(rules, frame(*rows[: n + 1]), kind="upserts") for n in range(3))
+
+        threads = [threading.Thread(target=work, args=(number,)) for number in range(4)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        assert sorted(outcome.run or 0 for outcome in outcomes) == list(range(1, 13))
+        assert sorted(first.ledger.runs()["run"].to_pylist()) == list(range(1, 13))
+
+
+def test_an_unreadable_file_leaves_a_failed_run(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_bytes(b"")
+    with brenvik.open_store("duckdb::memory:") as store:
+        with pytest.raises(brenvik.BrenvikError, match=r"a.csv"):
+            store.load_from(RULES, FileSource("*.csv", folder=tmp_path, name="files", kind="upserts"))
+        (run,) = store.ledger.runs().to_pylist()
+        assert (run["state"], "a.csv" in run["message"]) == ("failed", True)
+
+
+def test_the_feed_may_name_its_columns_as_it_likes() -> None:
+    rules = brenvik.TableRules("buoy", natural_key="code", order_by="valid_from", type_1="seen", other_columns="type_2")
+    data = {"code": ["A"] * 3, "valid_from": [1, 2, 3], "seen": [1, 2, 3], "c": ["x", "x", "y"], "t": ["p"] * 3}
+    with brenvik.open_store("duckdb::memory:") as store:
+        for row in (0, 2, 1):
+            store.load(rules, pa.table(data).slice(row, 1), kind="upserts")
+        found = [(row["valid_from"], row["valid_to"], row["seen"], row["c"]) for row in store.read(rules).to_pylist()]
+        assert found == [(1, 3, 3, "x"), (3, None, 3, "y")]
 
 
 def test_names_are_quoted_everywhere() -> None:

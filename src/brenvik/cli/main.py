@@ -70,11 +70,9 @@ def load(
     from brenvik.cli import show
 
     declared = _read(project)
-    with (
-        _watching(declared) as watch,
-        _opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy) as store,
-    ):
-        outcomes = declared.load(tables, if_busy=if_busy.value, wait_s=wait, watch=watch, store=store)
+    with _opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy) as store:
+        with _watching(declared) as watch:
+            outcomes = declared.load(tables, if_busy=if_busy.value, wait_s=wait, watch=watch, store=store)
         code = gravest(outcomes, accept_rejects=accept_rejects)
         show.load(declared, outcomes, code, json=json)
     raise typer.Exit(code)
@@ -92,8 +90,9 @@ def preview(
     from brenvik.cli import show
 
     declared = _read(project)
-    with _watching(declared) as watch, _opened(declared, read_only=True, wait_s=wait) as store:
-        outcomes = declared.load(tables, preview=True, wait_s=wait, watch=watch, store=store)
+    with _opened(declared, read_only=True, wait_s=wait) as store:
+        with _watching(declared) as watch:
+            outcomes = declared.load(tables, preview=True, wait_s=wait, watch=watch, store=store)
         show.preview(declared, outcomes, everything=everything, json=json)
     raise typer.Exit(gravest(outcomes, accept_rejects=True))
 

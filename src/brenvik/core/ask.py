@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from brenvik.core import sql
 from brenvik.rules import TableRules
-from brenvik.types import parse_type
+from brenvik.types import ColumnType
 
 
 def rows(rules: TableRules, where: str) -> str:
@@ -14,16 +16,17 @@ def rows(rules: TableRules, where: str) -> str:
     return f"SELECT * FROM {sql.relation(rules.table)} t {where} ORDER BY {order}"
 
 
-def of_key(rules: TableRules) -> str:
+def of_key(rules: TableRules, types: Mapping[str, ColumnType]) -> str:
     """Needs the parameters ``key_0``, …, as text."""
-    tests = [f"CAST(t.{sql.quote(name)} AS TEXT) = :key_{index}" for index, name in enumerate(rules.natural_key)]
+    tests = [
+        f"t.{sql.quote(name)} = CAST(:key_{index} AS {types[name].sql})" for index, name in enumerate(rules.natural_key)
+    ]
     return "WHERE " + " AND ".join(tests)
 
 
-def at_moment(rules: TableRules, effective_type: str) -> str:
+def at_moment(rules: TableRules, effective: ColumnType) -> str:
     """Needs the parameters ``moment`` and ``open_end``, as text."""
-    kind = parse_type(effective_type).sql
-    moment = f"CAST(:moment AS {kind})"
+    moment = f"CAST(:moment AS {effective.sql})"
     start, end, deleted = (rules.housekeeping_name(name) for name in ("valid_from", "valid_to", "is_deleted"))
     tests = []
     if start:

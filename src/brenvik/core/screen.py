@@ -229,3 +229,11 @@ def take_out_rejected() -> tuple[str, str]:
         f"SELECT {ARRIVAL}, {taken} FROM {sql.work('screened')} WHERE brenvik_fault IS NOT NULL",
         f"DELETE FROM {sql.work('screened')} WHERE brenvik_fault IS NOT NULL",
     )
+
+
+def add_broken() -> str:
+    """Adds a stream of lines that are no rows (arrival number, reason, text) to ``faulty``."""
+    return (
+        f"INSERT INTO {sql.work('faulty')} ({ARRIVAL}, brenvik_reason, brenvik_row) "
+        f"SELECT {ARRIVAL}, reason, line_text FROM {STREAM}"
+    )

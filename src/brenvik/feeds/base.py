@@ -64,6 +64,12 @@ class Batch:
 
         return pa.RecordBatchReader.from_batches(schema, stream())
 
+    def broken_rows(self) -> pa.RecordBatchReader:
+        """The broken lines as a stream of arrival number, ``reason`` and ``line_text``."""
+        arrivals = pa.array([line.arrival for line in self.broken], pa.int64())
+        texts = [pa.array([getattr(line, name) for line in self.broken], pa.string()) for name in ("reason", "text")]
+        return pa.table([arrivals, *texts], names=[ARRIVAL, "reason", "line_text"]).to_reader()
+
     def _remembering_failure(self) -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
         try:
             yield from self.pieces
@@ -111,6 +117,10 @@ def types_of(schema: pa.Schema, source: str) -> dict[str, ColumnType]:
     if clashing:
         raise FeedError(
             f"{source} has several columns named {', '.join(clashing)} (case does not count); rename them in the source."
+        )
+    if "" in schema.names:
+        raise FeedError(
+            f"{source} has a column without a name, number {schema.names.index('') + 1}; name it in the source."
         )
     types = {column.name: type_of_arrow(column.type) for column in schema}
     impossible = [f"{column.name} ({column.type})" for column in schema if types[column.name] is None]

@@ -15,6 +15,7 @@ import duckdb
 from brenvik.core import sql
 from brenvik.core.screen import STREAM
 from brenvik.errors import Busy, StoreError
+from brenvik.ledger import SCHEMA
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -145,6 +146,11 @@ def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyCon
     if path != ":memory:" and not Path(path).parent.is_dir():
         raise StoreError(
             f"duckdb:{path}: the folder {Path(path).parent} does not exist; make it, or mend the store's address."
+        )
+    if Path(path).stem.casefold() == SCHEMA:
+        raise StoreError(
+            f"duckdb:{path}: DuckDB could not tell a file of this name from the schema {SCHEMA!r} that Brenvik's own "
+            "tables live in; give the file another name."
         )
     deadline = time.monotonic() + wait_s
     while True:
