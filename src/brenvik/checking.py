@@ -8,7 +8,7 @@ from typing import Any
 from brenvik.core.blueprint import Blueprint, draw
 from brenvik.errors import BrenvikError, FeedError, Refused
 from brenvik.feeds.files import columns_of
-from brenvik.load import check_rules
+from brenvik.preparing import check_rules
 from brenvik.project import Project, ProjectTable
 from brenvik.store import Store
 

@@ -8,32 +8,19 @@ Everything from the screening on happens in one transaction. A preview goes the 
 from __future__ import annotations
 
 import itertools
-import json
-from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from brenvik.core import diff, plain, screen, sort, sql, versions
-from brenvik.core.blueprint import Blueprint, draw
+from brenvik.core.blueprint import Blueprint
 from brenvik.core.screen import Operations
 from brenvik.errors import BrenvikError, BrokenLaw, FeedError, ForeignTable, RulesChanged, StoreError, TooManyRejects
-from brenvik.ledger import (
-    DECISIONS,
-    Ledger,
-    Run,
-    TableState,
-    enter_rejects,
-    kept_table,
-    known_rejects,
-    now,
-)
+from brenvik.ledger import DECISIONS, Ledger, Run, TableState, enter_rejects, known_rejects, now
 from brenvik.outcome import Outcome, Telling
-from brenvik.rules import NEED_REBUILD, TableRules
+from brenvik.preparing import UnderWay, check_rules, prepare
+from brenvik.rules import TableRules
 
 if TYPE_CHECKING:
-    import pyarrow as pa
-
     from brenvik.feeds.base import Batch, Source, Watch
-    from brenvik.stores.base import Engine
 
 TOLD_UNASKED = 100_000
 """Up to how many rows the old values of a load are kept for ``Outcome.decisions`` without being asked for."""
@@ -41,38 +28,6 @@ TOLD_UNASKED = 100_000
 _works = itertools.count(1)
 _NEXT_RUN = 2**62
 """Stands for the number of the run that a preview foresees: later than all that were."""
-
-
-@dataclass
-class _Load:
-    """A load under way: what its steps hand to each other."""
-
-    engine: Engine
-    rules: TableRules
-    values: dict[str, Any]
-    work: str
-    preview: bool
-    blueprint: Blueprint = None  # type: ignore[assignment]  # drawn once the feed's columns are known
-    counts: dict[str, int] = field(default_factory=dict)
-    plain: dict[str, dict[str, int]] = field(default_factory=dict)
-    asked_for: dict[str, int] = field(default_factory=dict)
-    some_rejected: bool = False
-    told: bool = True
-    late: int = 0
-
-    def do(self, text: str, **values: Any) -> int:
-        return self.engine.run(text, self.values | values, work=self.work)
-
-    def ask(self, text: str, **values: Any) -> pa.Table:
-        return self.engine.ask(text, self.values | values, work=self.work)
-
-    def row(self, text: str) -> dict[str, Any]:
-        (found,) = self.ask(text).to_pylist()
-        return dict(found)
-
-    def sizes(self, *names: str) -> dict[str, int]:
-        """How many rows some working tables have."""
-        return self.row(f"SELECT {', '.join(f'(SELECT count(*) FROM {sql.work(n)}) AS {sql.quote(n)}' for n in names)}")
 
 
 def load(
@@ -134,7 +89,7 @@ def _work_through(
     has_ledger = ledger.exists()
     state = ledger.state(rules.table) if has_ledger else None
     check_rules(rules, state)
-    it = _Load(
+    it = UnderWay(
         engine,
         rules,
         values={
@@ -147,7 +102,7 @@ def _work_through(
         preview=run.number == 0,
     )
     with engine.transaction():
-        it.blueprint = _draw(it, ledger, batch, state, operations, has_ledger)
+        it.blueprint = prepare(it, ledger, batch, state, operations, has_ledger)
         _set_highs(it, state)
         _screen(it, batch, operations, has_ledger, watch)
         it.told = it.counts["read"] <= TOLD_UNASKED if explain is None else explain
@@ -191,125 +146,7 @@ def _enter_failure(ledger: Ledger, run: Run, error: BaseException) -> None:
         error.add_note(f"The run could not be entered as {state} either: {second}")
 
 
-def check_rules(rules: TableRules, state: TableState | None) -> None:
-    """Raises RulesChanged when the table was made under rules that a load cannot follow any more."""
-    if state is None:
-        return
-    then, today = state.rules, json.loads(json.dumps(rules._for_ledger(), default=str))
-    changed = [
-        f"{name}: was {then.get(name)!r}, is {today[name]!r}" for name in NEED_REBUILD if then.get(name) != today[name]
-    ]
-    for column in state.columns:
-        role = "key" if column.name in rules.natural_key else rules.role_of(column.name) or "when"
-        if role != column.role:
-            changed.append(f"{column.name}: was {column.role}, is {role if role != 'when' else 'left out'}")
-        declared = rules.declared_type(column.name)
-        if declared is not None and declared != column.type:
-            changed.append(f"{column.name}: was {column.type}, is {declared}")
-    if changed:
-        raise RulesChanged(
-            f"Table {rules.table!r} was made under other rules:\n  " + "\n  ".join(changed) + "\n"
-            "Nothing was written. Declare what was, or load into a table of another name."
-        )
-
-
-def _draw(
-    it: _Load,
-    ledger: Ledger,
-    batch: Batch,
-    state: TableState | None,
-    operations: Operations | None,
-    has_ledger: bool,
-) -> Blueprint:
-    """Brings rules, feed and table together and sees to it that the table is there with all its columns."""
-    engine, rules = it.engine, it.rules
-    if operations and operations.column not in batch.columns:
-        raise FeedError(
-            f"{batch.source} has no column {operations.column!r}, which shall tell insert, update or delete; "
-            f"it has {', '.join(batch.columns)}."
-        )
-    _check_files(rules, batch, operations)
-    columns = {name: kind for name, kind in batch.columns.items() if not operations or name != operations.column}
-    blueprint = draw(
-        rules,
-        columns,
-        known=state.columns if state else (),
-        locator=engine.locator,
-        kept=kept_table(rules.table),
-        source=batch.source,
-    )
-    if state is None and engine.has_table(rules.table):
-        raise ForeignTable(
-            f"{engine.address} has a table {rules.table!r} that Brenvik did not make. Nothing was written. "
-            "Give the table of the rules another name, or move that one out of the way."
-        )
-    known = {column.name for column in state.columns} if state else set()
-    new = [column.name for column in blueprint.columns if column.name not in known]
-    if it.preview and new:
-        blueprint = _stand_in(it, blueprint, exists=state is not None)
-    elif state is None:
-        _create(it, blueprint.table, blueprint.table_columns())
-        if blueprint.kept:
-            _create(it, blueprint.kept, blueprint.kept_columns())
-    elif new:
-        for column in blueprint.columns:
-            if column.name in new:
-                for relation in filter(None, (blueprint.table if column.role != "when" else None, blueprint.kept)):
-                    it.do(f"ALTER TABLE {sql.relation(relation)} ADD COLUMN {sql.quote(column.name)} {column.type.sql}")
-    shapes = ledger.shapes(rules.table) if has_ledger else {}
-    carried = {file: tuple(sorted(set(names) & set(blueprint.carried))) for file, names in batch.carried.items()}
-    added: dict[int, tuple[str, ...]] = {}
-    for names in dict.fromkeys(carried.values()):
-        if names not in shapes.values():
-            added[max((*shapes, *added), default=0) + 1] = names
-    if not it.preview:
-        ledger.add_shapes(rules.table, added)
-    return blueprint.with_shapes(shapes | added)
-
-
-def _check_files(rules: TableRules, batch: Batch, operations: Operations | None) -> None:
-    """Raises FeedError when one of several files lacks a column that every change needs."""
-    needed = [*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])]
-    needed += [operations.column] if operations else []
-    faults = [
-        f"{file.file} has no column {name}; it has {', '.join(batch.carried[file.number])}"
-        for file in batch.files
-        for name in dict.fromkeys(needed)
-        if name in batch.columns and name not in batch.carried[file.number]
-    ]
-    if faults:
-        raise FeedError("\n  ".join([f"Not every file fits the rules of table {rules.table!r}:", *faults]))
-
-
-def _create(it: _Load, relation: str, columns: list[tuple[str, str, bool]], *, temporary: bool = False) -> None:
-    given = ", ".join(f"{sql.quote(name)} {kind}{' NOT NULL' if needed else ''}" for name, kind, needed in columns)
-    it.do(f"CREATE {'TEMP ' if temporary else ''}TABLE {sql.relation(relation)} ({given})")
-
-
-def _stand_in(it: _Load, blueprint: Blueprint, *, exists: bool) -> Blueprint:
-    """A preview alters nothing: where the table is missing, or lacks a column, a working relation stands in for it."""
-    seen = replace(blueprint, table=f"{sql.WORK}table", kept=f"{sql.WORK}kept" if blueprint.kept else None)
-    pairs = [(blueprint.table, seen.table, blueprint.table_columns())]
-    if blueprint.kept and seen.kept:
-        pairs.append((blueprint.kept, seen.kept, blueprint.kept_columns()))
-    if not exists:
-        for _, stand_in, columns in pairs:
-            _create(it, stand_in, columns, temporary=True)
-        return seen
-    for relation, stand_in, columns in pairs:
-        there = set(it.ask(f"SELECT * FROM {sql.relation(relation)} WHERE 1 = 0").column_names)
-        shown = [
-            sql.quote(name) if name in there else f"CAST(NULL AS {kind}) AS {sql.quote(name)}"
-            for name, kind, _ in columns
-        ]
-        it.do(
-            f"CREATE TEMP VIEW {sql.relation(stand_in)} AS SELECT {sql.quote(it.engine.locator)} AS brenvik_row, "
-            f"{', '.join(shown)} FROM {sql.relation(relation)}"
-        )
-    return replace(seen, locator="brenvik_row")
-
-
-def _set_highs(it: _Load, state: TableState | None) -> None:
+def _set_highs(it: UnderWay, state: TableState | None) -> None:
     """The two highest values ever taken, and where surrogate keys go on, as parameters of the statements."""
     it.values["open_end"] = str(it.rules.open_end) if it.rules.open_end is not None else None
     it.values["last_key"] = state.last_key if state else 0
@@ -320,7 +157,7 @@ def _set_highs(it: _Load, state: TableState | None) -> None:
         it.values[f"high_order_{index}"] = value
 
 
-def _screen(it: _Load, batch: Batch, operations: Operations | None, has_ledger: bool, watch: Watch | None) -> None:
+def _screen(it: UnderWay, batch: Batch, operations: Operations | None, has_ledger: bool, watch: Watch | None) -> None:
     """Staged rows become ``screened`` changes and ``rejected`` rows."""
     feed = tuple(batch.columns.items())
     numbers = {carried: shape for shape, carried in it.blueprint.shapes}
@@ -353,7 +190,7 @@ def _screen(it: _Load, batch: Batch, operations: Operations | None, has_ledger: 
     _check_rejects(it, batch)
 
 
-def _check_rejects(it: _Load, batch: Batch) -> None:
+def _check_rejects(it: UnderWay, batch: Batch) -> None:
     limit, rejected, read = it.rules.max_rejects, it.counts["rejected"], it.counts["read"]
     if limit is None:
         return
@@ -372,7 +209,7 @@ def _check_rejects(it: _Load, batch: Batch) -> None:
         )
 
 
-def _sort_and_decide(it: _Load, *, first: bool) -> bool:
+def _sort_and_decide(it: UnderWay, *, first: bool) -> bool:
     """Works out what has to happen to which row; returns whether any key went through the windows."""
     blueprint = it.blueprint
     it.do(sort.mark_busy(blueprint, first=first))
@@ -401,7 +238,7 @@ def _sort_and_decide(it: _Load, *, first: bool) -> bool:
     return True
 
 
-def _count(it: _Load, *, some_busy: bool) -> dict[str, int]:
+def _count(it: UnderWay, *, some_busy: bool) -> dict[str, int]:
     """Counts the decisions; raises BrokenLaw when they do not add up to the rows read."""
     counts = dict.fromkeys(("read", *DECISIONS), 0) | it.counts
     for decision, row in it.plain.items():
@@ -426,7 +263,7 @@ def _count(it: _Load, *, some_busy: bool) -> dict[str, int]:
     return counts
 
 
-def _foresee(it: _Load, *, some_busy: bool) -> None:
+def _foresee(it: UnderWay, *, some_busy: bool) -> None:
     """Notes what the diff asks for: how many rows each statement must touch."""
     asked = it.asked_for
     asked["plain_adds"] = sum(it.plain[name]["n"] for name in ("inserted", "versioned") if name in it.plain)
@@ -446,7 +283,7 @@ def _foresee(it: _Load, *, some_busy: bool) -> None:
 
 
 def _write(
-    it: _Load, ledger: Ledger, run: Run, batch: Batch, state: TableState | None, *, first: bool, some_busy: bool
+    it: UnderWay, ledger: Ledger, run: Run, batch: Batch, state: TableState | None, *, first: bool, some_busy: bool
 ) -> None:
     """Writes the diff, the kept changes and the ledger; closes before it opens."""
     blueprint, asked = it.blueprint, it.asked_for
@@ -489,7 +326,7 @@ def _write(
     )
 
 
-def _exactly(it: _Load, what: str, asked: int, did: int) -> None:
+def _exactly(it: UnderWay, what: str, asked: int, did: int) -> None:
     if asked != did:
         raise BrokenLaw(
             f"The load of {it.rules.table!r} asked for {asked} rows to be {what}, the store says {did}. "
@@ -497,7 +334,7 @@ def _exactly(it: _Load, what: str, asked: int, did: int) -> None:
         )
 
 
-def _new_highs(it: _Load, state: TableState | None, *, first: bool) -> tuple[tuple[str, ...] | None, str | None]:
+def _new_highs(it: UnderWay, state: TableState | None, *, first: bool) -> tuple[tuple[str, ...] | None, str | None]:
     order, effective = sort.highest(it.blueprint, first=first)
     high_order = state.high_order if state else None
     if order and (rows := it.ask(order).to_pylist()):
@@ -506,7 +343,7 @@ def _new_highs(it: _Load, state: TableState | None, *, first: bool) -> tuple[tup
     return high_order, high_effective or (state.high_effective if state else None)
 
 
-def _notes_on_late(it: _Load) -> list[str]:
+def _notes_on_late(it: UnderWay) -> list[str]:
     """Says how many changes were late, and what that means where none are kept."""
     if not it.late:
         return []

@@ -71,4 +71,4 @@ def _transpile(text: str, dialect: str, flavour: str) -> str:
 
 def compile_for(text: str, dialect: str, *, work_prefix: str = WORK, flavour: str = "postgres") -> str:
     """One statement in the dialect of a store, its working tables named with ``work_prefix``."""
-    return _transpile(text, dialect, flavour).replace(WORK, work_prefix)
+    return _transpile(text, dialect, flavour).replace(f'"{WORK}', f'"{work_prefix}')

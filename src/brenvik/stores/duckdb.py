@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
+from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,8 +21,8 @@ from brenvik.ledger import SCHEMA
 if TYPE_CHECKING:
     import pyarrow as pa
 
-_MADE = re.compile(r'CREATE TEMPORARY TABLE "(\w+)"')
-_PARAMETER = re.compile(r"\$([a-z_][a-z_0-9]*)")
+_MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
+_PARAMETER = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|\$([a-z_][a-z_0-9]*)""")  # not inside quotes
 _HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
 
 _holds_guard = threading.Lock()
@@ -44,7 +45,7 @@ class DuckDBEngine:
         self.address = f"duckdb:{path}"
         self._identity = f"memory {id(self)}" if in_memory else str(Path(path).resolve())
         self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
-        self._made: set[str] = set()
+        self._made: dict[str, str] = {}
         self._discarded: list[str] = []
         for setting in ("TimeZone = 'UTC'", "preserve_insertion_order = false", "enable_progress_bar = false"):
             self._connection.execute(f"SET {setting}").fetchall()
@@ -121,7 +122,7 @@ class DuckDBEngine:
 
     def _execute(self, statement: str, values: Mapping[str, Any] | None) -> int:
         if made := _MADE.match(statement):
-            self._made.add(made[1])
+            self._made[made[2]] = made[1]
         with _told(self.address):
             # DuckDB 2 lets no statement follow one whose answer was not fetched to its end.
             rows = self._connection.execute(statement, _used(statement, values)).fetchall()
@@ -131,15 +132,19 @@ class DuckDBEngine:
         while self._discarded:
             prefix = self._discarded.pop()
             made = [name for name in self._made if name.startswith(prefix)]
-            self._made.difference_update(made)
-            if made:
-                drops = ";".join(f"DROP TABLE IF EXISTS temp.{sql.quote(name)}" for name in made)
-                self._connection.execute(drops).fetchall()
+            drops = [f"DROP {self._made.pop(name)} IF EXISTS temp.{sql.quote(name)}" for name in made]
+            if drops:
+                self._connection.execute(";".join(drops)).fetchall()
+
+
+@lru_cache(maxsize=4096)
+def _parameters(statement: str) -> frozenset[str]:
+    return frozenset(filter(None, _PARAMETER.findall(statement)))
 
 
 def _used(statement: str, values: Mapping[str, Any] | None) -> dict[str, Any]:
     """The values that the statement names; DuckDB refuses others."""
-    return {name: (values or {})[name] for name in set(_PARAMETER.findall(statement)) if name in (values or {})}
+    return {name: value for name, value in (values or {}).items() if name in _parameters(statement)}
 
 
 def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyConnection:

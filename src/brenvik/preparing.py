@@ -1,0 +1,170 @@
+"""Before a load can screen its rows: rules, feed and table brought together, and the table there with all its columns."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any
+
+from brenvik.core import sql
+from brenvik.core.blueprint import Blueprint, draw
+from brenvik.core.screen import Operations
+from brenvik.errors import FeedError, ForeignTable, RulesChanged
+from brenvik.ledger import Ledger, TableState, kept_table
+from brenvik.rules import NEED_REBUILD, TableRules
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from brenvik.feeds.base import Batch
+    from brenvik.stores.base import Engine
+
+
+@dataclass
+class UnderWay:
+    """A load under way: what its steps hand to each other."""
+
+    engine: Engine
+    rules: TableRules
+    values: dict[str, Any]
+    work: str
+    preview: bool
+    blueprint: Blueprint = None  # type: ignore[assignment]  # drawn once the feed's columns are known
+    counts: dict[str, int] = field(default_factory=dict)
+    plain: dict[str, dict[str, int]] = field(default_factory=dict)
+    asked_for: dict[str, int] = field(default_factory=dict)
+    some_rejected: bool = False
+    told: bool = True
+    late: int = 0
+
+    def do(self, text: str, **values: Any) -> int:
+        return self.engine.run(text, self.values | values, work=self.work)
+
+    def ask(self, text: str, **values: Any) -> pa.Table:
+        return self.engine.ask(text, self.values | values, work=self.work)
+
+    def row(self, text: str) -> dict[str, Any]:
+        (found,) = self.ask(text).to_pylist()
+        return dict(found)
+
+    def sizes(self, *names: str) -> dict[str, int]:
+        """How many rows some working tables have."""
+        return self.row(f"SELECT {', '.join(f'(SELECT count(*) FROM {sql.work(n)}) AS {sql.quote(n)}' for n in names)}")
+
+
+def check_rules(rules: TableRules, state: TableState | None) -> None:
+    """Raises RulesChanged when the table was made under rules that a load cannot follow any more."""
+    if state is None:
+        return
+    then, today = state.rules, json.loads(json.dumps(rules._for_ledger(), default=str))
+    changed = [
+        f"{name}: was {then.get(name)!r}, is {today[name]!r}" for name in NEED_REBUILD if then.get(name) != today[name]
+    ]
+    for column in state.columns:
+        role = "key" if column.name in rules.natural_key else rules.role_of(column.name) or "when"
+        if role != column.role:
+            changed.append(f"{column.name}: was {column.role}, is {role if role != 'when' else 'left out'}")
+        declared = rules.declared_type(column.name)
+        if declared is not None and declared != column.type:
+            changed.append(f"{column.name}: was {column.type}, is {declared}")
+    if changed:
+        raise RulesChanged(
+            f"Table {rules.table!r} was made under other rules:\n  " + "\n  ".join(changed) + "\n"
+            "Nothing was written. Declare what was, or load into a table of another name."
+        )
+
+
+def prepare(
+    it: UnderWay,
+    ledger: Ledger,
+    batch: Batch,
+    state: TableState | None,
+    operations: Operations | None,
+    has_ledger: bool,
+) -> Blueprint:
+    """Brings rules, feed and table together and sees to it that the table is there with all its columns."""
+    engine, rules = it.engine, it.rules
+    if operations and operations.column not in batch.columns:
+        raise FeedError(
+            f"{batch.source} has no column {operations.column!r}, which shall tell insert, update or delete; "
+            f"it has {', '.join(batch.columns)}."
+        )
+    _check_files(rules, batch, operations)
+    columns = {name: kind for name, kind in batch.columns.items() if not operations or name != operations.column}
+    blueprint = draw(
+        rules,
+        columns,
+        known=state.columns if state else (),
+        locator=engine.locator,
+        kept=kept_table(rules.table),
+        source=batch.source,
+    )
+    if state is None and engine.has_table(rules.table):
+        raise ForeignTable(
+            f"{engine.address} has a table {rules.table!r} that Brenvik did not make. Nothing was written. "
+            "Give the table of the rules another name, or move that one out of the way."
+        )
+    known = {column.name for column in state.columns} if state else set()
+    new = [column.name for column in blueprint.columns if column.name not in known]
+    if it.preview and new:
+        blueprint = _stand_in(it, blueprint, exists=state is not None)
+    elif state is None:
+        _create(it, blueprint.table, blueprint.table_columns())
+        if blueprint.kept:
+            _create(it, blueprint.kept, blueprint.kept_columns())
+    elif new:
+        for column in blueprint.columns:
+            if column.name in new:
+                for relation in filter(None, (blueprint.table if column.role != "when" else None, blueprint.kept)):
+                    it.do(f"ALTER TABLE {sql.relation(relation)} ADD COLUMN {sql.quote(column.name)} {column.type.sql}")
+    shapes = ledger.shapes(rules.table) if has_ledger else {}
+    carried = {file: tuple(sorted(set(names) & set(blueprint.carried))) for file, names in batch.carried.items()}
+    added: dict[int, tuple[str, ...]] = {}
+    for names in dict.fromkeys(carried.values()):
+        if names not in shapes.values():
+            added[max((*shapes, *added), default=0) + 1] = names
+    if not it.preview:
+        ledger.add_shapes(rules.table, added)
+    return blueprint.with_shapes(shapes | added)
+
+
+def _check_files(rules: TableRules, batch: Batch, operations: Operations | None) -> None:
+    """Raises FeedError when one of several files lacks a column that every change needs."""
+    needed = [*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])]
+    needed += [operations.column] if operations else []
+    faults = [
+        f"{file.file} has no column {name}; it has {', '.join(batch.carried[file.number])}"
+        for file in batch.files
+        for name in dict.fromkeys(needed)
+        if name in batch.columns and name not in batch.carried[file.number]
+    ]
+    if faults:
+        raise FeedError("\n  ".join([f"Not every file fits the rules of table {rules.table!r}:", *faults]))
+
+
+def _create(it: UnderWay, relation: str, columns: list[tuple[str, str, bool]], *, temporary: bool = False) -> None:
+    given = ", ".join(f"{sql.quote(name)} {kind}{' NOT NULL' if needed else ''}" for name, kind, needed in columns)
+    it.do(f"CREATE {'TEMP ' if temporary else ''}TABLE {sql.relation(relation)} ({given})")
+
+
+def _stand_in(it: UnderWay, blueprint: Blueprint, *, exists: bool) -> Blueprint:
+    """A preview alters nothing: where the table is missing, or lacks a column, a working relation stands in for it."""
+    seen = replace(blueprint, table=f"{sql.WORK}table", kept=f"{sql.WORK}kept" if blueprint.kept else None)
+    pairs = [(blueprint.table, seen.table, blueprint.table_columns())]
+    if blueprint.kept and seen.kept:
+        pairs.append((blueprint.kept, seen.kept, blueprint.kept_columns()))
+    if not exists:
+        for _, stand_in, columns in pairs:
+            _create(it, stand_in, columns, temporary=True)
+        return seen
+    for relation, stand_in, columns in pairs:
+        there = set(it.ask(f"SELECT * FROM {sql.relation(relation)} WHERE 1 = 0").column_names)
+        shown = [
+            sql.quote(name) if name in there else f"CAST(NULL AS {kind}) AS {sql.quote(name)}"
+            for name, kind, _ in columns
+        ]
+        it.do(
+            f"CREATE TEMP VIEW {sql.relation(stand_in)} AS SELECT {sql.quote(it.engine.locator)} AS brenvik_row, "
+            f"{', '.join(shown)} FROM {sql.relation(relation)}"
+        )
+    return replace(seen, locator="brenvik_row")
