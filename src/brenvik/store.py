@@ -126,8 +126,12 @@ class Store:
         """The rows that held at a moment: ``valid_from <= when < valid_to``.
 
         ``when`` is a value of the effective column's type, or a text of it; a day means its first moment. Timestamps
-        with a zone become UTC. Raises DeclarationError when it is none.
+        with a zone become UTC. Raises DeclarationError when it is none, and for a table without valid_from or valid_to.
         """
+        if not (rules.housekeeping_name("valid_from") and rules.housekeeping_name("valid_to")):
+            raise DeclarationError(
+                f"Table {rules.table!r} leaves out valid_from or valid_to, so it does not say which rows held when."
+            )
         state = self._state(rules)
         if state is None:
             return _no_rows()

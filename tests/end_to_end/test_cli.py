@@ -149,6 +149,17 @@ def test_check_finds_what_is_missing(coast: Path) -> None:
     assert "nome is declared, but neither in buoy_01.csv" in said.out
 
 
+def test_a_table_without_versions_shows_its_one_row(coast: Path) -> None:
+    (coast / "brenvik.toml").write_text(
+        'store = "duckdb:s.duckdb"\n[table.buoy]\nnatural_key = ["buoy_code", "colour"]\nother_columns = "type_1"\n'
+        "housekeeping = { valid_from = false, valid_to = false }\n"
+        '[table.buoy.feed.f]\nkind = "upserts"\nfiles = "inbox/*.csv"\n'
+    )
+    assert brenvik("load", cwd=coast).code == 0
+    said = brenvik("history", "buoy", "colour=red", "buoy_code=NB-103", cwd=coast)
+    assert (said.code, "buoy NB-103 red · 1 version · current\n" in said.out) == (0, True), said
+
+
 def test_new_proposes_a_declaration_that_loads(coast: Path) -> None:
     second_day(coast)
     (coast / "brenvik.toml").unlink()

@@ -276,7 +276,7 @@ def _key(columns: tuple[str, ...], given: list[str]) -> Any:
     pairs = dict(part.partition("=")[::2] for part in given if "=" in part)
     if set(pairs) != set(columns) or len(pairs) != len(given):
         raise DeclarationError(f"Expected {' '.join(f'{name}=VALUE' for name in columns)}, got {' '.join(given)}.")
-    return pairs
+    return {name: pairs[name] for name in columns}
 
 
 if __name__ == "__main__":

@@ -229,7 +229,7 @@ def _decision(table: Table, row: Mapping[str, Any], *, several: bool) -> None:
     effective = _moment(row["effective"]) if row["effective"] is not None else ""
     if decision == "inserted":
         brought = ", ".join(str(change["after"]) for change in changes)
-        table.add_row(*start, "–", _short(f"new: {brought}"), effective)
+        table.add_row(*start, "–", _short(f"new: {brought}".replace("\n", "⏎")), effective)
     elif decision == "rejected":
         table.add_row(*start, changes[0]["column"] if changes else "–", row["reason"], effective)
     elif not changes:
@@ -347,8 +347,10 @@ def history(project: Project, rules: TableRules, key: Any, rows: Sequence[Mappin
     }
     start, end = own["valid_from"], own["valid_to"]
     spans = [(row[start] if start else None, _open_end(rules, row[end]) if end else None) for row in rows]
-    living = spans[-1][1] is None
-    since = f"current since {_moment(spans[-1][0])}" if living else f"deleted {_moment(spans[-1][1])}"
+    living = spans[-1][1] is None and not (own["is_deleted"] and rows[-1][own["is_deleted"]])
+    moment = spans[-1][0] if living else spans[-1][1]
+    since = ("current since " if living else "deleted ") + _moment(moment)
+    since = since if moment is not None else since.split()[0]
     many = "1 version" if len(rows) == 1 else f"{len(rows)} versions"
     _heading(out, project, f"{rules.table} {shown_key}", many, since)
     if start and end:
@@ -375,7 +377,7 @@ def history(project: Project, rules: TableRules, key: Any, rows: Sequence[Mappin
     out.print()
     for number, (one, other) in enumerate(itertools.pairwise(rows), 1):
         _step(out, number, one, other, spans, varying)
-    if not living:
+    if not living and end:
         out.print(Text(f"  {len(rows)}      deleted {_moment(spans[-1][1])}"))
 
 

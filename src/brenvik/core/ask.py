@@ -27,12 +27,5 @@ def of_key(rules: TableRules, types: Mapping[str, ColumnType]) -> str:
 def at_moment(rules: TableRules, effective: ColumnType) -> str:
     """Needs the parameters ``moment`` and ``open_end``, as text."""
     moment = f"CAST(:moment AS {effective.sql})"
-    start, end, deleted = (rules.housekeeping_name(name) for name in ("valid_from", "valid_to", "is_deleted"))
-    tests = []
-    if start:
-        tests.append(f"t.{sql.quote(start)} <= {moment}")
-    if end:
-        tests.append(f"(t.{sql.quote(end)} IS NULL OR t.{sql.quote(end)} > {moment})")
-    elif deleted:
-        tests.append(f"t.{sql.quote(deleted)} = FALSE")
-    return "WHERE " + (" AND ".join(tests) or "1 = 1")
+    start, end = (sql.quote(str(rules.housekeeping_name(name))) for name in ("valid_from", "valid_to"))
+    return f"WHERE t.{start} <= {moment} AND (t.{end} IS NULL OR t.{end} > {moment})"
