@@ -77,11 +77,14 @@ def test_a_killed_load_leaves_before_or_after_and_the_next_completes_it(waiting:
             assert table.equals(after)
             assert taken == 2
             seen["after the commit"] += 1
+            duration *= 0.96  # machines are not equally fast all the time: aim at the run itself
         else:
             assert table.equals(before)
             assert taken == 1
             assert states in (["done"], ["running", "done"])
-            seen["during the run" if states[0] == "running" else "before the run"] += 1
+            during = states[0] == "running"
+            seen["during the run" if during else "before the run"] += 1
+            duration *= 1.0 if during else 1.04
         completed = load(folder)
         table, now, taken = found(folder)
         assert table.equals(after)
