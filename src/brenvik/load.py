@@ -270,7 +270,7 @@ def _foresee(it: UnderWay, *, some_busy: bool) -> None:
     asked["type_1"] = sum(row["sets"] for row in it.plain.values())
     also_closed = it.plain["versioned"]["sets"] if "versioned" in it.plain else 0
     asked |= {"spread": 0, "sets": 0, "adds": 0}
-    if asked["type_1"] and it.blueprint.keeps_lives:
+    if asked["type_1"] and it.blueprint.has_versions:
         it.do(plain.spread(it.blueprint))
         asked |= it.sizes("spread")
     asked |= it.sizes("closes", "removes", *(("sets", "adds") if some_busy else ()))

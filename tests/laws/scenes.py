@@ -175,23 +175,28 @@ ORDERED = [scene for scene in SCENES if scene.declared.order]
 UNKEPT = [_draw_scene(number, keep_changes=False, with_order=True) for number in range(100, 124)]
 
 
+def _some_times(kind: str, batch: int, *, in_order: bool) -> list[Any]:
+    """The times a batch draws from: a third of them, or all."""
+    return ORDER[kind][2 * batch : 2 * batch + 2] if in_order else ORDER[kind]
+
+
 @st.composite
 def batches(draw: st.DrawFn, scene: Scene, *, faults: bool = True, absent: bool = True, most: int = 3) -> list[Batch]:
     """A few batches for a scene: few keys, few values, few times, so that everything collides."""
     types = dict(scene.types)
     d = scene.declared
     key = st.fixed_dictionaries({name: st.sampled_from(KEY_POOLS[types[name]][:2]) for name in d.keys})
-    times = {name: st.sampled_from(ORDER[types[name]]) for name in d.order}
-    if d.effective and d.effective not in times:
-        times[d.effective] = st.sampled_from(WHEN[types[d.effective]])
+    when = dict.fromkeys((*d.order, *filter(None, [d.effective])))
+    in_order = draw(st.booleans())  # then each batch has times above those of all before it
     domains = {
         name: st.sampled_from([None, *draw(st.lists(st.sampled_from(POOLS[types[name]]), min_size=1, max_size=2))])
         for name in d.values
     }
     operation = {"op": st.sampled_from(["I", "U", "U", "D"])} if scene.kind == "changes" else {}
-    row = st.builds(lambda k, rest: k | rest, key, st.fixed_dictionaries({**operation, **times, **domains}))
     made = []
-    for _ in range(draw(st.integers(1, most))):
+    for number in range(draw(st.integers(1, most))):
+        times = {name: st.sampled_from(_some_times(types[name], number, in_order=in_order)) for name in when}
+        row = st.builds(lambda k, rest: k | rest, key, st.fixed_dictionaries({**operation, **times, **domains}))
         rows = draw(st.lists(row, min_size=0, max_size=8))
         if rows and draw(st.booleans()):
             rows += draw(st.lists(st.sampled_from(rows), max_size=3))

@@ -79,6 +79,11 @@ class Blueprint:
         return self.names("type_2")
 
     @property
+    def has_versions(self) -> bool:
+        """Whether a key can have several rows."""
+        return bool(self.type_2)
+
+    @property
     def keeps_lives(self) -> bool:
         """Whether rows of earlier lives stay in the table."""
         return bool(self.type_2) and self.deletes == "close"

@@ -47,7 +47,7 @@ def find_stored(blueprint: Blueprint) -> str:
     ended = sql.flag(f"t.{sql.quote(own('is_deleted') or '')} = TRUE" if own("is_deleted") else f"NOT ({living})")
     start = f"t.{sql.quote(own('valid_from') or '')}" if own("valid_from") else "NULL"
     kind = blueprint.effective_type.sql
-    scope = "" if not blueprint.keeps_lives else f" AND (b.brenvik_full = 1 OR {living})"
+    scope = f" AND (b.brenvik_full = 1 OR {living})" if blueprint.has_versions else ""
     return f"""
 CREATE TEMP TABLE {sql.work("stored")} AS
 SELECT t.{sql.quote(blueprint.locator)} AS brenvik_locator, {sql.columns(blueprint.keys, "t")},
@@ -122,7 +122,7 @@ JOIN {sql.work("stored")} s ON s.brenvik_locator = p.brenvik_locator"""
         f"INSERT INTO {sql.work('removes')} SELECT s.brenvik_locator FROM {sql.work('stored')} s "
         f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('pairs')} p WHERE p.brenvik_locator = s.brenvik_locator)",
     ]
-    if blueprint.type_1 and blueprint.keeps_lives:
+    if blueprint.type_1 and blueprint.has_versions:
         # Closed versions of keys that were worked out from their living version alone follow in type 1.
         own = blueprint.own
         values = [

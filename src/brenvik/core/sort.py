@@ -81,18 +81,24 @@ WHERE EXISTS (
 
 @lru_cache(maxsize=256)
 def widen_busy(blueprint: Blueprint) -> str:
-    """Busy keys whose current version does not tell everything are worked out in full.
+    """Busy keys whose living version does not tell everything are worked out in full.
 
-    That is a key without a living version (has it closed ones? was it removed before?) and one whose type 0 value is
-    not known yet (finding it touches all versions of the life).
+    That is a key without a living version (has it closed ones? was it removed before?), one whose type 0 value is not
+    known yet (finding it touches all versions of the life), and one with a delete that takes closed versions away too.
     """
+    busy = sql.work("busy")
+
+    def same_key(alias: str) -> str:
+        return " AND ".join(f"{alias}.{sql.quote(k)} = {busy}.{sql.quote(k)}" for k in blueprint.keys)
+
     known = "".join(f" AND t.{sql.quote(name)} IS NOT NULL" for name in blueprint.type_0)
-    return f"""
-UPDATE {sql.work("busy")} SET brenvik_full = 1
-WHERE brenvik_full = 0 AND NOT EXISTS (
-  SELECT 1 FROM {sql.relation(blueprint.table)} t
-  WHERE {" AND ".join(f"t.{sql.quote(k)} = {sql.work('busy')}.{sql.quote(k)}" for k in blueprint.keys)}
-    AND {blueprint.is_open("t")}{known})"""
+    tests = [
+        f"NOT EXISTS (SELECT 1 FROM {sql.relation(blueprint.table)} t "
+        f"WHERE {same_key('t')} AND {blueprint.is_open('t')}{known})"
+    ]
+    if blueprint.has_versions and not blueprint.keeps_lives:
+        tests.append(f"EXISTS (SELECT 1 FROM {sql.work('screened')} c WHERE {same_key('c')} AND c.{DELETE} = 1)")
+    return f"UPDATE {busy} SET brenvik_full = 1 WHERE brenvik_full = 0 AND {sql.any_of(tests)}"
 
 
 @lru_cache(maxsize=256)
