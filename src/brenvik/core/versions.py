@@ -31,18 +31,28 @@ def _time_only(blueprint: Blueprint) -> tuple[str, ...]:
 
 
 def _event_columns(blueprint: Blueprint) -> str:
-    names = (*blueprint.keys, *_PLACE, RUN, ARRIVAL, "brenvik_new", DELETE, SHAPE, "brenvik_weight")
+    names = (*blueprint.keys, *_PLACE, RUN, ARRIVAL, "brenvik_new", DELETE, SHAPE)
     return sql.columns(dict.fromkeys((*names, *blueprint.carried)))
 
 
 def _new_events(blueprint: Blueprint, *, first: bool) -> str:
-    weight = "1" if blueprint.kept or first else f"CASE WHEN {is_late(blueprint, 'c')} THEN 0 ELSE 2 END"
-    head = f"c.{EFFECTIVE}, 1, :run, c.{ARRIVAL}, 1, c.{DELETE}, c.{SHAPE}, {weight}"
+    rank, spliced = "1", ""
+    if not blueprint.kept and not first:
+        # Nothing tells how a stored version came to be: late changes never override what it says.
+        late = is_late(blueprint, "c")
+        rank = f"CASE WHEN {late} THEN 0 ELSE 2 END"
+        if not blueprint.has_versions:  # of earlier lives nothing is stored
+            start = blueprint.own("valid_from")
+            before = f" AND c.{EFFECTIVE} < t.{sql.quote(start)}" if start else ""
+            spliced = f"""
+  AND NOT ({late} AND EXISTS (
+    SELECT 1 FROM {sql.relation(blueprint.table)} t WHERE {sql.same("t", "c", blueprint.keys)}{before}))"""
+    head = f"c.{EFFECTIVE}, {rank}, :run, c.{ARRIVAL}, 1, c.{DELETE}, c.{SHAPE}"
     return f"""
 SELECT {sql.listed(sql.columns(blueprint.keys, "c"), head, sql.columns(_rest(blueprint), "c"))}
 FROM {sql.work("screened")} c
 WHERE EXISTS (SELECT 1 FROM {sql.work("busy")} b WHERE {sql.same("b", "c", blueprint.keys)})
-  AND NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{ARRIVAL} = c.{ARRIVAL})"""
+  AND NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{ARRIVAL} = c.{ARRIVAL}){spliced}"""
 
 
 def _rest(blueprint: Blueprint) -> tuple[str, ...]:
@@ -51,7 +61,7 @@ def _rest(blueprint: Blueprint) -> tuple[str, ...]:
 
 def _kept_events(blueprint: Blueprint) -> str:
     assert blueprint.kept
-    head = f"k.{EFFECTIVE}, 1, k.{RUN}, k.{ARRIVAL}, 0, k.{DELETE}, k.{SHAPE}, 1"
+    head = f"k.{EFFECTIVE}, 1, k.{RUN}, k.{ARRIVAL}, 0, k.{DELETE}, k.{SHAPE}"
     return f"""
 SELECT {sql.listed(sql.columns(blueprint.keys, "k"), head, sql.columns(_rest(blueprint), "k"))}
 FROM {sql.relation(blueprint.kept)} k
@@ -69,7 +79,7 @@ def _stored_events(blueprint: Blueprint, *, full: int) -> str:
     ]
     living = "" if full else f" AND {blueprint.is_open('t')}"
     return f"""
-SELECT {sql.listed(sql.columns(blueprint.keys, "t"), f"{effective}, 0, 0, 0, 0, 0, 0, 1", *values)}
+SELECT {sql.listed(sql.columns(blueprint.keys, "t"), f"{effective}, 1, 0, 0, 0, 0, 0", *values)}
 FROM {sql.relation(blueprint.table)} t
 JOIN {sql.work("busy")} b ON {sql.same("b", "t", blueprint.keys)} AND b.brenvik_full = {full}{living}"""
 
@@ -87,7 +97,7 @@ def _stored_ends(blueprint: Blueprint) -> str:
   WHERE {sql.same("n", "t", blueprint.keys)} AND n.{sql.quote(valid_from)} = {until})"""
     nothing = [f"CAST(NULL AS {blueprint.type_of(name).sql})" for name in _rest(blueprint)]
     return f"""
-SELECT {sql.listed(sql.columns(blueprint.keys, "t"), f"{until}, 0, 0, 0, 0, 1, 0, 1", *nothing)}
+SELECT {sql.listed(sql.columns(blueprint.keys, "t"), f"{until}, 1, 0, 0, 0, 1, 0", *nothing)}
 FROM {sql.relation(blueprint.table)} t
 JOIN {sql.work("busy")} b ON {sql.same("b", "t", blueprint.keys)} AND b.brenvik_full = 1
 WHERE NOT ({blueprint.is_open("t")}){touched}"""
@@ -161,7 +171,7 @@ def judge(blueprint: Blueprint, *, first: bool) -> str:
     numbered = tuple(enumerate(blueprint.values))
     place = (
         *blueprint.keys, EFFECTIVE, ARRIVAL, SHAPE, DELETE, "brenvik_new", "brenvik_at", "brenvik_life",
-        "brenvik_replaces", "brenvik_replaced_delete", "brenvik_weight",
+        "brenvik_replaces", "brenvik_replaced_delete", "brenvik_rank",
     )  # fmt: skip
     shown = "".join(f", s.{sql.quote(name)}, s.{was(blueprint, name)}" for name in blueprint.values)
     known = "".join(f", s.brenvik_known_{i}, s.brenvik_said_{i}" for i, name in numbered if name in blueprint.type_0)
@@ -266,7 +276,7 @@ def draw_up(blueprint: Blueprint) -> str:
     line = f"PARTITION BY {keys} ORDER BY j.brenvik_at"
     last = ", ".join(
         f"first_value(j.{sql.quote(name)}) OVER (PARTITION BY {keys} "
-        f"ORDER BY j.{DELETE}, j.brenvik_weight DESC, j.brenvik_at DESC) AS {sql.quote(name)}"
+        f"ORDER BY j.{DELETE}, j.brenvik_rank DESC, j.brenvik_at DESC) AS {sql.quote(name)}"
         for name in blueprint.type_1
     )
     others = sql.columns((*blueprint.type_0, *blueprint.type_2), "j")
