@@ -9,7 +9,6 @@ none; ``1.239`` does not fit decimal(5,2). Fractions of a second beyond the micr
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -172,7 +171,7 @@ def screen(
     blueprint: Blueprint,
     feed: tuple[tuple[str, ColumnType], ...],
     operations: Operations | None,
-    shape_by_file: Mapping[int, int] | tuple[tuple[int, int], ...],
+    shape_by_file: tuple[tuple[int, int], ...],
 ) -> str:
     """The statement that makes ``screened`` of the staged stream.
 
@@ -197,11 +196,11 @@ def screen(
         else f"CAST(NULL AS {_duck(column.type)}) AS {sql.quote(column.name)}"
         for column in blueprint.columns
     ]
-    numbers = tuple(dict(shape_by_file).values())
+    numbers = tuple(number for _, number in shape_by_file)
     if len(set(numbers)) == 1:
         shape = f"CAST({numbers[0]} AS INTEGER)"
     else:
-        cases = " ".join(f"WHEN {file} THEN {number}" for file, number in dict(shape_by_file).items())
+        cases = " ".join(f"WHEN {file} THEN {number}" for file, number in shape_by_file)
         shape = f"CAST(CASE {ARRIVAL} // 1000000000000 {cases} END AS INTEGER)"
     return f"""
 CREATE TEMP TABLE {sql.work("screened")} AS

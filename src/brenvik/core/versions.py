@@ -11,6 +11,9 @@ last value of the key in all its versions.
 
 A change is judged against the state just before it on the finished time line; one that takes the place of an event
 kept earlier at the same effective time is judged against that event.
+
+``brenvik_rank`` is 1 for all events where changes are kept. Where none are, stored versions (1) stand above late changes
+(0) and below newer ones (2), at the same effective time and for type 1: old batches that come again touch nothing.
 """
 
 from __future__ import annotations
@@ -22,8 +25,6 @@ from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, RUN, SHAPE, Bluep
 from brenvik.core.plain import carries, was
 from brenvik.core.sort import is_late
 
-_PLACE = (EFFECTIVE, "brenvik_rank")
-
 
 def _time_only(blueprint: Blueprint) -> tuple[str, ...]:
     """Order columns that are no values of the table: stored versions do not have them."""
@@ -31,7 +32,7 @@ def _time_only(blueprint: Blueprint) -> tuple[str, ...]:
 
 
 def _event_columns(blueprint: Blueprint) -> str:
-    names = (*blueprint.keys, *_PLACE, RUN, ARRIVAL, "brenvik_new", DELETE, SHAPE)
+    names = (*blueprint.keys, EFFECTIVE, "brenvik_rank", RUN, ARRIVAL, "brenvik_new", DELETE, SHAPE)
     return sql.columns(dict.fromkeys((*names, *blueprint.carried)))
 
 
