@@ -212,7 +212,7 @@ def _check_rejects(it: UnderWay, batch: Batch) -> None:
 def _sort_and_decide(it: UnderWay, *, first: bool) -> bool:
     """Works out what has to happen to which row; returns whether any key went through the windows."""
     blueprint = it.blueprint
-    it.do(sort.mark_busy(blueprint, first=first))
+    it.do(sort.mark_busy(blueprint, some_late=it.late > 0))
     some_busy = it.sizes("busy")["busy"] > 0
     it.do(plain.decide(blueprint, some_busy=some_busy, told=it.told))
     if not first and blueprint.type_1 and blueprint.keeps_lives:
@@ -222,7 +222,7 @@ def _sort_and_decide(it: UnderWay, *, first: bool) -> bool:
         for statement in plain.send_on(blueprint):
             it.do(statement)
         some_busy = True
-    for statement in diff.plain_effects(blueprint):
+    for statement in diff.plain_effects(blueprint, some_busy=some_busy):
         it.do(statement)
     if not some_busy:
         return False

@@ -16,22 +16,22 @@ from functools import lru_cache
 
 from brenvik.core import sql
 from brenvik.core.blueprint import ARRIVAL, EFFECTIVE, Blueprint
-from brenvik.core.plain import carries, removed_keys, was
+from brenvik.core.plain import carries, decided, removed_keys, was
 
 
 @lru_cache(maxsize=256)
-def plain_effects(blueprint: Blueprint) -> tuple[str, ...]:
-    """Makes ``closes`` and ``removes`` of the plain changes."""
+def plain_effects(blueprint: Blueprint, *, some_busy: bool) -> tuple[str, ...]:
+    """Makes ``closes`` and ``removes`` of the plain changes; where no others will be added, ``closes`` is only a view."""
     if blueprint.deletes == "close":
-        ending = "p.brenvik_decision IN ('versioned', 'deleted')"
+        ending = decided("p", "versioned", "deleted")
         removed = f"SELECT brenvik_locator FROM {sql.work('plain')} WHERE 1 = 0"
     else:
-        ending = "p.brenvik_decision = 'versioned'"
+        ending = decided("p", "versioned")
         removed = removed_keys(blueprint)
     return (
         f"""
-CREATE TEMP TABLE {sql.work("closes")} AS
-SELECT p.brenvik_locator, p.{EFFECTIVE} AS brenvik_until, {sql.flag("p.brenvik_decision = 'deleted'")} AS brenvik_ended
+CREATE TEMP {"TABLE" if some_busy else "VIEW"} {sql.work("closes")} AS
+SELECT p.brenvik_locator, p.{EFFECTIVE} AS brenvik_until, {sql.flag(decided("p", "deleted"))} AS brenvik_ended
 FROM {sql.work("plain")} p
 WHERE {ending}""",
         f"CREATE TEMP TABLE {sql.work('removes')} AS {removed}",
@@ -274,7 +274,7 @@ def write_adds(blueprint: Blueprint, *, plain: bool, busy: bool) -> str:
 SELECT {content}, c.{EFFECTIVE} AS brenvik_start, {blueprint.open_end} AS brenvik_end,
   TRUE AS brenvik_open, FALSE AS brenvik_ended
 FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
-WHERE p.brenvik_decision IN ('inserted', 'versioned')""")
+WHERE {decided("p", "inserted", "versioned")}""")
     if busy:
         content = sql.columns((*blueprint.keys, *blueprint.values), "d")
         until = f"COALESCE(d.brenvik_until, {blueprint.open_end})" if blueprint.has_open_end else "d.brenvik_until"

@@ -1,9 +1,10 @@
 """The plain way: keys with exactly one change, newer than everything, need only a join with their living version.
 
-``plain`` holds a row per such change: its decision, the stored row it met (``brenvik_locator``), whether type 1
-values differ (``brenvik_sets``), and what the stored row held before (``brenvik_was_0``, …; null where nothing is done).
-Old values that the write can do without are there only where the decisions shall be told: they cost a tenth of a load.
-The decision ``full`` is none: it sends the key through the windows, see ``send_on``.
+``plain`` holds a row per such change: its decision as a number (``brenvik_decided``), the stored row it met
+(``brenvik_locator``), whether type 1 values differ (``brenvik_sets``), and what the stored row held before
+(``brenvik_was_0``, …; null where nothing is done). Numbers and not words, and old values that the write can do without
+only where the decisions shall be told: each is a tenth of a load. The decision ``full`` is none: it sends the key
+through the windows, see ``send_on``.
 """
 
 from __future__ import annotations
@@ -14,6 +15,21 @@ from brenvik.core import sql
 from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint
 
 FULL = "full"
+_NUMBERS = {
+    name: number
+    for number, name in enumerate((FULL, "inserted", "versioned", "overwritten", "deleted", "protected", "unchanged"))
+}
+
+
+def decided(alias: str, *decisions: str) -> str:
+    """Whether a row of ``plain`` has one of these decisions."""
+    return f"{alias}.brenvik_decided IN ({', '.join(str(_NUMBERS[name]) for name in decisions)})"
+
+
+def decision(alias: str) -> str:
+    """The decision of a row of ``plain`` as a word."""
+    cases = " ".join(f"WHEN {number} THEN '{name}'" for name, number in _NUMBERS.items())
+    return f"CASE {alias}.brenvik_decided {cases} END"
 
 
 def was(blueprint: Blueprint, name: str) -> str:
@@ -45,28 +61,29 @@ def decide(blueprint: Blueprint, *, some_busy: bool, told: bool) -> str:
         f"(t.{sql.quote(name)} IS NULL AND c.{sql.quote(name)} IS NOT NULL)" for name in blueprint.type_0
     )
     joins = sql.same("t", "c", blueprint.keys)
+    full, unchanged = _NUMBERS[FULL], _NUMBERS["unchanged"]
     cases = [
-        f"WHEN {locator} IS NULL AND c.{DELETE} = 1 THEN '{FULL}'",
-        f"WHEN {locator} IS NULL THEN 'inserted'",
+        f"WHEN {locator} IS NULL AND c.{DELETE} = 1 THEN {full}",
+        f"WHEN {locator} IS NULL THEN {_NUMBERS['inserted']}",
     ]
     if blueprint.keeps_lives:
         joins += f" AND {blueprint.is_open('t')}"
     elif blueprint.deletes == "close":
         cases.append(
-            f"WHEN NOT ({blueprint.is_open('t')}) THEN CASE WHEN c.{DELETE} = 1 THEN 'unchanged' ELSE '{FULL}' END"
+            f"WHEN NOT ({blueprint.is_open('t')}) THEN CASE WHEN c.{DELETE} = 1 THEN {unchanged} ELSE {full} END"
         )
     elif blueprint.type_2:
         joins += f" AND {blueprint.is_open('t')}"
-    cases.append(f"WHEN c.{DELETE} = 1 THEN 'deleted'")
-    for names, decision in (
+    cases.append(f"WHEN c.{DELETE} = 1 THEN {_NUMBERS['deleted']}")
+    for names, name in (
         ((), FULL),
         (blueprint.type_2, "versioned"),
         (blueprint.type_1, "overwritten"),
         (blueprint.type_0, "protected"),
     ):
-        test = learns if decision == FULL else _any_differs(blueprint, names)
+        test = learns if name == FULL else _any_differs(blueprint, names)
         if test != "1 = 0":
-            cases.append(f"WHEN {test} THEN '{decision}'")
+            cases.append(f"WHEN {test} THEN {_NUMBERS[name]}")
     sets = f"c.{DELETE} = 0 AND {locator} IS NOT NULL AND {_any_differs(blueprint, blueprint.type_1)}"
     changed = sql.any_of(_differs(blueprint, name) for name in blueprint.values)
     before = [
@@ -83,7 +100,7 @@ def decide(blueprint: Blueprint, *, some_busy: bool, told: bool) -> str:
 CREATE TEMP TABLE {sql.work("plain")} AS
 SELECT
   c.{ARRIVAL}, c.{EFFECTIVE}, {locator} AS brenvik_locator,
-  CASE {" ".join(cases)} ELSE 'unchanged' END AS brenvik_decision,
+  CASE {" ".join(cases)} ELSE {unchanged} END AS brenvik_decided,
   {sql.flag(sets)} AS brenvik_sets{"," if before else ""}
   {", ".join(before)}
 FROM {sql.work("screened")} c
@@ -94,8 +111,9 @@ LEFT JOIN {sql.relation(blueprint.table)} t ON {joins}
 def summary() -> str:
     """How many changes have which decision (``n``), and how many of them set type 1 values (``sets``)."""
     return (
-        "SELECT brenvik_decision, count(*) AS n, CAST(sum(brenvik_sets) AS BIGINT) AS sets "
-        f"FROM {sql.work('plain')} GROUP BY brenvik_decision"
+        f"SELECT {decision('p')} AS brenvik_decision, n, sets FROM ("
+        "SELECT brenvik_decided, count(*) AS n, CAST(sum(brenvik_sets) AS BIGINT) AS sets "
+        f"FROM {sql.work('plain')} GROUP BY brenvik_decided) p"
     )
 
 
@@ -103,8 +121,8 @@ def summary() -> str:
 def returning_keys(blueprint: Blueprint) -> str:
     """Marks as ``full`` the inserts of keys that have closed versions: their type 1 values change as well."""
     return f"""
-UPDATE {sql.work("plain")} SET brenvik_decision = '{FULL}'
-WHERE brenvik_decision = 'inserted' AND EXISTS (
+UPDATE {sql.work("plain")} SET brenvik_decided = {_NUMBERS[FULL]}
+WHERE {decided(sql.work("plain"), "inserted")} AND EXISTS (
   SELECT 1 FROM {sql.work("screened")} c
   JOIN {sql.relation(blueprint.table)} t ON {sql.same("t", "c", blueprint.keys)}
   WHERE c.{ARRIVAL} = {sql.work("plain")}.{ARRIVAL} AND NOT ({blueprint.is_open("t")}))"""
@@ -118,8 +136,8 @@ def send_on(blueprint: Blueprint) -> tuple[str, str]:
 INSERT INTO {sql.work("busy")} ({sql.columns(blueprint.keys)}, brenvik_full)
 SELECT {sql.columns(blueprint.keys, "c")}, 1
 FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
-WHERE p.brenvik_decision = '{FULL}'""",
-        f"DELETE FROM {sql.work('plain')} WHERE brenvik_decision = '{FULL}'",
+WHERE {decided("p", FULL)}""",
+        f"DELETE FROM {sql.work('plain')} WHERE {decided(sql.work('plain'), FULL)}",
     )
 
 
@@ -157,4 +175,4 @@ SELECT t.{sql.quote(blueprint.locator)} AS brenvik_locator
 FROM {sql.relation(blueprint.table)} t
 WHERE EXISTS (
   SELECT 1 FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
-  WHERE p.brenvik_decision = 'deleted' AND {sql.same("t", "c", blueprint.keys)})"""
+  WHERE {decided("p", "deleted")} AND {sql.same("t", "c", blueprint.keys)})"""

@@ -34,13 +34,10 @@ def count_late(blueprint: Blueprint) -> str:
 
 
 @lru_cache(maxsize=256)
-def mark_busy(blueprint: Blueprint, *, first: bool) -> str:
-    """Makes ``busy``: the keys that go through the windows; ``brenvik_full`` where late changes ask for all of the key.
-
-    ``first`` says that nothing was taken before, so nothing can be late.
-    """
-    late = "0" if first else f"max({sql.flag(is_late(blueprint, 'c'))})"
-    having = "count(*) > 1" if first else f"count(*) > 1 OR {late} = 1"
+def mark_busy(blueprint: Blueprint, *, some_late: bool) -> str:
+    """Makes ``busy``: the keys that go through the windows; ``brenvik_full`` where late changes ask for all of the key."""
+    late = f"max({sql.flag(is_late(blueprint, 'c'))})" if some_late else "0"
+    having = f"count(*) > 1 OR {late} = 1" if some_late else "count(*) > 1"
     keys = sql.columns(blueprint.keys, "c")
     return f"""
 CREATE TEMP TABLE {sql.work("busy")} AS
@@ -108,9 +105,15 @@ def highest(blueprint: Blueprint, *, first: bool) -> tuple[str, str]:
     order = [f"CAST(c.{sql.quote(name)} AS TEXT) AS {sql.quote(name)}" for name in blueprint.order]
     above = "" if first else f"WHERE {_above(blueprint, 'c')}"
     latest = ", ".join(f"c.{sql.quote(name)} DESC" for name in blueprint.order)
+    highest_order = f"SELECT {', '.join(order)} FROM {sql.work('screened')} c {above} ORDER BY {latest} LIMIT 1"
+    if len(order) == 1:  # the same, without sorting
+        (name,) = map(sql.quote, blueprint.order)
+        highest_order = (
+            f"SELECT CAST(max(c.{name}) AS TEXT) AS {name} FROM {sql.work('screened')} c {above} HAVING count(*) > 0"
+        )
     high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
     return (
-        f"SELECT {', '.join(order)} FROM {sql.work('screened')} c {above} ORDER BY {latest} LIMIT 1" if order else "",
+        highest_order if order else "",
         f"SELECT CAST(max(c.{EFFECTIVE}) AS TEXT) AS brenvik_high FROM {sql.work('screened')} c "
         + ("" if first else f"WHERE c.{EFFECTIVE} > {high}"),
     )

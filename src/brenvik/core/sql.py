@@ -6,6 +6,8 @@ from collections.abc import Iterable
 from functools import lru_cache
 
 import sqlglot
+import sqlglot.dialects.duckdb  # else brought in by the first statement of the first load
+import sqlglot.dialects.postgres
 
 WORK = "brenvik_work_"
 """Prefix of the working tables of a load; replaced by one of the load's own after compiling."""

@@ -10,7 +10,7 @@ from functools import lru_cache
 
 from brenvik.core import sql
 from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint
-from brenvik.core.plain import carries, was
+from brenvik.core.plain import carries, decision, was
 
 WIDE, REJECTED = "brenvik_wide", "brenvik_rejected"
 _ARROW = " → "
@@ -36,7 +36,7 @@ def wide(blueprint: Blueprint, *, busy: bool) -> str:
     plain = [f"p.{was(blueprint, name)}" for name in blueprint.values]
     sources = [
         f"""
-SELECT {sql.listed(change, "p.brenvik_decision", *plain, sep=", ")}
+SELECT {sql.listed(change, f"{decision('p')} AS brenvik_decision", *plain, sep=", ")}
 FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}"""
     ]
     if busy:

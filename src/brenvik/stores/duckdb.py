@@ -25,6 +25,13 @@ _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
 _PARAMETER = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|\$([a-z_][a-z_0-9]*)""")  # not inside quotes
 _HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
 
+_SETTINGS = (
+    "TimeZone = 'UTC'",
+    "preserve_insertion_order = false",
+    "enable_progress_bar = false",
+    "external_threads = 0",  # else a commit's checkpoint of several tables may leave all but one core idle
+)
+
 _holds_guard = threading.Lock()
 _holds: dict[tuple[str, str], str] = {}
 _freed = threading.Condition(_holds_guard)
@@ -47,7 +54,7 @@ class DuckDBEngine:
         self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
         self._made: dict[str, str] = {}
         self._discarded: list[str] = []
-        for setting in ("TimeZone = 'UTC'", "preserve_insertion_order = false", "enable_progress_bar = false"):
+        for setting in _SETTINGS:
             self._connection.execute(f"SET {setting}").fetchall()
 
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
