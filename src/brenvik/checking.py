@@ -7,7 +7,6 @@ from typing import Any
 
 from brenvik.core.blueprint import Blueprint, draw
 from brenvik.errors import BrenvikError, FeedError, Refused
-from brenvik.feeds.files import columns_of
 from brenvik.preparing import check_rules
 from brenvik.project import Project, ProjectTable
 from brenvik.store import Store
@@ -25,9 +24,9 @@ WHAT = {
 class FeedFinding:
     feed: str
     kind: str
-    files: str
-    matching: int
+    reads: str
     waiting: int
+    unit: str
 
 
 @dataclass
@@ -53,24 +52,20 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
     if state is None and store.engine.has_table(table.rules.table):
         finding.faults.append(f"{store.address} has a table {table.rules.table!r} that Brenvik did not make.")
     for feed in table.feeds:
-        source = feed.source(project.folder)
-        taken = store.ledger.taken_files(table.rules.table, feed.name) if store.ledger.exists() else {}
-        paths = source.matching()
-        waiting = [path for path in paths if source.name_of(path) not in taken]
-        finding.feeds.append(FeedFinding(feed.name, feed.kind, feed.files, len(paths), len(waiting)))
-        if not paths:
-            finding.faults.append(f"feed {feed.name}: no file matches {feed.files!r} in {project.folder}")
-        for path in paths:
+        source = project.source(table, feed)
+        try:
+            waiting = source.waiting(store.ledger.memory(table.rules.table, feed.name))
+            finding.feeds.append(FeedFinding(feed.name, feed.kind, feed.reads, waiting.count, waiting.unit))
+            parts = source.columns()
+        except BrenvikError as error:
+            finding.faults.append(f"feed {feed.name}: {error}")
+            continue
+        for part, columns in parts.items():
             try:
-                columns = columns_of(path)
                 if feed.operations and columns.pop(feed.operations.column, None) is None:
-                    raise FeedError(
-                        f"{path.name} has no column {feed.operations.column!r}, which shall tell the operation"
-                    )
+                    raise FeedError(f"{part} has no column {feed.operations.column!r}, which shall tell the operation")
                 known = state.columns if state else ()
-                drawn = draw(
-                    table.rules, columns, known=known, locator=store.engine.locator, kept=None, source=path.name
-                )
+                drawn = draw(table.rules, columns, known=known, locator=store.engine.locator, kept=None, source=part)
             except BrenvikError as error:
                 finding.faults.append(f"feed {feed.name}: {error}")
                 continue

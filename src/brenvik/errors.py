@@ -12,7 +12,8 @@
     │   ├── RulesChanged
     │   └── ForeignTable
     ├── Temporary             trying again later can help
-    │   └── Busy
+    │   ├── Busy
+    │   └── SourceDown        a source that cannot be reached, or went away in the middle
     ├── StoreError            the store said no
     │   └── LayoutError       its ledger was written by another layout of Brenvik
     └── BrokenLaw             a bug of ours: nothing was written, please report it
@@ -97,6 +98,10 @@ class Busy(Temporary):
     def __init__(self, message: str, *, holder: str) -> None:
         self.holder = holder
         super().__init__(message)
+
+
+class SourceDown(Temporary):
+    """A source cannot be reached, or closed the connection before everything was read."""
 
 
 class StoreError(BrenvikError):

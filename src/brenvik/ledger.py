@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 from brenvik import __version__
 from brenvik.core import sql
 from brenvik.core.blueprint import Blueprint, Column
+from brenvik.core.windows import Mark, Window, parse_mark
 from brenvik.errors import LayoutError
 from brenvik.rules import TableRules
 from brenvik.types import ColumnType, parse_type
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
     from brenvik.stores.base import Engine
 
 SCHEMA = "brenvik"
-LAYOUT = 1
+LAYOUT = 2
 
 DECISIONS = (
     "inserted",
@@ -69,6 +70,11 @@ _TABLES: dict[str, dict[str, str]] = {
         "version": "TEXT",
         "rules": "TEXT",
         "message": "TEXT",
+        "reason": "TEXT",
+        "window_low": "TEXT",
+        "window_high": "TEXT",
+        "ahead": "BIGINT",
+        "without_watermark": "BIGINT",
         "read": "BIGINT",
         **dict.fromkeys((*DECISIONS, *ROW_COUNTS), "BIGINT"),
     },
@@ -81,6 +87,14 @@ _TABLES: dict[str, dict[str, str]] = {
         "run": "BIGINT",
         "number": "INTEGER",
         "taken_at": "TIMESTAMP",
+    },
+    "watermarks": {
+        "table_name": "TEXT",
+        "feed": "TEXT",
+        "kind": "TEXT",
+        "watermark": "TEXT",
+        "run": "BIGINT",
+        "moved_at": "TIMESTAMP",
     },
     "rejects": {
         "reject": "BIGINT",
@@ -126,6 +140,31 @@ class TakenFile:
 
 
 @dataclass(frozen=True)
+class Watermark:
+    """The highest value of its watermark column that a feed has taken, and the run that moved it there."""
+
+    kind: str
+    mark: Mark
+    run: int
+    moved_at: datetime
+
+
+@dataclass(frozen=True)
+class FeedMemory:
+    """What the ledger remembers of one feed; see ``feeds.base.Memory``."""
+
+    ledger: Ledger
+    table: str
+    feed: str
+
+    def taken_files(self) -> dict[str, TakenFile]:
+        return self.ledger.taken_files(self.table, self.feed)
+
+    def watermark(self) -> Watermark | None:
+        return self.ledger.watermark(self.table, self.feed)
+
+
+@dataclass(frozen=True)
 class TableState:
     """What the ledger knows of a table: read and written only while the table is held."""
 
@@ -147,6 +186,10 @@ class Run:
     kind: str
     source: str
     started_at: datetime
+
+
+def _text(mark: Mark | None) -> str | None:
+    return None if mark is None else str(mark)
 
 
 class Ledger:
@@ -184,7 +227,17 @@ class Ledger:
                 self.engine.run(f"CREATE TABLE {place(name)} ({given})")
             self._insert("layout", {"layout": LAYOUT, "written_by": __version__, "since": now()})
 
-    def start_run(self, rules: TableRules, *, feed: str, kind: str, source: str) -> tuple[Run, int]:
+    def start_run(
+        self,
+        rules: TableRules,
+        *,
+        feed: str,
+        kind: str,
+        source: str,
+        window: Window | None = None,
+        seen: Mapping[str, int] | None = None,
+        reason: str | None = None,
+    ) -> tuple[Run, int]:
         """Enters a run as ``running`` in a transaction of its own.
 
         The caller holds the table, so nobody works on other runs of it that are ``running`` still: they become ``lost``.
@@ -212,6 +265,10 @@ class Ledger:
                     "pid": os.getpid(),
                     "version": __version__,
                     "rules": json.dumps(rules._for_ledger(), default=str),
+                    "reason": reason,
+                    "window_low": _text(window.low) if window else None,
+                    "window_high": _text(window.high) if window else None,
+                    **(seen or {}),
                 },
             )
         return run, lost
@@ -290,13 +347,16 @@ class Ledger:
         for shape, columns in shapes.items():
             self._insert("shapes", {"table_name": table, "shape": shape, "columns": json.dumps(list(columns))})
 
+    def memory(self, table: str, feed: str) -> FeedMemory:
+        return FeedMemory(self, table, feed)
+
     def taken_files(self, table: str, feed: str) -> dict[str, TakenFile]:
         """The files a feed has taken, by name."""
         if not self.exists():
             return {}
         found = self.engine.ask(
             f"SELECT file, size, digest, number, run FROM {place('taken_files')} "
-            "WHERE table_name = :table_name AND feed = :feed",
+            "WHERE table_name = :table_name AND feed = :feed ORDER BY run",
             {"table_name": table, "feed": feed},
         )
         return {row["file"]: TakenFile(**row) for row in found.to_pylist()}
@@ -316,6 +376,28 @@ class Ledger:
                     "taken_at": run.started_at,
                 },
             )
+
+    def watermark(self, table: str, feed: str) -> Watermark | None:
+        """How far a feed is; None when it never took anything."""
+        if not self.exists():
+            return None
+        found = self.engine.ask(
+            f"SELECT kind, watermark, run, moved_at FROM {place('watermarks')} "
+            "WHERE table_name = :table_name AND feed = :feed",
+            {"table_name": table, "feed": feed},
+        ).to_pylist()
+        return next(
+            (Watermark(r["kind"], parse_mark(r["watermark"], r["kind"]), r["run"], r["moved_at"]) for r in found), None
+        )
+
+    def set_watermark(self, run: Run, kind: str, mark: Mark) -> None:
+        """Moves a feed's watermark, in the transaction of the data that was taken up to it."""
+        whose = {"table_name": run.table, "feed": run.feed}
+        self.engine.run(f"DELETE FROM {place('watermarks')} WHERE table_name = :table_name AND feed = :feed", whose)
+        self._insert(
+            "watermarks",
+            {**whose, "kind": kind, "watermark": str(mark), "run": run.number, "moved_at": run.started_at},
+        )
 
     def rejects(self, table: str | None = None, *, run: int | None = None, state: str | None = "open") -> pa.Table:
         """Rejected rows by table, the oldest first."""

@@ -13,14 +13,23 @@ from typing import TYPE_CHECKING
 from brenvik.core import diff, plain, screen, sort, sql, versions
 from brenvik.core.blueprint import Blueprint
 from brenvik.core.screen import Operations
-from brenvik.errors import BrenvikError, BrokenLaw, FeedError, ForeignTable, RulesChanged, StoreError, TooManyRejects
+from brenvik.errors import (
+    BrenvikError,
+    BrokenLaw,
+    ForeignTable,
+    InputError,
+    RulesChanged,
+    StoreError,
+    Temporary,
+    TooManyRejects,
+)
 from brenvik.ledger import DECISIONS, Ledger, Run, TableState, enter_rejects, known_rejects, now
 from brenvik.outcome import Outcome, Telling
 from brenvik.preparing import UnderWay, check_rules, prepare
 from brenvik.rules import TableRules
 
 if TYPE_CHECKING:
-    from brenvik.feeds.base import Batch, Source, Watch
+    from brenvik.feeds.base import Batch, Source, Wanted, Watch
 
 TOLD_UNASKED = 100_000
 """Up to how many rows the old values of a load are kept for ``Outcome.decisions`` without being asked for."""
@@ -36,6 +45,7 @@ def load(
     source: Source,
     *,
     operations: Operations | None,
+    wanted: Wanted | None = None,
     preview: bool = False,
     explain: bool | None = None,
     wait_s: float = 30.0,
@@ -43,33 +53,43 @@ def load(
 ) -> Outcome:
     """Takes what a feed has new into its table, wholly or not at all; a preview only says what would happen.
 
-    ``explain`` says whether to keep what ``Outcome.decisions`` needs; None: for up to ``TOLD_UNASKED`` rows.
+    ``wanted`` asks for something else than what is new. ``explain`` says whether to keep what ``Outcome.decisions``
+    needs; None: for up to ``TOLD_UNASKED`` rows.
 
     Raises Busy when another load holds the table for longer than ``wait_s`` seconds, and whatever else ``errors``
     names; the run is then entered as ``failed`` or ``refused`` and nothing else is written.
     """
+    memory = ledger.memory(rules.table, source.name)
     if preview:
-        batch = source.open(lambda: ledger.taken_files(rules.table, source.name))
-        if not batch.columns:
-            return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
-        run = Run(0, rules.table, source.name, source.kind, batch.source, now())
-        return _work_through(ledger, rules, batch, operations, run, explain, watch)
+        batch = source.open(memory, wanted)
+        try:
+            if not batch.columns:
+                return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
+            run = Run(0, rules.table, source.name, source.kind, batch.source, now())
+            return _work_through(ledger, rules, batch, operations, run, explain, watch)
+        finally:
+            batch.close()
     ledger.prepare()
     with ledger.engine.hold(rules.table, wait_s=wait_s):
         try:
-            batch = source.open(lambda: ledger.taken_files(rules.table, source.name))
-        except FeedError as error:
+            batch = source.open(memory, wanted)
+        except (InputError, Temporary) as error:
             run, _ = ledger.start_run(rules, feed=source.name, kind=source.kind, source="")
             _enter_failure(ledger, run, error)
             raise
-        if not batch.columns:
-            return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
-        run, lost = ledger.start_run(rules, feed=source.name, kind=source.kind, source=batch.source)
         try:
-            outcome = _work_through(ledger, rules, batch, operations, run, explain, watch)
-        except BaseException as error:
-            _enter_failure(ledger, run, error)
-            raise
+            if not batch.columns:
+                return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
+            run, lost = ledger.start_run(
+                rules, feed=source.name, kind=source.kind, source=batch.source, window=batch.window, seen=batch.seen
+            )
+            try:
+                outcome = _work_through(ledger, rules, batch, operations, run, explain, watch)
+            except BaseException as error:
+                _enter_failure(ledger, run, error)
+                raise
+        finally:
+            batch.close()
         if lost:
             outcome.notes.append(f"{lost} earlier run of this table ended without a word; marked as lost.")
         return outcome
@@ -130,6 +150,8 @@ def _work_through(
         started_at=run.started_at,
         duration_s=(now() - run.started_at).total_seconds(),
         counts=counts,
+        window=batch.window,
+        seen=batch.seen,
         notes=[*batch.notes, *_notes_on_columns(it.blueprint, batch), *_notes_on_late(it)],
         telling=telling if it.told else None,
     )
@@ -314,6 +336,8 @@ def _write(
             it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **file_names)
         )
     ledger.take_files(run, batch.files)
+    if batch.window and batch.window.moves and batch.window.high is not None:
+        ledger.set_watermark(run, batch.window.kind, batch.window.high)
     high_order, high_effective = _new_highs(it, state, first=first)
     last_key = it.values["last_key"] + it.counts["rows_added"]
     ledger.set_state(

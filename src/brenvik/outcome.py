@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.core import tell
 from brenvik.core.blueprint import Blueprint
+from brenvik.core.windows import Window
 from brenvik.errors import BrenvikError, DeclarationError, NotClean, StoreError
 from brenvik.ledger import DECISIONS
 
@@ -65,6 +66,9 @@ class Outcome:
     counts
         ``read``; the number of changes per decision, which sum up to it; ``rows_before``, ``rows_added``,
         ``rows_updated``, ``rows_removed`` and ``rows_after`` of the table.
+    window, seen
+        For a feed with a watermark: what was taken, and how many rows of the source were ``ahead`` of its clock or
+        ``without_watermark``, which were not.
     notes
         Sentences a person should read.
     """
@@ -77,6 +81,8 @@ class Outcome:
     started_at: datetime | None = None
     duration_s: float = 0.0
     counts: Mapping[str, int] = field(default_factory=dict)
+    window: Window | None = None
+    seen: Mapping[str, int] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
     telling: Telling | None = field(default=None, repr=False)
     error: BrenvikError | None = field(default=None, repr=False)
@@ -137,6 +143,8 @@ class Outcome:
             "started_at": self.started_at.isoformat() + "Z" if self.started_at else None,
             "duration_s": round(self.duration_s, 6),
             "counts": dict(self.counts),
+            "window": self.window.as_plain() if self.window else None,
+            "seen": dict(self.seen),
             "notes": list(self.notes),
             "error": str(self.error) if self.error else None,
         }

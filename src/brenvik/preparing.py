@@ -90,7 +90,7 @@ def prepare(
             f"it has {', '.join(batch.columns)}."
         )
     _check_files(rules, batch, operations)
-    columns = {name: kind for name, kind in batch.columns.items() if not operations or name != operations.column}
+    columns = {name: kind for name, kind in batch.types.items() if not operations or name != operations.column}
     blueprint = draw(
         rules,
         columns,

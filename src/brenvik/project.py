@@ -5,41 +5,24 @@ from __future__ import annotations
 import os
 import re
 import tomllib
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from brenvik.core.screen import Operations
-from brenvik.errors import BrenvikError, Busy, ProjectError, Refused, RulesError
+from brenvik.errors import BrenvikError, Busy, DeclarationError, ProjectError, Refused, RulesError
+from brenvik.feed_rules import ConnectionRules, FeedRules, read_feed
 from brenvik.outcome import Outcome
 from brenvik.rules import TableRules
 from brenvik.store import Store, open_store
 
 if TYPE_CHECKING:
-    from brenvik.feeds.files import FileSource
+    from brenvik.feeds.base import StandingSource, Wanted
     from brenvik.stores.base import IfBusy
 
 FILE = "brenvik.toml"
 _ENVIRONMENT = re.compile(r"\$\{([^}]*)\}")
-_PROJECT_KEYS = ("name", "store", "time_zone", "table")
-_FEED_KEYS = ("kind", "files", "operation")
-_CODES = ("column", "insert", "update", "delete")
-
-
-@dataclass(frozen=True)
-class FeedRules:
-    """What a person declares about a feed of files."""
-
-    name: str
-    kind: str
-    files: str
-    operations: Operations | None
-
-    def source(self, folder: Path) -> FileSource:
-        from brenvik.feeds.files import FileSource
-
-        return FileSource(self.files, folder=folder, name=self.name, kind=self.kind)
+_PROJECT_KEYS = ("name", "store", "time_zone", "connections", "table")
 
 
 @dataclass(frozen=True)
@@ -56,6 +39,11 @@ class Project:
     folder: Path
     store: str
     tables: Mapping[str, ProjectTable]
+    connections: Mapping[str, ConnectionRules] = field(default_factory=dict, repr=False)
+
+    def source(self, table: ProjectTable, feed: FeedRules) -> StandingSource:
+        """A feed of a table, ready to be opened."""
+        return feed.source(self.folder, table.rules, self.connections)
 
     def open(self, *, read_only: bool = False, wait_s: float = 30.0) -> Store:
         """The project's store; see ``brenvik.open_store``."""
@@ -71,6 +59,8 @@ class Project:
         self,
         tables: Iterable[str] | None = None,
         *,
+        feed: str | None = None,
+        wanted: Wanted | None = None,
         preview: bool = False,
         if_busy: IfBusy = "wait",
         wait_s: float = 30.0,
@@ -82,44 +72,73 @@ class Project:
         One table that fails keeps no other from loading: its outcome has the state ``failed``, ``refused``, ``busy`` or
         ``skipped`` and the error. ``if_busy`` says what to do while another load holds a table or the store:
         wait up to ``wait_s`` seconds, skip the table, or fail at once. ``watch`` is told the table and the rows read.
+
+        ``feed`` names one feed of one table, and ``wanted`` asks it for something else than what is new. A feed whose
+        windows are cut into pieces gives an outcome for each.
         """
         chosen = [self.table(name) for name in (self.tables if tables is None else tables)]
+        pairs = [(table, each) for table in chosen for each in table.feeds if feed in {None, each.name}]
+        if not pairs:
+            raise ProjectError(f"No table of {', '.join(table.rules.table for table in chosen)} has a feed {feed!r}.")
+        if wanted and len(pairs) > 1:
+            told = ", ".join(f"{table.rules.table} {each.name}" for table, each in pairs)
+            raise DeclarationError(
+                f"Expected one feed to take again from, got {len(pairs)} ({told}); name table and --feed."
+            )
         patience = wait_s if if_busy == "wait" else 0.0
+
+        def work(opened: Store) -> list[Outcome]:
+            done: list[Outcome] = []
+            for table, each in pairs:
+                done += self._load(
+                    opened, table, each, wanted, preview=preview, if_busy=if_busy, wait_s=patience, watch=watch
+                )
+            return done
+
         if store is not None:
-            return list(self._load(store, chosen, preview=preview, if_busy=if_busy, wait_s=patience, watch=watch))
+            return work(store)
         with self.open(read_only=preview, wait_s=patience) as opened:
-            return list(self._load(opened, chosen, preview=preview, if_busy=if_busy, wait_s=patience, watch=watch))
+            return work(opened)
 
     def _load(
         self,
         store: Store,
-        tables: Sequence[ProjectTable],
+        table: ProjectTable,
+        feed: FeedRules,
+        wanted: Wanted | None,
         *,
         preview: bool,
         if_busy: IfBusy,
         wait_s: float,
         watch: Callable[[str, int], None] | None,
-    ) -> Iterable[Outcome]:
-        for table in tables:
-            for feed in table.feeds:
-                name = table.rules.table
-                try:
-                    yield store.load_from(
-                        table.rules,
-                        feed.source(self.folder),
-                        operations=feed.operations,
-                        preview=preview,
-                        explain=True if preview else None,
-                        wait_s=wait_s,
-                        watch=(lambda rows, name=name: watch(name, rows)) if watch else None,  # type: ignore[misc]
-                    )
-                except BrenvikError as error:
-                    state = "failed"
-                    if isinstance(error, Refused):
-                        state = "refused"
-                    elif isinstance(error, Busy):
-                        state = "skipped" if if_busy == "skip" else "busy"
-                    yield Outcome.stopped(name, feed.name, state, error)
+    ) -> Iterator[Outcome]:
+        name = table.rules.table
+        try:
+            while True:
+                outcome = store.load_from(
+                    table.rules,
+                    self.source(table, feed),
+                    operations=feed.operations,
+                    wanted=wanted,
+                    preview=preview,
+                    explain=True if preview else None,
+                    wait_s=wait_s,
+                    watch=(lambda rows: watch(name, rows)) if watch else None,
+                )
+                yield outcome
+                if preview or not (outcome.window and outcome.window.more):
+                    return
+                if wanted:
+                    wanted = replace(wanted, after=str(outcome.window.high))
+        except BrenvikError as error:
+            if wanted and isinstance(error, DeclarationError):
+                raise
+            state = "failed"
+            if isinstance(error, Refused):
+                state = "refused"
+            elif isinstance(error, Busy):
+                state = "skipped" if if_busy == "skip" else "busy"
+            yield Outcome.stopped(name, feed.name, state, error)
 
 
 def read_project(path: str | Path = FILE) -> Project:
@@ -148,13 +167,14 @@ def read_project(path: str | Path = FILE) -> Project:
     if not isinstance(store, str):
         faults.append('store: is missing; expected an address as in store = "duckdb:coast.duckdb"')
         store = ""
+    connections = _connections(declared.get("connections", {}), faults)
     tables = {}
     found = declared.get("table", {})
     if not isinstance(found, dict) or not found:
         faults.append("table: no table is declared; expected at least one [table.NAME]")
         found = {}
     for name, entry in found.items():
-        tables[name] = _table(name, entry, str(declared.get("time_zone", "UTC")), faults)
+        tables[name] = _table(name, entry, str(declared.get("time_zone", "UTC")), connections, faults)
     if faults:
         raise ProjectError(f"{path} has faults:", faults)
     folder = path.resolve().parent
@@ -163,10 +183,30 @@ def read_project(path: str | Path = FILE) -> Project:
         folder=folder,
         store=_beside(store, folder),
         tables={name: table for name, table in tables.items() if table},
+        connections=connections,
     )
 
 
-def _table(name: str, entry: Any, time_zone: str, faults: list[str]) -> ProjectTable | None:
+def _connections(given: Any, faults: list[str]) -> dict[str, ConnectionRules]:
+    if not isinstance(given, dict):
+        faults.append(f'connections: expected entries as in registry = "${{REGISTRY_URL}}", got {given!r}')
+        return {}
+    made = {}
+    for name, entry in given.items():
+        parts = {"url": entry} if isinstance(entry, str) else entry
+        if not isinstance(parts, dict) or not all(isinstance(value, str) for value in parts.values()):
+            faults.append(f"connections.{name}: expected a URL, or a table with url, user and password")
+        elif "url" not in parts or (odd := sorted(set(parts) - {"url", "user", "password"})):
+            wrong = "url is missing" if "url" not in parts else f"{', '.join(odd)}: unknown"
+            faults.append(f"connections.{name}: {wrong}; expected url, and if need be user and password")
+        else:
+            made[name] = ConnectionRules(name, **parts)
+    return made
+
+
+def _table(
+    name: str, entry: Any, time_zone: str, connections: Mapping[str, ConnectionRules], faults: list[str]
+) -> ProjectTable | None:
     if not isinstance(entry, dict):
         faults.append(f"table.{name}: expected a table of keys, got {entry!r}")
         return None
@@ -180,61 +220,8 @@ def _table(name: str, entry: Any, time_zone: str, faults: list[str]) -> ProjectT
     if not isinstance(feeds, dict) or not feeds:
         faults.append(f"table.{name}: has no feed; expected at least one [table.{name}.feed.NAME]")
         feeds = {}
-    made = [_feed(f"table.{name}.feed.{feed}", feed, given, faults) for feed, given in feeds.items()]
+    made = [read_feed(f"table.{name}.feed.{feed}", feed, given, connections, faults) for feed, given in feeds.items()]
     return ProjectTable(rules, tuple(feed for feed in made if feed)) if rules else None
-
-
-def _feed(place: str, name: str, given: Any, faults: list[str]) -> FeedRules | None:
-    if not isinstance(given, dict):
-        faults.append(f"{place}: expected a table of keys, got {given!r}")
-        return None
-    before = len(faults)
-    faults += [
-        f"{place}.{key}: is no key of a feed; known are {', '.join(_FEED_KEYS)}"
-        for key in given
-        if key not in _FEED_KEYS
-    ]
-    kind, files, operation = given.get("kind"), given.get("files"), given.get("operation")
-    if kind not in {"changes", "upserts"}:
-        faults.append(f"{place}.kind: is {kind!r}; expected 'changes' or 'upserts'")
-    if not isinstance(files, str) or not files:
-        faults.append(f'{place}.files: expected a pattern as in files = "inbox/buoy_*.csv", got {files!r}')
-    operations = None
-    if kind == "changes" and operation is None:
-        faults.append(
-            f'{place}.operation: is missing; a feed of changes needs operation = "op" or {{ column = "op", … }}'
-        )
-    elif kind == "upserts" and operation is not None:
-        faults.append(f"{place}.operation: a feed of upserts has no operations; say kind = 'changes' or leave it out")
-    elif operation is not None:
-        operations = _operations(f"{place}.operation", operation, faults)
-    return FeedRules(name, str(kind), str(files), operations) if len(faults) == before else None
-
-
-def _operations(place: str, given: Any, faults: list[str]) -> Operations | None:
-    if isinstance(given, str):
-        return Operations(given)
-    if not isinstance(given, dict) or not isinstance(given.get("column"), str):
-        faults.append(
-            f'{place}: expected the name of a column, or {{ column = "op", insert = ["I"], … }}, got {given!r}'
-        )
-        return None
-    faults += [f"{place}.{key}: is unknown; known are {', '.join(_CODES)}" for key in given if key not in _CODES]
-    codes: dict[str, tuple[str, ...]] = {}
-    for key in ("insert", "update", "delete"):
-        value = given.get(key)
-        if value is None:
-            continue
-        value = [value] if isinstance(value, str) else value
-        if not isinstance(value, list) or not all(isinstance(code, str) for code in value):
-            faults.append(f"{place}.{key}: expected a list of codes, got {given[key]!r}")
-            continue
-        codes[key] = tuple(value)
-    made = Operations(given["column"], **codes)
-    both = sorted(set(made.keeping) & set(made.deleting))
-    if both:
-        faults.append(f"{place}: {', '.join(both)} would both keep and delete a row")
-    return made
 
 
 def _with_environment(value: Any, place: str, faults: list[str]) -> Any:

@@ -19,7 +19,7 @@ from brenvik.rules import Kind, TableRules
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.feeds.base import Source, Watch
+    from brenvik.feeds.base import Source, Wanted, Watch
     from brenvik.stores.base import Engine
 
 Key = str | int | date | datetime | Mapping[str, Any]
@@ -90,17 +90,19 @@ class Store:
         source: Source,
         *,
         operations: Operations | None = None,
+        wanted: Wanted | None = None,
         preview: bool = False,
         explain: bool | None = None,
         wait_s: float = 30.0,
         watch: Watch | None = None,
     ) -> Outcome:
-        """The same for any feed; a project loads its tables through it."""
+        """The same for any feed; a project loads its tables through it. ``wanted`` asks for something else than what is new."""
         return load(
             self.ledger,
             rules,
             source,
             operations=operations,
+            wanted=wanted,
             preview=preview,
             explain=explain,
             wait_s=wait_s,

@@ -87,6 +87,11 @@ def _count(number: int | None) -> str:
     return f"{number:,}" if number else "–"
 
 
+def _many(number: int, unit: str) -> str:
+    """``1 file``, ``2 files``; ``unit`` is the plural."""
+    return f"{number:,} {unit if number != 1 else unit.removesuffix('s')}"
+
+
 def _moment(value: Any) -> str:
     """A time as people write it: no seconds where there are none."""
     if value is None:
@@ -262,8 +267,9 @@ def check(project: Project, findings: Sequence[Finding], *, json: bool) -> None:
         news = "not there yet, made with the first load" if finding.is_new else "there"
         out.print(Text(f"  {finding.table}: {news}", style="bold"))
         for feed in finding.feeds:
-            files = "1 file" if feed.matching == 1 else f"{feed.matching} files"
-            out.print(Text(f"    feed {feed.feed}: {feed.kind} from {feed.files}, {files}, {feed.waiting} waiting"))
+            out.print(
+                Text(f"    feed {feed.feed}: {feed.kind} from {feed.reads}, {_many(feed.waiting, feed.unit)} waiting")
+            )
         if finding.columns:
             table = _table("column", "type", "", "what")
             for column in finding.columns:

@@ -119,7 +119,7 @@ def faults(
     found: list[Fault] = []
     living = ""
     if operations:
-        code = f"lower(trim({sql.quote(operations.column)}))"
+        code = f"lower(trim(CAST({sql.quote(operations.column)} AS VARCHAR)))"
         codes = ", ".join(_literal(each) for each in (*operations.keeping, *operations.deleting))
         known = ", ".join((*operations.insert, *operations.update, *operations.delete))
         test = f"{code} IS NULL OR {code} NOT IN ({codes})"
@@ -153,7 +153,7 @@ def _sentence(column: str, rest: str) -> str:
 
 def _delete(operations: Operations) -> str:
     codes = ", ".join(_literal(code) for code in operations.deleting)
-    return sql.flag(f"lower(trim({sql.quote(operations.column)})) IN ({codes})")
+    return sql.flag(f"lower(trim(CAST({sql.quote(operations.column)} AS VARCHAR))) IN ({codes})")
 
 
 def _effective(blueprint: Blueprint) -> str:

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Protocol
 
 import pyarrow as pa
 
 from brenvik.core.blueprint import ARRIVAL, FILE_STEP
-from brenvik.errors import FeedError
-from brenvik.ledger import TakenFile
+from brenvik.core.windows import Window
+from brenvik.errors import BrenvikError, FeedError
+from brenvik.ledger import TakenFile, Watermark
 from brenvik.types import ColumnType, type_of_arrow
 
 Watch = Callable[[int], None]
@@ -27,6 +29,29 @@ class BrokenLine:
     reason: str
 
 
+class Memory(Protocol):
+    """What a store remembers of a feed, read under the hold of its table."""
+
+    def taken_files(self) -> Mapping[str, TakenFile]:
+        """The files taken before, by name, each as it was when it was taken last."""
+        ...
+
+    def watermark(self) -> Watermark | None: ...
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What a person asks a feed for instead of what is new.
+
+    ``after`` and ``until`` ask for the window (after, until], ``files`` for files by name, ``everything`` for all there is.
+    """
+
+    after: str | None = None
+    until: str | None = None
+    files: tuple[str, ...] = ()
+    everything: bool = False
+
+
 @dataclass
 class Batch:
     """What one load takes from a feed.
@@ -34,6 +59,8 @@ class Batch:
     ``columns`` are those of all files together; ``carried`` tells for each file number (frames have the number 0)
     which of them it has. ``pieces`` gives, once, chunks of rows with exactly these columns in the Arrow types of
     ``arrow_type``, each with the numbers of its lines. ``broken`` is complete when the stream has been read.
+    ``stated`` are types that the source states for columns whose values travel as text. ``window`` is what a feed with a
+    watermark takes, ``seen`` what was counted in its source beside that. ``close`` lets go of the source.
     """
 
     source: str
@@ -43,7 +70,16 @@ class Batch:
     files: tuple[TakenFile, ...] = ()
     broken: list[BrokenLine] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
-    failure: FeedError | None = None
+    failure: BrenvikError | None = None
+    stated: Mapping[str, ColumnType] = field(default_factory=dict)
+    window: Window | None = None
+    seen: Mapping[str, int] = field(default_factory=dict)
+    close: Callable[[], None] = lambda: None
+
+    @property
+    def types(self) -> dict[str, ColumnType]:
+        """The types of the columns as the source means them."""
+        return {**self.columns, **self.stated}
 
     def rows(self, watch: Watch | None = None) -> pa.RecordBatchReader:
         """The stream: a column of arrival numbers, then the batch's columns."""
@@ -73,7 +109,7 @@ class Batch:
     def _remembering_failure(self) -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
         try:
             yield from self.pieces
-        except FeedError as error:
+        except BrenvikError as error:
             self.failure = error
             raise
 
@@ -84,12 +120,40 @@ class Source(Protocol):
     name: str
     kind: str
 
-    def open(self, taken: Callable[[], Mapping[str, TakenFile]]) -> Batch:
+    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         """What there is to take; a batch without columns when there is nothing new.
 
-        ``taken`` tells the files of this feed that were taken before, by name. Raises FeedError when the source cannot
-        be read at all.
+        Whoever opens a batch closes it. Raises FeedError when the source cannot be read as declared, SourceDown when it
+        cannot be reached, and DeclarationError when it cannot give what is wanted.
         """
+        ...
+
+
+@dataclass(frozen=True)
+class Waiting:
+    """What a look at a source found; nothing of it was taken.
+
+    ``count`` files or rows (``unit``) wait, the oldest ``since`` then (UTC, without a zone; None where nothing tells). For a
+    feed with a watermark, ``window`` is the next one, whole, and ``seen`` what was counted beside it.
+    """
+
+    count: int
+    unit: str
+    since: datetime | None = None
+    window: Window | None = None
+    seen: Mapping[str, int] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+
+
+class StandingSource(Source, Protocol):
+    """A feed that a project declares: it is there between loads and can be looked at."""
+
+    def waiting(self, memory: Memory) -> Waiting:
+        """What a load would take now. Raises what ``open`` raises."""
+        ...
+
+    def columns(self) -> dict[str, dict[str, ColumnType]]:
+        """The columns of each part of the source (a file, a table), by its name, without reading the rows."""
         ...
 
 

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import glob
 import hashlib
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from brenvik.errors import FeedError
+from brenvik.errors import DeclarationError, FeedError
 from brenvik.feeds import csv
-from brenvik.feeds.base import Batch, BrokenLine, travelling, types_of
+from brenvik.feeds.base import Batch, BrokenLine, Memory, Waiting, Wanted, travelling, types_of
 from brenvik.feeds.frames import ROWS_PER_PIECE
 from brenvik.ledger import TakenFile
 from brenvik.types import TEXT, ColumnType
@@ -34,8 +35,10 @@ class FileSource:
         self._pattern = pattern
         self._folder = folder
 
-    def open(self, taken: Callable[[], Mapping[str, TakenFile]]) -> Batch:
-        before = taken()
+    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
+        if wanted:
+            return self._again(wanted)
+        before = memory.taken_files()
         new: list[TakenFile] = []
         notes: list[str] = []
         for path in self.matching():
@@ -47,13 +50,40 @@ class FileSource:
             elif (known.size, known.digest) != (size, digest):
                 notes.append(
                     f"{known.file} was taken by run {known.run} and has changed since; it is not taken again. "
-                    "Bring the new content under a new name."
+                    f"Take its new content: --again {known.file}"
                 )
         if not new:
             return Batch("", {}, {}, iter(()), notes=notes)
         batch = batch_of([self._folder / file.file for file in new], new)
         batch.notes += notes
         return batch
+
+    def _again(self, wanted: Wanted) -> Batch:
+        """Files by name, or all that match, whether taken or not."""
+        if wanted.after is not None or wanted.until is not None:
+            raise DeclarationError(f"Feed {self.name!r} reads files and has no windows; ask for files by their names.")
+        paths = self.matching() if wanted.everything else [self._folder / name for name in wanted.files]
+        if missing := [self.name_of(path) for path in paths if not path.is_file()]:
+            raise DeclarationError(f"Feed {self.name!r}: there is no file {', '.join(missing)} in {self._folder}.")
+        files = [
+            TakenFile(self.name_of(path), path.stat().st_size, _digest(path), number=number)
+            for number, path in enumerate(paths, 1)
+        ]
+        return batch_of(paths, files) if files else Batch("", {}, {}, iter(()))
+
+    def waiting(self, memory: Memory) -> Waiting:
+        taken = memory.taken_files()
+        paths = [path for path in self.matching() if self.name_of(path) not in taken]
+        since = min((path.stat().st_mtime for path in paths), default=None)
+        return Waiting(
+            len(paths), "files", None if since is None else datetime.fromtimestamp(since, UTC).replace(tzinfo=None)
+        )
+
+    def columns(self) -> dict[str, dict[str, ColumnType]]:
+        paths = self.matching()
+        if not paths:
+            raise FeedError(f"no file matches {self._pattern!r} in {self._folder}")
+        return {path.name: columns_of(path) for path in paths}
 
     def matching(self) -> list[Path]:
         """The files that the pattern names, whether taken or not, in the order of their names."""

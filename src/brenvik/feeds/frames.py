@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from brenvik.errors import FeedError
-from brenvik.feeds.base import Batch, travelling, types_of
-from brenvik.ledger import TakenFile
+from brenvik.feeds.base import Batch, Memory, Wanted, travelling, types_of
 
 ROWS_PER_PIECE = 122_880  # DuckDB's own row group: smaller pieces are stored worse
 
@@ -23,7 +22,7 @@ class FrameSource:
         self.kind = kind
         self._frame = frame
 
-    def open(self, taken: Callable[[], Mapping[str, TakenFile]]) -> Batch:
+    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         source = f"the {type(self._frame).__module__.partition('.')[0]} {type(self._frame).__name__}"
         reader = _reader(self._frame, source)
         columns = types_of(reader.schema, source)

@@ -1,0 +1,184 @@
+"""Windows of watermarks: what of a source is new, worked out from what was taken, what is there, and the clock.
+
+A watermark is the highest value of one column that a feed has taken; a load takes the window (low, high]. The high end
+is the newest value that has *settled*: that lies no later than the source's clock less ``settle`` (for integers: less than
+the newest by ``settle``). It is fixed before anything is read. Values beyond the clock are *ahead*: they are never
+taken and move nothing. ``overlap`` lets the reading begin below low, for rows that were committed late; what comes
+again is a duplicate.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, replace
+from datetime import UTC, date, datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+Mark = datetime | date | int
+"""A value of a watermark column. Zoned timestamps are in UTC."""
+Span = timedelta | int
+"""A distance between two marks: of time, or for integers a number."""
+
+KINDS = ("timestamp", "timestamp with time zone", "date", "integer")
+
+_UNITS = {"second": 1, "minute": 60, "hour": 3600, "day": 86400, "week": 7 * 86400}
+_SPAN = re.compile(r"(\d+)\s*(second|minute|hour|day|week)s?")
+
+
+@dataclass(frozen=True)
+class Window:
+    """What a load takes: (low, high]. It reads from ``reads_from`` on, exclusive too; None is without end."""
+
+    kind: str
+    low: Mark | None
+    high: Mark | None
+    reads_from: Mark | None
+    moves: bool = True
+    """Whether the feed's watermark becomes ``high`` with the commit."""
+    more: bool = False
+    """Whether settled rows above ``high`` are left for a next piece."""
+
+    @property
+    def is_empty(self) -> bool:
+        return self.high is None or (self.low is not None and self.high <= self.low)  # type: ignore[operator]
+
+    def as_plain(self) -> dict[str, str | bool | None]:
+        """The window as values that JSON can hold."""
+        marks = {"low": self.low, "high": self.high, "reads_from": self.reads_from}
+        return {name: None if mark is None else str(mark) for name, mark in marks.items()} | {"moves": self.moves}
+
+    def __str__(self) -> str:
+        if self.is_empty:
+            return f"nothing above {told(self.low)}"
+        start = f"({told(self.low)}" if self.low is not None else "(the beginning"
+        return f"{start}, {told(self.high)}]"
+
+
+def parse_span(text: str | int) -> Span:
+    """A distance as people write it: ``6 hours``, ``2 minutes``, ``90 seconds``, ``1 day``; for integers a number.
+
+    Raises ValueError that says what was expected.
+    """
+    if isinstance(text, int) and not isinstance(text, bool) and text >= 0:
+        return text
+    found = _SPAN.fullmatch(text.strip()) if isinstance(text, str) else None
+    if not found:
+        raise ValueError(f'expected a time as in "6 hours" or "2 minutes", or for integers a number, got {text!r}')
+    return timedelta(seconds=int(found[1]) * _UNITS[found[2]])
+
+
+def span_fits(span: Span | None, kind: str) -> bool:
+    """Whether a distance can be taken from marks of a kind; dates go by whole days."""
+    if span is None or span == 0:
+        return True
+    if isinstance(span, int):
+        return kind == "integer"
+    return kind != "integer" and (kind != "date" or span % timedelta(days=1) == timedelta(0))
+
+
+def back(mark: Mark, span: Span | None) -> Mark:
+    """A mark less a distance; the earliest there is where it would be earlier still."""
+    return _moved(mark, span, -1)
+
+
+def forth(mark: Mark, span: Span | None) -> Mark:
+    return _moved(mark, span, 1)
+
+
+def _moved(mark: Mark, span: Span | None, sign: int) -> Mark:
+    if not span:
+        return mark
+    try:
+        return mark + sign * span  # type: ignore[operator]
+    except OverflowError:
+        if isinstance(mark, datetime):
+            return (datetime.max if sign > 0 else datetime.min).replace(tzinfo=mark.tzinfo)
+        return date.max if sign > 0 else date.min
+
+
+def clock_as(kind: str, clock: datetime, zone: str) -> Mark | None:
+    """An instant (UTC) as a mark of a kind; integers have no clock. Times without a zone are read in ``zone``."""
+    if kind == "integer":
+        return None
+    if kind == "timestamp with time zone":
+        return clock
+    local = clock.astimezone(ZoneInfo(zone)).replace(tzinfo=None)
+    return local.date() if kind == "date" else local
+
+
+def next_window(
+    kind: str,
+    *,
+    low: Mark | None,
+    high: Mark | None,
+    overlap: Span | None = None,
+    start_at: Mark | None = None,
+) -> Window:
+    """The window above ``low`` (else from ``start_at`` on, inclusive) up to ``high``, the newest settled value.
+
+    It never goes back: where ``high`` lies below ``low``, the window is empty.
+    """
+    if low is None and start_at is not None:
+        low = back(start_at, _STEPS[kind])  # the window is open at its low end, start_at belongs to it
+        return Window(kind, low, high if high is not None and high > low else low, low)  # type: ignore[operator]
+    if low is None:
+        return Window(kind, None, high, None)
+    if high is None or high < low:  # type: ignore[operator]
+        high = low
+    return Window(kind, low, high, back(low, overlap))
+
+
+def cut(window: Window, high: Mark) -> Window:
+    """The first piece of a window, up to ``high`` if that is less."""
+    if window.high is None or high >= window.high:  # type: ignore[operator]
+        return window
+    return replace(window, high=high, more=True)
+
+
+_STEPS: dict[str, Span] = {
+    "timestamp": timedelta(microseconds=1),
+    "timestamp with time zone": timedelta(microseconds=1),
+    "date": timedelta(days=1),
+    "integer": 1,
+}
+
+
+def parse_mark(text: Any, kind: str, *, zone: str = "UTC") -> Mark:
+    """A mark as people or the ledger write it. Raises ValueError that says what was expected."""
+    try:
+        if kind == "integer":
+            return int(str(text))
+        if kind == "date":
+            found = datetime.fromisoformat(str(text))
+            if (found.hour, found.minute, found.second, found.microsecond) != (0, 0, 0, 0):
+                raise ValueError
+            return found.date()
+        moment = datetime.fromisoformat(str(text))
+    except ValueError:
+        raise ValueError(f"expected {_EXPECTED[kind]}, got {text!r}") from None
+    if kind == "timestamp with time zone":
+        return (moment if moment.tzinfo else moment.replace(tzinfo=ZoneInfo(zone))).astimezone(UTC)
+    if moment.tzinfo:
+        moment = moment.astimezone(ZoneInfo(zone)).replace(tzinfo=None)
+    return moment
+
+
+_EXPECTED = {
+    "timestamp": "a time as in 2024-05-14 22:41",
+    "timestamp with time zone": "a time as in 2024-05-14 22:41 or 2024-05-14T22:41+02:00",
+    "date": "a day as in 2024-05-14",
+    "integer": "a whole number",
+}
+
+
+def told(mark: Mark | None) -> str:
+    """A mark as people read it: no zone (zoned ones are UTC), no seconds where there are none."""
+    if mark is None:
+        return "nothing"
+    if isinstance(mark, datetime):
+        plain = mark.replace(tzinfo=None)
+        if plain.microsecond:
+            return f"{plain:%Y-%m-%d %H:%M:%S.%f}".rstrip("0")
+        return f"{plain:%Y-%m-%d %H:%M:%S}" if plain.second else f"{plain:%Y-%m-%d %H:%M}"
+    return str(mark)

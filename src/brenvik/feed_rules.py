@@ -1,0 +1,220 @@
+"""What a person declares about a feed: which files, or which table of which database, and how it is read."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from brenvik.core.screen import Operations
+from brenvik.core.windows import Span, parse_span
+from brenvik.rules import TableRules
+
+if TYPE_CHECKING:
+    from brenvik.feeds.base import StandingSource
+
+_ANY = ("kind", "operation")
+_OF_FILES = ("files",)
+_OF_DATABASES = ("connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window")
+_CODES = ("column", "insert", "update", "delete")
+
+
+@dataclass(frozen=True)
+class ConnectionRules:
+    """How a database is reached; secrets in it are never shown."""
+
+    name: str
+    url: str = field(repr=False)
+    user: str | None = field(default=None, repr=False)
+    password: str | None = field(default=None, repr=False)
+
+
+@dataclass(frozen=True)
+class FileFeed:
+    """A feed of files below the project's folder."""
+
+    name: str
+    kind: str
+    operations: Operations | None
+    files: str
+
+    @property
+    def reads(self) -> str:
+        return self.files
+
+    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, ConnectionRules]) -> StandingSource:
+        from brenvik.feeds.files import FileSource
+
+        return FileSource(self.files, folder=folder, name=self.name, kind=self.kind)
+
+
+@dataclass(frozen=True)
+class DatabaseFeed:
+    """A feed that reads a table or query of a database by a watermark; see ``feeds.databases.DatabaseSource``."""
+
+    name: str
+    kind: str
+    operations: Operations | None
+    connection: str
+    watermark: str
+    source_table: str | None = None
+    query: str | None = None
+    overlap: Span | None = None
+    settle: Span | None = None
+    start_at: str | None = None
+    window: Span | None = None
+
+    @property
+    def reads(self) -> str:
+        return f"{self.source_table or 'a query'} by {self.watermark}"
+
+    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, ConnectionRules]) -> StandingSource:
+        from brenvik.feeds.databases import Connection, DatabaseSource
+
+        to = connections[self.connection]
+        declared = {name: kind for name in rules.types if (kind := rules.declared_type(name))}
+        return DatabaseSource(
+            Connection(to.name, to.url, to.user, to.password, folder),
+            name=self.name,
+            kind=self.kind,
+            watermark=self.watermark,
+            table=self.source_table,
+            query=self.query,
+            overlap=self.overlap,
+            settle=self.settle,
+            start_at=self.start_at,
+            window=self.window,
+            types=declared,
+            zone=rules.time_zone,
+            ordered=not rules.order_by,
+        )
+
+
+FeedRules = FileFeed | DatabaseFeed
+
+
+def read_feed(
+    place: str, name: str, given: Any, connections: Mapping[str, ConnectionRules], faults: list[str]
+) -> FeedRules | None:
+    """A feed as it stands in a project's file; every fault goes to ``faults``."""
+    if not isinstance(given, dict):
+        faults.append(f"{place}: expected a table of keys, got {given!r}")
+        return None
+    before = len(faults)
+    from_database = any(key in given for key in _OF_DATABASES)
+    known = (*_ANY, *(_OF_DATABASES if from_database else _OF_FILES))
+    for key in given:
+        if key in _OF_FILES and from_database:
+            faults.append(f"{place}.{key}: a feed reads files or a database, not both; drop {key} or connection")
+        elif key not in known:
+            named = ", ".join(dict.fromkeys((*known, *_OF_FILES, *_OF_DATABASES)))
+            faults.append(f"{place}.{key}: is no key of a feed; known are {named}")
+    kind = given.get("kind")
+    if kind not in {"changes", "upserts"}:
+        faults.append(f"{place}.kind: is {kind!r}; expected 'changes' or 'upserts'")
+    operations = _operations_of(place, kind, given.get("operation"), faults)
+    read = _database if from_database else _files
+    return read(place, name, str(kind), operations, given, connections, faults) if len(faults) == before else None
+
+
+def _files(
+    place: str,
+    name: str,
+    kind: str,
+    operations: Operations | None,
+    given: Mapping[str, Any],
+    connections: Mapping[str, ConnectionRules],
+    faults: list[str],
+) -> FeedRules | None:
+    files = given.get("files")
+    if not isinstance(files, str) or not files:
+        faults.append(
+            f'{place}: reads nothing; expected files = "inbox/buoy_*.csv", or connection, source_table and watermark, '
+            f"got {files!r} for files"
+        )
+        return None
+    return FileFeed(name, kind, operations, files)
+
+
+def _database(
+    place: str,
+    name: str,
+    kind: str,
+    operations: Operations | None,
+    given: Mapping[str, Any],
+    connections: Mapping[str, ConnectionRules],
+    faults: list[str],
+) -> FeedRules | None:
+    before = len(faults)
+    texts = {key: given.get(key) for key in ("connection", "source_table", "query", "watermark")}
+    for key, value in texts.items():
+        if value is not None and (not isinstance(value, str) or not value.strip()):
+            faults.append(f"{place}.{key}: expected a text, got {value!r}")
+    if texts["connection"] is None:
+        faults.append(f"{place}.connection: is missing; expected a name under [connections]")
+    elif texts["connection"] not in connections:
+        there = ", ".join(connections) or "none"
+        faults.append(f"{place}.connection: {texts['connection']!r} is not under [connections]; there are: {there}")
+    if (texts["source_table"] is None) == (texts["query"] is None):
+        faults.append(f"{place}: expected either source_table or query")
+    if texts["watermark"] is None:
+        faults.append(f"{place}.watermark: is missing; expected the column that rises with every change of a row")
+    spans: dict[str, Span | None] = {}
+    for key in ("overlap", "settle", "window"):
+        if key in given:
+            try:
+                spans[key] = parse_span(given[key])
+                if key == "window" and not spans[key]:
+                    raise ValueError(f'expected a number of rows from 1, or a time as in "1 day", got {given[key]!r}')
+            except ValueError as error:
+                faults.append(f"{place}.{key}: {error}")
+    if len(faults) > before:
+        return None
+    start_at = given.get("start_at")
+    return DatabaseFeed(
+        name,
+        kind,
+        operations,
+        **texts,  # type: ignore[arg-type]  # checked above
+        **spans,  # type: ignore[arg-type]
+        start_at=None if start_at is None else str(start_at),
+    )
+
+
+def _operations_of(place: str, kind: Any, operation: Any, faults: list[str]) -> Operations | None:
+    if kind == "changes" and operation is None:
+        faults.append(
+            f'{place}.operation: is missing; a feed of changes needs operation = "op" or {{ column = "op", … }}'
+        )
+        return None
+    if kind == "upserts" and operation is not None:
+        faults.append(f"{place}.operation: a feed of upserts has no operations; say kind = 'changes' or leave it out")
+        return None
+    return None if operation is None else _operations(f"{place}.operation", operation, faults)
+
+
+def _operations(place: str, given: Any, faults: list[str]) -> Operations | None:
+    if isinstance(given, str):
+        return Operations(given)
+    if not isinstance(given, dict) or not isinstance(given.get("column"), str):
+        faults.append(
+            f'{place}: expected the name of a column, or {{ column = "op", insert = ["I"], … }}, got {given!r}'
+        )
+        return None
+    faults += [f"{place}.{key}: is unknown; known are {', '.join(_CODES)}" for key in given if key not in _CODES]
+    codes: dict[str, tuple[str, ...]] = {}
+    for key in ("insert", "update", "delete"):
+        value = given.get(key)
+        if value is None:
+            continue
+        value = [value] if isinstance(value, str) else value
+        if not isinstance(value, list) or not all(isinstance(code, str) for code in value):
+            faults.append(f"{place}.{key}: expected a list of codes, got {given[key]!r}")
+            continue
+        codes[key] = tuple(value)
+    made = Operations(given["column"], **codes)
+    both = sorted(set(made.keeping) & set(made.deleting))
+    if both:
+        faults.append(f"{place}: {', '.join(both)} would both keep and delete a row")
+    return made
