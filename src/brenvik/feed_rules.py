@@ -12,7 +12,8 @@ from brenvik.core.windows import Span, parse_span
 from brenvik.rules import TableRules
 
 if TYPE_CHECKING:
-    from brenvik.feeds.base import StandingSource
+    from brenvik.feeds.databases import DatabaseSource
+    from brenvik.feeds.files import FileSource
 
 _ANY = ("kind", "operation")
 _OF_FILES = ("files",)
@@ -43,7 +44,7 @@ class FileFeed:
     def reads(self) -> str:
         return self.files
 
-    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, ConnectionRules]) -> StandingSource:
+    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, ConnectionRules]) -> FileSource:
         from brenvik.feeds.files import FileSource
 
         return FileSource(self.files, folder=folder, name=self.name, kind=self.kind)
@@ -69,7 +70,7 @@ class DatabaseFeed:
     def reads(self) -> str:
         return f"{self.source_table or 'a query'} by {self.watermark}"
 
-    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, ConnectionRules]) -> StandingSource:
+    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, ConnectionRules]) -> DatabaseSource:
         from brenvik.feeds.databases import Connection, DatabaseSource
 
         to = connections[self.connection]

@@ -291,6 +291,33 @@ class Ledger:
             {"table_name": table},
         )
 
+    def run(self, number: int) -> dict[str, Any] | None:
+        """One run, as ``runs`` has it; None when there is none of that number."""
+        if not self.exists():
+            return None
+        found = self.engine.ask(
+            f"SELECT {sql.columns(_TABLES['runs'])} FROM {place('runs')} WHERE run = :run", {"run": number}
+        )
+        return next(iter(found.to_pylist()), None)
+
+    def files_of(self, run: int) -> tuple[str, ...]:
+        """The files that a run took, in its order."""
+        found = self.engine.ask(
+            f"SELECT file FROM {place('taken_files')} WHERE run = :run ORDER BY number", {"run": run}
+        )
+        return tuple(found["file"].to_pylist())
+
+    def last_file(self, table: str, feed: str) -> dict[str, Any] | None:
+        """The file that a feed took last: file, run and taken_at; None when it took none."""
+        if not self.exists():
+            return None
+        found = self.engine.ask(
+            f"SELECT file, run, taken_at FROM {place('taken_files')} WHERE table_name = :table_name AND feed = :feed "
+            "ORDER BY run DESC, number DESC LIMIT 1",
+            {"table_name": table, "feed": feed},
+        )
+        return next(iter(found.to_pylist()), None)
+
     def state(self, table: str) -> TableState | None:
         """What is known of a table; None when Brenvik never made it."""
         found = self.engine.ask(

@@ -45,6 +45,17 @@ class Project:
         """A feed of a table, ready to be opened."""
         return feed.source(self.folder, table.rules, self.connections)
 
+    def feed(self, table: str, name: str | None = None) -> tuple[ProjectTable, FeedRules]:
+        """A feed of a table; its only one when no name is given. Raises ProjectError with the names that there are."""
+        found = self.table(table)
+        there = {feed.name: feed for feed in found.feeds}
+        if name is None and len(there) == 1:
+            return found, found.feeds[0]
+        if name not in there:
+            asked = "has several feeds; name one with --feed" if name is None else f"has no feed {name!r}"
+            raise ProjectError(f"Table {table} {asked}: {', '.join(there)}.")
+        return found, there[name]
+
     def open(self, *, read_only: bool = False, wait_s: float = 30.0) -> Store:
         """The project's store; see ``brenvik.open_store``."""
         return open_store(self.store, read_only=read_only, wait_s=wait_s)

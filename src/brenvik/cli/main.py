@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from brenvik.cli.exits import DONE, FAILED, WRONG_CALL, code_of, gravest
+from brenvik.cli.exits import DONE, FAILED, REFUSED, TEMPORARY, WRONG_CALL, code_of, gravest
 
 if TYPE_CHECKING:
+    from brenvik.feeds.base import Wanted
     from brenvik.project import Project
     from brenvik.store import Store
 
@@ -35,6 +36,7 @@ class IfBusy(StrEnum):
 ProjectFile = Annotated[Path, typer.Option("--project", help="The project's file.", metavar="FILE")]
 Json = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
 Wait = Annotated[float, typer.Option("--wait", help="How long to wait for a store or table, in seconds.", min=0)]
+FeedName = Annotated[str | None, typer.Option("--feed", help="The feed, where the table has several.", metavar="NAME")]
 Tables = Annotated[list[str] | None, typer.Argument(help="The tables; all when none is named.", metavar="[TABLE]...")]
 TableName = Annotated[str, typer.Argument(help="The table.", metavar="TABLE")]
 _HERE = Path("brenvik.toml")
@@ -54,6 +56,18 @@ def _root(
 @app.command()
 def load(
     tables: Tables = None,
+    feed: FeedName = None,
+    after: Annotated[
+        str | None,
+        typer.Option("--from", help="Take what is above this value again; the watermark stays.", metavar="VALUE"),
+    ] = None,
+    until: Annotated[str | None, typer.Option("--to", help="And only up to this value.", metavar="VALUE")] = None,
+    again: Annotated[
+        str | None, typer.Option("--again", help="Take what this run took, or this file, again.", metavar="RUN|FILE")
+    ] = None,
+    from_start: Annotated[
+        bool, typer.Option("--from-start", help="Take everything there is again; only what differs is changed.")
+    ] = False,
     if_busy: Annotated[IfBusy, typer.Option("--if-busy", help="What to do while another load holds it.")] = IfBusy.wait,
     wait: Wait = 30.0,
     accept_rejects: Annotated[
@@ -71,8 +85,11 @@ def load(
 
     declared = _read(project)
     with _opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy) as store:
+        tables, feed, wanted = _wanted(store, tables, feed, after, until, again, from_start=from_start)
         with _watching(declared) as watch:
-            outcomes = declared.load(tables, if_busy=if_busy.value, wait_s=wait, watch=watch, store=store)
+            outcomes = declared.load(
+                tables, feed=feed, wanted=wanted, if_busy=if_busy.value, wait_s=wait, watch=watch, store=store
+            )
         code = gravest(outcomes, accept_rejects=accept_rejects)
         show.load(declared, outcomes, code, json=json)
     raise typer.Exit(code)
@@ -126,6 +143,66 @@ def runs(
     with _opened(declared, read_only=True, wait_s=wait) as store:
         rows = store.ledger.runs(name, last=last).to_pylist() if store.ledger.exists() else []
     show.runs(declared, rows, json=json)
+
+
+watermarks_app = typer.Typer(help="How far each feed is, what waits in it, and what the next load takes.")
+app.add_typer(watermarks_app, name="watermarks")
+
+
+@watermarks_app.callback(invoke_without_command=True)
+def watermarks(
+    context: typer.Context,
+    wait: Wait = 30.0,
+    project: ProjectFile = _HERE,
+    json: Json = False,
+) -> None:
+    """Show how far each feed is, what waits in it and for how long, and what the next load takes.
+
+    Ends with 5 when a source cannot be reached.
+    """
+    if context.invoked_subcommand:
+        return
+    from brenvik.cli import show
+    from brenvik.progress import how_far
+
+    declared = _read(project)
+    with _opened(declared, read_only=True, wait_s=wait) as store:
+        found = [entry for table in declared.tables.values() for entry in how_far(declared, store, table)]
+    show.watermarks(declared, found, json=json)
+    raise typer.Exit(TEMPORARY if any(entry.error for entry in found) else DONE)
+
+
+@watermarks_app.command("set")
+def set_watermark(
+    table: TableName,
+    feed: FeedName = None,
+    to: Annotated[str | None, typer.Option("--to", help="The new watermark.", metavar="VALUE")] = None,
+    by: Annotated[
+        str | None, typer.Option("--back", help='How far to set it back, as in "2 days".', metavar="SPAN")
+    ] = None,
+    reason: Annotated[str | None, typer.Option("--reason", help="Why; kept with the run.", metavar="TEXT")] = None,
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = _HERE,
+    json: Json = False,
+) -> None:
+    """Set a watermark forward or back; asks first, and is entered as a run."""
+    from brenvik.cli import show
+    from brenvik.errors import DeclarationError
+    from brenvik.progress import plan_move
+    from brenvik.progress import set_watermark as carry_out
+
+    declared = _read(project)
+    with _opened(declared, read_only=False, wait_s=wait) as store:
+        move = plan_move(declared, store, table, feed, to=to, by=by)
+        if not yes:
+            if not sys.stdin.isatty():
+                raise DeclarationError("Nobody can be asked here; say --yes to set the watermark without asking.")
+            show.move(declared, move)
+            if not typer.confirm("  Set it?", default=False):
+                raise typer.Exit(REFUSED)
+        run = carry_out(store.ledger, move, reason=reason, wait_s=wait)
+    show.moved(declared, move, run, json=json)
 
 
 @app.command()
@@ -231,6 +308,38 @@ def _read(path: Path) -> Project:
     from brenvik.project import read_project
 
     return read_project(path)
+
+
+def _wanted(
+    store: Store,
+    tables: list[str] | None,
+    feed: str | None,
+    after: str | None,
+    until: str | None,
+    again: str | None,
+    *,
+    from_start: bool,
+) -> tuple[list[str] | None, str | None, Wanted | None]:
+    """What a load is asked for instead of what is new, and of which tables and feed."""
+    from brenvik.errors import DeclarationError
+
+    window = after is not None or until is not None
+    if window + (again is not None) + from_start > 1:
+        raise DeclarationError("Expected one of --from and --to, --again, or --from-start, got several.")
+    if not (window or again or from_start):
+        return tables, feed, None
+    from brenvik.feeds.base import Wanted
+
+    if again is None:
+        return tables, feed, Wanted(after=after, until=until, everything=from_start)
+    if not again.isdigit():
+        return tables, feed, Wanted(files=(again,))
+    from brenvik.progress import taken_by
+
+    table, name, wanted = taken_by(store, int(again))
+    if (tables and tables != [table]) or feed not in {None, name}:
+        raise DeclarationError(f"Run {again} was of {table} from {name}; leave table and feed out, or name those.")
+    return [table], name, wanted
 
 
 def _patience(if_busy: IfBusy, wait: float) -> float:

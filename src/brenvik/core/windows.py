@@ -28,7 +28,10 @@ _SPAN = re.compile(r"(\d+)\s*(second|minute|hour|day|week)s?")
 
 @dataclass(frozen=True)
 class Window:
-    """What a load takes: (low, high]. It reads from ``reads_from`` on, exclusive too; None is without end."""
+    """What a load takes: (low, high]. It reads from ``reads_from`` on, exclusive too; None is without end.
+
+    An empty window is one that moves nothing; its overlap is read all the same, for rows that were committed late.
+    """
 
     kind: str
     low: Mark | None
@@ -49,10 +52,11 @@ class Window:
         return {name: None if mark is None else str(mark) for name, mark in marks.items()} | {"moves": self.moves}
 
     def __str__(self) -> str:
-        if self.is_empty:
-            return f"nothing above {told(self.low)}"
         start = f"({told(self.low)}" if self.low is not None else "(the beginning"
-        return f"{start}, {told(self.high)}]"
+        window = f"nothing above {told(self.low)}" if self.is_empty else f"{start}, {told(self.high)}]"
+        if self.low is None or self.reads_from == self.low:
+            return window
+        return f"{window}, reaching back to {told(self.reads_from)}"
 
 
 def parse_span(text: str | int) -> Span:

@@ -392,7 +392,7 @@ class DatabaseSource:
         tests = []
         if window.reads_from is not None:
             tests.append(marks.column > marks.bound(window.reads_from))
-        tests.append(sa.false() if window.is_empty else marks.column <= marks.bound(window.high))
+        tests.append(sa.false() if window.high is None else marks.column <= marks.bound(window.high))
         names = tuple(relation.types)
         rows = sa.select(*(relation.what.c[name] for name in names)).where(*tests)
         if self._ordered:

@@ -1,0 +1,170 @@
+"""How far each feed is, what waits in it, and how a person moves it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from brenvik.core.windows import Mark, Window, back, parse_mark, parse_span, span_fits, told
+from brenvik.errors import BrenvikError, DeclarationError
+from brenvik.feed_rules import DatabaseFeed, FeedRules
+from brenvik.ledger import Ledger, now
+from brenvik.project import Project, ProjectTable
+
+if TYPE_CHECKING:
+    from brenvik.feeds.base import Waiting, Wanted
+    from brenvik.store import Store
+
+
+@dataclass(frozen=True)
+class FeedProgress:
+    """How far one feed is.
+
+    ``taken`` is the last file or the watermark, moved by ``run`` at ``moved_at`` (UTC, without a zone); None when nothing was
+    taken yet. ``waiting`` is None when the source could not be looked at; ``error`` then says why.
+    """
+
+    table: str
+    feed: FeedRules
+    taken: str | None
+    run: int | None
+    moved_at: datetime | None
+    waiting: Waiting | None
+    error: str | None
+
+    def as_plain(self) -> dict[str, Any]:
+        """The same as values that JSON can hold."""
+        waiting = self.waiting
+        window = waiting.window if waiting else None
+        return {
+            "table": self.table,
+            "feed": self.feed.name,
+            "reads": self.feed.reads,
+            "taken_up_to": self.taken,
+            "run": self.run,
+            "moved_at": self.moved_at,
+            "waiting": waiting.count if waiting else None,
+            "unit": waiting.unit if waiting else None,
+            "waiting_since": waiting.since if waiting else None,
+            "waiting_s": waited_s(waiting) if waiting else None,
+            "next_window": window.as_plain() if window else None,
+            **(waiting.seen if waiting else {}),
+            "notes": list(waiting.notes) if waiting else [],
+            "error": self.error,
+        }
+
+
+def waited_s(waiting: Waiting) -> float | None:
+    """For how many seconds the oldest of what waits has waited."""
+    return max(0.0, (now() - waiting.since).total_seconds()) if waiting.since else None
+
+
+def how_far(project: Project, store: Store, table: ProjectTable) -> list[FeedProgress]:
+    """One entry per feed of a table, in the order of the project's file. A source that is down is told in its entry."""
+    found = []
+    for feed in table.feeds:
+        name = table.rules.table
+        memory = store.ledger.memory(name, feed.name)
+        waiting, error = None, None
+        try:
+            waiting = project.source(table, feed).waiting(memory)
+        except BrenvikError as raised:
+            error = str(raised)
+        taken, run, moved_at = None, None, None
+        if isinstance(feed, DatabaseFeed):
+            if watermark := memory.watermark():
+                taken, run, moved_at = told(watermark.mark), watermark.run, watermark.moved_at
+        elif last := store.ledger.last_file(name, feed.name):
+            taken, run, moved_at = last["file"], last["run"], last["taken_at"]
+        found.append(FeedProgress(name, feed, taken, run, moved_at, waiting, error))
+    return found
+
+
+@dataclass(frozen=True)
+class Move:
+    """A watermark as it is and as it shall be; ``set_watermark`` carries it out."""
+
+    table: ProjectTable
+    feed: FeedRules
+    kind: str
+    before: Mark | None
+    after: Mark
+
+
+def plan_move(project: Project, store: Store, table: str, feed: str | None, *, to: str | None, by: str | None) -> Move:
+    """What setting a watermark ``to`` a value, or back ``by`` a distance, would do; nothing is written.
+
+    Raises DeclarationError for a feed without a watermark, or a value that is none.
+    """
+    found, rules = project.feed(table, feed)
+    if not isinstance(rules, DatabaseFeed):
+        raise DeclarationError(
+            f"Feed {rules.name!r} of {table} reads files, each taken once, and has no watermark. "
+            f"To take one again: brenvik load {table} --again FILE"
+        )
+    if (to is None) == (by is None):
+        raise DeclarationError('Expected either --to VALUE or --back "2 days".')
+    known = store.ledger.memory(found.rules.table, rules.name).watermark()
+    try:
+        if by is not None:
+            if known is None:
+                raise DeclarationError(
+                    f"Feed {rules.name!r} of {table} has taken nothing yet; there is nothing to go back from."
+                )
+            span = parse_span(int(by) if by.isdigit() else by)
+            if not span_fits(span, known.kind):
+                raise ValueError(f"does not fit the watermark, which is {known.kind}")
+            return Move(found, rules, known.kind, known.mark, back(known.mark, span))
+        assert to is not None
+        if known is None:
+            kind, mark = rules.source(project.folder, found.rules, project.connections).parse_mark(to)
+            return Move(found, rules, kind, None, mark)
+        return Move(found, rules, known.kind, known.mark, parse_mark(to, known.kind, zone=found.rules.time_zone))
+    except ValueError as error:
+        raise DeclarationError(f"{'--back' if by is not None else '--to'}: {error}") from None
+
+
+def set_watermark(ledger: Ledger, move: Move, *, reason: str | None, wait_s: float = 30.0) -> int:
+    """Moves a watermark and enters that as a run of its own; returns its number.
+
+    Raises DeclarationError when the watermark is not what the plan saw any more, Busy while a load holds the table.
+    """
+    rules, feed = move.table.rules, move.feed
+    ledger.prepare()
+    with ledger.engine.hold(rules.table, wait_s=wait_s):
+        known = ledger.watermark(rules.table, feed.name)
+        if (known.mark if known else None) != move.before:
+            raise DeclarationError(f"The watermark of {rules.table} {feed.name} has moved meanwhile; look again.")
+        window = Window(move.kind, move.before, move.after, move.before)
+        run, _ = ledger.start_run(
+            rules, feed=feed.name, kind="watermark", source="set by hand", window=window, reason=reason
+        )
+        with ledger.engine.transaction():
+            ledger.set_watermark(run, move.kind, move.after)
+            ledger.end_run(run, "done", {})
+        return run.number
+
+
+def taken_by(store: Store, run: int) -> tuple[str, str, Wanted]:
+    """The table and feed of a run, and how to ask the feed for the same again.
+
+    Raises DeclarationError when there is no such run, or it took nothing that could be asked for again.
+    """
+    from brenvik.feeds.base import Wanted
+
+    row = store.ledger.run(run)
+    if row is None:
+        raise DeclarationError(f"There is no run {run}: brenvik runs")
+    if row["kind"] == "watermark" or row["state"] != "done":
+        raise DeclarationError(
+            f"Run {run} took nothing ({row['kind']}, {row['state']}), so there is nothing to take again."
+        )
+    if row["window_high"] is not None:
+        return row["table_name"], row["feed"], Wanted(after=row["window_low"], until=row["window_high"])
+    files = store.ledger.files_of(run)
+    if not files:
+        raise DeclarationError(
+            f"Run {run} loaded {row['source']}; only files and windows of databases can be taken again."
+        )
+    return row["table_name"], row["feed"], Wanted(files=files)
