@@ -6,7 +6,7 @@ from pathlib import Path
 
 from hypothesis import HealthCheck, settings
 
-for folder in ("laws", "end_to_end"):  # where helpers stand beside the tests that use them
+for folder in ("laws", "end_to_end", "feeds"):  # where helpers stand beside the tests that use them
     sys.path.insert(0, str(Path(__file__).parent / folder))
 
 settings.register_profile(

@@ -361,12 +361,12 @@ class DatabaseSource:
             marks.column.is_not(None),
             sa.or_(
                 sa.func.typeof(marks.column) != "text",
-                sa.not_(text.op("GLOB")(what)),
-                sa.func.substr(text, 12).op("GLOB")("*[-+zZ]*"),
+                text.op("NOT GLOB", is_comparison=True)(what),
+                sa.func.substr(text, 12).op("GLOB", is_comparison=True)("*[-+zZ]*"),
             ),
         ]
-        if low is not None:
-            tests.append(sa.or_(marks.column > marks.bound(low), sa.func.typeof(marks.column) != "text"))
+        if low is not None:  # from the beginning of its day, which both ways of writing share
+            tests.append(sa.or_(marks.column >= str(low)[:10], sa.func.typeof(marks.column) != "text"))
         odd = view.execute(sa.select(marks.column).where(*tests).limit(1)).first()
         if odd:
             example = "2024-05-14" if marks.kind == "date" else f"2024-05-14{marks.separator}22:41:03"
@@ -465,10 +465,14 @@ class _Marks:
     separator: str
 
     def bound(self, mark: Mark | None) -> Any:
-        """A mark as a value to compare the column with."""
+        """A mark as a value to compare the column with by > or <=.
+
+        In text one time may be written with or without seconds and fractions. The bound comes after all of these and before
+        every later time.
+        """
         if not self.separator or mark is None:
             return mark
-        return mark.isoformat(self.separator) if isinstance(mark, datetime) else str(mark)
+        return f"{mark.isoformat(self.separator, 'microseconds')}~" if isinstance(mark, datetime) else str(mark)
 
     def instant(self, value: Any) -> datetime | None:
         """When a value of the column was, in UTC and without a zone; integers do not say."""
