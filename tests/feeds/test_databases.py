@@ -246,7 +246,10 @@ def test_values_that_do_not_fit_are_rejected_row_by_row(tmp_path: Path, store: b
 @pytest.mark.parametrize(
     ("value", "told"),
     [
-        ("'2024-05-14T09:00:00'", "expected every value written as in 2024-05-14 22:41:03"),
+        (
+            "'2024-05-14T09:00:00'",
+            "expected every value written as in 2024-05-14T22:41:03",
+        ),
         ("'2024-05-14 09:00:00+02:00'", "expected every value written"),
         ("1715677200", "holds 1715677200"),
     ],

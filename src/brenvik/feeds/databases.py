@@ -366,7 +366,7 @@ class DatabaseSource:
             ),
         ]
         if low is not None:  # from the beginning of its day, which both ways of writing share
-            tests.append(sa.or_(marks.column >= str(low)[:10], sa.func.typeof(marks.column) != "text"))
+            tests.append(sa.or_(marks.column >= str(low)[:10], marks.column < ""))  # numbers come before text
         odd = view.execute(sa.select(marks.column).where(*tests).limit(1)).first()
         if odd:
             example = "2024-05-14" if marks.kind == "date" else f"2024-05-14{marks.separator}22:41:03"

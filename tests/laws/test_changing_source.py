@@ -1,0 +1,135 @@
+"""A source that changes while loads run and crash: in the end the table holds what the source holds."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Callable
+from contextlib import suppress
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from registries import Registry, load
+
+import brenvik
+
+OVERLAP, SETTLE = timedelta(minutes=10), timedelta(minutes=2)
+COLUMNS = {"visit_no": sa.Integer, "work": sa.Text, "modified_at": sa.DateTime, "cancelled": sa.Integer}
+CODES = brenvik.Operations("cancelled", insert=(), update=("0",), delete=("1",))
+
+
+class Crash(BaseException):
+    """Stands for the end of the process: nobody catches it."""
+
+
+class Breaking:
+    """A connection that breaks off before or after its nth call."""
+
+    def __init__(self, connection: Any, calls: int, *, after: bool) -> None:
+        self._connection, self._left, self._after = connection, calls, after
+
+    def _call(self, do: Callable[..., Any], *words: Any, **options: Any) -> Any:
+        self._left -= 1
+        if self._left == 0 and not self._after:
+            raise Crash
+        answer = do(*words, **options)
+        if self._left == 0:
+            raise Crash
+        return answer
+
+    def __getattr__(self, name: str) -> Any:
+        found = getattr(self._connection, name)
+        if name in {"execute", "sql", "begin", "commit"}:
+            return lambda *words, **options: self._call(found, *words, **options)
+        return found
+
+
+delays = st.sampled_from([0, 0, 1, 5, 9])
+numbers = st.integers(1, 6)
+waits = st.sampled_from([0, 1, 3, 15])
+writes = st.tuples(st.just("write"), numbers, st.sampled_from("ab"), delays)
+steps = st.one_of(
+    writes,
+    writes,
+    st.tuples(st.just("cancel"), numbers, st.just(""), delays),
+    st.tuples(st.just("load"), waits, st.just(""), st.just(0)),
+    st.tuples(st.just("crash"), waits, st.sampled_from(["before", "after"]), st.integers(1, 60)),
+)
+
+
+class World:
+    """The source, its clock, what a reader should end with, and the table."""
+
+    def __init__(self, folder: Path, *, versions: bool, piece: int | None) -> None:
+        self.registry = Registry(f"sqlite:///{folder / 'registry.db'}", COLUMNS)
+        self.rows: dict[int, tuple[str, datetime, int]] = {}
+        self.rules = brenvik.TableRules(
+            "visit", natural_key="visit_no", order_by="modified_at", other_columns="type_2" if versions else "type_1"
+        )
+        self.piece = piece
+        self.store = brenvik.open_store("duckdb::memory:")
+
+    def write(self, number: int, work: str, delay: int, *, cancelled: int) -> None:
+        """One row as it is from now on; it was changed ``delay`` minutes ago and is seen only now."""
+        moment = (self.registry.now - timedelta(minutes=delay)).replace(tzinfo=None)
+        if number in self.rows and moment <= self.rows[number][1]:
+            return  # no source changes a row before its last change
+        self.rows[number] = (work or self.rows.get(number, ("a",))[0], moment, cancelled)
+        with self.registry.engine.begin() as connection:
+            connection.execute(self.registry.table.delete().where(self.registry.table.c.visit_no == number))
+        self.registry.put((number, *self.rows[number]))
+
+    def load(self) -> None:
+        source = self.registry.source(kind="changes", overlap=OVERLAP, settle=SETTLE, window=self.piece)
+        while load(self.store, source, self.rules, operations=CODES).window.more:  # type: ignore[union-attr]
+            pass
+
+    def crash(self, calls: int, *, after: bool) -> None:
+        engine: Any = self.store.engine
+        whole = engine._connection
+        engine._connection = Breaking(whole, calls, after=after)
+        try:
+            with suppress(
+                Crash, Exception
+            ):  # a dead process handles nothing, so what the handling runs into is nothing
+                self.load()
+        finally:
+            engine._connection = whole
+            with suppress(Exception):
+                whole.rollback()
+            self.store.ledger._exists = False
+
+
+@settings(max_examples=max(20, settings().max_examples // 10))
+@given(st.lists(steps, min_size=4, max_size=20), st.booleans(), st.sampled_from([None, 1, 2]))
+def test_in_the_end_the_table_holds_what_the_source_holds(
+    drawn: list[tuple[str, int, str, int]], versions: bool, piece: int | None
+) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        world = World(Path(folder), versions=versions, piece=piece)
+        for what, number, word, other in drawn:
+            if what in {"write", "cancel"}:
+                world.write(number, word, other, cancelled=int(what == "cancel"))
+                continue
+            world.registry.now += timedelta(minutes=number)
+            if what == "load":
+                world.load()
+            else:
+                world.crash(other, after=word == "after")
+        world.registry.now += SETTLE + timedelta(minutes=1)
+        world.load()
+        rows = world.store.read(world.rules).to_pylist()
+        living = {row["visit_no"]: (row["work"], row["is_current"]) for row in rows if row["valid_to"] is None}
+        assert living == {number: (work, True) for number, (work, _, gone) in world.rows.items() if not gone}
+        last = max((moment for _, moment, _ in world.rows.values()), default=None)
+        watermark = world.store.ledger.watermark("visit", "service")
+        assert (watermark.mark if watermark else None) == last
+        before = world.store.read(world.rules)
+        world.load()
+        assert world.store.read(world.rules).equals(before)
+        states = set(world.store.ledger.runs()["state"].to_pylist())
+        assert states <= {"done", "lost", "failed"}
+        world.store.close()
