@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,10 +15,10 @@ from brenvik.rules import TableRules
 
 if TYPE_CHECKING:
     from brenvik.feeds.databases import DatabaseSource
-    from brenvik.feeds.files import FileSource
+    from brenvik.feeds.files import FileSource, Then
 
 _ANY = ("kind", "operation")
-_OF_FILES = ("files",)
+_OF_FILES = ("files", "order_files", "settle", "taken_files")
 _OF_DATABASES = ("connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window")
 _CODES = ("column", "insert", "update", "delete")
 
@@ -39,6 +41,10 @@ class FileFeed:
     kind: str
     operations: Operations | None
     files: str
+    order_files: str | None = None
+    settle: timedelta | None = None
+    then: Then = "keep"
+    move_to: str = ""
 
     @property
     def reads(self) -> str:
@@ -47,7 +53,16 @@ class FileFeed:
     def source(self, folder: Path, rules: TableRules, connections: Mapping[str, ConnectionRules]) -> FileSource:
         from brenvik.feeds.files import FileSource
 
-        return FileSource(self.files, folder=folder, name=self.name, kind=self.kind)
+        return FileSource(
+            self.files,
+            folder=folder,
+            name=self.name,
+            kind=self.kind,
+            order=self.order_files,
+            settle=self.settle,
+            then=self.then,
+            move_to=self.move_to,
+        )
 
 
 @dataclass(frozen=True)
@@ -103,10 +118,10 @@ def read_feed(
         faults.append(f"{place}: expected a table of keys, got {given!r}")
         return None
     before = len(faults)
-    from_database = any(key in given for key in _OF_DATABASES)
+    from_database = any(key in given for key in _OF_DATABASES if key not in _OF_FILES)
     known = (*_ANY, *(_OF_DATABASES if from_database else _OF_FILES))
     for key in given:
-        if key in _OF_FILES and from_database:
+        if key in _OF_FILES and key not in known:
             faults.append(f"{place}.{key}: a feed reads files or a database, not both; drop {key} or connection")
         elif key not in known:
             named = ", ".join(dict.fromkeys((*known, *_OF_FILES, *_OF_DATABASES)))
@@ -135,7 +150,43 @@ def _files(
             f"got {files!r} for files"
         )
         return None
-    return FileFeed(name, kind, operations, files)
+    before = len(faults)
+    settle: Span | None = None
+    try:
+        settle = parse_span(given.get("settle", 0))
+        if settle and not isinstance(settle, timedelta):
+            raise ValueError(f'expected a time as in "30 seconds", got {settle!r}')
+    except ValueError as error:
+        faults.append(f"{place}.settle: {error}")
+    order = given.get("order_files")
+    try:
+        if order is not None and re.compile(order).groups != 1:
+            raise ValueError
+    except (TypeError, ValueError, re.error):
+        faults.append(
+            f"{place}.order_files: expected a regular expression with one group, as in 'buoy_(\\d+)', got {order!r}"
+        )
+    then, move_to = _then(f"{place}.taken_files", given.get("taken_files", "keep"), faults)
+    if len(faults) > before:
+        return None
+    return FileFeed(
+        name, kind, operations, files, order, settle if isinstance(settle, timedelta) else None, then, move_to
+    )
+
+
+def _then(place: str, given: Any, faults: list[str]) -> tuple[Then, str]:
+    """What becomes of taken files: kept, deleted, or moved into a folder."""
+    if given in ("keep", "delete"):
+        return given, ""
+    if (
+        isinstance(given, dict)
+        and list(given) == ["move_to"]
+        and isinstance(given["move_to"], str)
+        and given["move_to"]
+    ):
+        return "move", given["move_to"]
+    faults.append(f'{place}: expected "keep", "delete" or {{ move_to = "taken/" }}, got {given!r}')
+    return "keep", ""
 
 
 def _database(

@@ -79,7 +79,7 @@ def load(
             raise
         try:
             if not batch.columns:
-                return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
+                return Outcome.nothing_new(rules.table, source.name, notes=[*batch.notes, *batch.after_commit()])
             run, lost = ledger.start_run(
                 rules, feed=source.name, kind=source.kind, source=batch.source, window=batch.window, seen=batch.seen
             )
@@ -88,6 +88,7 @@ def load(
             except BaseException as error:
                 _enter_failure(ledger, run, error)
                 raise
+            outcome.notes += batch.after_commit()
         finally:
             batch.close()
         if lost:

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from brenvik.errors import BrenvikError, Busy, DeclarationError, ProjectError, Refused, RulesError
-from brenvik.feed_rules import ConnectionRules, FeedRules, read_feed
+from brenvik.feed_rules import ConnectionRules, FeedRules, FileFeed, read_feed
 from brenvik.outcome import Outcome
 from brenvik.rules import TableRules
 from brenvik.store import Store, open_store
@@ -186,6 +186,7 @@ def read_project(path: str | Path = FILE) -> Project:
         found = {}
     for name, entry in found.items():
         tables[name] = _table(name, entry, str(declared.get("time_zone", "UTC")), connections, faults)
+    faults += _shared_files([table for table in tables.values() if table])
     if faults:
         raise ProjectError(f"{path} has faults:", faults)
     folder = path.resolve().parent
@@ -196,6 +197,15 @@ def read_project(path: str | Path = FILE) -> Project:
         tables={name: table for name, table in tables.items() if table},
         connections=connections,
     )
+
+
+def _shared_files(tables: list[ProjectTable]) -> Iterator[str]:
+    """Files that one feed would move away from under another."""
+    feeds = [(f"table.{t.rules.table}.feed.{f.name}", f) for t in tables for f in t.feeds if isinstance(f, FileFeed)]
+    for place, feed in feeds:
+        others = [other for other, each in feeds if other != place and each.files == feed.files]
+        if others and feed.then != "keep":
+            yield f"{place}.taken_files: {others[0]} reads the same files, which would miss them; leave taken_files out"
 
 
 def _connections(given: Any, faults: list[str]) -> dict[str, ConnectionRules]:

@@ -17,6 +17,9 @@ from brenvik.demo import scenario
 COMMANDS = sorted(typer.main.get_command(app).commands)  # type: ignore[attr-defined]
 
 
+KEEPING = scenario.PROJECT.replace('taken_files = { move_to = "taken/" }', "")
+
+
 @pytest.fixture
 def coast(tmp_path: Path) -> Path:
     """The project of the demo with the file of the first day."""
@@ -234,19 +237,23 @@ def test_too_many_rejects_fail_the_load_and_write_only_the_run(coast: Path) -> N
     assert brenvik("load", cwd=coast).code == 3
 
 
-def test_a_changed_file_is_told_and_not_taken_again(coast: Path) -> None:
+def test_a_changed_file_is_told_and_taken_again_when_asked_for(coast: Path) -> None:
+    (coast / "brenvik.toml").write_text(KEEPING)
     brenvik("load", cwd=coast)
     path = coast / "inbox" / "buoy_01.csv"
     path.write_text(path.read_text().replace("Kvitsund", "Kvittsund"))
     said = brenvik("load", cwd=coast)
     assert said.code == 0
     assert "was taken by run 1 and has changed since" in said.out
+    again = brenvik("load", "buoy", "--again", "inbox/buoy_01.csv", "--json", cwd=coast).json["outcomes"][0]
+    assert (again["counts"]["duplicate"], again["counts"]["overwritten"]) == (11, 1)
+    assert "has changed since" not in brenvik("load", cwd=coast).out
 
 
 def test_one_table_that_fails_keeps_no_other_from_loading(coast: Path) -> None:
-    more = scenario.PROJECT[scenario.PROJECT.index("[table.buoy]") :].replace("table.buoy", "table.float")
+    more = KEEPING[KEEPING.index("[table.buoy]") :].replace("table.buoy", "table.float")
     broken = more.replace("entry_no", "entry_nr")
-    (coast / "brenvik.toml").write_text(scenario.PROJECT + broken + more.replace("table.float", "table.mark"))
+    (coast / "brenvik.toml").write_text(KEEPING + broken + more.replace("table.float", "table.mark"))
     answer = brenvik("load", "--json", cwd=coast).json
     assert [outcome["state"] for outcome in answer["outcomes"]] == ["done", "failed", "done"]
     assert answer["exit"] == 1
@@ -292,3 +299,118 @@ def test_two_copies_of_one_file_are_duplicates(coast: Path) -> None:
     shutil.copy(coast / "inbox" / "buoy_01.csv", coast / "inbox" / "buoy_01_copy.csv")
     counts = brenvik("load", "--json", cwd=coast).json["outcomes"][0]["counts"]
     assert (counts["inserted"], counts["duplicate"], counts["rows_after"]) == (12, 12, 12)
+
+
+def test_files_that_two_feeds_read_are_not_moved_away_by_one(coast: Path) -> None:
+    more = scenario.PROJECT[scenario.PROJECT.index("[table.buoy]") :].replace("table.buoy", "table.float")
+    (coast / "brenvik.toml").write_text(scenario.PROJECT + more)
+    said = brenvik("check", cwd=coast)
+    assert said.code == 2
+    assert "table.buoy.feed.registry.taken_files: table.float.feed.registry reads the same files" in said.err
+
+
+@pytest.fixture
+def visited(tmp_path: Path) -> Path:
+    """The project of the demo on the evening of the first day, loaded; the second day waits in the database."""
+    (tmp_path / "inbox").mkdir()
+    (tmp_path / "brenvik.toml").write_text(scenario.PROJECT + scenario.VISITS)
+    scenario.write_day("buoy_01.csv", tmp_path / "inbox")
+    scenario.write_visits(1, tmp_path)
+    assert brenvik("load", cwd=tmp_path).code == 0
+    scenario.write_visits(2, tmp_path)
+    return tmp_path
+
+
+def visits(folder: Path) -> dict[str, object]:
+    return next(each for each in brenvik("watermarks", "--json", cwd=folder).json["feeds"] if each["table"] == "visit")
+
+
+def test_watermarks_say_how_far_each_feed_is_and_what_is_next(visited: Path) -> None:
+    found = visits(visited)
+    assert (found["taken_up_to"], found["run"], found["waiting"], found["ahead"]) == ("2024-05-13 21:17", 2, 3, 1)
+    assert found["next_window"] == {
+        "low": "2024-05-13 21:17:00", "high": "2024-05-14 15:00:00", "reads_from": "2024-05-13 15:17:00", "moves": True,
+    }  # fmt: skip
+    said = brenvik("watermarks", cwd=visited)
+    assert said.code == 0
+    for words in ("inbox/buoy_01.csv", "next window   (2024-05-13 21:17, 2024-05-14 15:00]", "3 rows"):
+        assert words in said.out
+    brenvik("load", "visit", cwd=visited)
+    assert (visits(visited)["taken_up_to"], visits(visited)["waiting"]) == ("2024-05-14 15:00", 0)
+
+
+def test_a_watermark_is_set_by_a_person_and_entered_as_a_run(visited: Path) -> None:
+    nobody = brenvik("watermarks", "set", "visit", "--back", "1 day", cwd=visited)
+    assert (nobody.code, "say --yes" in nobody.err) == (2, True)
+    assert visits(visited)["taken_up_to"] == "2024-05-13 21:17"
+    said = brenvik("watermarks", "set", "visit", "--back", "10 hours", "--yes", "--reason", "a late boat", cwd=visited)
+    assert said.code == 0, said.err
+    assert visits(visited)["taken_up_to"] == "2024-05-13 11:17"
+    run = brenvik("runs", "--last", "1", "--json", cwd=visited).json["runs"][0]
+    assert (run["kind"], run["state"], run["reason"]) == ("watermark", "done", "a late boat")
+    assert (run["window_low"], run["window_high"]) == ("2024-05-13 21:17:00", "2024-05-13 11:17:00")
+    assert brenvik("runs", cwd=visited).code == 0
+    counts = brenvik("load", "visit", "--json", cwd=visited).json["outcomes"][0]["counts"]
+    assert (counts["read"], counts["duplicate"], counts["inserted"]) == (7, 3, 3)
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["set", "buoy", "--back", "1 day", "--yes"], "reads files, each taken once, and has no watermark"),
+        (["set", "visit", "--yes"], "Expected either --to VALUE or --back"),
+        (["set", "visit", "--to", "soon", "--yes"], "--to: expected a time as in 2024-05-14 22:41, got 'soon'"),
+        (["set", "visit", "--back", "7", "--yes"], "--back: does not fit the watermark, which is timestamp"),
+        (["set", "visit", "--feed", "x", "--to", "2024-05-14", "--yes"], "Table visit has no feed 'x': service"),
+    ],
+)
+def test_a_watermark_that_cannot_be_set_is_told(visited: Path, words: list[str], told: str) -> None:
+    said = brenvik("watermarks", *words, cwd=visited)
+    assert (said.code, told in said.err) == (2, True), said.err
+    assert visits(visited)["taken_up_to"] == "2024-05-13 21:17"
+
+
+def test_a_source_that_is_down_ends_with_5_and_others_load(visited: Path) -> None:
+    (visited / "registry.db").unlink()
+    second_day(visited)
+    answer = brenvik("load", "--json", cwd=visited)
+    assert [outcome["state"] for outcome in answer.json["outcomes"]] == ["done", "failed"]
+    assert answer.code == 5
+    assert "there is no such file" in answer.json["outcomes"][1]["error"]
+    assert not (visited / "registry.db").exists()
+    assert brenvik("watermarks", cwd=visited).code == 5
+
+
+def test_what_a_run_took_can_be_taken_again(visited: Path) -> None:
+    brenvik("load", "visit", cwd=visited)
+    for words, read in (
+        (["--again", "2"], 4),
+        (["--again", "1"], 12),
+        (["visit", "--from", "2024-05-13 12:00", "--to", "2024-05-13 17:00"], 1),
+        (["visit", "--from-start"], 7),
+    ):
+        answer = brenvik("load", *words, "--json", cwd=visited)
+        (outcome,) = answer.json["outcomes"]
+        counts = outcome["counts"]
+        assert (answer.code, counts["read"], counts["duplicate"], counts["rows_updated"]) == (0, read, read, 0), words
+    assert visits(visited)["taken_up_to"] == "2024-05-14 15:00"
+    assert sorted(path.name for path in (visited / "taken").iterdir()) == ["buoy_01.csv"]
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["--again", "77"], "There is no run 77"),
+        (
+            ["visit", "--from", "2024-05-13", "--from-start"],
+            "Expected one of --from and --to, --again, or --from-start",
+        ),
+        (["--from-start"], "Expected one feed to take again from, got 2 (buoy registry, visit service)"),
+        (["buoy", "--from", "2024-05-13"], "reads files and has no windows"),
+        (["visit", "--again", "inbox/x.csv"], "reads a database and has no files"),
+        (["buoy", "--again", "inbox/x.csv"], "there is no file inbox/x.csv"),
+    ],
+)
+def test_what_cannot_be_taken_again_is_told(visited: Path, words: list[str], told: str) -> None:
+    said = brenvik("load", *words, cwd=visited)
+    assert (said.code, told in said.err) == (2, True), said

@@ -526,7 +526,8 @@ def _span(away: Any) -> str:
         return str(away)
     hours, minutes = divmod(away.seconds // 60, 60)
     parts = [(away.days, "d"), (hours, "h"), (minutes, "min")]
-    return " ".join(f"{number} {unit}" for number, unit in parts if number) or "less than a minute"
+    told_parts = [f"{number} {unit}" for number, unit in parts if number]
+    return " ".join(told_parts[:2] if away.days else told_parts) or "less than a minute"
 
 
 def _open_end(rules: TableRules, value: Any) -> Any:

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import csv
 import random
+import sqlite3
+from contextlib import closing
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -42,6 +44,24 @@ commissioned_on = "date"
 kind = "changes"
 files = "inbox/buoy_*.csv"
 operation = { column = "op", insert = ["I"], update = ["U"], delete = ["D"] }
+taken_files = { move_to = "taken/" }      # when their rows are safe
+"""
+VISITS = """
+[connections]
+registry = "sqlite:///registry.db"        # any database that SQLAlchemy reaches; secrets as ${NAME}
+
+[table.visit]
+natural_key = ["visit_no"]
+order_by = ["modified_at"]
+other_columns = "type_1"                  # a visit is what it is; corrections overwrite
+
+[table.visit.feed.service]
+kind = "upserts"
+connection = "registry"
+source_table = "service_visit"
+watermark = "modified_at"                 # a load takes what was modified since the last one
+overlap = "6 hours"                       # and looks back, for visits that were entered late
+settle = "2 minutes"
 """
 _NAMES = (
     "Kvitsund", "Tarva Deep", "Grasøy Inner", "Norrskjær", "Langbåen", "Skarholm Nort",
@@ -98,6 +118,37 @@ def days() -> dict[str, list[dict[str, Any]]]:
     inbox.enter("D", datetime(2024, 5, 15, 9, 0), fleet["NB-110"])
     inbox.enter("U", datetime(2024, 5, 15, 10, 15), fleet["NB-103"], status="adrift")
     return inbox.files
+
+
+def visits(day: int) -> list[tuple[Any, ...]]:
+    """What is entered or changed in the registry's ``service_visit`` until the evening of a day, from 1."""
+    rows = [
+        (501, "NB-101", "2024-05-13", "lamp changed", 2.0, "2024-05-13 10:20:00"),
+        (502, "NB-103", "2024-05-13", "chain inspected", 3.5, "2024-05-13 14:05:00"),
+        (503, "NB-107", "2024-05-13", "paint", 5.0, "2024-05-13 16:40:00"),
+        (504, "NB-110", "2024-05-13", "lamp changed", 1.5, "2024-05-13 21:17:00"),
+    ]
+    if day == 1:
+        return rows
+    return [
+        (502, "NB-103", "2024-05-13", "chain replaced", 6.5, "2024-05-14 08:10:00"),  # corrected
+        (505, "NB-104", "2024-05-14", "repainted green", 4.0, "2024-05-14 11:30:00"),
+        (506, "NB-113", "2024-05-14", "moored", 7.5, "2024-05-14 15:00:00"),
+        (507, "NB-108", "2024-05-13", "battery", 1.0, "2024-05-13 18:30:00"),  # entered a day late
+        (508, "NB-102", "2042-05-14", "towed to the dock", 3.0, "2042-05-14 10:00:00"),  # somebody's clock
+    ]
+
+
+def write_visits(day: int, folder: Path) -> Path:
+    """Brings the source database ``registry.db`` to the state of a day; makes it when it is not there."""
+    path = folder / "registry.db"
+    with closing(sqlite3.connect(path)) as registry, registry:
+        registry.execute(
+            "CREATE TABLE IF NOT EXISTS service_visit (visit_no INTEGER PRIMARY KEY, buoy_code TEXT, visited_on DATE, "
+            "work TEXT, hours DECIMAL(4,1), modified_at TIMESTAMP)"
+        )
+        registry.executemany("INSERT OR REPLACE INTO service_visit VALUES (?, ?, ?, ?, ?, ?)", visits(day))
+    return path
 
 
 def write_day(name: str, folder: Path) -> Path:

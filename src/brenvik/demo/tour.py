@@ -12,6 +12,7 @@ from brenvik.cli import show
 from brenvik.cli.exits import gravest
 from brenvik.demo import scenario
 from brenvik.errors import DeclarationError
+from brenvik.progress import how_far
 from brenvik.project import FILE, Project, read_project
 
 _FOLDER_HINT = "Give an empty or missing folder: brenvik demo FOLDER"
@@ -33,16 +34,18 @@ class _Guide:
         self._console.print()
         self._console.print(Text(f"$ brenvik {command}", style="bold green"))
 
-    def load(self) -> None:
-        self._prompt("load")
+    def load(self, *tables: str) -> None:
+        self._prompt(" ".join(("load", *tables)))
         with self.project.open() as store:
-            outcomes = self.project.load(store=store)
+            outcomes = self.project.load(tables or None, store=store)
             show.load(self.project, outcomes, gravest(outcomes), json=False)
 
-    def preview(self) -> None:
-        self._prompt("preview")
+    def preview(self, table: str) -> None:
+        self._prompt(f"preview {table}")
         with self.project.open(read_only=True) as store:
-            show.preview(self.project, self.project.load(preview=True, store=store), everything=False, json=False)
+            show.preview(
+                self.project, self.project.load([table], preview=True, store=store), everything=False, json=False
+            )
 
     def rejects(self) -> None:
         self._prompt("rejects")
@@ -61,6 +64,12 @@ class _Guide:
         with self.project.open(read_only=True) as store:
             show.as_of(self.project, rules, when, store.as_of(rules, when), limit=limit, json=False)
 
+    def watermarks(self) -> None:
+        self._prompt("watermarks")
+        with self.project.open(read_only=True) as store:
+            found = [each for table in self.project.tables.values() for each in how_far(self.project, store, table)]
+        show.watermarks(self.project, found, json=False)
+
     def runs(self) -> None:
         self._prompt("runs")
         with self.project.open(read_only=True) as store:
@@ -69,21 +78,28 @@ class _Guide:
 
 def run(folder: Path) -> None:
     """Three days of the buoys of Halvorsund in a new folder. Raises DeclarationError when it is not empty."""
-    guide = _Guide(_prepare(folder))
+    guide = _Guide(_prepare(folder, scenario.PROJECT + scenario.VISITS))
     inbox = folder / "inbox"
     guide.say(
-        "Halvorsund keeps navigation buoys. Its registry sends a file of changes a day.",
-        f"The table is declared in {folder / FILE}: key, order, what each column does. Day one brings twelve buoys.",
+        "Halvorsund keeps navigation buoys. Its registry sends a file of changes a day, and service visits stand in a",
+        f"database. Both tables are declared in {folder / FILE}: key, order, what each column does, where it comes from.",
     )
     scenario.write_day("buoy_01.csv", inbox)
+    scenario.write_visits(1, folder)
     guide.load()
     guide.say(
         "Day two has traps: three changes of one buoy, a line twice, a tampered date of commissioning, a corrected",
         "spelling, a line without a key, a code too long, a time that no clock shows. First only a look:",
     )
     scenario.write_day("buoy_02.csv", inbox)
-    guide.preview()
-    guide.say("Nothing was written. Now for real: good rows go in, bad ones are refused one by one and kept whole.")
+    guide.preview("buoy")
+    scenario.write_visits(2, folder)
+    guide.say(
+        "Nothing was written. In the database a visit was corrected, one was entered a day late, one is dated 2042.",
+        "How far is each feed, and what would be next?",
+    )
+    guide.watermarks()
+    guide.say("Now for real: good rows go in, bad ones are refused one by one and kept whole; 2042 moves no watermark.")
     guide.load()
     guide.rejects()
     guide.say(
@@ -91,24 +107,24 @@ def run(folder: Path) -> None:
         "NB-110 is gone for good.",
     )
     scenario.write_day("buoy_03.csv", inbox)
-    guide.load()
+    guide.load("buoy")
     guide.say("The late change went where it belongs in time; the gap is where the buoy was ashore:")
     guide.history("NB-104")
     guide.say("How things stood at eight on day two (NB-104 damaged, though nobody knew then):")
     guide.as_of("2024-05-14 08:00")
     guide.say("And if a file comes twice, under another name? Nothing is touched:")
-    shutil.copy(inbox / "buoy_02.csv", inbox / "buoy_99_again.csv")
-    guide.load()
+    shutil.copy(folder / "taken" / "buoy_02.csv", inbox / "buoy_99_again.csv")
+    guide.load("buoy")
     guide.runs()
     guide.say(
         f"Look around: cd {folder}",
-        "brenvik history buoy NB-102 · brenvik rejects --json · brenvik check · or start your own: brenvik new FILE",
+        "brenvik history buoy NB-102 · brenvik watermarks · brenvik check · or start your own: brenvik new FILE",
     )
 
 
 def run_at_scale(folder: Path, rows: int) -> None:
     """The same kinds of trap with many rows, timed. Raises DeclarationError when the folder is not empty."""
-    project = _prepare(folder, files="inbox/buoy_*.parquet")
+    project = _prepare(folder, scenario.PROJECT.replace("inbox/buoy_*.csv", "inbox/buoy_*.parquet"))
     guide = _Guide(project)
     inbox = folder / "inbox"
     guide.say(
@@ -130,9 +146,9 @@ def run_at_scale(folder: Path, rows: int) -> None:
     guide.history(busiest["buoy_code"][0].as_py())
 
 
-def _prepare(folder: Path, *, files: str = "inbox/buoy_*.csv") -> Project:
+def _prepare(folder: Path, declared: str) -> Project:
     if folder.exists() and any(folder.iterdir()):
         raise DeclarationError(f"{folder} is not empty. {_FOLDER_HINT}")
     (folder / "inbox").mkdir(parents=True, exist_ok=True)
-    (folder / FILE).write_text(scenario.PROJECT.replace("inbox/buoy_*.csv", files), encoding="utf-8")
+    (folder / FILE).write_text(declared, encoding="utf-8")
     return read_project(folder / FILE)

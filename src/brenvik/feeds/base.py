@@ -59,8 +59,9 @@ class Batch:
     ``columns`` are those of all files together; ``carried`` tells for each file number (frames have the number 0)
     which of them it has. ``pieces`` gives, once, chunks of rows with exactly these columns in the Arrow types of
     ``arrow_type``, each with the numbers of its lines. ``broken`` is complete when the stream has been read.
-    ``stated`` are types that the source states for columns whose values travel as text. ``window`` is what a feed with a
-    watermark takes, ``seen`` what was counted in its source beside that. ``close`` lets go of the source.
+    ``stated`` are types that the source states for columns whose values travel as text. ``window`` is what a feed with
+    a watermark takes, ``seen`` what was counted in its source beside that. ``after_commit`` is called once what was
+    taken is safe in the table; it tells what it could not do, and may be called again. ``close`` lets go of the source.
     """
 
     source: str
@@ -74,6 +75,7 @@ class Batch:
     stated: Mapping[str, ColumnType] = field(default_factory=dict)
     window: Window | None = None
     seen: Mapping[str, int] = field(default_factory=dict)
+    after_commit: Callable[[], list[str]] = list
     close: Callable[[], None] = lambda: None
 
     @property

@@ -334,8 +334,9 @@ class DatabaseSource:
 
     def _notes(self, seen: Mapping[str, int], clock: Mark | None) -> Iterator[str]:
         if seen["ahead"]:
-            rows = "1 row is" if seen["ahead"] == 1 else f"{seen['ahead']:,} rows are"
-            yield f"{rows} ahead of the source's clock ({told(clock)}) and left out until it has passed them."
+            now = told(clock.replace(microsecond=0) if isinstance(clock, datetime) else clock)
+            rows, them = ("1 row is", "it") if seen["ahead"] == 1 else (f"{seen['ahead']:,} rows are", "them")
+            yield f"{rows} ahead of the source's clock, {now}, and left out until it has passed {them}."
         if seen["without_watermark"]:
             rows = "1 row has" if seen["without_watermark"] == 1 else f"{seen['without_watermark']:,} rows have"
             yield f"{rows} no {self.watermark} and cannot be taken by it."

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import filecmp
 import glob
 import hashlib
+import re
+import shutil
+import time
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Literal
 
 import numpy as np
 import pyarrow as pa
@@ -19,6 +24,7 @@ from brenvik.feeds.frames import ROWS_PER_PIECE
 from brenvik.ledger import TakenFile
 from brenvik.types import TEXT, ColumnType
 
+Then = Literal["keep", "move", "delete"]
 FORMATS = (".csv", ".parquet")
 
 
@@ -27,46 +33,97 @@ class FileSource:
 
     A file is known by its name relative to ``folder``; when it was taken and has changed since, it is not taken
     again, and a note says so.
+
+    order
+        A regular expression with one group, which finds a number or a date in a file's name; files are then taken in the order
+        of these. Else in the order of their names.
+    settle
+        Files that were changed less than this ago may still be written; they are left for the next load.
+    then
+        What becomes of a file when its rows are safe: ``keep``, ``delete``, or ``move`` into the folder ``move_to``. What a
+        crash kept from being done is done by the next load.
     """
 
-    def __init__(self, pattern: str, *, folder: Path, name: str, kind: str) -> None:
+    def __init__(
+        self,
+        pattern: str,
+        *,
+        folder: Path,
+        name: str,
+        kind: str,
+        order: str | None = None,
+        settle: timedelta | None = None,
+        then: Then = "keep",
+        move_to: str = "",
+    ) -> None:
         self.name = name
         self.kind = kind
         self._pattern = pattern
         self._folder = folder
+        self._order = re.compile(order) if order else None
+        self._settle = settle or timedelta(0)
+        self._then = then
+        self._move_to = move_to
 
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         if wanted:
             return self._again(wanted)
         before = memory.taken_files()
         new: list[TakenFile] = []
+        done: list[Path] = []
         notes: list[str] = []
         for path in self.matching():
-            size = path.stat().st_size
-            known = before.get(self.name_of(path))
-            digest = _digest(path)
+            name = self.name_of(path)
+            known = before.get(name)
+            if known is None and self._is_fresh(path):
+                notes.append(f"{name} may still be written; it is left for the next load.")
+                continue
+            size, digest = path.stat().st_size, _digest(path)
             if known is None:
-                new.append(TakenFile(self.name_of(path), size, digest, number=len(new) + 1))
-            elif (known.size, known.digest) != (size, digest):
+                new.append(TakenFile(name, size, digest, number=len(new) + 1))
+                done.append(path)
+            elif (known.size, known.digest) == (size, digest):
+                done.append(path)
+            else:
                 notes.append(
                     f"{known.file} was taken by run {known.run} and has changed since; it is not taken again. "
                     f"Take its new content: --again {known.file}"
                 )
-        if not new:
-            return Batch("", {}, {}, iter(()), notes=notes)
-        batch = batch_of([self._folder / file.file for file in new], new)
+        batch = (
+            batch_of([self._folder / file.file for file in new], new) if new else Batch("", {}, {}, iter(()), notes=[])
+        )
         batch.notes += notes
+        batch.after_commit = lambda: self._put_away(done)
         return batch
+
+    def _is_fresh(self, path: Path) -> bool:
+        return bool(self._settle) and time.time() - path.stat().st_mtime < self._settle.total_seconds()
+
+    def _put_away(self, paths: Sequence[Path]) -> list[str]:
+        """Moves or deletes files that were taken; says what could not be done."""
+        failed = []
+        for path in paths if self._then != "keep" else ():
+            try:
+                if self._then == "delete":
+                    path.unlink()
+                else:
+                    _move(path, self._folder / self._move_to / path.name)
+            except OSError as error:
+                done = "moved" if self._then == "move" else "deleted"
+                failed.append(
+                    f"{self.name_of(path)} was taken but cannot be {done}: {error.strerror}. The next load tries again."
+                )
+        return failed
 
     def _again(self, wanted: Wanted) -> Batch:
         """Files by name, or all that match, whether taken or not."""
         if wanted.after is not None or wanted.until is not None:
             raise DeclarationError(f"Feed {self.name!r} reads files and has no windows; ask for files by their names.")
-        paths = self.matching() if wanted.everything else [self._folder / name for name in wanted.files]
+        paths = self._all() if wanted.everything else [self._find(name) for name in wanted.files]
         if missing := [self.name_of(path) for path in paths if not path.is_file()]:
             raise DeclarationError(f"Feed {self.name!r}: there is no file {', '.join(missing)} in {self._folder}.")
         files = [
-            TakenFile(self.name_of(path), path.stat().st_size, _digest(path), number=number)
+            TakenFile(self._taken_name(path), path.stat().st_size, _digest(path), number=number)
             for number, path in enumerate(paths, 1)
         ]
         return batch_of(paths, files) if files else Batch("", {}, {}, iter(()))
@@ -88,7 +145,40 @@ class FileSource:
     def matching(self) -> list[Path]:
         """The files that the pattern names, whether taken or not, in the order of their names."""
         found = glob.glob(self._pattern, root_dir=self._folder, recursive=True)  # noqa: PTH207  # absolute ones too
-        return [self._folder / name for name in sorted(found) if (self._folder / name).is_file()]
+        paths = [self._folder / name for name in sorted(found, key=self._place)]
+        away = (self._folder / self._move_to).resolve() if self._move_to else None
+        return [path for path in paths if path.is_file() and path.parent.resolve() != away]
+
+    def _place(self, name: str) -> tuple[int, str, str]:
+        """Where a file stands in the order: by the number or text in its name, else by the name."""
+        if self._order is None:
+            return (0, "", name)
+        found = self._order.search(name)
+        if not found:
+            raise FeedError(f"{name} has nothing in its name that fits order_files = {self._order.pattern!r}")
+        inside = found[found.lastindex or 0]
+        return (int(inside), "", name) if inside.isdecimal() else (0, inside, name)
+
+    def _all(self) -> list[Path]:
+        """The files that match, and those that were moved away."""
+        moved = self._folder / self._move_to
+        pattern = Path(self._pattern).name
+        return [
+            *(sorted(moved.glob(pattern), key=lambda p: self._place(p.name)) if self._move_to else ()),
+            *self.matching(),
+        ]
+
+    def _find(self, name: str) -> Path:
+        """A file by the name under which it was taken, wherever it is now."""
+        moved = self._folder / self._move_to / Path(name).name
+        return (
+            moved if self._move_to and not (self._folder / name).is_file() and moved.is_file() else self._folder / name
+        )
+
+    def _taken_name(self, path: Path) -> str:
+        """The name under which a file is known, also when it was moved away since."""
+        moved = self._move_to and path.parent == self._folder / self._move_to
+        return (Path(self._pattern).parent / path.name).as_posix() if moved else self.name_of(path)
 
     def name_of(self, path: Path) -> str:
         """The name under which a file is taken."""
@@ -145,6 +235,16 @@ def _read(
             line += len(piece)
     except (pa.ArrowInvalid, OSError) as error:
         raise FeedError(f"{path.name} breaks off at row {line}: {error}. Nothing of it was taken.") from error
+
+
+def _move(path: Path, to: Path) -> None:
+    """Moves a file and overwrites none: one of the same name and other content makes way for a number."""
+    to.parent.mkdir(parents=True, exist_ok=True)
+    place, number = to, 1
+    while place.exists() and not filecmp.cmp(path, place, shallow=False):
+        number += 1
+        place = to.with_name(f"{to.stem} ({number}){to.suffix}")
+    shutil.move(path, place)
 
 
 def _digest(path: Path) -> str:
