@@ -9,7 +9,8 @@ if TYPE_CHECKING:
     from brenvik.core.screen import Operations
     from brenvik.errors import BrenvikError
     from brenvik.outcome import Outcome
-    from brenvik.project import Project, read_project
+    from brenvik.project import Project
+    from brenvik.project_file import read_project
     from brenvik.rules import TableRules
     from brenvik.store import Store, open_store
 
@@ -21,7 +22,7 @@ _HOMES = {
     "Store": "store",
     "TableRules": "rules",
     "open_store": "store",
-    "read_project": "project",
+    "read_project": "project_file",
 }
 
 __all__ = [

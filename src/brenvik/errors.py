@@ -8,6 +8,7 @@
     │   ├── FeedError         a source that cannot be read as declared
     │   ├── TooManyRejects
     │   └── NotClean          asked for by ``Outcome.require_clean``
+    ├── NotReached            what had to come before was not done
     ├── Refused               nothing was written, a person must decide
     │   ├── RulesChanged
     │   └── ForeignTable
@@ -72,6 +73,10 @@ class TooManyRejects(InputError):
 
 class NotClean(InputError):
     """``Outcome.require_clean`` found rejected rows."""
+
+
+class NotReached(BrenvikError):
+    """A table was not loaded, because one that it comes after was not."""
 
 
 class Refused(BrenvikError):

@@ -34,6 +34,10 @@ class IfBusy(StrEnum):
 
 
 ProjectFile = Annotated[Path, typer.Option("--project", help="The project's file.", metavar="FILE")]
+Environment = Annotated[
+    str | None, typer.Option("--env", help="The environment of the project; else BRENVIK_ENV.", metavar="NAME")
+]
+Group = Annotated[str | None, typer.Option("--group", help="Only the tables of this group.", metavar="NAME")]
 Json = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
 Wait = Annotated[float, typer.Option("--wait", help="How long to wait for a store or table, in seconds.", min=0)]
 FeedName = Annotated[str | None, typer.Option("--feed", help="The feed, where the table has several.", metavar="NAME")]
@@ -56,6 +60,7 @@ def _root(
 @app.command()
 def load(
     tables: Tables = None,
+    group: Group = None,
     feed: FeedName = None,
     after: Annotated[
         str | None,
@@ -74,6 +79,7 @@ def load(
         bool, typer.Option("--accept-rejects", help="End with 0 when rows were rejected.")
     ] = False,
     project: ProjectFile = _HERE,
+    env: Environment = None,
     json: Json = False,
 ) -> None:
     """Take what is new into the tables.
@@ -83,12 +89,19 @@ def load(
     """
     from brenvik.cli import show
 
-    declared = _read(project)
+    declared = _read(project, env)
     with _opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy) as store:
         tables, feed, wanted = _wanted(store, tables, feed, after, until, again, from_start=from_start)
         with _watching(declared) as watch:
             outcomes = declared.load(
-                tables, feed=feed, wanted=wanted, if_busy=if_busy.value, wait_s=wait, watch=watch, store=store
+                tables,
+                group=group,
+                feed=feed,
+                wanted=wanted,
+                if_busy=if_busy.value,
+                wait_s=wait,
+                watch=watch,
+                store=store,
             )
         code = gravest(outcomes, accept_rejects=accept_rejects)
         show.load(declared, outcomes, code, json=json)
@@ -98,29 +111,36 @@ def load(
 @app.command()
 def preview(
     tables: Tables = None,
+    group: Group = None,
+    feed: FeedName = None,
     everything: Annotated[bool, typer.Option("--all", help="Show unchanged rows too.")] = False,
     wait: Wait = 30.0,
     project: ProjectFile = _HERE,
+    env: Environment = None,
     json: Json = False,
 ) -> None:
     """Say what a load would do, row by row; nothing is written."""
     from brenvik.cli import show
 
-    declared = _read(project)
+    declared = _read(project, env)
     with _opened(declared, read_only=True, wait_s=wait) as store:
         with _watching(declared) as watch:
-            outcomes = declared.load(tables, preview=True, wait_s=wait, watch=watch, store=store)
+            outcomes = declared.load(
+                tables, group=group, feed=feed, preview=True, wait_s=wait, watch=watch, store=store
+            )
         show.preview(declared, outcomes, everything=everything, json=json)
     raise typer.Exit(gravest(outcomes, accept_rejects=True))
 
 
 @app.command()
-def check(tables: Tables = None, wait: Wait = 30.0, project: ProjectFile = _HERE, json: Json = False) -> None:
+def check(
+    tables: Tables = None, wait: Wait = 30.0, project: ProjectFile = _HERE, env: Environment = None, json: Json = False
+) -> None:
     """Check the project, its feeds and its tables against each other, and say what each column is."""
     from brenvik.checking import check_table
     from brenvik.cli import show
 
-    declared = _read(project)
+    declared = _read(project, env)
     with _opened(declared, read_only=True, wait_s=wait) as store:
         findings = [check_table(declared, name, store) for name in tables or declared.tables]
     show.check(declared, findings, json=json)
@@ -133,12 +153,13 @@ def runs(
     last: Annotated[int, typer.Option("--last", help="How many, the newest first.", min=1)] = 20,
     wait: Wait = 30.0,
     project: ProjectFile = _HERE,
+    env: Environment = None,
     json: Json = False,
 ) -> None:
     """List the runs: what was read, what was done, how it ended."""
     from brenvik.cli import show
 
-    declared = _read(project)
+    declared = _read(project, env)
     name = declared.table(table).rules.table if table else None
     with _opened(declared, read_only=True, wait_s=wait) as store:
         rows = store.ledger.runs(name, last=last).to_pylist() if store.ledger.exists() else []
@@ -154,6 +175,7 @@ def watermarks(
     context: typer.Context,
     wait: Wait = 30.0,
     project: ProjectFile = _HERE,
+    env: Environment = None,
     json: Json = False,
 ) -> None:
     """Show how far each feed is, what waits in it and for how long, and what the next load takes.
@@ -165,7 +187,7 @@ def watermarks(
     from brenvik.cli import show
     from brenvik.progress import how_far
 
-    declared = _read(project)
+    declared = _read(project, env)
     with _opened(declared, read_only=True, wait_s=wait) as store:
         found = [entry for table in declared.tables.values() for entry in how_far(declared, store, table)]
     show.watermarks(declared, found, json=json)
@@ -184,6 +206,7 @@ def set_watermark(
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
     wait: Wait = 30.0,
     project: ProjectFile = _HERE,
+    env: Environment = None,
     json: Json = False,
 ) -> None:
     """Set a watermark forward or back; asks first, and is entered as a run."""
@@ -192,7 +215,7 @@ def set_watermark(
     from brenvik.progress import plan_move
     from brenvik.progress import set_watermark as carry_out
 
-    declared = _read(project)
+    declared = _read(project, env)
     with _opened(declared, read_only=False, wait_s=wait) as store:
         move = plan_move(declared, store, table, feed, to=to, by=by)
         if not yes:
@@ -210,12 +233,13 @@ def rejects(
     table: Annotated[str | None, typer.Argument(help="Only rejects of this table.", metavar="[TABLE]")] = None,
     wait: Wait = 30.0,
     project: ProjectFile = _HERE,
+    env: Environment = None,
     json: Json = False,
 ) -> None:
     """List the rows that were refused and are open, each with its reason and its whole content."""
     from brenvik.cli import show
 
-    declared = _read(project)
+    declared = _read(project, env)
     name = declared.table(table).rules.table if table else None
     with _opened(declared, read_only=True, wait_s=wait) as store:
         rows = store.ledger.rejects(name).to_pylist() if store.ledger.exists() else []
@@ -228,12 +252,13 @@ def history(
     key: Annotated[list[str], typer.Argument(help="The key; for several columns COLUMN=VALUE each.", metavar="KEY...")],
     wait: Wait = 30.0,
     project: ProjectFile = _HERE,
+    env: Environment = None,
     json: Json = False,
 ) -> None:
     """Show all versions of one key on a time line, and what changed between them."""
     from brenvik.cli import show
 
-    declared = _read(project)
+    declared = _read(project, env)
     rules = declared.table(table).rules
     wanted = _key(rules.natural_key, key)
     with _opened(declared, read_only=True, wait_s=wait) as store:
@@ -249,12 +274,13 @@ def as_of(
     limit: Annotated[int, typer.Option("--limit", help="How many rows to show.", min=1)] = 40,
     wait: Wait = 30.0,
     project: ProjectFile = _HERE,
+    env: Environment = None,
     json: Json = False,
 ) -> None:
     """Show the rows that held at a moment."""
     from brenvik.cli import show
 
-    declared = _read(project)
+    declared = _read(project, env)
     rules = declared.table(table).rules
     with _opened(declared, read_only=True, wait_s=wait) as store:
         rows = store.as_of(rules, when)
@@ -304,10 +330,10 @@ def main() -> None:
         sys.exit(code_of(error))
 
 
-def _read(path: Path) -> Project:
-    from brenvik.project import read_project
+def _read(path: Path, environment: str | None) -> Project:
+    from brenvik.project_file import read_project
 
-    return read_project(path)
+    return read_project(path, environment=environment)
 
 
 def _wanted(

@@ -49,7 +49,8 @@ def console() -> Console:
     return Console(highlight=False, width=1000)
 
 
-def _print_json(value: Any) -> None:
+def _print_json(project: Project, **answer: Any) -> None:
+    value = {"project": project.name, "environment": project.environment, **answer}
     print(json_format.dumps(value, default=_plain, ensure_ascii=False, indent=2))
 
 
@@ -83,7 +84,7 @@ def _indented(out: Console, table: Table, by: int = 2) -> None:
 
 def _heading(out: Console, project: Project, *more: str, dated: bool = False) -> None:
     day = [f"{datetime.now(UTC):%Y-%m-%d %H:%M} UTC"] if dated else []
-    out.print(Text(" · ".join([project.name, *more, *day]), style="bold"))
+    out.print(Text(" · ".join([project.title, *more, *day]), style="bold"))
     out.print()
 
 
@@ -128,20 +129,23 @@ def _rows(counts: Mapping[str, int]) -> str:
 
 def load(project: Project, outcomes: Sequence[Outcome], code: int, *, json: bool) -> None:
     if json:
-        _print_json({"project": project.name, "exit": code, "outcomes": [o.to_dict() for o in outcomes]})
+        _print_json(project, exit=code, outcomes=[o.to_dict() for o in outcomes])
         return
     out = console()
     _heading(out, project, dated=True)
     used = [name for name in DECISIONS if any(o.counts.get(name) for o in outcomes)]
-    table = _table("table", "run", "read", *used, "rows", "time", right=("run", "read", *used, "rows", "time"))
+    several = len({(o.table, o.feed) for o in outcomes}) > len({o.table for o in outcomes})
+    whose = ("table", "feed") if several else ("table",)
+    table = _table(*whose, "run", "read", *used, "rows", "time", right=("run", "read", *used, "rows", "time"))
     for o in outcomes:
+        lead = [o.table, o.feed][: len(whose)]
         if o.state in {"done", "preview"}:
             numbers = [_count(o.counts.get(name)) for name in used]
             table.add_row(
-                o.table, str(o.run), f"{o.counts['read']:,}", *numbers, _rows(o.counts), f"{o.duration_s:.2f} s"
+                *lead, str(o.run), f"{o.counts['read']:,}", *numbers, _rows(o.counts), f"{o.duration_s:.2f} s"
             )
         else:
-            table.add_row(o.table, "–", "–", *["–"] * len(used), "–", _state(o.state))
+            table.add_row(*lead, "–", "–", *["–"] * len(used), "–", _state(o.state))
     _indented(out, table)
     for o in outcomes:
         _load_details(out, o)
@@ -198,18 +202,18 @@ def _load_end(out: Console, outcomes: Sequence[Outcome], code: int) -> None:
 def preview(project: Project, outcomes: Sequence[Outcome], *, everything: bool, json: bool) -> None:
     if json:
         shown = [o.to_dict() | {"decisions": o.decisions().to_pylist() if o.telling else []} for o in outcomes]
-        _print_json({"project": project.name, "outcomes": shown})
+        _print_json(project, outcomes=shown)
         return
     out = console()
     for index, o in enumerate(outcomes):
         if index:
             out.print()
         if o.error:
-            out.print(Text(f"{project.name} · {o.table} · {o.state}", style="bold"))
+            out.print(Text(f"{project.title} · {o.table} · {o.state}", style="bold"))
             out.print(Text(f"  {o.error}"))
             continue
         if not o.telling:
-            out.print(Text(f"{project.name} · {o.table} · nothing new from {o.feed}", style="bold"))
+            out.print(Text(f"{project.title} · {o.table} · nothing new from {o.feed}", style="bold"))
             for note in o.notes:
                 out.print(Text(f"  {note}"))
             continue
@@ -263,7 +267,7 @@ def _key(key: Mapping[str, Any]) -> str:
 
 def check(project: Project, findings: Sequence[Finding], *, json: bool) -> None:
     if json:
-        _print_json({"project": project.name, "store": project.store, "tables": findings})
+        _print_json(project, store=project.store, tables=findings)
         return
     out = console()
     _heading(out, project, dated=True)
@@ -291,7 +295,7 @@ def check(project: Project, findings: Sequence[Finding], *, json: bool) -> None:
 
 def runs(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> None:
     if json:
-        _print_json({"project": project.name, "runs": rows})
+        _print_json(project, runs=rows)
         return
     out = console()
     _heading(out, project, dated=True)
@@ -324,7 +328,7 @@ def runs(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> 
 
 def rejects(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> None:
     if json:
-        _print_json({"project": project.name, "rejects": rows})
+        _print_json(project, rejects=rows)
         return
     out = console()
     _heading(out, project, dated=True)
@@ -344,7 +348,7 @@ def rejects(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) 
 
 def watermarks(project: Project, found: Sequence[FeedProgress], *, json: bool) -> None:
     if json:
-        _print_json({"project": project.name, "feeds": [entry.as_plain() for entry in found]})
+        _print_json(project, feeds=[entry.as_plain() for entry in found])
         return
     out = console()
     _heading(out, project, dated=True)
@@ -430,30 +434,28 @@ _SKIPPED = "What lies between is never taken, unless somebody asks for it: brenv
 def moved(project: Project, planned: Move, run: int, *, json: bool) -> None:
     if json:
         _print_json(
-            {
-                "project": project.name,
-                "table": planned.table.rules.table,
-                "feed": planned.feed.name,
-                "before": None if planned.before is None else str(planned.before),
-                "after": str(planned.after),
-                "run": run,
-            }
+            project,
+            table=planned.table.rules.table,
+            feed=planned.feed.name,
+            before=None if planned.before is None else str(planned.before),
+            after=str(planned.after),
+            run=run,
         )
         return
     out = console()
     name = planned.table.rules.table
-    out.print(Text(f"{project.name} · {name} from {planned.feed.name} · run {run}", style="bold"))
+    out.print(Text(f"{project.title} · {name} from {planned.feed.name} · run {run}", style="bold"))
     out.print(Text(f"  {told(planned.before)} → {told(planned.after)}    next: brenvik preview {name}"))
 
 
 def history(project: Project, rules: TableRules, key: Any, rows: Sequence[Mapping[str, Any]], *, json: bool) -> None:
     if json:
-        _print_json({"project": project.name, "table": rules.table, "key": key, "versions": rows})
+        _print_json(project, table=rules.table, key=key, versions=rows)
         return
     out = console()
     shown_key = _key(key) if isinstance(key, dict) else str(key)
     if not rows:
-        out.print(Text(f"{project.name} · {rules.table} {shown_key} · unknown"))
+        out.print(Text(f"{project.title} · {rules.table} {shown_key} · unknown"))
         return
     own = {
         name: rules.housekeeping_name(name)
@@ -542,7 +544,7 @@ def _housekeeping(rules: TableRules) -> set[str | None]:
 
 def as_of(project: Project, rules: TableRules, when: str, rows: pa.Table, *, limit: int, json: bool) -> None:
     if json:
-        _print_json({"project": project.name, "table": rules.table, "as_of": when, "rows": rows.to_pylist()})
+        _print_json(project, table=rules.table, as_of=when, rows=rows.to_pylist())
         return
     out = console()
     many = "1 row" if len(rows) == 1 else f"{len(rows):,} rows"

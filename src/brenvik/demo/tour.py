@@ -13,7 +13,8 @@ from brenvik.cli.exits import gravest
 from brenvik.demo import scenario
 from brenvik.errors import DeclarationError
 from brenvik.progress import how_far
-from brenvik.project import FILE, Project, read_project
+from brenvik.project import Project
+from brenvik.project_file import FILE, read_project
 
 _FOLDER_HINT = "Give an empty or missing folder: brenvik demo FOLDER"
 
