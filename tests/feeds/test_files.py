@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+from datetime import timedelta
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -12,6 +14,7 @@ import pytest
 
 import brenvik
 from brenvik.errors import FeedError
+from brenvik.feeds.base import Wanted
 from brenvik.feeds.files import FileSource
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at", types={"at": "integer", "colour": "text"})
@@ -118,3 +121,115 @@ def test_a_parquet_column_that_no_table_can_hold_is_told(store: brenvik.Store, t
     pq.write_table(pa.table({"code": ["A"], "at": [1], "tags": [["x"]]}), tmp_path / "a.parquet")
     with pytest.raises(FeedError, match="tags"):
         take(store, tmp_path)
+
+
+def put_away(folder: Path, **options: Any) -> FileSource:
+    return FileSource("inbox/*.csv", folder=folder, name="files", kind="upserts", **options)
+
+
+@pytest.fixture
+def inbox(tmp_path: Path) -> Path:
+    (tmp_path / "inbox").mkdir()
+    return tmp_path / "inbox"
+
+
+def names(folder: Path) -> list[str]:
+    return sorted(path.relative_to(folder).as_posix() for path in folder.rglob("*.csv"))
+
+
+def test_taken_files_are_moved_or_deleted_after_the_commit(store: brenvik.Store, inbox: Path) -> None:
+    (inbox / "a.csv").write_text("code,at,light\nA,1,Fl\n")
+    source = put_away(inbox.parent, then="move", move_to="taken/2024")
+    store.load_from(RULES, source, preview=True)
+    assert names(inbox.parent) == ["inbox/a.csv"]
+    store.load_from(RULES, source)
+    assert names(inbox.parent) == ["taken/2024/a.csv"]
+    (inbox / "b.csv").write_text("code,at,light\nA,2,Q\n")
+    store.load_from(RULES, put_away(inbox.parent, then="delete"))
+    assert names(inbox.parent) == ["taken/2024/a.csv"]
+    assert len(rows(store)) == 2
+    again = store.load_from(RULES, source, wanted=Wanted(files=("inbox/a.csv",)))
+    assert (again.counts["read"], again.counts["duplicate"]) == (1, 1)
+
+
+def test_a_load_that_fails_moves_nothing(store: brenvik.Store, inbox: Path) -> None:
+    (inbox / "a.csv").write_text("code,light\nA,Fl\n")
+    with pytest.raises(FeedError):
+        store.load_from(RULES, put_away(inbox.parent, then="move", move_to="taken"))
+    assert names(inbox.parent) == ["inbox/a.csv"]
+
+
+@pytest.mark.parametrize("then", ["move", "delete"])
+def test_a_crash_between_commit_and_move_is_put_right_by_the_next_load(
+    store: brenvik.Store, inbox: Path, then: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    class Crash(BaseException):
+        pass
+
+    def crash(*_: Any) -> None:
+        raise Crash
+
+    (inbox / "a.csv").write_text("code,at,light\nA,1,Fl\n")
+    source = put_away(inbox.parent, then=then, move_to="taken")
+    with monkeypatch.context() as patch:
+        patch.setattr(FileSource, "_put_away", crash)
+        with pytest.raises(Crash):
+            store.load_from(RULES, source)
+    assert names(inbox.parent) == ["inbox/a.csv"]
+    outcome = store.load_from(RULES, source)
+    assert outcome.state == "nothing new"
+    assert names(inbox.parent) == (["taken/a.csv"] if then == "move" else [])
+    assert len(rows(store)) == 1
+
+
+def test_a_move_overwrites_nothing_and_tells_what_it_cannot_do(store: brenvik.Store, inbox: Path) -> None:
+    taken = inbox.parent / "taken"
+    taken.mkdir()
+    (taken / "a.csv").write_text("something else")
+    (inbox / "a.csv").write_text("code,at,light\nA,1,Fl\n")
+    store.load_from(RULES, put_away(inbox.parent, then="move", move_to="taken"))
+    assert names(inbox.parent) == ["taken/a (2).csv", "taken/a.csv"]
+    assert (taken / "a.csv").read_text() == "something else"
+    (inbox / "b.csv").write_text("code,at,light\nA,2,Q\n")
+    (inbox.parent / "file").write_text("in the way")
+    outcome = store.load_from(RULES, put_away(inbox.parent, then="move", move_to="file"))
+    assert outcome.state == "done"
+    assert any("b.csv was taken but cannot be moved" in note for note in outcome.notes)
+
+
+def test_files_come_in_the_order_of_the_number_or_date_in_their_names(store: brenvik.Store, tmp_path: Path) -> None:
+    rules = brenvik.TableRules("buoy", natural_key="code", types={"light": "text"})
+    for number in (10, 9, 1):
+        (tmp_path / f"buoy_{number}.csv").write_text(f"code,light\nA,{number}\n")
+    source = FileSource("*.csv", folder=tmp_path, name="files", kind="upserts", order=r"_(\d+)")
+    outcome = store.load_from(rules, source)
+    assert [row["file"] for row in outcome.decisions().to_pylist()] == ["buoy_1.csv", "buoy_9.csv", "buoy_10.csv"]
+    (tmp_path / "float.csv").write_text("code,light\nA,x\n")
+    with pytest.raises(FeedError, match=r"float.csv has nothing in its name that fits order_files"):
+        store.load_from(rules, source)
+
+
+def test_a_file_still_being_written_is_left_for_the_next_load(store: brenvik.Store, tmp_path: Path) -> None:
+    path = tmp_path / "a.csv"
+    path.write_text("code,at,light\nA,1,F")
+    source = FileSource("*.csv", folder=tmp_path, name="files", kind="upserts", settle=timedelta(minutes=1))
+    outcome = store.load_from(RULES, source)
+    assert (outcome.state, outcome.notes) == (
+        "nothing new",
+        ["a.csv may still be written; it is left for the next load."],
+    )
+    path.write_text("code,at,light\nA,1,Fl\n")
+    os.utime(path, (path.stat().st_atime, path.stat().st_mtime - 61))
+    assert store.load_from(RULES, source).counts["inserted"] == 1
+
+
+def test_everything_can_be_taken_again_also_what_was_moved(store: brenvik.Store, inbox: Path) -> None:
+    for number in (1, 2, 3):
+        (inbox / f"{number}.csv").write_text(f"code,at,light\nA,{number},{number}\n")
+        source = put_away(inbox.parent, then="move", move_to="taken")
+        if number < 3:
+            store.load_from(RULES, source)
+    outcome = store.load_from(RULES, source, wanted=Wanted(everything=True))
+    assert (outcome.counts["duplicate"], outcome.counts["versioned"]) == (2, 1)
+    assert store.load_from(RULES, source).state == "nothing new"
+    assert names(inbox.parent) == ["taken/1.csv", "taken/2.csv", "taken/3.csv"]
