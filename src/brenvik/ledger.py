@@ -70,6 +70,7 @@ _TABLES: dict[str, dict[str, str]] = {
         "version": "TEXT",
         "rules": "TEXT",
         "message": "TEXT",
+        "label": "TEXT",
         "reason": "TEXT",
         "window_low": "TEXT",
         "window_high": "TEXT",
@@ -111,6 +112,35 @@ _TABLES: dict[str, dict[str, str]] = {
         "rejected_at": "TIMESTAMP",
     },
 }
+
+_RUNS, _REJECTS = f'"{SCHEMA}"."runs"', f'"{SCHEMA}"."rejects"'
+_VIEWS = {
+    # one row per table that was ever loaded: its last good run, and what went wrong since
+    "table_status": f"""
+SELECT t.table_name, t.last_done_run, d.ended_at AS last_done_at, COALESCE(d.protected, 0) AS protected,
+  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'failed'
+    AND r.run > t.last_done_run) AS failed_since,
+  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'refused'
+    AND r.run > t.last_done_run) AS refused_since,
+  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'lost'
+    AND r.run > t.last_done_run) AS lost_since,
+  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'running') AS running,
+  (SELECT count(*) FROM {_REJECTS} x WHERE x.table_name = t.table_name AND x.state = 'open') AS open_rejects
+FROM (
+  SELECT r.table_name, COALESCE(max(CASE WHEN r.state = 'done' AND r.kind <> 'watermark' THEN r.run END), 0) AS last_done_run
+  FROM {_RUNS} r GROUP BY r.table_name
+) t
+LEFT JOIN {_RUNS} d ON d.run = t.last_done_run""",
+    # one row per feed that ever took something: how far it is
+    "feed_progress": f"""
+SELECT w.table_name, w.feed, w.watermark AS taken_up_to, w.run, w.moved_at FROM "{SCHEMA}"."watermarks" w
+UNION ALL
+SELECT f.table_name, f.feed, f.file, f.run, f.taken_at FROM "{SCHEMA}"."taken_files" f
+WHERE NOT EXISTS (
+  SELECT 1 FROM "{SCHEMA}"."taken_files" o WHERE o.table_name = f.table_name AND o.feed = f.feed
+    AND (o.run > f.run OR (o.run = f.run AND o.number > f.number)))""",
+}
+"""Views for people and monitors; their columns stay as they are."""
 
 
 def now() -> datetime:
@@ -225,6 +255,8 @@ class Ledger:
             for name, columns in _TABLES.items():
                 given = ", ".join(f"{sql.quote(column)} {kind}" for column, kind in columns.items())
                 self.engine.run(f"CREATE TABLE {place(name)} ({given})")
+            for name, text in _VIEWS.items():
+                self.engine.run(f"CREATE VIEW {place(name)} AS {text}")
             self._insert("layout", {"layout": LAYOUT, "written_by": __version__, "since": now()})
 
     def start_run(
@@ -236,6 +268,7 @@ class Ledger:
         source: str,
         window: Window | None = None,
         seen: Mapping[str, int] | None = None,
+        label: str | None = None,
         reason: str | None = None,
     ) -> tuple[Run, int]:
         """Enters a run as ``running`` in a transaction of its own.
@@ -265,6 +298,7 @@ class Ledger:
                     "pid": os.getpid(),
                     "version": __version__,
                     "rules": json.dumps(rules._for_ledger(), default=str),
+                    "label": label,
                     "reason": reason,
                     "window_low": _text(window.low) if window else None,
                     "window_high": _text(window.high) if window else None,
@@ -307,16 +341,19 @@ class Ledger:
         )
         return tuple(found["file"].to_pylist())
 
-    def last_file(self, table: str, feed: str) -> dict[str, Any] | None:
-        """The file that a feed took last: file, run and taken_at; None when it took none."""
+    def progress(self, table: str, feed: str) -> dict[str, Any] | None:
+        """How far a feed is, as the view ``feed_progress`` says it; None when it took nothing yet."""
+        return self._from_view("feed_progress", table_name=table, feed=feed)
+
+    def status(self, table: str) -> dict[str, Any] | None:
+        """How a table is, as the view ``table_status`` says it; None when nobody ever loaded it."""
+        return self._from_view("table_status", table_name=table)
+
+    def _from_view(self, view: str, **wanted: str) -> dict[str, Any] | None:
         if not self.exists():
             return None
-        found = self.engine.ask(
-            f"SELECT file, run, taken_at FROM {place('taken_files')} WHERE table_name = :table_name AND feed = :feed "
-            "ORDER BY run DESC, number DESC LIMIT 1",
-            {"table_name": table, "feed": feed},
-        )
-        return next(iter(found.to_pylist()), None)
+        where = " AND ".join(f"{name} = :{name}" for name in wanted)
+        return next(iter(self.engine.ask(f"SELECT * FROM {place(view)} WHERE {where}", wanted).to_pylist()), None)
 
     def state(self, table: str) -> TableState | None:
         """What is known of a table; None when Brenvik never made it."""

@@ -8,6 +8,7 @@ Everything from the screening on happens in one transaction. A preview goes the 
 from __future__ import annotations
 
 import itertools
+import logging
 from typing import TYPE_CHECKING
 
 from brenvik.core import diff, plain, screen, sort, sql, versions
@@ -31,6 +32,8 @@ from brenvik.rules import TableRules
 if TYPE_CHECKING:
     from brenvik.feeds.base import Batch, Source, Wanted, Watch
 
+_log = logging.getLogger("brenvik")
+
 TOLD_UNASKED = 100_000
 """Up to how many rows the old values of a load are kept for ``Outcome.decisions`` without being asked for."""
 
@@ -46,6 +49,7 @@ def load(
     *,
     operations: Operations | None,
     wanted: Wanted | None = None,
+    label: str | None = None,
     preview: bool = False,
     explain: bool | None = None,
     wait_s: float = 30.0,
@@ -53,8 +57,8 @@ def load(
 ) -> Outcome:
     """Takes what a feed has new into its table, wholly or not at all; a preview only says what would happen.
 
-    ``wanted`` asks for something else than what is new. ``explain`` says whether to keep what ``Outcome.decisions``
-    needs; None: for up to ``TOLD_UNASKED`` rows.
+    ``wanted`` asks for something else than what is new; ``label`` is kept with the run. ``explain`` says whether to keep
+    what ``Outcome.decisions`` needs; None: for up to ``TOLD_UNASKED`` rows.
 
     Raises Busy when another load holds the table for longer than ``wait_s`` seconds, and whatever else ``errors``
     names; the run is then entered as ``failed`` or ``refused`` and nothing else is written.
@@ -74,24 +78,33 @@ def load(
         try:
             batch = source.open(memory, wanted)
         except (InputError, Temporary) as error:
-            run, _ = ledger.start_run(rules, feed=source.name, kind=source.kind, source="")
+            run, _ = ledger.start_run(rules, feed=source.name, kind=source.kind, source="", label=label)
             _enter_failure(ledger, run, error)
             raise
         try:
             if not batch.columns:
                 return Outcome.nothing_new(rules.table, source.name, notes=[*batch.notes, *batch.after_commit()])
             run, lost = ledger.start_run(
-                rules, feed=source.name, kind=source.kind, source=batch.source, window=batch.window, seen=batch.seen
+                rules,
+                feed=source.name,
+                kind=source.kind,
+                source=batch.source,
+                window=batch.window,
+                seen=batch.seen,
+                label=label,
             )
+            _log.info("started: %s", batch.source, extra=_about(run))
             try:
                 outcome = _work_through(ledger, rules, batch, operations, run, explain, watch)
             except BaseException as error:
                 _enter_failure(ledger, run, error)
                 raise
+            _log.info("done: %s", outcome.sums()[0], extra=_about(run) | {"counts": dict(outcome.counts)})
             outcome.notes += batch.after_commit()
         finally:
             batch.close()
         if lost:
+            _log.warning("%d earlier run of this table is marked as lost", lost, extra=_about(run))
             outcome.notes.append(f"{lost} earlier run of this table ended without a word; marked as lost.")
         return outcome
 
@@ -162,11 +175,17 @@ def _enter_failure(ledger: Ledger, run: Run, error: BaseException) -> None:
     """Says in the ledger how a run failed. The transaction of the data is undone already."""
     state = "refused" if isinstance(error, (RulesChanged, ForeignTable)) else "failed"
     message = str(error) if isinstance(error, BrenvikError) else type(error).__name__
+    _log.error("%s: %s", state, message, extra=_about(run))
     try:
         with ledger.engine.transaction():
             ledger.end_run(run, state, {}, message)
     except BrenvikError as second:  # the store is gone: the first error is the one to tell
         error.add_note(f"The run could not be entered as {state} either: {second}")
+
+
+def _about(run: Run) -> dict[str, object]:
+    """What every log record of a run carries."""
+    return {"run": run.number, "table": run.table, "feed": run.feed}
 
 
 def _set_highs(it: UnderWay, state: TableState | None) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
 from brenvik.core.windows import Mark, Window, back, parse_mark, parse_span, span_fits, told
@@ -71,14 +71,64 @@ def how_far(project: Project, store: Store, table: ProjectTable) -> list[FeedPro
             waiting = project.source(table, feed).waiting(memory)
         except BrenvikError as raised:
             error = str(raised)
-        taken, run, moved_at = None, None, None
-        if isinstance(feed, DatabaseFeed):
-            if watermark := memory.watermark():
-                taken, run, moved_at = told(watermark.mark), watermark.run, watermark.moved_at
-        elif last := store.ledger.last_file(name, feed.name):
-            taken, run, moved_at = last["file"], last["run"], last["taken_at"]
-        found.append(FeedProgress(name, feed, taken, run, moved_at, waiting, error))
+        known = store.ledger.progress(name, feed.name) or dict.fromkeys(("taken_up_to", "run", "moved_at"))
+        watermark = memory.watermark() if isinstance(feed, DatabaseFeed) else None
+        taken = told(watermark.mark) if watermark else known["taken_up_to"]
+        found.append(FeedProgress(name, feed, taken, known["run"], known["moved_at"], waiting, error))
     return found
+
+
+@dataclass(frozen=True)
+class TableStatus:
+    """How one table is. Times are UTC and without a zone; None where there is none.
+
+    ``since`` counts runs that failed, were refused or lost after the last good one. ``behind_s`` says for how many seconds
+    the oldest of what waits has waited. It is ``overdue`` when its last good run ended longer ago than it is expected.
+    """
+
+    table: str
+    last_run: int | None
+    last_at: datetime | None
+    expected_every: timedelta | None
+    overdue: bool
+    behind_s: float | None
+    waiting: dict[str, int]
+    protected: int
+    open_rejects: int
+    since: dict[str, int]
+    errors: list[str]
+
+    @property
+    def is_well(self) -> bool:
+        return not (self.overdue or self.open_rejects or self.protected or self.errors or any(self.since.values()))
+
+
+def status_of(project: Project, store: Store, table: ProjectTable) -> TableStatus:
+    """How a table is; a source that cannot be reached is told in ``errors``."""
+    known = store.ledger.status(table.rules.table) or {}
+    feeds = how_far(project, store, table)
+    waiting: dict[str, int] = {}
+    behind: list[float] = []
+    for each in feeds:
+        if each.waiting and each.waiting.count:
+            waiting[each.waiting.unit] = waiting.get(each.waiting.unit, 0) + each.waiting.count
+            seconds = waited_s(each.waiting)
+            behind += [] if seconds is None else [seconds]
+    last_at = known.get("last_done_at")
+    every = table.expected_every
+    return TableStatus(
+        table=table.rules.table,
+        last_run=known.get("last_done_run") or None,
+        last_at=last_at,
+        expected_every=every,
+        overdue=every is not None and (last_at is None or now() - last_at > every),
+        behind_s=max(behind, default=None),
+        waiting=waiting,
+        protected=known.get("protected", 0),
+        open_rejects=known.get("open_rejects", 0),
+        since={state: known.get(f"{state}_since", 0) for state in ("failed", "refused", "lost")},
+        errors=[f"{each.feed.name}: {each.error}" for each in feeds if each.error],
+    )
 
 
 @dataclass(frozen=True)

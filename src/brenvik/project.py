@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -20,12 +21,17 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class ProjectTable:
-    """A table with its feeds; ``after`` are tables that must be loaded before it, ``groups`` what it is loaded with."""
+    """A table with its feeds.
+
+    ``after`` are tables that must be loaded before it, ``groups`` what it is loaded with; a table without a good run for longer
+    than ``expected_every`` is overdue.
+    """
 
     rules: TableRules
     feeds: tuple[FeedRules, ...]
     after: tuple[str, ...] = ()
     groups: tuple[str, ...] = ()
+    expected_every: timedelta | None = None
 
 
 @dataclass(frozen=True)
@@ -92,6 +98,7 @@ class Project:
         group: str | None = None,
         feed: str | None = None,
         wanted: Wanted | None = None,
+        label: str | None = None,
         preview: bool = False,
         if_busy: IfBusy = "wait",
         wait_s: float = 30.0,
@@ -105,8 +112,8 @@ class Project:
         another load holds a table or the store: wait up to ``wait_s`` seconds, skip the table, or fail at once. ``watch``
         is told the table and the rows read.
 
-        ``feed`` names one feed of one table, and ``wanted`` asks it for something else than what is new. A feed whose
-        windows are cut into pieces gives an outcome for each.
+        ``label`` is kept with the runs, such as a scheduler's own id. ``feed`` names one feed of one table, and ``wanted``
+        asks it for something else than what is new. A feed whose windows are cut into pieces gives an outcome for each.
         """
         chosen = self.chosen(tables, group=group)
         pairs = [(table, each) for table in chosen for each in table.feeds if feed in {None, each.name}]
@@ -129,7 +136,15 @@ class Project:
                     done.append(Outcome.stopped(name, each.name, "skipped", error))
                 else:
                     done += self._load(
-                        opened, table, each, wanted, preview=preview, if_busy=if_busy, wait_s=patience, watch=watch
+                        opened,
+                        table,
+                        each,
+                        wanted,
+                        label=label,
+                        preview=preview,
+                        if_busy=if_busy,
+                        wait_s=patience,
+                        watch=watch,
                     )
                 if done[-1].error:
                     stopped.add(name)
@@ -147,6 +162,7 @@ class Project:
         feed: FeedRules,
         wanted: Wanted | None,
         *,
+        label: str | None,
         preview: bool,
         if_busy: IfBusy,
         wait_s: float,
@@ -160,6 +176,7 @@ class Project:
                     self.source(table, feed),
                     operations=feed.operations,
                     wanted=wanted,
+                    label=label,
                     preview=preview,
                     explain=True if preview else None,
                     wait_s=wait_s,

@@ -6,10 +6,12 @@ import os
 import re
 import tomllib
 from collections.abc import Iterator, Mapping
+from datetime import timedelta
 from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
 from typing import Any
 
+from brenvik.core.windows import parse_span
 from brenvik.errors import ProjectError, RulesError
 from brenvik.feed_rules import ConnectionRules, FileFeed, read_feed
 from brenvik.project import Project, ProjectTable
@@ -18,7 +20,7 @@ from brenvik.rules import TableRules
 FILE = "brenvik.toml"
 _ENVIRONMENT = re.compile(r"\$\{([^}]*)\}")
 _PROJECT_KEYS = ("name", "store", "time_zone", "connections", "defaults", "tables", "table", "environment")
-_OF_PLACE = ("after", "groups", "like", "feed")
+_OF_PLACE = ("after", "groups", "expected_every", "like", "feed")
 """Keys of a table that are none of its rules."""
 
 
@@ -196,7 +198,7 @@ def _table(
         faults.append(f"table.{name}: expected a table of keys, got {entry!r}")
         return None
     declared = {key: value for key, value in entry.items() if key not in _OF_PLACE}
-    places = {}
+    places: dict[str, Any] = {}
     for key in ("after", "groups"):
         value = entry.get(key, [])
         value = [value] if isinstance(value, str) else value
@@ -204,6 +206,13 @@ def _table(
             faults.append(f"table.{name}.{key}: expected a list of names, got {value!r}")
             value = []
         places[key] = tuple(value)
+    if "expected_every" in entry:
+        try:
+            places["expected_every"] = parse_span(entry["expected_every"])
+            if not isinstance(places["expected_every"], timedelta):
+                raise ValueError(f'expected a time as in "26 hours", got {entry["expected_every"]!r}')
+        except ValueError as error:
+            faults.append(f"table.{name}.expected_every: {error}")
     rules = None
     try:
         rules = TableRules(name, **{"time_zone": time_zone, **declared})

@@ -44,6 +44,7 @@ class Store:
         kind: Kind,
         operation: str | Operations | None = None,
         feed: str = "frame",
+        label: str | None = None,
         explain: bool | None = None,
         wait_s: float = 30.0,
     ) -> Outcome:
@@ -59,6 +60,8 @@ class Store:
             ``Operations`` with other codes.
         feed
             The name under which the run is entered.
+        label
+            Kept with the run, such as a scheduler's own id.
         explain
             Whether to keep what ``Outcome.decisions`` needs, which costs a tenth of the load. None: for up to 100,000 rows.
         wait_s
@@ -68,7 +71,7 @@ class Store:
         in each case nothing was written but the run.
         """
         source, codes = _frame(frame, kind, operation, feed)
-        return load(self.ledger, rules, source, operations=codes, explain=explain, wait_s=wait_s)
+        return load(self.ledger, rules, source, operations=codes, label=label, explain=explain, wait_s=wait_s)
 
     def preview(
         self,
@@ -91,6 +94,7 @@ class Store:
         *,
         operations: Operations | None = None,
         wanted: Wanted | None = None,
+        label: str | None = None,
         preview: bool = False,
         explain: bool | None = None,
         wait_s: float = 30.0,
@@ -103,6 +107,7 @@ class Store:
             source,
             operations=operations,
             wanted=wanted,
+            label=label,
             preview=preview,
             explain=explain,
             wait_s=wait_s,

@@ -15,6 +15,7 @@ from brenvik.cli.exits import DONE, FAILED, REFUSED, TEMPORARY, WRONG_CALL, code
 
 if TYPE_CHECKING:
     from brenvik.feeds.base import Wanted
+    from brenvik.outcome import Outcome
     from brenvik.project import Project
     from brenvik.store import Store
 
@@ -25,6 +26,11 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
 )
+
+
+class Log(StrEnum):
+    text = "text"
+    json = "json"
 
 
 class IfBusy(StrEnum):
@@ -78,6 +84,11 @@ def load(
     accept_rejects: Annotated[
         bool, typer.Option("--accept-rejects", help="End with 0 when rows were rejected.")
     ] = False,
+    every: Annotated[
+        str | None, typer.Option("--every", help="Load again and again, this often, until stopped.", metavar="30s")
+    ] = None,
+    label: Annotated[str | None, typer.Option("--label", help="Kept with the runs.", metavar="TEXT")] = None,
+    log: Annotated[Log | None, typer.Option("--log", help="Log records on stderr.")] = None,
     project: ProjectFile = _HERE,
     env: Environment = None,
     json: Json = False,
@@ -89,20 +100,34 @@ def load(
     """
     from brenvik.cli import show
 
+    if log:
+        from brenvik.cli import records
+
+        records.begin(log.value)
     declared = _read(project, env)
-    with _opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy) as store:
-        tables, feed, wanted = _wanted(store, tables, feed, after, until, again, from_start=from_start)
+
+    def once(store: Store) -> list[Outcome]:
+        named, of_feed, wanted = _wanted(store, tables, feed, after, until, again, from_start=from_start)
         with _watching(declared) as watch:
-            outcomes = declared.load(
-                tables,
+            return declared.load(
+                named,
                 group=group,
-                feed=feed,
+                feed=of_feed,
                 wanted=wanted,
+                label=label,
                 if_busy=if_busy.value,
                 wait_s=wait,
                 watch=watch,
                 store=store,
             )
+
+    if every is not None:
+        if after is not None or until is not None or again is not None or from_start:
+            raise _wrong("--every takes what is new; leave --from, --to, --again and --from-start out.")
+        _repeat(declared, every, lambda: _within(declared, once, wait_s=_patience(if_busy, wait)), json=json)
+        return
+    with _opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy) as store:
+        outcomes = once(store)
         code = gravest(outcomes, accept_rejects=accept_rejects)
         show.load(declared, outcomes, code, json=json)
     raise typer.Exit(code)
@@ -164,6 +189,30 @@ def runs(
     with _opened(declared, read_only=True, wait_s=wait) as store:
         rows = store.ledger.runs(name, last=last).to_pylist() if store.ledger.exists() else []
     show.runs(declared, rows, json=json)
+
+
+@app.command()
+def status(
+    tables: Tables = None,
+    group: Group = None,
+    wait: Wait = 30.0,
+    project: ProjectFile = _HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Show how each table is: its last good run, how far it is behind, and what somebody should look at.
+
+    Ends with 4 when a table is overdue (expected_every), with 5 when a source cannot be reached.
+    """
+    from brenvik.cli import show
+    from brenvik.progress import status_of
+
+    declared = _read(project, env)
+    with _opened(declared, read_only=True, wait_s=wait) as store:
+        found = [status_of(declared, store, table) for table in declared.chosen(tables, group=group)]
+    code = REFUSED if any(each.overdue for each in found) else TEMPORARY if any(each.errors for each in found) else DONE
+    show.status(declared, found, code, json=json)
+    raise typer.Exit(code)
 
 
 watermarks_app = typer.Typer(help="How far each feed is, what waits in it, and what the next load takes.")
@@ -334,6 +383,40 @@ def _read(path: Path, environment: str | None) -> Project:
     from brenvik.project_file import read_project
 
     return read_project(path, environment=environment)
+
+
+def _wrong(message: str) -> Exception:
+    from brenvik.errors import DeclarationError
+
+    return DeclarationError(message)
+
+
+def _within(project: Project, do: Callable[[Store], list[Outcome]], *, wait_s: float) -> list[Outcome]:
+    with project.open(wait_s=wait_s) as store:
+        return do(store)
+
+
+def _repeat(project: Project, every: str, load: Callable[[], list[Outcome]], *, json: bool) -> None:
+    """Loads until a signal comes; a load that runs then is brought to its end."""
+    import signal
+    import threading
+    from datetime import timedelta
+
+    from brenvik.cli import show
+    from brenvik.core.windows import parse_span
+    from brenvik.repeating import load_every
+
+    try:
+        often = parse_span(every)
+        if not isinstance(often, timedelta) or not often:
+            raise ValueError(f"expected a time as in 30s, got {every!r}")
+    except ValueError as error:
+        raise _wrong(f"--every: {error}") from None
+    stop = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: stop.set())
+    for found in load_every(often, load, stop):
+        show.round_of_loads(project, found, stopping=stop.is_set(), json=json)
 
 
 def _wanted(

@@ -19,7 +19,7 @@ from rich.text import Text
 from brenvik.cli.line import time_line
 from brenvik.core.windows import told
 from brenvik.feed_rules import DatabaseFeed
-from brenvik.ledger import DECISIONS
+from brenvik.ledger import DECISIONS, now
 from brenvik.progress import waited_s
 
 if TYPE_CHECKING:
@@ -27,9 +27,10 @@ if TYPE_CHECKING:
 
     from brenvik.checking import Finding
     from brenvik.outcome import Outcome
-    from brenvik.progress import FeedProgress, Move
+    from brenvik.progress import FeedProgress, Move, TableStatus
     from brenvik.project import Project
     from brenvik.proposing import Proposal
+    from brenvik.repeating import Round
     from brenvik.rules import TableRules
 
 _STYLES = {
@@ -61,6 +62,8 @@ def _plain(value: Any) -> Any:
         return str(value)
     if isinstance(value, bytes):
         return value.hex()
+    if isinstance(value, timedelta):
+        return value.total_seconds()
     if hasattr(value, "__dict__"):
         return value.__dict__
     return str(value)
@@ -150,6 +153,29 @@ def load(project: Project, outcomes: Sequence[Outcome], code: int, *, json: bool
     for o in outcomes:
         _load_details(out, o)
     _load_end(out, outcomes, code)
+
+
+def round_of_loads(project: Project, found: Round, *, stopping: bool, json: bool) -> None:
+    """One line for one of many loads."""
+    if json:
+        value = {
+            "project": project.name,
+            "environment": project.environment,
+            "at": datetime.now(UTC),
+            "outcomes": [o.to_dict() for o in found.outcomes],
+            "error": str(found.error) if found.error else None,
+            "next_s": None if stopping else round(found.next_s, 3),
+        }
+        print(json_format.dumps(value, default=_plain, ensure_ascii=False), flush=True)
+        return
+    said = []
+    for o in found.outcomes:
+        parts = [f"{o.counts[name]:,} {name}" for name in ("read", *DECISIONS) if o.counts.get(name)]
+        what = f"run {o.run}: {', '.join(parts) or 'nothing read'}" if o.run else o.state
+        said.append(f"{o.table} {what}" + (f" ({str(o.error).splitlines()[0]})" if o.error else ""))
+    said += [str(found.error).splitlines()[0]] if found.error else []
+    said.append("stopped" if stopping else f"next in {found.next_s:.0f} s")
+    print(f"{datetime.now(UTC):%H:%M:%S}  {' · '.join(said)}", flush=True)
 
 
 def _load_details(out: Console, o: Outcome) -> None:
@@ -344,6 +370,51 @@ def rejects(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) 
     _indented(out, table)
     out.print()
     out.print(Text(f"  {len(rows)} open. Nothing is lost: each row is kept whole; --json prints all of it."))
+
+
+def status(project: Project, found: Sequence[TableStatus], code: int, *, json: bool) -> None:
+    if json:
+        _print_json(project, exit=code, tables=[{**vars(each), "is_well": each.is_well} for each in found])
+        return
+    out = console()
+    _heading(out, project, dated=True)
+    counts = {
+        "open rejects": [each.open_rejects for each in found],
+        "protected": [each.protected for each in found],
+        **{state: [each.since[state] for each in found] for state in ("failed", "refused", "lost")},
+    }
+    used = [name for name, numbers in counts.items() if any(numbers)]
+    table = _table("table", "last good run", "ago", "behind", "waiting", *used, "", right=used)
+    for index, each in enumerate(found):
+        ago = now() - each.last_at if each.last_at else None
+        table.add_row(
+            each.table,
+            f"{each.last_run} · {each.last_at:%Y-%m-%d %H:%M}" if each.last_at else "none",
+            _span(ago) if ago is not None else "–",
+            "unknown" if each.errors else "–" if each.behind_s is None else _span(timedelta(seconds=each.behind_s)),
+            ", ".join(_many(number, unit) for unit, number in each.waiting.items()) or "–",
+            *(_count(counts[name][index]) for name in used),
+            Text("overdue", style="red")
+            if each.overdue
+            else Text("source down", style="yellow")
+            if each.errors
+            else "",
+        )
+    _indented(out, table)
+    out.print()
+    for each in found:
+        if each.overdue and each.expected_every:
+            out.print(
+                Text(f"  {each.table}  overdue: a good run is expected every {_span(each.expected_every)}", style="red")
+            )
+        for error in each.errors:
+            out.print(Text(f"  {each.table}  {error}", style="yellow"))
+    unwell = [each for each in found if not each.is_well]
+    looks = "brenvik runs" if any(any(each.since.values()) for each in found) else ""
+    looks = ", ".join(filter(None, [looks, "brenvik rejects" if any(counts["open rejects"]) else ""]))
+    look = f"    look: {looks}" if looks else ""
+    told_well = "all is well" if not unwell else f"{len(found) - len(unwell)} well, {len(unwell)} to look at"
+    out.print(Text(f"  {told_well}{look}    exit {code}"))
 
 
 def watermarks(project: Project, found: Sequence[FeedProgress], *, json: bool) -> None:

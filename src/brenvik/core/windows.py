@@ -23,7 +23,7 @@ Span = timedelta | int
 KINDS = ("timestamp", "timestamp with time zone", "date", "integer")
 
 _UNITS = {"second": 1, "minute": 60, "hour": 3600, "day": 86400, "week": 7 * 86400}
-_SPAN = re.compile(r"(\d+)\s*(second|minute|hour|day|week)s?")
+_SPAN = re.compile(r"(\d+)\s*(?:(second|minute|hour|day|week)s?|([smhdw]))")
 
 
 @dataclass(frozen=True)
@@ -60,7 +60,7 @@ class Window:
 
 
 def parse_span(text: str | int) -> Span:
-    """A distance as people write it: ``6 hours``, ``2 minutes``, ``90 seconds``, ``1 day``; for integers a number.
+    """A distance as people write it: ``6 hours``, ``2 minutes``, ``90s``, ``1 day``; for integers a number.
 
     Raises ValueError that says what was expected.
     """
@@ -69,7 +69,8 @@ def parse_span(text: str | int) -> Span:
     found = _SPAN.fullmatch(text.strip()) if isinstance(text, str) else None
     if not found:
         raise ValueError(f'expected a time as in "6 hours" or "2 minutes", or for integers a number, got {text!r}')
-    return timedelta(seconds=int(found[1]) * _UNITS[found[2]])
+    unit = found[2] or next(name for name in _UNITS if name[0] == found[3])
+    return timedelta(seconds=int(found[1]) * _UNITS[unit])
 
 
 def span_fits(span: Span | None, kind: str) -> bool:
