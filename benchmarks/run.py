@@ -23,6 +23,7 @@ import sqlglot
 
 import brenvik
 import history
+import source
 
 ROOT = Path(__file__).parents[1]
 BUILD = ROOT / "build" / "bench"
@@ -88,6 +89,9 @@ def main() -> None:
 
 def write(lines: list[str], rows: int, times: int) -> None:
     memory = int(next(line.split()[1] for line in Path("/proc/meminfo").read_text().splitlines() if "MemTotal" in line))
+    first, *rest = source.measure(BUILD / "source")
+    small = statistics.median(each["seconds"] for each in rest)
+    peak = max(each["above_idle_mib"] for each in rest)
     text = f"""# Benchmarks
 
 Changes into a DuckDB history of {rows:,} rows with 8 attributes: a fifth new keys, two fifths unchanged, two fifths
@@ -96,13 +100,22 @@ uncounted round, the two ways in turns, each load in a process of its own on a f
 memory to the end of the commit; for Brenvik it includes making the SQL. Ratios matter, seconds are this machine's.
 
 What stands beside it is in `benchmarks/by_hand.py`, with what it does not guarantee; DuckDB runs there with its own number
-of threads. Brenvik sets `external_threads = 0`, without which a commit now and then leaves a core idle; with that setting too
-the SQL by hand took 3 % less (medians of 7: the first ratio was 1.12, the others 1.08 to 1.12). Where changes are kept, the SQL by
-hand appends the raw changes to a table of their own as well.
+of threads. Brenvik sets `external_threads = 0`, without which a commit now and then leaves a core idle; with that setting
+too the SQL by hand took 3 % less (medians of 7: the first ratio was 1.12, the others 1.08 to 1.12). Where changes are kept,
+the SQL by hand appends the raw changes to a table of their own as well.
 
 | changes | kept | by hand | Brenvik | ratio | goal | peak by hand | peak Brenvik |
 |---:|:--|---:|---:|---:|---:|---:|---:|
 {chr(10).join(lines)}
+
+From a database (`benchmarks/source.py`): SQLite with {source.ROWS:,} rows of 8 columns and an index on the watermark,
+taken for the first time in pieces of 250,000 rows, then three times {source.NEW:,} new rows (median). Memory is the peak
+above the process with its store open.
+
+| rows | seconds | a part of the first | peak above idle |
+|---:|---:|---:|---:|
+| {first["read"]:,} | {first["seconds"]:.1f} s | 1 | {first["above_idle_mib"]:,.0f} MiB |
+| {source.NEW:,} | {small:.2f} s | 1/{first["seconds"] / small:.0f} (goal 1/50) | {peak:,.0f} MiB |
 
 {platform.machine()}, {os.cpu_count()} cores, {memory // 2**20} GiB · Python {platform.python_version()} ·
 Brenvik {brenvik.__version__} · DuckDB {duckdb.__version__} · pyarrow {pyarrow.__version__} · sqlglot {sqlglot.__version__}

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import KW_ONLY
 from datetime import date, datetime
 from typing import Any, Literal
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import ConfigDict, Field, ValidationError, field_validator, model_validator
 from pydantic.dataclasses import dataclass
@@ -148,6 +149,10 @@ class TableRules:
         yield from self._faults_of_lists()
         yield from self._faults_of_types()
         yield from self._faults_of_housekeeping()
+        try:
+            ZoneInfo(self.time_zone)
+        except (ZoneInfoNotFoundError, ValueError, OSError):
+            yield f"time_zone: {self.time_zone!r} is no time zone; expected one as in Europe/Oslo or UTC"
         if isinstance(self.max_rejects, bool) or (self.max_rejects is not None and self.max_rejects < 0):
             yield "max_rejects: is a whole number from 0, or a share between 0.0 and 1.0"
         elif isinstance(self.max_rejects, float) and self.max_rejects > 1:

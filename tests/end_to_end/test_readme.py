@@ -77,7 +77,12 @@ def test_the_project_file_of_the_docs_is_one(tmp_path: Path) -> None:
     from brenvik import read_project
 
     text = (ROOT / "docs" / "project-file.md").read_text(encoding="utf-8")
-    found = re.search(r"```toml\n(.*?)```", text, re.DOTALL)
-    assert found
-    (tmp_path / "brenvik.toml").write_text(found[1], encoding="utf-8")
-    assert read_project(tmp_path / "brenvik.toml").table("buoy").rules.grain == "minute"
+    whole, several = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)
+    (tmp_path / "brenvik.toml").write_text(whole, encoding="utf-8")
+    project = read_project(tmp_path / "brenvik.toml")
+    assert project.table("buoy").rules.grain == "minute"
+    assert project.feed("visit")[1].reads == "service_visit by modified_at"
+    (tmp_path / "brenvik.toml").write_text(several, encoding="utf-8")
+    tested = read_project(tmp_path / "brenvik.toml", environment="test")
+    assert tested.store.endswith("test.duckdb")
+    assert tested.table("contract").groups == ("nightly",)
