@@ -44,6 +44,7 @@ class Project:
     tables: Mapping[str, ProjectTable]
     connections: Mapping[str, ConnectionRules] = field(default_factory=dict, repr=False)
     environment: str | None = None
+    memory_limit: str | None = None
 
     @property
     def title(self) -> str:
@@ -83,7 +84,7 @@ class Project:
 
     def open(self, *, read_only: bool = False, wait_s: float = 30.0) -> Store:
         """The project's store; see ``brenvik.open_store``."""
-        return open_store(self.store, read_only=read_only, wait_s=wait_s)
+        return open_store(self.store, read_only=read_only, wait_s=wait_s, memory_limit=self.memory_limit)
 
     def table(self, name: str) -> ProjectTable:
         """A table by its name. Raises ProjectError with the names that there are."""

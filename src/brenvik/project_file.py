@@ -16,10 +16,21 @@ from brenvik.errors import ProjectError, RulesError
 from brenvik.feed_rules import ConnectionRules, FileFeed, read_feed
 from brenvik.project import Project, ProjectTable
 from brenvik.rules import TableRules
+from brenvik.store import MEMORY
 
 FILE = "brenvik.toml"
 _ENVIRONMENT = re.compile(r"\$\{([^}]*)\}")
-_PROJECT_KEYS = ("name", "store", "time_zone", "connections", "defaults", "tables", "table", "environment")
+_PROJECT_KEYS = (
+    "name",
+    "store",
+    "memory_limit",
+    "time_zone",
+    "connections",
+    "defaults",
+    "tables",
+    "table",
+    "environment",
+)
 _OF_PLACE = ("after", "groups", "expected_every", "like", "feed")
 """Keys of a table that are none of its rules."""
 
@@ -46,6 +57,9 @@ def read_project(path: str | Path = FILE, *, environment: str | None = None) -> 
     if not isinstance(store, str):
         faults.append('store: is missing; expected an address as in store = "duckdb:coast.duckdb"')
         store = ""
+    memory_limit = declared.get("memory_limit")
+    if memory_limit is not None and not (isinstance(memory_limit, str) and MEMORY.fullmatch(memory_limit)):
+        faults.append(f'memory_limit: expected a size as in "500 MB" or "4 GB", got {memory_limit!r}')
     connections = _connections(declared.get("connections", {}), faults)
     entries = _entries(declared, folder, faults)
     time_zone = str(declared.get("time_zone", "UTC"))
@@ -61,6 +75,7 @@ def read_project(path: str | Path = FILE, *, environment: str | None = None) -> 
         tables=order,
         connections=connections,
         environment=environment,
+        memory_limit=memory_limit,
     )
 
 

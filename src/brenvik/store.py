@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from brenvik.feeds.base import Source, Wanted, Watch
     from brenvik.stores.base import Engine
 
+MEMORY = re.compile(r"\d+ ?[MG]i?B")
 Key = str | int | date | datetime | Mapping[str, Any]
 
 
@@ -171,11 +173,14 @@ def _no_rows() -> pa.Table:
     return pa.table({})
 
 
-def open_store(address: str, *, read_only: bool = False, wait_s: float = 30.0) -> Store:
+def open_store(
+    address: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None
+) -> Store:
     """The store at an address: ``duckdb:coast.duckdb`` (a file, made when missing) or ``duckdb::memory:``.
 
     ``read_only`` opens without the right to write. ``wait_s`` is how long to wait, in seconds, while another process
-    holds the file.
+    holds the file. ``memory_limit`` (``"500 MB"``, ``"4 GB"``) is what the engine may use of memory, as far as it works in this
+    process; beyond it, it works on disk. None leaves that to the engine.
 
     Raises DeclarationError for an address of no known kind, StoreError when it cannot be opened, Busy when another
     process holds it for longer.
@@ -187,9 +192,11 @@ def open_store(address: str, *, read_only: bool = False, wait_s: float = 30.0) -
         )
     from brenvik.stores.duckdb import DuckDBEngine
 
+    if memory_limit is not None and not MEMORY.fullmatch(memory_limit):
+        raise DeclarationError(f'memory_limit: expected a size as in "500 MB" or "4 GB", got {memory_limit!r}')
     if read_only and place != ":memory:" and not Path(place).exists():
         place = ":memory:"  # nothing was ever loaded; there is nothing to read either
-    return Store(DuckDBEngine(place, read_only=read_only, wait_s=wait_s))
+    return Store(DuckDBEngine(place, read_only=read_only, wait_s=wait_s, memory_limit=memory_limit))
 
 
 def _moment(when: str | int | date | datetime, kind: str) -> str:

@@ -153,6 +153,8 @@ def test_an_environment_overrides_and_is_shown_in_every_heading(coast: Path) -> 
         (['tables = "no/*.toml"\n', table("buoy")], "tables: no file matches 'no/*.toml'"),
         (["defaults = 3\n", table("buoy")], "defaults: expected a section"),
         (["[defaults]\ncolour = 1\n", table("buoy")], "colour: is no rule of a table"),
+        (['memory_limit = "lots"\n', table("buoy")], 'memory_limit: expected a size as in "500 MB"'),
+        ([table("buoy", 'time_zone = "Mars/Olympus"')], "time_zone: 'Mars/Olympus' is no time zone"),
         ([table("buoy", "groups = 3")], "table.buoy.groups: expected a list of names, got 3"),
         (['[connections]\na = { user = "x" }\n', table("buoy")], "connections.a: url is missing"),
         ([table("buoy"), 'order_files = "buoy"\n'], "order_files: expected a regular expression with one group"),

@@ -149,17 +149,25 @@ class DatabaseSource:
         try:
             with self._telling():
                 relation, marks = self._relation(view)
-                sight = self._look(view, relation, marks, memory, wanted)
-                assert sight.window
-                window = self._cut(view, marks, sight.window)
-                return self._batch(view, relation, marks, window, sight)
+                window, seen, notes = self._look(view, relation, marks, memory, wanted)
+                window = self._cut(view, marks, window)
+                self._check(view, marks, window)
+                batch = self._batch(view, relation, marks, window)
+                batch.seen, batch.notes = seen, notes
+                return batch
         except BaseException:
             view.close()
             raise
 
     def waiting(self, memory: Memory) -> Waiting:
         with self._looking() as (view, relation, marks):
-            return self._look(view, relation, marks, memory, None)
+            window, seen, notes = self._look(view, relation, marks, memory, None)
+            self._check(view, marks, window)
+            count, oldest = 0, None
+            if not window.is_empty:
+                what = sa.select(sa.func.count(), sa.func.min(marks.column)).select_from(relation.what)
+                count, oldest = view.execute(what.where(*marks.inside(window))).one()
+            return Waiting(count, "rows", marks.instant(oldest), window, seen, tuple(notes))
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
         """See ``base.StandingSource``; the types of a query's columns cannot be known without reading and are text here."""
@@ -268,7 +276,8 @@ class DatabaseSource:
 
     def _look(
         self, view: sa.Connection, relation: _Relation, marks: _Marks, memory: Memory, wanted: Wanted | None
-    ) -> Waiting:
+    ) -> tuple[Window, dict[str, int], list[str]]:
+        """The window there is, whole; what was counted beside it; and what a person should know."""
         known = memory.watermark()
         if known and known.kind != marks.kind:
             raise FeedError(
@@ -285,7 +294,6 @@ class DatabaseSource:
             until = self._mark(wanted.until, marks.kind, "--to")
         clock = self._now(view)
         mark_of_clock = windows.clock_as(marks.kind, clock, self._zone)
-        self._check(view, marks, low)
 
         def one(what: Any, *tests: Any) -> Any:
             return view.execute(sa.select(what).select_from(relation.what).where(*tests)).scalar()
@@ -303,13 +311,6 @@ class DatabaseSource:
         window = Window(window.kind, window.low, window.high, window.reads_from, moves=moves and not window.is_empty)
         ahead = 0 if mark_of_clock is None else one(sa.func.count(), marks.column > marks.bound(mark_of_clock))
         seen = {"ahead": ahead, "without_watermark": one(sa.func.count(), marks.column.is_(None))}
-        waiting, oldest = 0, None
-        if not window.is_empty:
-            inside = [] if window.low is None else [marks.column > marks.bound(window.low)]
-            inside.append(marks.column <= marks.bound(window.high))
-            waiting, oldest = view.execute(
-                sa.select(sa.func.count(), sa.func.min(marks.column)).select_from(relation.what).where(*inside)
-            ).one()
         notes = list(self._notes(seen, mark_of_clock))
         if window.is_empty and low is not None and not wanted:
             if mark_of_clock is not None and mark_of_clock < low:  # type: ignore[operator]
@@ -322,7 +323,7 @@ class DatabaseSource:
                     f"The newest {self.watermark} of {self.read} is {told(highest)}, below the watermark {told(low)}. If the "
                     "source was put back to an earlier state, set the watermark back: brenvik watermarks set"
                 )
-        return Waiting(waiting, "rows", marks.instant(oldest), window, seen, tuple(notes))
+        return window, seen, notes
 
     def _mark(self, text: str | None, kind: str, place: str) -> Mark | None:
         if text is None:
@@ -352,8 +353,11 @@ class DatabaseSource:
             raise FeedError(f"{self._connection.address} tells no time; its clock gave {moment!r}.")
         return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
 
-    def _check(self, view: sa.Connection, marks: _Marks, low: Mark | None) -> None:
-        """Text that stands for times must be written in one way, else its order is not that of time."""
+    def _check(self, view: sa.Connection, marks: _Marks, window: Window) -> None:
+        """Text that stands for times must be written in one way, else its order is not that of time.
+
+        The days of the window are looked at whole: its text may be written in ways that come before or after the bounds.
+        """
         if not marks.separator:
             return
         what = f"{_DAY}{marks.separator}[0-9][0-9]:[0-9][0-9]*" if marks.kind == "timestamp" else _DAY
@@ -366,8 +370,12 @@ class DatabaseSource:
                 sa.func.substr(text, 12).op("GLOB", is_comparison=True)("*[-+zZ]*"),
             ),
         ]
-        if low is not None:  # from the beginning of its day, which both ways of writing share
-            tests.append(sa.or_(marks.column >= str(low)[:10], marks.column < ""))  # numbers come before text
+        days = [marks.column < ""]  # numbers come before all text
+        if window.high is not None:
+            days.append(
+                marks.column.between("" if window.low is None else str(window.low)[:10], f"{window.high}"[:10] + "~")
+            )
+        tests.append(sa.or_(*days))
         odd = view.execute(sa.select(marks.column).where(*tests).limit(1)).first()
         if odd:
             example = "2024-05-14" if marks.kind == "date" else f"2024-05-14{marks.separator}22:41:03"
@@ -379,8 +387,7 @@ class DatabaseSource:
     def _cut(self, view: sa.Connection, marks: _Marks, window: Window) -> Window:
         if self._piece is None or window.is_empty:
             return window
-        inside = [] if window.low is None else [marks.column > marks.bound(window.low)]
-        inside.append(marks.column <= marks.bound(window.high))
+        inside = marks.inside(window)
         if isinstance(self._piece, int):
             nth = sa.select(marks.column).where(*inside).order_by(marks.column).offset(self._piece - 1).limit(1)
             found = marks.read(view.execute(nth).scalar())
@@ -389,7 +396,7 @@ class DatabaseSource:
             found = windows.forth(oldest, self._piece) if oldest is not None else None
         return window if found is None else windows.cut(window, found)
 
-    def _batch(self, view: sa.Connection, relation: _Relation, marks: _Marks, window: Window, sight: Waiting) -> Batch:
+    def _batch(self, view: sa.Connection, relation: _Relation, marks: _Marks, window: Window) -> Batch:
         tests = []
         if window.reads_from is not None:
             tests.append(marks.column > marks.bound(window.reads_from))
@@ -426,10 +433,8 @@ class DatabaseSource:
             columns=columns,
             carried={0: names},
             pieces=arrays(),
-            notes=list(sight.notes),
             stated={name: kind for name, kind in stated.items() if kind and kind != columns[name]},
             window=window,
-            seen=sight.seen,
             close=view.close,
         )
 
@@ -475,6 +480,11 @@ class _Marks:
             return mark
         return f"{mark.isoformat(self.separator, 'microseconds')}~" if isinstance(mark, datetime) else str(mark)
 
+    def inside(self, window: Window) -> list[sa.ColumnElement[bool]]:
+        """Whether a row lies in (low, high]."""
+        above = [] if window.low is None else [self.column > self.bound(window.low)]
+        return [*above, self.column <= self.bound(window.high)]
+
     def instant(self, value: Any) -> datetime | None:
         """When a value of the column was, in UTC and without a zone; integers do not say."""
         mark = self.read(value)
@@ -495,7 +505,10 @@ class _Marks:
             return (value if value.tzinfo else value.replace(tzinfo=UTC)).astimezone(UTC)
         if isinstance(value, date) and not self.separator:
             return value
-        return parse_mark(value, self.kind, zone=self.zone)
+        try:
+            return parse_mark(value, self.kind, zone=self.zone)
+        except ValueError as error:
+            raise FeedError(f"{self.column.name} holds {value!r} as a watermark: {error}") from None
 
 
 def _stated(kind: sa.types.TypeEngine[Any]) -> ColumnType | None:

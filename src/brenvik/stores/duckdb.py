@@ -47,14 +47,17 @@ class DuckDBEngine:
     dialect = "duckdb"
     locator = "rowid"
 
-    def __init__(self, path: str, *, read_only: bool = False, wait_s: float = 30.0) -> None:
+    def __init__(
+        self, path: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None
+    ) -> None:
         in_memory = path == ":memory:"
         self.address = f"duckdb:{path}"
         self._identity = f"memory {id(self)}" if in_memory else str(Path(path).resolve())
         self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
         self._made: dict[str, str] = {}
         self._discarded: list[str] = []
-        for setting in _SETTINGS:
+        limit = [f"memory_limit = '{memory_limit}'"] if memory_limit else []
+        for setting in (*_SETTINGS, *limit):
             self._connection.execute(f"SET {setting}").fetchall()
 
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
