@@ -109,8 +109,8 @@ the SQL by hand appends the raw changes to a table of their own as well.
 {chr(10).join(lines)}
 
 From a database (`benchmarks/source.py`): SQLite with {source.ROWS:,} rows of 8 columns and an index on the watermark,
-taken for the first time in pieces of 250,000 rows with `memory_limit = "400 MB"`, then three times {source.NEW:,} new rows (median). Memory is the peak
-above the process with its store open.
+taken for the first time in pieces of 250,000 rows with `memory_limit = "350 MB"`, then three times {source.NEW:,} new
+rows (median). Memory is the peak above the process with its store open.
 
 | rows | seconds | a part of the first | peak above idle |
 |---:|---:|---:|---:|

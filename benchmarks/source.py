@@ -17,7 +17,7 @@ from pathlib import Path
 ROWS, NEW = 5_000_000, 1_000
 PROJECT = """
 store = "duckdb:coast.duckdb"
-memory_limit = "400 MB"
+memory_limit = "350 MB"
 [connections]
 registry = "sqlite:///registry.db"
 [table.visit]

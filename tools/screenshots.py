@@ -94,7 +94,10 @@ def main() -> None:
         scenario.write_day("buoy_03.csv", folder / "inbox")
         run(["load", "buoy"], folder)
         shutil.copy(folder / "taken" / "buoy_02.csv", folder / "inbox" / "buoy_99_again.csv")
+        (folder / "registry.db").rename(folder / "away.db")  # the source is down for a while
+        run(["load", "visit"], folder)
         shot("status", "status")
+        (folder / "away.db").rename(folder / "registry.db")
         run(["load", "buoy"], folder)
         shot("runs", "runs")
         shot("history", "history", "buoy", "NB-104")

@@ -338,9 +338,9 @@ def runs(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> 
         size = "–" if row["rows_before"] is None else f"{row['rows_before']:,} → {row['rows_after']:,}"
         table.add_row(
             str(row["run"]),
-            f"{row['started_at']:%Y-%m-%d %H:%M}",
+            f"{row['started_at']:%m-%d %H:%M}",
             row["table_name"],
-            _short(row["source"] or "–", 30),
+            _taken(row),
             _state(row["state"]),
             _count(row["read"]),
             *numbers,
@@ -350,6 +350,13 @@ def runs(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> 
     for row in rows:
         if row["message"]:
             out.print(Text(f"\n  run {row['run']}: {row['message'].splitlines()[0]}"))
+
+
+def _taken(row: Mapping[str, Any]) -> str:
+    """What a run took, in few words: up to where, or which files."""
+    if row["kind"] == "watermark":
+        return f"set to {row['window_high'][:16]}"
+    return f"up to {row['window_high'][:16]}" if row["window_high"] else _short(row["source"] or "–", 26)
 
 
 def rejects(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> None:
@@ -409,6 +416,8 @@ def status(project: Project, found: Sequence[TableStatus], code: int, *, json: b
             )
         for error in each.errors:
             out.print(Text(f"  {each.table}  {error}", style="yellow"))
+    if any(each.overdue or each.errors for each in found):
+        out.print()
     unwell = [each for each in found if not each.is_well]
     looks = "brenvik runs" if any(any(each.since.values()) for each in found) else ""
     looks = ", ".join(filter(None, [looks, "brenvik rejects" if any(counts["open rejects"]) else ""]))
@@ -600,7 +609,7 @@ def _span(away: Any) -> str:
     hours, minutes = divmod(away.seconds // 60, 60)
     parts = [(away.days, "d"), (hours, "h"), (minutes, "min")]
     told_parts = [f"{number} {unit}" for number, unit in parts if number]
-    return " ".join(told_parts[:2] if away.days else told_parts) or "less than a minute"
+    return " ".join(told_parts[:2] if away.days else told_parts) or "< 1 min"
 
 
 def _open_end(rules: TableRules, value: Any) -> Any:
