@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from brenvik.feeds.files import FileSource, Then
 
 _ANY = ("kind", "operation")
-_OF_FILES = ("files", "order_files", "settle", "taken_files")
+_OF_FILES = ("files", "order_files", "settle", "taken_files", "csv")
 _OF_DATABASES = ("connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window")
 _CODES = ("column", "insert", "update", "delete")
 
@@ -45,12 +46,15 @@ class FileFeed:
     settle: timedelta | None = None
     then: Then = "keep"
     move_to: str = ""
+    csv: Mapping[str, Any] = field(default_factory=dict)
+    """The fields of a ``feeds.csv.Dialect``."""
 
     @property
     def reads(self) -> str:
         return self.files
 
     def source(self, folder: Path, rules: TableRules, connections: Mapping[str, ConnectionRules]) -> FileSource:
+        from brenvik.feeds.csv import Dialect
         from brenvik.feeds.files import FileSource
 
         return FileSource(
@@ -62,6 +66,7 @@ class FileFeed:
             settle=self.settle,
             then=self.then,
             move_to=self.move_to,
+            dialect=Dialect(**self.csv),
         )
 
 
@@ -166,12 +171,42 @@ def _files(
         faults.append(
             f"{place}.order_files: expected a regular expression with one group, as in 'buoy_(\\d+)', got {order!r}"
         )
+    dialect = _dialect(f"{place}.csv", given.get("csv", {}), faults)
     then, move_to = _then(f"{place}.taken_files", given.get("taken_files", "keep"), faults)
     if len(faults) > before:
         return None
     return FileFeed(
-        name, kind, operations, files, order, settle if isinstance(settle, timedelta) else None, then, move_to
+        name, kind, operations, files, order, settle if isinstance(settle, timedelta) else None, then, move_to, dialect
     )
+
+
+def _dialect(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
+    """How CSV files are written: the fields of a dialect, checked."""
+    if not isinstance(given, dict):
+        faults.append(f'{place}: expected keys as in csv = {{ delimiter = ";" }}, got {given!r}')
+        return {}
+    made: dict[str, Any] = {}
+    for key, value in given.items():
+        if key in ("delimiter", "quote", "escape"):
+            if not isinstance(value, str) or len(value) != 1 or not value.isascii() or value in "\r\n":
+                faults.append(f"{place}.{key}: expected one character, got {value!r}")
+            made[key] = value
+        elif key == "encoding":
+            try:
+                codecs.lookup(value)
+            except (LookupError, TypeError):
+                faults.append(f"{place}.encoding: expected a name as in utf-8 or latin-1, got {value!r}")
+            made[key] = value
+        elif key in ("columns", "null"):
+            if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
+                faults.append(f"{place}.{key}: expected a list of texts, got {value!r}")
+                continue
+            made[key] = tuple(value)
+        else:
+            faults.append(f"{place}.{key}: is unknown; known are delimiter, quote, escape, encoding, columns, null")
+    if made.get("delimiter", ",") in {made.get("quote", '"'), made.get("escape")}:
+        faults.append(f"{place}: delimiter, quote and escape must differ")
+    return made
 
 
 def _then(place: str, given: Any, faults: list[str]) -> tuple[Then, str]:

@@ -403,7 +403,7 @@ def test_what_a_run_took_can_be_taken_again(visited: Path) -> None:
         (["--again", "77"], "There is no run 77"),
         (
             ["visit", "--from", "2024-05-13", "--from-start"],
-            "Expected one of --from and --to, --again, or --from-start",
+            "Expected one of --from and --to, --again, --files, or --from-start",
         ),
         (["--from-start"], "Expected one feed to take again from, got 2 (buoy registry, visit service)"),
         (["buoy", "--from", "2024-05-13"], "reads files and has no windows"),
@@ -414,3 +414,13 @@ def test_what_a_run_took_can_be_taken_again(visited: Path) -> None:
 def test_what_cannot_be_taken_again_is_told(visited: Path, words: list[str], told: str) -> None:
     said = brenvik("load", *words, cwd=visited)
     assert (said.code, told in said.err) == (2, True), said
+
+
+def test_other_files_than_the_feeds_own_can_be_taken_once(coast: Path) -> None:
+    brenvik("load", cwd=coast)
+    (coast / "archive").mkdir()
+    scenario.write_day("buoy_02.csv", coast / "archive")
+    said = brenvik("load", "buoy", "--files", "archive/*.csv", "--json", cwd=coast)
+    assert (said.code, said.json["outcomes"][0]["counts"]["read"]) == (3, 14)
+    again = brenvik("load", "buoy", "--files", "archive/*.csv", "--json", cwd=coast)
+    assert (again.code, again.json["outcomes"][0]["state"]) == (0, "nothing new")

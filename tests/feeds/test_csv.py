@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 from pathlib import Path
 from typing import Any
 
@@ -156,3 +157,54 @@ def test_a_file_that_cannot_be_read_is_told_and_nothing_is_taken(tmp_path: Path,
 def test_a_header_alone_is_a_run_without_rows(tmp_path: Path) -> None:
     outcome, rows, _ = load(write(tmp_path, b"\xef\xbb\xbfcode,note\r\n"))
     assert (outcome.state, outcome.counts["read"], rows) == ("done", 0, [])
+
+
+SEMICOLONS = csv.Dialect(delimiter=";", quote="'", encoding="latin-1", columns=("code", "note"), null=("", "NULL"))
+
+
+def read_as(path: Path, dialect: csv.Dialect) -> tuple[list[tuple[int, Any, Any]], list[tuple[int, str]]]:
+    broken: list[BrokenLine] = []
+    rows = []
+    for piece, lines in csv.read(path, 0, tuple(csv.columns_of(path, dialect)), broken, dialect):
+        rows += [
+            (line, row["code"], row["note"]) for line, row in zip(lines.to_pylist(), piece.to_pylist(), strict=True)
+        ]
+    return rows, [(line.arrival, line.text) for line in broken]
+
+
+def test_a_dialect_says_how_a_file_differs(tmp_path: Path) -> None:
+    text = "A;Grasøy\nB;'one;\ntwo'\nC\nD;NULL\nE;'NULL'\nF;'it''s'\n"
+    rows, broken = read_as(write(tmp_path, text.encode("latin-1"), "buoy.txt"), SEMICOLONS)
+    assert rows == [(1, "A", "Grasøy"), (2, "B", "one;\ntwo"), (5, "D", None), (6, "E", "NULL"), (7, "F", "it's")]
+    assert broken == [(4, "C")]
+
+
+def test_packed_files_are_read_like_others(tmp_path: Path) -> None:
+    text = b'code,note\nA,x\nB,"two\nlines"\nC,"last\none"\n'
+    plain = read_as(write(tmp_path, text), csv.RFC_4180)
+    assert read_as(write(tmp_path, gzip.compress(text), "buoy.csv.gz"), csv.RFC_4180) == plain
+    open_quote = gzip.compress(text + b'D,"never closed\n')
+    with pytest.raises(FeedError, match="is opened and never closed"):
+        read_as(write(tmp_path, open_quote, "buoy.csv.gz"), csv.RFC_4180)
+
+
+@pytest.mark.parametrize("keep", [0.3, 0.9])
+def test_a_packed_file_cut_short_is_told_and_nothing_is_taken(tmp_path: Path, keep: float) -> None:
+    rows = "".join(f"NB-{n},{n * 2654435761 % 2**32:x}\n" for n in range(200_000))
+    packed = gzip.compress(f"code,note\n{rows}".encode())
+    path = write(tmp_path, packed[: int(len(packed) * keep)], "buoy.csv.gz")
+    rules = brenvik.TableRules("buoy", natural_key="code")
+    with brenvik.open_store("duckdb::memory:") as store:
+        source = FileSource("*.gz", folder=tmp_path, name="files", kind="upserts")
+        with pytest.raises(FeedError, match=r"buoy.csv.gz cannot be read"):
+            store.load_from(rules, source)
+        assert store.read(rules).num_rows == 0
+        path.write_bytes(packed)
+        assert store.load_from(rules, source).counts["inserted"] == 200_000
+
+
+def test_text_of_another_encoding_is_told(tmp_path: Path) -> None:
+    path = write(tmp_path, "code,note\nA,Grasøy\n".encode("latin-1"))
+    with pytest.raises(FeedError, match="Expected CSV in utf-8"):
+        read_as(path, csv.RFC_4180)
+    assert read_as(path, csv.Dialect(encoding="latin-1"))[0] == [(2, "A", "Grasøy")]

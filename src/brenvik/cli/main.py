@@ -79,6 +79,9 @@ def load(
     from_start: Annotated[
         bool, typer.Option("--from-start", help="Take everything there is again; only what differs is changed.")
     ] = False,
+    files: Annotated[
+        str | None, typer.Option("--files", help="Take what is new among these files instead.", metavar="GLOB")
+    ] = None,
     if_busy: Annotated[IfBusy, typer.Option("--if-busy", help="What to do while another load holds it.")] = IfBusy.wait,
     wait: Wait = 30.0,
     accept_rejects: Annotated[
@@ -107,7 +110,7 @@ def load(
     declared = _read(project, env)
 
     def once(store: Store) -> list[Outcome]:
-        named, of_feed, wanted = _wanted(store, tables, feed, after, until, again, from_start=from_start)
+        named, of_feed, wanted = _wanted(store, tables, feed, after, until, again, files, from_start=from_start)
         with _watching(declared) as watch:
             return declared.load(
                 named,
@@ -122,8 +125,8 @@ def load(
             )
 
     if every is not None:
-        if after is not None or until is not None or again is not None or from_start:
-            raise _wrong("--every takes what is new; leave --from, --to, --again and --from-start out.")
+        if any((after, until, again, files, from_start)):
+            raise _wrong("--every takes what is new; leave --from, --to, --again, --files and --from-start out.")
         _repeat(declared, every, lambda: _within(declared, once, wait_s=_patience(if_busy, wait)), json=json)
         return
     with _opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy) as store:
@@ -426,6 +429,7 @@ def _wanted(
     after: str | None,
     until: str | None,
     again: str | None,
+    files: str | None,
     *,
     from_start: bool,
 ) -> tuple[list[str] | None, str | None, Wanted | None]:
@@ -433,14 +437,14 @@ def _wanted(
     from brenvik.errors import DeclarationError
 
     window = after is not None or until is not None
-    if window + (again is not None) + from_start > 1:
-        raise DeclarationError("Expected one of --from and --to, --again, or --from-start, got several.")
-    if not (window or again or from_start):
+    if window + (again is not None) + (files is not None) + from_start > 1:
+        raise DeclarationError("Expected one of --from and --to, --again, --files, or --from-start, got several.")
+    if not (window or again or files or from_start):
         return tables, feed, None
     from brenvik.feeds.base import Wanted
 
     if again is None:
-        return tables, feed, Wanted(after=after, until=until, everything=from_start)
+        return tables, feed, Wanted(after=after, until=until, everything=from_start, pattern=files)
     if not again.isdigit():
         return tables, feed, Wanted(files=(again,))
     from brenvik.progress import taken_by

@@ -43,13 +43,15 @@ class Memory(Protocol):
 class Wanted:
     """What a person asks a feed for instead of what is new.
 
-    ``after`` and ``until`` ask for the window (after, until], ``files`` for files by name, ``everything`` for all there is.
+    ``after`` and ``until`` ask for the window (after, until], ``files`` for files by name, ``everything`` for all there is;
+    ``pattern`` for what is new among other files than the feed's own.
     """
 
     after: str | None = None
     until: str | None = None
     files: tuple[str, ...] = ()
     everything: bool = False
+    pattern: str | None = None
 
 
 @dataclass

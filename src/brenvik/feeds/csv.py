@@ -1,12 +1,15 @@
-"""CSV as RFC 4180 has it: commas, double quotes, a header, UTF-8. Text stays text.
+"""CSV as RFC 4180 has it: commas, double quotes, a header, UTF-8; or as a ``Dialect`` says. Text stays text.
 
-An empty field is null, a quoted empty field is an empty text. Lines are counted as an editor counts them: a field
-may hold line breaks, so a row's number is that of its first line. A line without any value is no row.
+A file that ends in ``.gz`` is unpacked while it is read. An empty field is null, a quoted empty field is an empty text.
+Lines are counted as an editor counts them: a field may hold line breaks, so a row's number is that of its first line. A
+line without any value is no row.
 """
 
 from __future__ import annotations
 
+import gzip
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -23,31 +26,50 @@ from brenvik.types import TEXT, ColumnType
 _BLOCK = 8 << 20
 
 
-def columns_of(path: Path) -> dict[str, ColumnType]:
-    """The columns that the header names, all of them text."""
-    with _open(path, (), []) as reader:
+@dataclass(frozen=True)
+class Dialect:
+    """How a CSV file differs from RFC 4180.
+
+    ``columns`` names them where the file has no header; ``null`` are texts that stand for null when they are not quoted;
+    ``encoding`` is a name that Python knows.
+    """
+
+    delimiter: str = ","
+    quote: str = '"'
+    escape: str | None = None
+    encoding: str = "utf-8"
+    columns: tuple[str, ...] = ()
+    null: tuple[str, ...] = ("",)
+
+
+RFC_4180 = Dialect()
+
+
+def columns_of(path: Path, dialect: Dialect = RFC_4180) -> dict[str, ColumnType]:
+    """The columns that the header (or the dialect) names, all of them text."""
+    with _open(path, (), [], dialect) as reader:
         return dict.fromkeys(
             types_of(pa.schema([(name, pa.string()) for name in reader.schema.names]), path.name), TEXT
         )
 
 
 def read(
-    path: Path, number: int, columns: Sequence[str], broken: list[BrokenLine]
+    path: Path, number: int, columns: Sequence[str], broken: list[BrokenLine], dialect: Dialect = RFC_4180
 ) -> Iterator[tuple[pa.RecordBatch, pa.Array]]:
     """Rows with the numbers of their lines. Lines with too few or too many fields go to ``broken``."""
     bad: list[Any] = []
-    place = _Place(number, bad, broken)
+    place = _Place(number, bad, broken, headers=0 if dialect.columns else 1)
     last: pa.RecordBatch | None = None
-    with _open(path, columns, bad) as reader:
+    with _open(path, columns, bad, dialect) as reader:
         while True:
             try:
                 piece = reader.read_next_batch()
             except StopIteration:
                 break
-            except pa.ArrowInvalid as error:
+            except (pa.ArrowInvalid, OSError, UnicodeError) as error:
                 raise FeedError(
                     f"{path.name} cannot be read after line {place.line}: {error}. "
-                    "Expected CSV in UTF-8 with double quotes; nothing of it was taken."
+                    f"Expected CSV in {dialect.encoding} quoted with {dialect.quote}; nothing of it was taken."
                 ) from error
             if len(piece):
                 last = piece
@@ -58,18 +80,19 @@ def read(
                 yield piece, pa.array(lines)
         place.tell_bad(np.array([], dtype=np.int64), np.array([], dtype=np.int64))
     if last is not None and place.ends_well:
-        _check_last_quote(path, last)
+        _check_last_quote(path, last, dialect)
 
 
 class _Place:
     """Keeps count of where in the file rows stand.
 
-    The reader numbers records (the header is 1) and tells the numbers of the bad ones only; good rows take the
-    numbers between them. A record's line is its number and the line breaks inside all records before it.
+    The reader numbers records from 1 (the header, where there is one) and tells the numbers of the bad ones only; good
+    rows take the numbers between them. A record's line is its number and the line breaks inside all records before it.
     """
 
-    def __init__(self, number: int, bad: list[Any], broken: list[BrokenLine]) -> None:
-        self.line = 1
+    def __init__(self, number: int, bad: list[Any], broken: list[BrokenLine], *, headers: int) -> None:
+        self.line = headers
+        self._first = headers + 1
         self._number = number
         self._bad = bad
         self._broken = broken
@@ -80,14 +103,14 @@ class _Place:
     @property
     def ends_well(self) -> bool:
         """Whether the last record so far was a good one."""
-        return not self._bad or self._bad[-1].number < self._rows + len(self._bad) + 1
+        return not self._bad or self._bad[-1].number < self._rows + len(self._bad) + self._first - 1
 
     def of(self, piece: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.int64]]:
         """The lines of the next rows; bad lines among them go to ``broken``."""
         numbers = np.array([row.number for row in self._bad], dtype=np.int64)
         good = np.arange(self._rows, self._rows + len(piece))
-        bad_before = np.searchsorted(numbers - 2 - np.arange(len(numbers)), good, side="right")
-        records = good + bad_before + 2
+        bad_before = np.searchsorted(numbers - self._first - np.arange(len(numbers)), good, side="right")
+        records = good + bad_before + self._first
         inside = _breaks(piece)
         lines = (
             records + self._breaks + np.concatenate(([0], np.cumsum(inside)[:-1])) + self._breaks_in_bad()[bad_before]
@@ -112,29 +135,38 @@ class _Place:
         return np.concatenate(([0], np.cumsum([row.text.count("\n") for row in self._bad], dtype=np.int64)))
 
 
-def _open(path: Path, columns: Sequence[str], bad: list[Any]) -> pa.csv.CSVStreamingReader:
+def _open(path: Path, columns: Sequence[str], bad: list[Any], dialect: Dialect) -> pa.csv.CSVStreamingReader:
     def note(row: Any) -> str:
         bad.append(row)
         return "skip"
 
     try:
         return pa.csv.open_csv(
-            path,
-            read_options=pa.csv.ReadOptions(use_threads=False, block_size=_BLOCK),
+            pa.input_stream(path, compression="gzip" if path.suffix.lower() == ".gz" else None),
+            read_options=pa.csv.ReadOptions(
+                use_threads=False,
+                block_size=_BLOCK,
+                encoding=dialect.encoding,
+                column_names=list(dialect.columns) or None,
+            ),
             parse_options=pa.csv.ParseOptions(
-                newlines_in_values=True, ignore_empty_lines=False, invalid_row_handler=note
+                delimiter=dialect.delimiter,
+                quote_char=dialect.quote,
+                escape_char=dialect.escape or False,
+                newlines_in_values=True,
+                ignore_empty_lines=False,
+                invalid_row_handler=note,
             ),
             convert_options=pa.csv.ConvertOptions(
                 column_types={name: pa.string() for name in columns},
                 strings_can_be_null=True,
-                null_values=[""],
+                null_values=list(dialect.null),
                 quoted_strings_can_be_null=False,
             ),
         )
-    except pa.ArrowInvalid as error:
-        raise FeedError(
-            f"{path.name} cannot be read: {error}. Expected CSV in UTF-8 whose first line names the columns."
-        ) from error
+    except (pa.ArrowInvalid, UnicodeError) as error:
+        first = "whose columns the declaration names" if dialect.columns else "whose first line names the columns"
+        raise FeedError(f"{path.name} cannot be read: {error}. Expected CSV in {dialect.encoding} {first}.") from error
     except OSError as error:
         raise FeedError(f"{path.name} cannot be read: {error}") from error
 
@@ -159,11 +191,22 @@ def _has_value(piece: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.bool_]] | N
     return ~empty
 
 
-def _check_last_quote(path: Path, last: pa.RecordBatch) -> None:
+def _check_last_quote(path: Path, last: pa.RecordBatch, dialect: Dialect) -> None:
     """A quote that is never closed swallows the rest of the file into its field; it must not pass for a value."""
     if last.num_columns == 0 or "\n" not in (last.columns[-1][-1].as_py() or ""):
         return
-    with path.open("rb") as file:
-        file.seek(max(0, path.stat().st_size - 16))
-        if not file.read().rstrip(b"\r\n \t").endswith(b'"'):
-            raise FeedError(f"{path.name}: a double quote is opened and never closed before the end of the file.")
+    if not _end_of(path).rstrip(b"\r\n \t").endswith(dialect.quote.encode(dialect.encoding)):
+        raise FeedError(f"{path.name}: a {dialect.quote} is opened and never closed before the end of the file.")
+
+
+def _end_of(path: Path) -> bytes:
+    """The last bytes of a file, unpacked."""
+    if path.suffix.lower() != ".gz":
+        with path.open("rb") as file:
+            file.seek(max(0, path.stat().st_size - 64))
+            return file.read()
+    end = b""
+    with gzip.open(path) as packed:
+        while piece := packed.read(_BLOCK):
+            end = (end + piece)[-64:]
+    return end

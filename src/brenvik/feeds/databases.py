@@ -288,7 +288,7 @@ class DatabaseSource:
         until: Mark | None = None
         overlap, start_at = self.overlap, self._mark(self._start_at, marks.kind, "start_at")
         if wanted:
-            if wanted.files:
+            if wanted.files or wanted.pattern:
                 raise DeclarationError(f"Feed {self.name!r} reads a database and has no files; ask for a window of it.")
             low, overlap = self._mark(wanted.after, marks.kind, "--from"), None
             until = self._mark(wanted.until, marks.kind, "--to")

@@ -25,7 +25,7 @@ from brenvik.ledger import TakenFile
 from brenvik.types import TEXT, ColumnType
 
 Then = Literal["keep", "move", "delete"]
-FORMATS = (".csv", ".parquet")
+FORMATS = (".csv", ".csv.gz", ".parquet")
 
 
 class FileSource:
@@ -55,6 +55,7 @@ class FileSource:
         settle: timedelta | None = None,
         then: Then = "keep",
         move_to: str = "",
+        dialect: csv.Dialect = csv.RFC_4180,
     ) -> None:
         self.name = name
         self.kind = kind
@@ -64,15 +65,16 @@ class FileSource:
         self._settle = settle or timedelta(0)
         self._then = then
         self._move_to = move_to
+        self._dialect = dialect
 
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
-        if wanted:
+        if wanted and not wanted.pattern:
             return self._again(wanted)
         before = memory.taken_files()
         new: list[TakenFile] = []
         done: list[Path] = []
         notes: list[str] = []
-        for path in self.matching():
+        for path in self.matching(wanted.pattern if wanted else None):
             name = self.name_of(path)
             known = before.get(name)
             if known is None and self._is_fresh(path):
@@ -90,7 +92,9 @@ class FileSource:
                     f"Take its new content: --again {known.file}"
                 )
         batch = (
-            batch_of([self._folder / file.file for file in new], new) if new else Batch("", {}, {}, iter(()), notes=[])
+            batch_of([self._folder / file.file for file in new], new, self._dialect)
+            if new
+            else Batch("", {}, {}, iter(()), notes=[])
         )
         batch.notes += notes
         batch.after_commit = lambda: self._put_away(done)
@@ -126,7 +130,7 @@ class FileSource:
             TakenFile(self._taken_name(path), path.stat().st_size, _digest(path), number=number)
             for number, path in enumerate(paths, 1)
         ]
-        return batch_of(paths, files) if files else Batch("", {}, {}, iter(()))
+        return batch_of(paths, files, self._dialect) if files else Batch("", {}, {}, iter(()))
 
     def waiting(self, memory: Memory) -> Waiting:
         taken = memory.taken_files()
@@ -140,11 +144,11 @@ class FileSource:
         paths = self.matching()
         if not paths:
             raise FeedError(f"no file matches {self._pattern!r} in {self._folder}")
-        return {path.name: columns_of(path) for path in paths}
+        return {path.name: columns_of(path, self._dialect) for path in paths}
 
-    def matching(self) -> list[Path]:
-        """The files that the pattern names, whether taken or not, in the order of their names."""
-        found = glob.glob(self._pattern, root_dir=self._folder, recursive=True)  # noqa: PTH207  # absolute ones too
+    def matching(self, pattern: str | None = None) -> list[Path]:
+        """The files that a pattern (else the feed's own) names, whether taken or not, in their order."""
+        found = glob.glob(pattern or self._pattern, root_dir=self._folder, recursive=True)  # noqa: PTH207  # absolute ones too
         paths = [self._folder / name for name in sorted(found, key=self._place)]
         away = (self._folder / self._move_to).resolve() if self._move_to else None
         return [path for path in paths if path.is_file() and path.parent.resolve() != away]
@@ -185,9 +189,9 @@ class FileSource:
         return path.relative_to(self._folder).as_posix()
 
 
-def batch_of(paths: Sequence[Path], files: Sequence[TakenFile]) -> Batch:
+def batch_of(paths: Sequence[Path], files: Sequence[TakenFile], dialect: csv.Dialect = csv.RFC_4180) -> Batch:
     """The rows of some files as one batch. Columns whose types differ between files travel as text."""
-    by_file = {file.number: columns_of(path) for path, file in zip(paths, files, strict=True)}
+    by_file = {file.number: columns_of(path, dialect) for path, file in zip(paths, files, strict=True)}
     columns: dict[str, ColumnType] = {}
     for found in by_file.values():
         for name, kind in found.items():
@@ -197,7 +201,7 @@ def batch_of(paths: Sequence[Path], files: Sequence[TakenFile]) -> Batch:
     def pieces() -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
         for path, file in zip(paths, files, strict=True):
             here = {name: columns[name] for name in by_file[file.number]}
-            for piece, lines in _read(path, file.number, here, broken):
+            for piece, lines in _read(path, file.number, here, broken, dialect):
                 yield file.number, piece, lines
 
     return Batch(
@@ -210,23 +214,25 @@ def batch_of(paths: Sequence[Path], files: Sequence[TakenFile]) -> Batch:
     )
 
 
-def columns_of(path: Path) -> dict[str, ColumnType]:
+def columns_of(path: Path, dialect: csv.Dialect = csv.RFC_4180) -> dict[str, ColumnType]:
     """The columns of a file: those of CSV are text. Raises FeedError when it cannot be read."""
     if path.suffix.lower() == ".parquet":
         try:
             return types_of(pq.read_schema(path), path.name)
         except (pa.ArrowInvalid, OSError) as error:
             raise FeedError(f"{path.name} is no Parquet file that can be read: {error}") from error
-    if path.suffix.lower() == ".csv":
-        return csv.columns_of(path)
-    raise FeedError(f"{path.name}: known are files that end in {' or '.join(FORMATS)}; mend the pattern under files.")
+    if _is_csv(path, dialect):
+        return csv.columns_of(path, dialect)
+    raise FeedError(
+        f"{path.name}: known are files that end in {', '.join(FORMATS)}; mend the pattern under files, or declare csv = {{ … }}."
+    )
 
 
 def _read(
-    path: Path, number: int, columns: Mapping[str, ColumnType], broken: list[BrokenLine]
+    path: Path, number: int, columns: Mapping[str, ColumnType], broken: list[BrokenLine], dialect: csv.Dialect
 ) -> Iterator[tuple[pa.RecordBatch, pa.Array]]:
-    if path.suffix.lower() == ".csv":
-        yield from csv.read(path, number, tuple(columns), broken)
+    if _is_csv(path, dialect):
+        yield from csv.read(path, number, tuple(columns), broken, dialect)
         return
     line = 1
     try:
@@ -245,6 +251,12 @@ def _move(path: Path, to: Path) -> None:
         number += 1
         place = to.with_name(f"{to.stem} ({number}){to.suffix}")
     shutil.move(path, place)
+
+
+def _is_csv(path: Path, dialect: csv.Dialect) -> bool:
+    """By the name; where a dialect is declared, whatever is not Parquet."""
+    declared = dialect != csv.RFC_4180 and path.suffix.lower() != ".parquet"
+    return declared or path.name.lower().endswith((".csv", ".csv.gz"))
 
 
 def _digest(path: Path) -> str:
