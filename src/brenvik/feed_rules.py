@@ -5,7 +5,7 @@ from __future__ import annotations
 import codecs
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -25,13 +25,15 @@ _CODES = ("column", "insert", "update", "delete")
 
 
 @dataclass(frozen=True)
-class ConnectionRules:
-    """How a database is reached; secrets in it are never shown."""
+class Connection:
+    """Where a source database is: a SQLAlchemy URL, with user and password in it or apart. Never shown whole."""
 
     name: str
     url: str = field(repr=False)
     user: str | None = field(default=None, repr=False)
     password: str | None = field(default=None, repr=False)
+    folder: Path = Path()
+    """Where the path of a SQLite file begins."""
 
 
 @dataclass(frozen=True)
@@ -53,7 +55,7 @@ class FileFeed:
     def reads(self) -> str:
         return self.files
 
-    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, ConnectionRules]) -> FileSource:
+    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, Connection]) -> FileSource:
         from brenvik.feeds.csv import Dialect
         from brenvik.feeds.files import FileSource
 
@@ -90,13 +92,12 @@ class DatabaseFeed:
     def reads(self) -> str:
         return f"{self.source_table or 'a query'} by {self.watermark}"
 
-    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, ConnectionRules]) -> DatabaseSource:
-        from brenvik.feeds.databases import Connection, DatabaseSource
+    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, Connection]) -> DatabaseSource:
+        from brenvik.feeds.databases import DatabaseSource
 
-        to = connections[self.connection]
         declared = {name: kind for name in rules.types if (kind := rules.declared_type(name))}
         return DatabaseSource(
-            Connection(to.name, to.url, to.user, to.password, folder),
+            replace(connections[self.connection], folder=folder),
             name=self.name,
             kind=self.kind,
             watermark=self.watermark,
@@ -116,7 +117,7 @@ FeedRules = FileFeed | DatabaseFeed
 
 
 def read_feed(
-    place: str, name: str, given: Any, connections: Mapping[str, ConnectionRules], faults: list[str]
+    place: str, name: str, given: Any, connections: Mapping[str, Connection], faults: list[str]
 ) -> FeedRules | None:
     """A feed as it stands in a project's file; every fault goes to ``faults``."""
     if not isinstance(given, dict):
@@ -145,7 +146,7 @@ def _files(
     kind: str,
     operations: Operations | None,
     given: Mapping[str, Any],
-    connections: Mapping[str, ConnectionRules],
+    connections: Mapping[str, Connection],
     faults: list[str],
 ) -> FeedRules | None:
     files = given.get("files")
@@ -230,7 +231,7 @@ def _database(
     kind: str,
     operations: Operations | None,
     given: Mapping[str, Any],
-    connections: Mapping[str, ConnectionRules],
+    connections: Mapping[str, Connection],
     faults: list[str],
 ) -> FeedRules | None:
     before = len(faults)

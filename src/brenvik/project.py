@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from brenvik.errors import BrenvikError, Busy, DeclarationError, NotReached, ProjectError, Refused
-from brenvik.feed_rules import ConnectionRules, FeedRules
+from brenvik.feed_rules import Connection, FeedRules
 from brenvik.outcome import Outcome
 from brenvik.rules import TableRules
 from brenvik.store import Store, open_store
@@ -42,7 +42,7 @@ class Project:
     folder: Path
     store: str
     tables: Mapping[str, ProjectTable]
-    connections: Mapping[str, ConnectionRules] = field(default_factory=dict, repr=False)
+    connections: Mapping[str, Connection] = field(default_factory=dict, repr=False)
     environment: str | None = None
     memory_limit: str | None = None
 

@@ -13,7 +13,7 @@ from typing import Any
 
 from brenvik.core.windows import parse_span
 from brenvik.errors import ProjectError, RulesError
-from brenvik.feed_rules import ConnectionRules, FileFeed, read_feed
+from brenvik.feed_rules import Connection, FileFeed, read_feed
 from brenvik.project import Project, ProjectTable
 from brenvik.rules import TableRules
 from brenvik.store import MEMORY
@@ -189,7 +189,7 @@ def _shared_files(tables: list[ProjectTable]) -> Iterator[str]:
             yield f"{place}.taken_files: {others[0]} reads the same files, which would miss them; leave taken_files out"
 
 
-def _connections(given: Any, faults: list[str]) -> dict[str, ConnectionRules]:
+def _connections(given: Any, faults: list[str]) -> dict[str, Connection]:
     if not isinstance(given, dict):
         faults.append(f'connections: expected entries as in registry = "${{REGISTRY_URL}}", got {given!r}')
         return {}
@@ -202,12 +202,12 @@ def _connections(given: Any, faults: list[str]) -> dict[str, ConnectionRules]:
             wrong = "url is missing" if "url" not in parts else f"{', '.join(odd)}: unknown"
             faults.append(f"connections.{name}: {wrong}; expected url, and if need be user and password")
         else:
-            made[name] = ConnectionRules(name, **parts)
+            made[name] = Connection(name, **parts)
     return made
 
 
 def _table(
-    name: str, entry: Any, time_zone: str, connections: Mapping[str, ConnectionRules], faults: list[str]
+    name: str, entry: Any, time_zone: str, connections: Mapping[str, Connection], faults: list[str]
 ) -> ProjectTable | None:
     if not isinstance(entry, dict):
         faults.append(f"table.{name}: expected a table of keys, got {entry!r}")

@@ -1,5 +1,6 @@
 """Sources to read from."""
 
+import gc
 import os
 import warnings
 from collections.abc import Iterator
@@ -16,6 +17,7 @@ import brenvik
 def store() -> Iterator[brenvik.Store]:
     with brenvik.open_store("duckdb::memory:") as opened:
         yield opened
+    gc.collect()  # whatever a source left open is found in the test that left it
 
 
 @pytest.fixture(scope="session")

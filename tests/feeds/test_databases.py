@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import sqlite3
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
@@ -312,6 +313,19 @@ def test_a_source_that_goes_away_in_the_middle_harms_nothing(postgres: str, tmp_
         assert store.ledger.watermark("visit", "service").mark == at(7)  # type: ignore[union-attr]
         assert store.ledger.runs()["state"].to_pylist() == ["failed", "done"]
         assert load(store, registry.source()).counts["inserted"] == 50_000
+    gc.collect()
+
+
+def test_a_load_that_stops_in_the_middle_lets_go_of_the_source(registry: Registry, store: brenvik.Store) -> None:
+    registry.put(*((n, "NB-101", "x" * 200, at(8, micro=n)) for n in range(50_000)))
+
+    def stop(rows: int) -> None:
+        raise FeedError("stopped by the test")
+
+    with pytest.raises(BrenvikError):
+        load(store, registry.source(), watch=stop)
+    registry.do("DROP TABLE service_visit")  # nobody holds it any more
+    assert store.ledger.runs()["state"].to_pylist() == ["failed"]
 
 
 def test_a_role_that_may_only_read_is_enough(postgres: str, store: brenvik.Store) -> None:

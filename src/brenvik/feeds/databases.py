@@ -14,7 +14,7 @@ import json
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any
@@ -28,6 +28,7 @@ from sqlalchemy import exc
 from brenvik.core import windows
 from brenvik.core.windows import Mark, Span, Window, parse_mark, told
 from brenvik.errors import DeclarationError, FeedError, SourceDown
+from brenvik.feed_rules import Connection
 from brenvik.feeds.base import Batch, Memory, Waiting, Wanted, arrow_type
 from brenvik.types import TEXT, ColumnType, parse_type, type_of_arrow
 
@@ -51,46 +52,29 @@ _OF_THE_CALL = (
 )  # SQLite: what trying again cannot mend
 
 
-@dataclass(frozen=True)
-class Connection:
-    """Where a source is: a SQLAlchemy URL, with user and password in it or apart. Never shown whole."""
+def _url(connection: Connection) -> sa.URL:
+    """The whole URL, secrets included. Raises DeclarationError when it is none."""
+    try:
+        url = sa.make_url(connection.url)
+    except exc.ArgumentError:
+        raise DeclarationError(
+            f"connections.{connection.name}: is no database URL; expected one as in postgresql+psycopg://host/database"
+        ) from None
+    if connection.user is not None:
+        url = url.set(username=connection.user)
+    if connection.password is not None:
+        url = url.set(password=connection.password)
+    if url.get_backend_name() == "sqlite" and url.database and not url.database.startswith((":", "file:")):
+        url = url.set(database=str(connection.folder / url.database))
+    return url
 
-    name: str
-    url: str = field(repr=False)
-    user: str | None = field(default=None, repr=False)
-    password: str | None = field(default=None, repr=False)
-    folder: Path = Path()
-    """Where the path of a SQLite file begins."""
 
-    def full(self) -> sa.URL:
-        """Raises DeclarationError when it is no URL."""
-        try:
-            url = sa.make_url(self.url)
-        except exc.ArgumentError:
-            raise DeclarationError(
-                f"connections.{self.name}: is no database URL; expected one as in postgresql+psycopg://host/database"
-            ) from None
-        if self.user is not None:
-            url = url.set(username=self.user)
-        if self.password is not None:
-            url = url.set(password=self.password)
-        if url.get_backend_name() == "sqlite" and url.database and not url.database.startswith((":", "file:")):
-            url = url.set(database=str(self.folder / url.database))
-        return url
-
-    @property
-    def address(self) -> str:
-        """What to call it in messages: without user, password and options."""
-        url = self.full()
-        return f"{url.get_backend_name()}://{url.host or ''}{f':{url.port}' if url.port else ''}/{url.database or ''}"
-
-    def masked(self, text: str) -> str:
-        """A text in which no secret of this connection stands."""
-        url = self.full()
-        secrets = [str(url.password or ""), *(str(value) for value in url.query.values())]
-        for secret in sorted(filter(None, secrets), key=len, reverse=True):
-            text = text.replace(secret, "…")
-        return text
+def _masked(text: str, url: sa.URL) -> str:
+    """A text in which no secret of a URL stands."""
+    secrets = [str(url.password or ""), *(str(value) for value in url.query.values())]
+    for secret in sorted(filter(None, secrets), key=len, reverse=True):
+        text = text.replace(secret, "…")
+    return text
 
 
 @dataclass(frozen=True)
@@ -144,6 +128,12 @@ class DatabaseSource:
         self._ordered = ordered
         self._clock = clock
 
+    @property
+    def _address(self) -> str:
+        """What to call the source in messages: without user, password and options."""
+        url = _url(self._connection)
+        return f"{url.get_backend_name()}://{url.host or ''}{f':{url.port}' if url.port else ''}/{url.database or ''}"
+
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         view = self._view()
         try:
@@ -190,11 +180,11 @@ class DatabaseSource:
 
     def _view(self) -> sa.Connection:
         """A connection with a transaction that only reads, and sees one state of the source if it can."""
-        url = self._connection.full()
+        url = _url(self._connection)
         backend = url.get_backend_name()
         in_file = backend == "sqlite" and url.database and not url.database.startswith((":", "file:"))
         if in_file and not Path(url.database or "").is_file():  # else SQLite would make an empty one
-            raise SourceDown(f"{self._connection.address}: there is no such file. Nothing was read.")
+            raise SourceDown(f"{self._address}: there is no such file. Nothing was read.")
         with self._telling():
             try:
                 engine = sa.create_engine(url, poolclass=sa.NullPool)
@@ -230,9 +220,7 @@ class DatabaseSource:
             try:
                 found = sa.inspect(view).get_columns(table, schema=schema or None)
             except exc.NoSuchTableError:
-                raise FeedError(
-                    f"{self._connection.address} has no table {self._table!r} that this user may see."
-                ) from None
+                raise FeedError(f"{self._address} has no table {self._table!r} that this user may see.") from None
             types = {str(column["name"]): _stated(column["type"]) for column in found}
             what: sa.FromClause = sa.table(table, *(sa.column(name) for name in types), schema=schema or None)
         else:
@@ -350,7 +338,7 @@ class DatabaseSource:
         ).scalar()
         moment = datetime.fromisoformat(found) if isinstance(found, str) else found
         if not isinstance(moment, datetime):
-            raise FeedError(f"{self._connection.address} tells no time; its clock gave {moment!r}.")
+            raise FeedError(f"{self._address} tells no time; its clock gave {moment!r}.")
         return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
 
     def _check(self, view: sa.Connection, marks: _Marks, window: Window) -> None:
@@ -420,6 +408,11 @@ class DatabaseSource:
             for name, kind in stated.items()
         }
 
+        def close() -> None:
+            with suppress(exc.SQLAlchemyError):  # the connection may be gone
+                answer.close()
+            view.close()
+
         def arrays() -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
             line = 1
             for piece in pieces:
@@ -435,7 +428,7 @@ class DatabaseSource:
             pieces=arrays(),
             stated={name: kind for name, kind in stated.items() if kind and kind != columns[name]},
             window=window,
-            close=view.close,
+            close=close,
         )
 
     def _pieces(self, answer: sa.CursorResult[Any]) -> Iterator[list[tuple[Any, ...]]]:
@@ -450,15 +443,15 @@ class DatabaseSource:
         try:
             yield
         except exc.DBAPIError as error:
-            said = self._connection.masked(str(error.orig).strip().partition("\n")[0])
-            where = self._connection.address
+            said = _masked(str(error.orig).strip().partition("\n")[0], _url(self._connection))
+            where = self._address
             mended = isinstance(error, (exc.OperationalError, exc.InterfaceError)) and not said.startswith(_OF_THE_CALL)
             if error.connection_invalidated or mended:
                 what = "went away while it was read" if reading else "cannot be reached"
                 raise SourceDown(f"{where} {what}: {said}. Nothing was taken; try again later.") from None
             raise FeedError(f"{where} refused to read {self.read}: {said}") from None
         except exc.SQLAlchemyError as error:
-            raise FeedError(f"{self.read} cannot be read: {self._connection.masked(str(error))}") from None
+            raise FeedError(f"{self.read} cannot be read: {_masked(str(error), _url(self._connection))}") from None
 
 
 @dataclass(frozen=True)
