@@ -215,9 +215,10 @@ def test_types_arrive_exactly(registry: Registry, store: brenvik.Store) -> None:
     assert (kinds["cost"], kinds["done"], kinds["on_day"]) == ("decimal(12,2)", "boolean", "date")
 
 
-def test_a_query_is_read_like_a_table(registry: Registry, store: brenvik.Store) -> None:
+@pytest.mark.parametrize("end", ["", "\n;"])
+def test_a_query_is_read_like_a_table(registry: Registry, store: brenvik.Store, end: str) -> None:
     registry.put((1, "NB-101", "lamp: new", at(8)), (2, "NB-102", "paint", at(9)))
-    query = "SELECT visit_no, work, modified_at FROM service_visit WHERE work LIKE '%:%' -- a : in it\n;"
+    query = f"SELECT visit_no, work, modified_at FROM service_visit WHERE work LIKE '%:%' -- a : in it{end}"
     rules = brenvik.TableRules(
         "visit",
         natural_key="visit_no",

@@ -225,6 +225,7 @@ class DatabaseSource:
             what: sa.FromClause = sa.table(table, *(sa.column(name) for name in types), schema=schema or None)
         else:
             text = re.sub(r"(?<![:\\]):(?=\w)", r"\\:", (self._query or "").strip().rstrip(";"))
+            text += "\n"  # it may end with a comment
             empty = view.execute(sa.text(f"SELECT * FROM ({text}) brenvik_query WHERE 1 = 0"))
             types = dict.fromkeys(empty.keys())
             what = sa.text(text).columns(*(sa.column(name) for name in types)).subquery("brenvik_query")
