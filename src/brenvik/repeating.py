@@ -17,10 +17,14 @@ LONGEST_S = 900.0
 
 @dataclass(frozen=True)
 class Round:
-    """One load of a series: its outcomes, or the error that kept it from beginning, and the seconds until the next."""
+    """One load of a series: its outcomes, or the error that kept it from beginning.
+
+    The next begins ``every_s`` seconds after this one did, which is in ``next_s`` seconds.
+    """
 
     outcomes: Sequence[Outcome] = field(default=())
     error: BrenvikError | None = None
+    every_s: float = 0.0
     next_s: float = 0.0
 
     @property
@@ -49,5 +53,5 @@ def load_every(every: timedelta, load: Callable[[], Sequence[Outcome]], stop: th
         if down:
             wait_s = max(wait_s, min(wait_s * 2**down, LONGEST_S))
         rest_s = max(0.0, wait_s - (time.monotonic() - began))
-        yield Round(outcomes, error, rest_s)
+        yield Round(outcomes, error, wait_s, rest_s)
         stop.wait(rest_s)

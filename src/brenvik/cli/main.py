@@ -207,14 +207,14 @@ def status(
 
     Ends with 4 when a table is overdue (expected_every), with 5 when a source cannot be reached.
     """
-    from brenvik.cli import show
+    from brenvik.cli import show_progress
     from brenvik.progress import status_of
 
     declared = _read(project, env)
     with _opened(declared, read_only=True, wait_s=wait) as store:
         found = [status_of(declared, store, table) for table in declared.chosen(tables, group=group)]
     code = REFUSED if any(each.overdue for each in found) else TEMPORARY if any(each.errors for each in found) else DONE
-    show.status(declared, found, code, json=json)
+    show_progress.status(declared, found, code, json=json)
     raise typer.Exit(code)
 
 
@@ -236,13 +236,13 @@ def watermarks(
     """
     if context.invoked_subcommand:
         return
-    from brenvik.cli import show
+    from brenvik.cli import show_progress
     from brenvik.progress import how_far
 
     declared = _read(project, env)
     with _opened(declared, read_only=True, wait_s=wait) as store:
         found = [entry for table in declared.tables.values() for entry in how_far(declared, store, table)]
-    show.watermarks(declared, found, json=json)
+    show_progress.watermarks(declared, found, json=json)
     raise typer.Exit(TEMPORARY if any(entry.error for entry in found) else DONE)
 
 
@@ -262,7 +262,7 @@ def set_watermark(
     json: Json = False,
 ) -> None:
     """Set a watermark forward or back; asks first, and is entered as a run."""
-    from brenvik.cli import show
+    from brenvik.cli import show_progress
     from brenvik.errors import DeclarationError
     from brenvik.progress import plan_move
     from brenvik.progress import set_watermark as carry_out
@@ -273,11 +273,11 @@ def set_watermark(
         if not yes:
             if not sys.stdin.isatty():
                 raise DeclarationError("Nobody can be asked here; say --yes to set the watermark without asking.")
-            show.move(declared, move)
+            show_progress.move(declared, move)
             if not typer.confirm("  Set it?", default=False):
                 raise typer.Exit(REFUSED)
         run = carry_out(store.ledger, move, reason=reason, wait_s=wait)
-    show.moved(declared, move, run, json=json)
+    show_progress.moved(declared, move, run, json=json)
 
 
 @app.command()
@@ -308,14 +308,14 @@ def history(
     json: Json = False,
 ) -> None:
     """Show all versions of one key on a time line, and what changed between them."""
-    from brenvik.cli import show
+    from brenvik.cli import show_history
 
     declared = _read(project, env)
     rules = declared.table(table).rules
     wanted = _key(rules.natural_key, key)
     with _opened(declared, read_only=True, wait_s=wait) as store:
         rows = store.history(rules, wanted).to_pylist()
-    show.history(declared, rules, wanted, rows, json=json)
+    show_history.history(declared, rules, wanted, rows, json=json)
     raise typer.Exit(DONE if rows else FAILED)
 
 
@@ -330,13 +330,13 @@ def as_of(
     json: Json = False,
 ) -> None:
     """Show the rows that held at a moment."""
-    from brenvik.cli import show
+    from brenvik.cli import show_history
 
     declared = _read(project, env)
     rules = declared.table(table).rules
     with _opened(declared, read_only=True, wait_s=wait) as store:
         rows = store.as_of(rules, when)
-    show.as_of(declared, rules, when, rows, limit=limit, json=json)
+    show_history.as_of(declared, rules, when, rows, limit=limit, json=json)
 
 
 @app.command()

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from rich.text import Text
 
-from brenvik.cli import show
+from brenvik.cli import paper, show, show_history, show_progress
 from brenvik.cli.exits import gravest
 from brenvik.demo import scenario
 from brenvik.errors import DeclarationError
@@ -24,7 +24,7 @@ class _Guide:
 
     def __init__(self, project: Project) -> None:
         self.project = project
-        self._console = show.console()
+        self._console = paper.console()
 
     def say(self, *sentences: str) -> None:
         self._console.print()
@@ -57,19 +57,19 @@ class _Guide:
         self._prompt(f"history buoy {key}")
         rules = self.project.table("buoy").rules
         with self.project.open(read_only=True) as store:
-            show.history(self.project, rules, key, store.history(rules, key).to_pylist(), json=False)
+            show_history.history(self.project, rules, key, store.history(rules, key).to_pylist(), json=False)
 
     def as_of(self, when: str, *, limit: int = 5) -> None:
         self._prompt(f'as-of buoy "{when}" --limit {limit}')
         rules = self.project.table("buoy").rules
         with self.project.open(read_only=True) as store:
-            show.as_of(self.project, rules, when, store.as_of(rules, when), limit=limit, json=False)
+            show_history.as_of(self.project, rules, when, store.as_of(rules, when), limit=limit, json=False)
 
     def watermarks(self) -> None:
         self._prompt("watermarks")
         with self.project.open(read_only=True) as store:
             found = [each for table in self.project.tables.values() for each in how_far(self.project, store, table)]
-        show.watermarks(self.project, found, json=False)
+        show_progress.watermarks(self.project, found, json=False)
 
     def runs(self) -> None:
         self._prompt("runs")

@@ -1,0 +1,127 @@
+"""What all answers are written with: JSON for programs; for people headings, tables and values, calm and aligned."""
+
+from __future__ import annotations
+
+import json
+import math
+import sys
+from collections.abc import Iterable, Mapping
+from datetime import UTC, date, datetime, time, timedelta
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+if TYPE_CHECKING:
+    from brenvik.project import Project
+
+
+STYLES = {
+    "rejected": "red",
+    "failed": "red",
+    "refused": "yellow",
+    "busy": "yellow",
+    "lost": "yellow",
+    "protected": "yellow",
+}
+
+
+def console() -> Console:
+    """Lines are never cut or folded here: a narrow terminal wraps them itself, and nothing is lost."""
+    return Console(highlight=False, width=1000)
+
+
+def print_json(project: Project, *, in_one_line: bool = False, **answer: Any) -> None:
+    value = {"project": project.name, "environment": project.environment, **answer}
+    print(json.dumps(value, default=_plain, ensure_ascii=False, indent=None if in_one_line else 2), flush=True)
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, (datetime, date, time)):
+        return value.isoformat()
+    if isinstance(value, Decimal):
+        return str(value)
+    if isinstance(value, bytes):
+        return value.hex()
+    if isinstance(value, timedelta):
+        return value.total_seconds()
+    if hasattr(value, "__dict__"):
+        return value.__dict__
+    return str(value)
+
+
+def table_of(*columns: str, right: Iterable[str] = ()) -> Table:
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", show_edge=False)
+    for column in columns:
+        table.add_column(column, justify="right" if column in right else "left", no_wrap=True)
+    return table
+
+
+def indented(out: Console, table: Table, by: int = 2) -> None:
+    """Prints a table without blanks at the ends of its lines."""
+    with out.capture() as captured:
+        out.print(table)
+    for line in captured.get().splitlines():
+        sys.stdout.write((" " * by + line).rstrip() + "\n")
+    sys.stdout.flush()
+
+
+def heading(out: Console, project: Project, *more: str, dated: bool = False) -> None:
+    day = [f"{datetime.now(UTC):%Y-%m-%d %H:%M} UTC"] if dated else []
+    out.print(Text(" · ".join([project.title, *more, *day]), style="bold"))
+    out.print()
+
+
+def count(number: int | None) -> str:
+    return f"{number:,}" if number else "–"
+
+
+def many(number: int, unit: str) -> str:
+    """``1 file``, ``2 files``; ``unit`` is the plural."""
+    return f"{number:,} {unit if number != 1 else unit.removesuffix('s')}"
+
+
+def moment(value: Any) -> str:
+    """A time as people write it: no seconds where there are none."""
+    if value is None:
+        return "open"
+    if isinstance(value, datetime):
+        plain = value.replace(tzinfo=None)
+        if plain.microsecond:
+            return f"{plain:%Y-%m-%d %H:%M:%S.%f}"
+        return f"{plain:%Y-%m-%d %H:%M:%S}" if plain.second else f"{plain:%Y-%m-%d %H:%M}"
+    return str(value)
+
+
+def shown(value: Any) -> str:
+    if value is None:
+        return "–"
+    if isinstance(value, float) and math.isnan(value):
+        return "NaN"
+    if isinstance(value, datetime):
+        return moment(value)
+    return value.hex() if isinstance(value, bytes) else str(value).replace("\n", "⏎")
+
+
+def state(state: str) -> Text:
+    return Text(state, style=STYLES.get(state, ""))
+
+
+def short(text: str, width: int = 60) -> str:
+    return text if len(text) <= width else text[: width - 1] + "…"
+
+
+def key_of(key: Mapping[str, Any]) -> str:
+    return " ".join("–" if value is None else shown(value) for value in key.values())
+
+
+def span(away: Any) -> str:
+    """A stretch of time in days, hours and minutes; of numbers, their difference."""
+    if not isinstance(away, timedelta):
+        return str(away)
+    hours, minutes = divmod(away.seconds // 60, 60)
+    parts = [(away.days, "d"), (hours, "h"), (minutes, "min")]
+    told_parts = [f"{number} {unit}" for number, unit in parts if number]
+    return " ".join(told_parts[:2] if away.days else told_parts) or "< 1 min"
