@@ -101,8 +101,8 @@ memory to the end of the commit; for Brenvik it includes making the SQL. Ratios 
 
 What stands beside it is in `benchmarks/by_hand.py`, with what it does not guarantee; DuckDB runs there with its own number
 of threads. Brenvik sets `external_threads = 0`, without which a commit now and then leaves a core idle; with that setting
-too the SQL by hand took 3 % less (medians of 7: the first ratio was 1.12 to 1.14, the others 1.08 to 1.17). Where changes are kept,
-the SQL by hand appends the raw changes to a table of their own as well.
+too the SQL by hand took 3 % less (medians of 7: the first ratio was 1.12 to 1.14, the others 1.08 to 1.17). Where changes
+are kept, the SQL by hand appends the raw changes to a table of their own as well.
 
 | changes | kept | by hand | Brenvik | ratio | goal | peak by hand | peak Brenvik |
 |---:|:--|---:|---:|---:|---:|---:|---:|

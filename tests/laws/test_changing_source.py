@@ -47,17 +47,17 @@ class Breaking:
         return found
 
 
-delays = st.sampled_from([0, 0, 1, 5, 9])
-numbers = st.integers(1, 6)
-waits = st.sampled_from([0, 1, 3, 15])
-writes = st.tuples(st.just("write"), numbers, st.sampled_from("ab"), delays)
-steps = st.one_of(
-    writes,
-    writes,
-    st.tuples(st.just("cancel"), numbers, st.just(""), delays),
-    st.tuples(st.just("load"), waits, st.just(""), st.just(0)),
+numbers, delays = st.integers(1, 5), st.sampled_from([0, 0, 5, 9])
+writes = st.tuples(st.sampled_from(["write", "write", "write", "cancel"]), numbers, st.sampled_from("ab"), delays)
+waits = st.sampled_from([3, 3, 1, 0, 15])
+load_steps = st.tuples(st.just("load"), waits, st.just(""), st.just(0))
+loads = st.one_of(
+    load_steps,
+    load_steps,
+    load_steps,
     st.tuples(st.just("crash"), waits, st.sampled_from(["before", "after"]), st.integers(1, 60)),
 )
+rounds = st.lists(st.tuples(st.lists(writes, min_size=1, max_size=3), loads), min_size=3, max_size=7)
 
 
 class World:
@@ -104,13 +104,13 @@ class World:
 
 
 @settings(max_examples=max(20, settings().max_examples // 10))
-@given(st.lists(steps, min_size=4, max_size=20), st.booleans(), st.sampled_from([None, 1, 2]))
+@given(rounds, st.booleans(), st.sampled_from([None, 1, 2]))
 def test_in_the_end_the_table_holds_what_the_source_holds(
-    drawn: list[tuple[str, int, str, int]], versions: bool, piece: int | None
+    drawn: list[tuple[list[tuple[str, int, str, int]], tuple[str, int, str, int]]], versions: bool, piece: int | None
 ) -> None:
     with tempfile.TemporaryDirectory() as folder:
         world = World(Path(folder), versions=versions, piece=piece)
-        for what, number, word, other in drawn:
+        for what, number, word, other in (step for written, loaded in drawn for step in (*written, loaded)):
             if what in {"write", "cancel"}:
                 world.write(number, word, other, cancelled=int(what == "cancel"))
                 continue
