@@ -233,3 +233,18 @@ def test_everything_can_be_taken_again_also_what_was_moved(store: brenvik.Store,
     assert (outcome.counts["duplicate"], outcome.counts["versioned"]) == (2, 1)
     assert store.load_from(RULES, source).state == "nothing new"
     assert names(inbox.parent) == ["taken/1.csv", "taken/2.csv", "taken/3.csv"]
+
+
+@pytest.mark.parametrize("then", ["move", "delete"])
+def test_a_file_that_grows_while_it_is_taken_stays(store: brenvik.Store, inbox: Path, then: Any) -> None:
+    (inbox / "a.csv").write_text("code,at,light\nA,1,Fl\n")
+    source = put_away(inbox.parent, then=then, move_to="taken")
+
+    def grow(rows: int) -> None:
+        with (inbox / "a.csv").open("a") as file:
+            file.write("B,1,Q\n")
+
+    outcome = store.load_from(RULES, source, watch=grow)
+    assert "inbox/a.csv has changed while it was taken; it stays where it is." in outcome.notes
+    assert names(inbox.parent) == ["inbox/a.csv"]
+    assert any("has changed since" in note for note in store.load_from(RULES, source).notes)

@@ -72,7 +72,7 @@ class FileSource:
             return self._again(wanted)
         before = memory.taken_files()
         new: list[TakenFile] = []
-        done: list[Path] = []
+        done: dict[Path, tuple[int, int]] = {}
         notes: list[str] = []
         for path in self.matching(wanted.pattern if wanted else None):
             name = self.name_of(path)
@@ -80,12 +80,13 @@ class FileSource:
             if known is None and self._is_fresh(path):
                 notes.append(f"{name} may still be written; it is left for the next load.")
                 continue
+            looks = _looks(path)
             size, digest = path.stat().st_size, _digest(path)
             if known is None:
                 new.append(TakenFile(name, size, digest, number=len(new) + 1))
-                done.append(path)
+                done[path] = looks
             elif (known.size, known.digest) == (size, digest):
-                done.append(path)
+                done[path] = looks
             else:
                 notes.append(
                     f"{known.file} was taken by run {known.run} and has changed since; it is not taken again. "
@@ -103,11 +104,14 @@ class FileSource:
     def _is_fresh(self, path: Path) -> bool:
         return bool(self._settle) and time.time() - path.stat().st_mtime < self._settle.total_seconds()
 
-    def _put_away(self, paths: Sequence[Path]) -> list[str]:
-        """Moves or deletes files that were taken; says what could not be done."""
+    def _put_away(self, taken: Mapping[Path, tuple[int, int]]) -> list[str]:
+        """Moves or deletes files that were taken and look as they did then; says what could not be done."""
         failed = []
-        for path in paths if self._then != "keep" else ():
+        for path, looks in taken.items() if self._then != "keep" else ():
             try:
+                if _looks(path) != looks:
+                    failed.append(f"{self.name_of(path)} has changed while it was taken; it stays where it is.")
+                    continue
                 if self._then == "delete":
                     path.unlink()
                 else:
@@ -241,6 +245,12 @@ def _read(
             line += len(piece)
     except (pa.ArrowInvalid, OSError) as error:
         raise FeedError(f"{path.name} breaks off at row {line}: {error}. Nothing of it was taken.") from error
+
+
+def _looks(path: Path) -> tuple[int, int]:
+    """Size and time of the last change: what tells cheaply that somebody wrote to a file."""
+    found = path.stat()
+    return found.st_size, found.st_mtime_ns
 
 
 def _move(path: Path, to: Path) -> None:
