@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from brenvik.feeds.files import FileSource, Then
 
 _ANY = ("kind", "operation")
-_OF_FILES = ("files", "order_files", "settle", "taken_files", "csv")
+_OF_FILES = ("files", "order_files", "settle", "taken_files", "csv", "record")
 _OF_DATABASES = ("connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window")
 _CODES = ("column", "insert", "update", "delete")
 
@@ -50,6 +50,8 @@ class FileFeed:
     move_to: str = ""
     csv: Mapping[str, Any] = field(default_factory=dict)
     """The fields of a ``feeds.csv.Dialect``."""
+    record: Mapping[str, Any] = field(default_factory=dict)
+    """Fields of a ``feeds.jsonl.Record``."""
 
     @property
     def reads(self) -> str:
@@ -58,7 +60,12 @@ class FileFeed:
     def source(self, folder: Path, rules: TableRules, connections: Mapping[str, Connection]) -> FileSource:
         from brenvik.feeds.csv import Dialect
         from brenvik.feeds.files import FileSource
+        from brenvik.feeds.formats import Reading
+        from brenvik.feeds.jsonl import Record
 
+        needed = (*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column]))
+        expected = (*dict.fromkeys(needed), *([self.operations.column] if self.operations else ()))
+        record = Record(**self.record, keys=rules.natural_key, operations=self.operations, expected=expected)
         return FileSource(
             self.files,
             folder=folder,
@@ -68,7 +75,7 @@ class FileFeed:
             settle=self.settle,
             then=self.then,
             move_to=self.move_to,
-            dialect=Dialect(**self.csv),
+            reading=Reading(Dialect(**self.csv), record),
         )
 
 
@@ -173,11 +180,21 @@ def _files(
             f"{place}.order_files: expected a regular expression with one group, as in 'buoy_(\\d+)', got {order!r}"
         )
     dialect = _dialect(f"{place}.csv", given.get("csv", {}), faults)
+    record = _record(f"{place}.record", given.get("record", {}), operations, faults)
     then, move_to = _then(f"{place}.taken_files", given.get("taken_files", "keep"), faults)
     if len(faults) > before:
         return None
     return FileFeed(
-        name, kind, operations, files, order, settle if isinstance(settle, timedelta) else None, then, move_to, dialect
+        name,
+        kind,
+        operations,
+        files,
+        order,
+        settle if isinstance(settle, timedelta) else None,
+        then,
+        move_to,
+        dialect,
+        record,
     )
 
 
@@ -208,6 +225,35 @@ def _dialect(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
     if made.get("delimiter", ",") in {made.get("quote", '"'), made.get("escape")}:
         faults.append(f"{place}: delimiter, quote and escape must differ")
     return made
+
+
+def _record(place: str, given: Any, operations: Operations | None, faults: list[str]) -> dict[str, Any]:
+    """Where in a JSON record the parts of a change stand: JSON pointers, checked."""
+    if not isinstance(given, dict):
+        faults.append(f'{place}: expected keys as in record = {{ new_row = "/now" }}, got {given!r}')
+        return {}
+    made: dict[str, Any] = {}
+    for key, value in given.items():
+        if key == "columns" and isinstance(value, dict):
+            for name, pointer in value.items():
+                _pointer(f"{place}.columns.{name}", pointer, faults)
+            made[key] = tuple(value.items())
+        elif key in ("new_row", "old_row"):
+            made[key] = _pointer(f"{place}.{key}", value, faults)
+        elif key == "columns":
+            faults.append(f'{place}.columns: expected names and pointers as in {{ changed_at = "/at" }}, got {value!r}')
+        else:
+            faults.append(f"{place}.{key}: is unknown; known are new_row, old_row, columns")
+    if "old_row" in made and not (operations and operations.deleting):
+        faults.append(f'{place}.old_row: serves to tell deletes; it needs kind = "changes" and a code that says delete')
+    return made
+
+
+def _pointer(place: str, given: Any, faults: list[str]) -> Any:
+    """A JSON pointer: '' for the whole record, else parts that each begin with a slash."""
+    if not isinstance(given, str) or (given and not given.startswith("/")) or re.search("~(?![01])", given):
+        faults.append(f'{place}: expected a JSON pointer as in "/now" or "/change/at", got {given!r}')
+    return given
 
 
 def _then(place: str, given: Any, faults: list[str]) -> tuple[Then, str]:

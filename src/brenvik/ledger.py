@@ -15,7 +15,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 from brenvik import __version__
-from brenvik.core import sql
+from brenvik.core import arrivals, sql
 from brenvik.core.blueprint import Blueprint, Column
 from brenvik.core.windows import Mark, Window, parse_mark
 from brenvik.errors import LayoutError
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from brenvik.stores.base import Engine
 
 SCHEMA = "brenvik"
-LAYOUT = 2
+LAYOUT = 3
 
 DECISIONS = (
     "inserted",
@@ -77,6 +77,7 @@ _TABLES: dict[str, dict[str, str]] = {
         "ahead": "BIGINT",
         "without_watermark": "BIGINT",
         "read": "BIGINT",
+        "derived": "BIGINT",
         **dict.fromkeys((*DECISIONS, *ROW_COUNTS), "BIGINT"),
     },
     "taken_files": {
@@ -310,7 +311,7 @@ class Ledger:
     def end_run(self, run: Run, state: str, counts: Mapping[str, int], message: str = "") -> None:
         """Enters how a run ended; for ``done`` in the transaction of the data."""
         values: dict[str, Any] = (
-            {name: counts.get(name, 0) for name in ("read", *DECISIONS, *ROW_COUNTS)} if counts else {}
+            {name: counts.get(name, 0) for name in ("read", "derived", *DECISIONS, *ROW_COUNTS)} if counts else {}
         )
         values |= {"state": state, "ended_at": now(), "message": message or None}
         given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values)
@@ -488,11 +489,11 @@ class Ledger:
 def enter_rejects(files: Sequence[tuple[int, str]]) -> str:
     """The statement that enters the new rows of the working table ``rejected``; ``files`` tells the names by number."""
     names = " ".join(f"WHEN {number:d} THEN :file_{number}" for number, _ in files)
-    file = f"CASE CAST(floor(r.brenvik_arrival / 1000000000000) AS BIGINT) {names} END" if files else "NULL"
+    file = f"CASE {arrivals.file_of('r.brenvik_arrival')} {names} END" if files else "NULL"
     return f"""
 INSERT INTO {place("rejects")} ({sql.columns(_TABLES["rejects"])})
 SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_arrival), :table_name, :feed, :run, {file},
-  r.brenvik_arrival % 1000000000000, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
+  {arrivals.line_of("r.brenvik_arrival")}, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
   CAST(:loaded_at AS TIMESTAMP)
 FROM {sql.work("rejected")} r
 WHERE r.brenvik_again = 0"""

@@ -11,7 +11,7 @@ import itertools
 import logging
 from typing import TYPE_CHECKING
 
-from brenvik.core import diff, plain, screen, sort, sql, versions
+from brenvik.core import arrivals, diff, plain, screen, sort, sql, versions
 from brenvik.core.blueprint import Blueprint
 from brenvik.core.screen import Operations
 from brenvik.errors import (
@@ -204,8 +204,8 @@ def _screen(it: UnderWay, batch: Batch, operations: Operations | None, has_ledge
     feed = tuple(batch.columns.items())
     numbers = {carried: shape for shape, carried in it.blueprint.shapes}
     held = set(it.blueprint.carried)
-    shapes = tuple((file, numbers[tuple(sorted(set(names) & held))]) for file, names in batch.carried.items())
-    text = screen.screen(it.blueprint, feed, operations, shapes)
+    shapes = tuple((number, numbers[tuple(sorted(set(names) & held))]) for number, names in batch.carried.items())
+    text = screen.screen(it.blueprint, feed, operations, shapes, keeps_raw=batch.keeps_raw)
     try:
         it.engine.stage(batch.rows(watch), text, it.values, work=it.work)
     except StoreError:
@@ -213,16 +213,21 @@ def _screen(it: UnderWay, batch: Batch, operations: Operations | None, has_ledge
             raise batch.failure from None
         raise
     late = sort.count_late(it.blueprint) if "high_effective" in it.values else "0"
+    derived = arrivals.count_derived("c") if batch.derives else "0"
     counts = it.row(
-        f"SELECT count(*) AS n, count(c.brenvik_fault) AS faulty, {late} AS late FROM {sql.work('screened')} c"
+        f"SELECT count(*) AS n, count(c.brenvik_fault) AS faulty, {late} AS late, {derived} AS derived "
+        f"FROM {sql.work('screened')} c"
     )
-    it.counts["read"] = counts["n"] + len(batch.broken)
+    it.counts["derived"] = int(counts["derived"] or 0)
+    it.counts["read"] = counts["n"] - it.counts["derived"] + len(batch.broken)
     it.late = int(counts["late"] or 0)
     if not counts["faulty"] and not batch.broken:
         return
     it.some_rejected = True
-    for statement in screen.take_out_rejected():
+    for statement in screen.take_out_rejected(derives=batch.derives):
         it.do(statement)
+    if batch.derives:  # a rejected row brings no derived change either
+        it.counts["derived"] = int(it.row(f"SELECT {derived} AS n FROM {sql.work('screened')} c")["n"] or 0)
     if batch.broken:
         it.engine.stage(batch.broken_rows(), screen.add_broken(), it.values, work=it.work)
     it.do(known_rejects(has_ledger=has_ledger))
@@ -281,8 +286,8 @@ def _sort_and_decide(it: UnderWay, *, first: bool) -> bool:
 
 
 def _count(it: UnderWay, *, some_busy: bool) -> dict[str, int]:
-    """Counts the decisions; raises BrokenLaw when they do not add up to the rows read."""
-    counts = dict.fromkeys(("read", *DECISIONS), 0) | it.counts
+    """Counts the decisions; raises BrokenLaw when they do not add up to the rows read and the changes derived."""
+    counts = dict.fromkeys(("read", "derived", *DECISIONS), 0) | it.counts
     for decision, row in it.plain.items():
         counts[decision] += row["n"]
     if some_busy:
@@ -297,9 +302,10 @@ def _count(it: UnderWay, *, some_busy: bool) -> dict[str, int]:
     else:
         it.asked_for["kept"] = sum(row["n"] for row in it.plain.values())
     told = sum(counts[decision] for decision in DECISIONS)
-    if told != counts["read"] or min(counts.values()) < 0:
+    if told != counts["read"] + counts["derived"] or min(counts.values()) < 0:
         raise BrokenLaw(
-            f"{counts['read']} rows were read and {told} decided ({counts}). Nothing was written; please report this."
+            f"{counts['read']} rows were read, {counts['derived']} changes derived, and {told} decided ({counts}). "
+            "Nothing was written; please report this."
         )
     it.counts = counts
     return counts
@@ -400,9 +406,8 @@ def _notes_on_late(it: UnderWay) -> list[str]:
 def _notes_on_columns(blueprint: Blueprint, batch: Batch) -> list[str]:
     """Says which columns of the table the batch did not carry."""
     notes = []
-    names = {file.number: file.file for file in batch.files}
-    for file, carried in batch.carried.items():
-        missing = [name for name in blueprint.values if name not in carried]
+    for part, columns in batch.parts.items():
+        missing = [name for name in blueprint.values if name not in columns]
         if missing:
-            notes.append(f"{names.get(file, batch.source)} has no {', '.join(missing)}: what is known of it stays.")
+            notes.append(f"{part} has no {', '.join(missing)}: what is known of it stays.")
     return notes

@@ -64,7 +64,8 @@ class Outcome:
     started_at, duration_s
         The time of the load in UTC without a zone, and the seconds it took.
     counts
-        ``read``; the number of changes per decision, which sum up to it; ``rows_before``, ``rows_added``,
+        ``read``, and ``derived`` (changes that come of a row beside itself, as when its key changed); the number of changes
+        per decision, which sum up to these two; ``rows_before``, ``rows_added``,
         ``rows_updated``, ``rows_removed`` and ``rows_after`` of the table.
     window, seen
         For a feed with a watermark: what was taken, and how many rows of the source were ``ahead`` of its clock or
@@ -153,8 +154,9 @@ class Outcome:
         """The two sums that a load must satisfy: decisions, and rows of the table."""
         counts = self.counts
         parts = [f"{counts[name]:,} {name}" for name in DECISIONS if counts.get(name)]
+        derived = f" + {counts['derived']:,} derived" if counts.get("derived") else ""
         return (
-            f"{counts.get('read', 0):,} read = {' + '.join(parts) or '0'}",
+            f"{counts.get('read', 0):,} read{derived} = {' + '.join(parts) or '0'}",
             f"{counts.get('rows_before', 0):,} rows + {counts.get('rows_added', 0):,} added "
             f"− {counts.get('rows_removed', 0):,} removed = {counts.get('rows_after', 0):,}",
         )
@@ -165,7 +167,7 @@ class Outcome:
         return "\n".join([head, *(f"  {line}" for line in (*self.sums(), *self.notes))]) if self.counts else head
 
     def _repr_html_(self) -> str:
-        shown = [(name, self.counts[name]) for name in ("read", *DECISIONS) if self.counts.get(name)]
+        shown = [(name, self.counts[name]) for name in ("read", "derived", *DECISIONS) if self.counts.get(name)]
         head = "".join(f"<th>{escape(name)}</th>" for name, _ in shown)
         body = "".join(f"<td>{count:,}</td>" for _, count in shown)
         caption = escape(str(self).partition("\n")[0])

@@ -133,10 +133,10 @@ def _check_files(rules: TableRules, batch: Batch, operations: Operations | None)
     needed = [*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])]
     needed += [operations.column] if operations else []
     faults = [
-        f"{file.file} has no column {name}; it has {', '.join(batch.carried[file.number])}"
-        for file in batch.files
+        f"{part} has no column {name}; it has {', '.join(columns)}"
+        for part, columns in batch.parts.items()
         for name in dict.fromkeys(needed)
-        if name in batch.columns and name not in batch.carried[file.number]
+        if name in batch.columns and name not in columns
     ]
     if faults:
         raise FeedError("\n  ".join([f"Not every file fits the rules of table {rules.table!r}:", *faults]))

@@ -13,7 +13,7 @@ import duckdb
 from brenvik.core import sql
 from brenvik.core.screen import Operations
 from brenvik.errors import ProjectError
-from brenvik.feeds.files import batch_of, columns_of
+from brenvik.feeds.formats import batch_of, columns_of
 from brenvik.ledger import TakenFile
 from brenvik.types import CAN_ORDER, ColumnType, parse_type
 
@@ -46,7 +46,7 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     Raises FeedError when the file cannot be read, ProjectError when the project has a table of that name already.
     """
     if not file.is_file():
-        raise ProjectError(f"There is no file {file}; expected a CSV or Parquet file of the feed.")
+        raise ProjectError(f"There is no file {file}; expected a CSV, JSON Lines or Parquet file of the feed.")
     name = table or re.sub(r"[\W\d_]+$", "", file.stem).lower() or file.stem
     is_new = not project.exists()
     if not is_new and re.search(

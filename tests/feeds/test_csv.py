@@ -25,11 +25,11 @@ def write(folder: Path, text: str | bytes, name: str = "buoy.csv") -> Path:
     return path
 
 
-def read(path: Path) -> tuple[list[tuple[int, dict[str, Any]]], list[BrokenLine]]:
+def read(path: Path, dialect: csv.Dialect = csv.RFC_4180) -> tuple[list[tuple[int, dict[str, Any]]], list[BrokenLine]]:
     broken: list[BrokenLine] = []
     rows = []
-    for piece, lines in csv.read(path, 0, tuple(csv.columns_of(path)), broken):
-        rows += list(zip(lines.to_pylist(), piece.to_pylist(), strict=True))
+    for piece in csv.read(path, 0, 0, tuple(csv.columns_of(path, dialect)), broken, dialect):
+        rows += list(zip((number // 2 for number in piece.arrivals.to_pylist()), piece.rows.to_pylist(), strict=True))
     return rows, broken
 
 
@@ -44,7 +44,7 @@ def test_a_row_has_the_number_of_its_first_line(tmp_path: Path) -> None:
     path = write(tmp_path, 'code,note\nA,"two\nlines"\n\nB,one\nC\nD,x,y\nE,"a\n\nb"\nF,last')
     rows, broken = read(path)
     assert [(line, row["code"]) for line, row in rows] == [(2, "A"), (5, "B"), (8, "E"), (11, "F")]
-    assert [(line.arrival, line.text) for line in broken] == [(6, "C"), (7, "D,x,y")]
+    assert [(line.line, line.text) for line in broken] == [(6, "C"), (7, "D,x,y")]
     assert broken[0].reason == "has 1 fields, the header names 2"
 
 
@@ -70,7 +70,7 @@ def test_lines_are_counted_as_an_editor_counts_them(tmp_path_factory: pytest.Tem
         line += row.count("\n") + 1
     rows, broken = read(write(tmp_path_factory.mktemp("csv"), text))
     assert [(number, row["code"], row["note"]) for number, row in rows] == good
-    assert [line.arrival for line in broken] == bad
+    assert [line.line for line in broken] == bad
 
 
 def test_text_stays_text(tmp_path: Path) -> None:
@@ -163,13 +163,8 @@ SEMICOLONS = csv.Dialect(delimiter=";", quote="'", encoding="latin-1", columns=(
 
 
 def read_as(path: Path, dialect: csv.Dialect) -> tuple[list[tuple[int, Any, Any]], list[tuple[int, str]]]:
-    broken: list[BrokenLine] = []
-    rows = []
-    for piece, lines in csv.read(path, 0, tuple(csv.columns_of(path, dialect)), broken, dialect):
-        rows += [
-            (line, row["code"], row["note"]) for line, row in zip(lines.to_pylist(), piece.to_pylist(), strict=True)
-        ]
-    return rows, [(line.arrival, line.text) for line in broken]
+    rows, broken = read(path, dialect)
+    return [(line, row["code"], row["note"]) for line, row in rows], [(line.line, line.text) for line in broken]
 
 
 def test_a_dialect_says_how_a_file_differs(tmp_path: Path) -> None:

@@ -13,13 +13,12 @@ from brenvik.types import CAN_BE_EFFECTIVE, CAN_ORDER, TEXT, TIMESTAMP, ColumnTy
 
 # The columns of a change beside those of its feed.
 ARRIVAL, SHAPE, DELETE, EFFECTIVE, RUN = (
-    "brenvik_arrival",  # where the row stood: file number * 10**12 + line
+    "brenvik_arrival",  # where the row stood, see ``arrivals``
     "brenvik_shape",  # which columns the row carried
     "brenvik_delete",  # 0 or 1
     "brenvik_effective",
     "brenvik_run",
 )
-FILE_STEP = 10**12
 
 
 @dataclass(frozen=True)

@@ -12,11 +12,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import lru_cache
 
-from brenvik.core import sql
+from brenvik.core import arrivals, sql
 from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint
 from brenvik.types import ColumnType
 
 STREAM = "brenvik_stream"
+CARRIED = "brenvik_carried"
+"""The column of a stream that tells which columns a row carries, where they differ."""
+RAW = "brenvik_raw"
+"""The column of a stream that holds the row as it came, where its columns do not say all of it."""
 
 _WHOLE = r"\s*[+-]?\d+(\.0*)?\s*"
 _HAS_ZONE = r".*:\d{2}(\.\d+)?\s*([zZ]|[+-]\d{2}(:?\d{2})?|[A-Za-z]+[A-Za-z/_]*)\s*"
@@ -171,9 +175,11 @@ def screen(
     blueprint: Blueprint,
     feed: tuple[tuple[str, ColumnType], ...],
     operations: Operations | None,
-    shape_by_file: tuple[tuple[int, int], ...],
+    shapes: tuple[tuple[int, int], ...],
+    *,
+    keeps_raw: bool = False,
 ) -> str:
-    """The statement that makes ``screened`` of the staged stream.
+    """The statement that makes ``screened`` of the staged stream; ``shapes`` tells the shape of what a row carries.
 
     ``screened`` holds, per row: its arrival number and shape, the delete flag, the effective time, the typed columns,
     ``brenvik_fault``: null, or a JSON object with the column and value of its first fault, the reason (all of its
@@ -182,13 +188,15 @@ def screen(
     types = dict(feed)
     tests = faults(blueprint, feed, operations)
     some = sql.any_of(f"({fault.test})" for fault in tests)
-    raw = ", ".join(f"{_literal(name)}, CAST({sql.quote(name)} AS VARCHAR)" for name in types)
+    columns = ", ".join(f"{_literal(name)}, CAST({sql.quote(name)} AS VARCHAR)" for name in types)
+    raw = f"CAST(json_object({columns}) AS VARCHAR)"
+    raw = f"COALESCE({RAW}, {raw})" if keeps_raw else raw
     first = " ".join(f"WHEN {fault.test} THEN {_literal(fault.column)}" for fault in tests)
     value = " ".join(f"WHEN {fault.test} THEN CAST({sql.quote(fault.column)} AS VARCHAR)" for fault in tests)
     reasons = ", ".join(f"CASE WHEN {fault.test} THEN {fault.says} END" for fault in tests)
     told = (
         f"json_object('column', CASE {first} END, 'value', CASE {value} END, "
-        f"'reason', concat_ws('; ', {reasons}), 'row', CAST(json_object({raw}) AS VARCHAR))"
+        f"'reason', concat_ws('; ', {reasons}), 'row', {raw})"
     )
     casts = [
         f"{_cast(column.name, types[column.name], column.type, blueprint.time_zone)[0]} AS {sql.quote(column.name)}"
@@ -196,12 +204,11 @@ def screen(
         else f"CAST(NULL AS {_duck(column.type)}) AS {sql.quote(column.name)}"
         for column in blueprint.columns
     ]
-    numbers = tuple(number for _, number in shape_by_file)
-    if len(set(numbers)) == 1:
-        shape = f"CAST({numbers[0]} AS INTEGER)"
+    if len({shape for _, shape in shapes}) == 1:
+        shape = f"CAST({shapes[0][1]} AS INTEGER)"
     else:
-        cases = " ".join(f"WHEN {file} THEN {number}" for file, number in shape_by_file)
-        shape = f"CAST(CASE {ARRIVAL} // 1000000000000 {cases} END AS INTEGER)"
+        cases = " ".join(f"WHEN {carried} THEN {number}" for carried, number in shapes)
+        shape = f"CAST(CASE {CARRIED} {cases} END AS INTEGER)"
     return f"""
 CREATE TEMP TABLE {sql.work("screened")} AS
 SELECT
@@ -217,16 +224,28 @@ FROM (
 ) AS cast_rows"""
 
 
-def take_out_rejected() -> tuple[str, str]:
-    """Two statements: the rows with a fault into ``faulty``, and out of ``screened``."""
+@lru_cache(maxsize=2)
+def take_out_rejected(*, derives: bool) -> tuple[str, str]:
+    """Two statements: the rows with a fault into ``faulty``, and out of ``screened``.
+
+    Where changes are derived, a row and what is derived of it are refused together, for the fault of the row if it has one.
+    """
     taken = ", ".join(
-        f"json_extract_string(brenvik_fault, '$.{name}') AS brenvik_{name}"
+        f"json_extract_string(s.brenvik_fault, '$.{name}') AS brenvik_{name}"
         for name in ("column", "value", "reason", "row")
     )
+    screened = sql.work("screened")
+    own = arrivals.own_of(f"s.{ARRIVAL}") if derives else f"s.{ARRIVAL}"
+    only_own = twin = ""
+    if derives:
+        only_own = f""" AND NOT (s.{ARRIVAL} <> {own} AND EXISTS (
+  SELECT 1 FROM {screened} o WHERE o.{ARRIVAL} = {own} AND o.brenvik_fault IS NOT NULL))"""
+        twin = f""" OR EXISTS (
+  SELECT 1 FROM {sql.work("faulty")} f WHERE f.{ARRIVAL} = {arrivals.own_of(f"{screened}.{ARRIVAL}")})"""
     return (
         f"CREATE TEMP TABLE {sql.work('faulty')} AS "
-        f"SELECT {ARRIVAL}, {taken} FROM {sql.work('screened')} WHERE brenvik_fault IS NOT NULL",
-        f"DELETE FROM {sql.work('screened')} WHERE brenvik_fault IS NOT NULL",
+        f"SELECT {own} AS {ARRIVAL}, {taken} FROM {screened} s WHERE s.brenvik_fault IS NOT NULL{only_own}",
+        f"DELETE FROM {screened} WHERE brenvik_fault IS NOT NULL{twin}",
     )
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from brenvik.core import sql
+from brenvik.core import arrivals, sql
 from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint
 from brenvik.core.plain import carries, decision, was
 
@@ -92,25 +92,27 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
         if items
         else f"CAST([] AS {entry}[])"
     )
-    reason = f"""CASE w.brenvik_decision
+    reason = f"""CASE WHEN {arrivals.is_derived(f"w.{ARRIVAL}")} AND w.brenvik_decision = 'deleted'
+    THEN 'ends its life: the source gave it another key' ELSE CASE w.brenvik_decision
     WHEN 'inserted' THEN 'first of its life'
     WHEN 'duplicate' THEN 'same as an earlier change'
     WHEN 'superseded' THEN 'a later change counts instead'
     WHEN 'ignored' THEN 'delete of an unknown key'
     WHEN 'deleted' THEN 'ends its life'
     WHEN 'unchanged' THEN CASE WHEN w.{DELETE} = 1 THEN 'already deleted' ELSE 'equal' END
-    ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'takes the place of a change kept before') END"""
+    ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'takes the place of a change kept before') END END"""
     key = ", ".join(f"{sql.quote(name)} := w.{sql.quote(name)}" for name in blueprint.keys)
     no_key = ", ".join(f"{sql.quote(name)} := NULL" for name in blueprint.keys)
     names = " ".join(f"WHEN {number} THEN '" + name.replace("'", "''") + "'" for number, name in files)
-    file = f"CASE {ARRIVAL} // 1000000000000 {names} END" if files else "CAST(NULL AS VARCHAR)"
+    file = f"CASE {arrivals.file_of(ARRIVAL)} {names} END" if files else "CAST(NULL AS VARCHAR)"
+    line = arrivals.line_of(ARRIVAL)
     return f"""
 SELECT file, line, "key", effective, decision, reason, changes FROM (
-  SELECT {ARRIVAL}, {file} AS file, {ARRIVAL} % 1000000000000 AS line, struct_pack({key}) AS "key",
+  SELECT {ARRIVAL}, {file} AS file, {line} AS line, struct_pack({key}) AS "key",
     w.brenvik_from AS effective, w.brenvik_decision AS decision, {reason} AS reason, {changes} AS changes
   FROM {WIDE} w
   UNION ALL
-  SELECT {ARRIVAL}, {file}, {ARRIVAL} % 1000000000000, struct_pack({no_key}), NULL,
+  SELECT {ARRIVAL}, {file}, {line}, struct_pack({no_key}), NULL,
     CASE WHEN r.brenvik_again = 1 THEN 'duplicate' ELSE 'rejected' END,
     CASE WHEN r.brenvik_again = 1 THEN 'same as an open reject: ' || r.brenvik_reason ELSE r.brenvik_reason END,
     CASE WHEN r.brenvik_column IS NULL THEN CAST([] AS {entry}[])

@@ -10,7 +10,9 @@ from typing import Protocol
 
 import pyarrow as pa
 
-from brenvik.core.blueprint import ARRIVAL, FILE_STEP
+from brenvik.core.arrivals import numbered
+from brenvik.core.blueprint import ARRIVAL
+from brenvik.core.screen import CARRIED, RAW
 from brenvik.core.windows import Window
 from brenvik.errors import BrenvikError, FeedError
 from brenvik.ledger import TakenFile, Watermark
@@ -22,9 +24,10 @@ Watch = Callable[[int], None]
 
 @dataclass(frozen=True)
 class BrokenLine:
-    """A line that is no row: it has too few or too many fields."""
+    """A line that is no row: it has too few or too many fields, or is no JSON."""
 
-    arrival: int
+    file: int
+    line: int
     text: str
     reason: str
 
@@ -54,13 +57,28 @@ class Wanted:
     pattern: str | None = None
 
 
+@dataclass(frozen=True)
+class Piece:
+    """Some rows with the columns that any of them carries, in the Arrow types of ``arrow_type``.
+
+    ``arrivals`` are their numbers (see ``core.arrivals``). ``carried`` tells by the numbers of ``Batch.carried`` which columns
+    they carry, the same for all or row by row; what a row does not carry is null. ``raw`` are the rows as they came, where
+    their columns do not say all of it.
+    """
+
+    rows: pa.RecordBatch
+    arrivals: pa.Array
+    carried: int | pa.Array = 0
+    raw: pa.Array | None = None
+
+
 @dataclass
 class Batch:
     """What one load takes from a feed.
 
-    ``columns`` are those of all files together; ``carried`` tells for each file number (frames have the number 0)
-    which of them it has. ``pieces`` gives, once, chunks of rows with exactly these columns in the Arrow types of
-    ``arrow_type``, each with the numbers of its lines. ``broken`` is complete when the stream has been read.
+    ``columns`` are those of all rows together, ``parts`` those of each file (or of the frame, or table) by its name. ``carried``
+    tells by number which columns a row can carry. ``pieces`` gives the rows, once. ``broken`` is complete when they have been
+    read. With ``keeps_raw`` each piece has its rows as they came; with ``derives`` there may be changes derived from a row.
     ``stated`` are types that the source states for columns whose values travel as text. ``window`` is what a feed with
     a watermark takes, ``seen`` what was counted in its source beside that. ``after_commit`` is called once what was
     taken is safe in the table; it tells what it could not do, and may be called again. ``close`` lets go of the source.
@@ -68,8 +86,9 @@ class Batch:
 
     source: str
     columns: Mapping[str, ColumnType]
+    parts: Mapping[str, Sequence[str]]
     carried: Mapping[int, Sequence[str]]
-    pieces: Iterator[tuple[int, pa.RecordBatch, pa.Array]]
+    pieces: Iterator[Piece]
     files: tuple[TakenFile, ...] = ()
     broken: list[BrokenLine] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
@@ -77,6 +96,8 @@ class Batch:
     stated: Mapping[str, ColumnType] = field(default_factory=dict)
     window: Window | None = None
     seen: Mapping[str, int] = field(default_factory=dict)
+    keeps_raw: bool = False
+    derives: bool = False
     after_commit: Callable[[], list[str]] = list
     close: Callable[[], None] = lambda: None
 
@@ -86,18 +107,26 @@ class Batch:
         return {**self.columns, **self.stated}
 
     def rows(self, watch: Watch | None = None) -> pa.RecordBatchReader:
-        """The stream: a column of arrival numbers, then the batch's columns."""
-        fields = [pa.field(ARRIVAL, pa.int64()), *(pa.field(n, arrow_type(t)) for n, t in self.columns.items())]
-        schema = pa.schema(fields)
+        """The stream: arrival numbers, what is carried where that differs, the rows as they came where kept, the columns."""
+        own = [(ARRIVAL, pa.int64())]
+        own += [(CARRIED, pa.int32())] if len(self.carried) > 1 else []
+        own += [(RAW, pa.string())] if self.keeps_raw else []
+        schema = pa.schema([*own, *((name, arrow_type(kind)) for name, kind in self.columns.items())])
 
         def stream() -> Iterator[pa.RecordBatch]:
             read = 0
-            for number, piece, lines in self._remembering_failure():
-                arrays = [pa.compute.add(lines, pa.scalar(number * FILE_STEP, pa.int64()))]
+            for piece in self._remembering_failure():
+                rows, size = piece.rows, len(piece.rows)
+                arrays = [piece.arrivals]
+                if len(self.carried) > 1:
+                    one = isinstance(piece.carried, int)
+                    arrays.append(pa.repeat(pa.scalar(piece.carried, pa.int32()), size) if one else piece.carried)
+                if self.keeps_raw:
+                    arrays.append(pa.nulls(size, pa.string()) if piece.raw is None else piece.raw)
                 for name, kind in self.columns.items():
-                    present = name in piece.schema.names
-                    arrays.append(piece.column(name) if present else pa.nulls(len(piece), arrow_type(kind)))
-                read += len(piece)
+                    present = name in rows.schema.names
+                    arrays.append(rows.column(name) if present else pa.nulls(size, arrow_type(kind)))
+                read += size
                 if watch:
                     watch(read)
                 yield pa.record_batch(arrays, schema=schema)
@@ -106,11 +135,11 @@ class Batch:
 
     def broken_rows(self) -> pa.RecordBatchReader:
         """The broken lines as a stream of arrival number, ``reason`` and ``line_text``."""
-        arrivals = pa.array([line.arrival for line in self.broken], pa.int64())
-        texts = [pa.array([getattr(line, name) for line in self.broken], pa.string()) for name in ("reason", "text")]
+        arrivals = pa.array([numbered(each.file, each.line) for each in self.broken], pa.int64())
+        texts = [pa.array([getattr(each, name) for each in self.broken], pa.string()) for name in ("reason", "text")]
         return pa.table([arrivals, *texts], names=[ARRIVAL, "reason", "line_text"]).to_reader()
 
-    def _remembering_failure(self) -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
+    def _remembering_failure(self) -> Iterator[Piece]:
         try:
             yield from self.pieces
         except BrenvikError as error:

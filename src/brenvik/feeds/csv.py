@@ -18,9 +18,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
-from brenvik.core.blueprint import FILE_STEP
+from brenvik.core.arrivals import numbered
 from brenvik.errors import FeedError
-from brenvik.feeds.base import BrokenLine, types_of
+from brenvik.feeds.base import BrokenLine, Piece, types_of
 from brenvik.types import TEXT, ColumnType
 
 _BLOCK = 8 << 20
@@ -54,9 +54,9 @@ def columns_of(path: Path, dialect: Dialect = RFC_4180) -> dict[str, ColumnType]
 
 
 def read(
-    path: Path, number: int, columns: Sequence[str], broken: list[BrokenLine], dialect: Dialect = RFC_4180
-) -> Iterator[tuple[pa.RecordBatch, pa.Array]]:
-    """Rows with the numbers of their lines. Lines with too few or too many fields go to ``broken``."""
+    path: Path, number: int, carried: int, columns: Sequence[str], broken: list[BrokenLine], dialect: Dialect = RFC_4180
+) -> Iterator[Piece]:
+    """The rows. Lines with too few or too many fields go to ``broken``."""
     bad: list[Any] = []
     place = _Place(number, bad, broken, headers=0 if dialect.columns else 1)
     last: pa.RecordBatch | None = None
@@ -77,7 +77,7 @@ def read(
                 kept = _has_value(piece)
                 if kept is not None:
                     piece, lines = piece.filter(pa.array(kept)), lines[kept]
-                yield piece, pa.array(lines)
+                yield Piece(piece, pa.array(numbered(number, lines)), carried)
         place.tell_bad(np.array([], dtype=np.int64), np.array([], dtype=np.int64))
     if last is not None and place.ends_well:
         _check_last_quote(path, last, dialect)
@@ -128,7 +128,7 @@ class _Place:
             row = self._bad[index]
             line = row.number + self._breaks + int(np.sum(inside[records < row.number])) + int(breaks_in_bad[index])
             reason = f"has {row.actual_columns} fields, the header names {row.expected_columns}"
-            self._broken.append(BrokenLine(self._number * FILE_STEP + line, row.text, reason))
+            self._broken.append(BrokenLine(self._number, line, row.text, reason))
         self._told = len(self._bad)
 
     def _breaks_in_bad(self) -> np.ndarray[Any, np.dtype[np.int64]]:

@@ -26,10 +26,11 @@ import sqlalchemy as sa
 from sqlalchemy import exc
 
 from brenvik.core import windows
+from brenvik.core.arrivals import numbered
 from brenvik.core.windows import Mark, Span, Window, parse_mark, told
 from brenvik.errors import DeclarationError, FeedError, SourceDown
 from brenvik.feed_rules import Connection
-from brenvik.feeds.base import Batch, Memory, Waiting, Wanted, arrow_type
+from brenvik.feeds.base import Batch, Memory, Piece, Waiting, Wanted, arrow_type
 from brenvik.types import TEXT, ColumnType, parse_type, type_of_arrow
 
 ROWS_PER_PIECE = 20_000
@@ -414,17 +415,19 @@ class DatabaseSource:
                 answer.close()
             view.close()
 
-        def arrays() -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
+        def arrays() -> Iterator[Piece]:
             line = 1
             for piece in pieces:
                 made = [_array(v, columns[name], f"{self.read}: {name}") for name, v in zip(names, piece, strict=True)]
                 count = len(piece[0])
-                yield 0, pa.RecordBatch.from_arrays(made, names=list(names)), pa.array(np.arange(line, line + count))
+                numbers = numbered(0, np.arange(line, line + count))
+                yield Piece(pa.RecordBatch.from_arrays(made, names=list(names)), pa.array(numbers))
                 line += count
 
         return Batch(
             source=f"{self.read} {window}",
             columns=columns,
+            parts={self.read: names},
             carried={0: names},
             pieces=arrays(),
             stated={name: kind for name, kind in stated.items() if kind and kind != columns[name]},

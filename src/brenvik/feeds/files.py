@@ -8,24 +8,18 @@ import hashlib
 import re
 import shutil
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Literal
 
-import numpy as np
-import pyarrow as pa
-import pyarrow.parquet as pq
-
 from brenvik.errors import DeclarationError, FeedError
-from brenvik.feeds import csv
-from brenvik.feeds.base import Batch, BrokenLine, Memory, Waiting, Wanted, travelling, types_of
-from brenvik.feeds.frames import ROWS_PER_PIECE
+from brenvik.feeds.base import Batch, Memory, Waiting, Wanted
+from brenvik.feeds.formats import PLAIN, Reading, batch_of, columns_of
 from brenvik.ledger import TakenFile
-from brenvik.types import TEXT, ColumnType
+from brenvik.types import ColumnType
 
 Then = Literal["keep", "move", "delete"]
-FORMATS = (".csv", ".csv.gz", ".parquet")
 
 
 class FileSource:
@@ -55,7 +49,7 @@ class FileSource:
         settle: timedelta | None = None,
         then: Then = "keep",
         move_to: str = "",
-        dialect: csv.Dialect = csv.RFC_4180,
+        reading: Reading = PLAIN,
     ) -> None:
         self.name = name
         self.kind = kind
@@ -65,7 +59,7 @@ class FileSource:
         self._settle = settle or timedelta(0)
         self._then = then
         self._move_to = move_to
-        self._dialect = dialect
+        self._reading = reading
 
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         if wanted and not wanted.pattern:
@@ -93,9 +87,9 @@ class FileSource:
                     f"Take its new content: --again {known.file}"
                 )
         batch = (
-            batch_of([self._folder / file.file for file in new], new, self._dialect)
+            batch_of([self._folder / file.file for file in new], new, self._reading)
             if new
-            else Batch("", {}, {}, iter(()), notes=[])
+            else Batch("", {}, {}, {}, iter(()))
         )
         batch.notes += notes
         batch.after_commit = lambda: self._put_away(done)
@@ -134,7 +128,7 @@ class FileSource:
             TakenFile(self._taken_name(path), path.stat().st_size, _digest(path), number=number)
             for number, path in enumerate(paths, 1)
         ]
-        return batch_of(paths, files, self._dialect) if files else Batch("", {}, {}, iter(()))
+        return batch_of(paths, files, self._reading) if files else Batch("", {}, {}, {}, iter(()))
 
     def waiting(self, memory: Memory) -> Waiting:
         taken = memory.taken_files()
@@ -148,7 +142,7 @@ class FileSource:
         paths = self.matching()
         if not paths:
             raise FeedError(f"no file matches {self._pattern!r} in {self._folder}")
-        return {path.name: columns_of(path, self._dialect) for path in paths}
+        return {path.name: columns_of(path, self._reading) for path in paths}
 
     def matching(self, pattern: str | None = None) -> list[Path]:
         """The files that a pattern (else the feed's own) names, whether taken or not, in their order."""
@@ -193,60 +187,6 @@ class FileSource:
         return path.relative_to(self._folder).as_posix()
 
 
-def batch_of(paths: Sequence[Path], files: Sequence[TakenFile], dialect: csv.Dialect = csv.RFC_4180) -> Batch:
-    """The rows of some files as one batch. Columns whose types differ between files travel as text."""
-    by_file = {file.number: columns_of(path, dialect) for path, file in zip(paths, files, strict=True)}
-    columns: dict[str, ColumnType] = {}
-    for found in by_file.values():
-        for name, kind in found.items():
-            columns[name] = kind if columns.get(name, kind) == kind else TEXT
-    broken: list[BrokenLine] = []
-
-    def pieces() -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
-        for path, file in zip(paths, files, strict=True):
-            here = {name: columns[name] for name in by_file[file.number]}
-            for piece, lines in _read(path, file.number, here, broken, dialect):
-                yield file.number, piece, lines
-
-    return Batch(
-        source=files[0].file if len(files) == 1 else f"{files[0].file} … {files[-1].file} ({len(files)} files)",
-        columns=columns,
-        carried={number: tuple(found) for number, found in by_file.items()},
-        pieces=pieces(),
-        files=tuple(files),
-        broken=broken,
-    )
-
-
-def columns_of(path: Path, dialect: csv.Dialect = csv.RFC_4180) -> dict[str, ColumnType]:
-    """The columns of a file: those of CSV are text. Raises FeedError when it cannot be read."""
-    if path.suffix.lower() == ".parquet":
-        try:
-            return types_of(pq.read_schema(path), path.name)
-        except (pa.ArrowInvalid, OSError) as error:
-            raise FeedError(f"{path.name} is no Parquet file that can be read: {error}") from error
-    if _is_csv(path, dialect):
-        return csv.columns_of(path, dialect)
-    raise FeedError(
-        f"{path.name}: known are files that end in {', '.join(FORMATS)}; mend the pattern under files, or declare csv = {{ … }}."
-    )
-
-
-def _read(
-    path: Path, number: int, columns: Mapping[str, ColumnType], broken: list[BrokenLine], dialect: csv.Dialect
-) -> Iterator[tuple[pa.RecordBatch, pa.Array]]:
-    if _is_csv(path, dialect):
-        yield from csv.read(path, number, tuple(columns), broken, dialect)
-        return
-    line = 1
-    try:
-        for piece in pq.ParquetFile(path).iter_batches(batch_size=ROWS_PER_PIECE):
-            yield travelling(piece, columns, path.name), pa.array(np.arange(line, line + len(piece)))
-            line += len(piece)
-    except (pa.ArrowInvalid, OSError) as error:
-        raise FeedError(f"{path.name} breaks off at row {line}: {error}. Nothing of it was taken.") from error
-
-
 def _looks(path: Path) -> tuple[int, int]:
     """Size and time of the last change: what tells cheaply that somebody wrote to a file."""
     found = path.stat()
@@ -261,12 +201,6 @@ def _move(path: Path, to: Path) -> None:
         number += 1
         place = to.with_name(f"{to.stem} ({number}){to.suffix}")
     shutil.move(path, place)
-
-
-def _is_csv(path: Path, dialect: csv.Dialect) -> bool:
-    """By the name; where a dialect is declared, whatever is not Parquet."""
-    declared = dialect != csv.RFC_4180 and path.suffix.lower() != ".parquet"
-    return declared or path.name.lower().endswith((".csv", ".csv.gz"))
 
 
 def _digest(path: Path) -> str:

@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from brenvik.core.arrivals import numbered
 from brenvik.errors import FeedError
-from brenvik.feeds.base import Batch, Memory, Wanted, travelling, types_of
+from brenvik.feeds.base import Batch, Memory, Piece, Wanted, travelling, types_of
 
 ROWS_PER_PIECE = 122_880  # DuckDB's own row group: smaller pieces are stored worse
 
@@ -27,15 +28,15 @@ class FrameSource:
         reader = _reader(self._frame, source)
         columns = types_of(reader.schema, source)
 
-        def pieces() -> Iterator[tuple[int, pa.RecordBatch, pa.Array]]:
+        def pieces() -> Iterator[Piece]:
             line = 1
             while (piece := _next(reader, source, line)) is not None:
                 for start in range(0, len(piece), ROWS_PER_PIECE):
                     part = travelling(piece.slice(start, ROWS_PER_PIECE), columns, source)
-                    yield 0, part, pa.array(np.arange(line, line + len(part)))
+                    yield Piece(part, pa.array(numbered(0, np.arange(line, line + len(part)))))
                     line += len(part)
 
-        return Batch(source=source, columns=columns, carried={0: tuple(columns)}, pieces=pieces())
+        return Batch(source, columns, parts={source: tuple(columns)}, carried={0: tuple(columns)}, pieces=pieces())
 
 
 def _next(reader: pa.RecordBatchReader, source: str, line: int) -> pa.RecordBatch | None:

@@ -1,0 +1,109 @@
+"""What a file holds and how it is read, by the ending of its name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from brenvik.errors import FeedError
+from brenvik.feeds import csv, jsonl, parquet
+from brenvik.feeds.base import Batch, BrokenLine, Piece
+from brenvik.ledger import TakenFile
+from brenvik.types import TEXT, ColumnType
+
+ENDINGS = (".csv", ".csv.gz", ".jsonl", ".jsonl.gz", ".parquet")
+
+
+@dataclass(frozen=True)
+class Reading:
+    """How files are read: CSV by a dialect, JSON Lines by where the parts of a record stand.
+
+    Where one of them is declared, files whose names end otherwise are of that format.
+    """
+
+    dialect: csv.Dialect = csv.RFC_4180
+    record: jsonl.Record = jsonl.PLAIN
+
+    def format_of(self, path: Path) -> Literal["csv", "jsonl", "parquet"]:
+        """Raises FeedError when the name does not tell."""
+        name = path.name.lower().removesuffix(".gz")
+        if name.endswith(".parquet"):
+            return "parquet"
+        if name.endswith(".jsonl"):
+            return "jsonl"
+        if name.endswith(".csv") or self.dialect != csv.RFC_4180:
+            return "csv"
+        if self.record.is_declared:
+            return "jsonl"
+        raise FeedError(
+            f"{path.name}: known are files that end in {', '.join(ENDINGS)}; mend the pattern under files, or say what "
+            "they are with csv = { … } or record = { … }."
+        )
+
+
+PLAIN = Reading()
+
+
+@dataclass(frozen=True)
+class _Found:
+    """What a file holds: its columns, and which of them its rows carry (by the members of the rows, for JSON); a JSON file
+    without any record nothing, and the columns that are expected of it."""
+
+    columns: Mapping[str, ColumnType]
+    carried: Mapping[tuple[str, ...], tuple[str, ...]]
+
+
+def _look(path: Path, reading: Reading) -> _Found:
+    form = reading.format_of(path)
+    if form == "jsonl":
+        carried = jsonl.carried_in(path, reading.record)
+        names = dict.fromkeys(name for names in carried.values() for name in names)
+        return _Found(dict.fromkeys(names or reading.record.expected, TEXT), carried)
+    columns = parquet.columns_of(path) if form == "parquet" else csv.columns_of(path, reading.dialect)
+    return _Found(columns, {tuple(columns): tuple(columns)})
+
+
+def columns_of(path: Path, reading: Reading = PLAIN) -> dict[str, ColumnType]:
+    """The columns of a file: those of CSV and JSON are text. Raises FeedError when it cannot be read."""
+    return dict(_look(path, reading).columns)
+
+
+def batch_of(paths: Sequence[Path], files: Sequence[TakenFile], reading: Reading = PLAIN) -> Batch:
+    """The rows of some files as one batch. Columns whose types differ between files travel as text."""
+    found = [_look(path, reading) for path in paths]
+    columns: dict[str, ColumnType] = {}
+    numbers: dict[tuple[str, ...], int] = {}
+    for each in found:
+        for name, kind in each.columns.items():
+            columns[name] = kind if columns.get(name, kind) == kind else TEXT
+        for names in each.carried.values() or [tuple(each.columns)]:
+            numbers.setdefault(names, len(numbers))
+    broken: list[BrokenLine] = []
+    some_json = any(reading.format_of(path) == "jsonl" for path in paths)
+
+    def pieces() -> Iterator[Piece]:
+        for path, file, its in zip(paths, files, found, strict=True):
+            carried = {members: numbers[names] for members, names in its.carried.items()}
+            form = reading.format_of(path)
+            if form == "jsonl":
+                yield from jsonl.read(path, file.number, carried, tuple(its.columns), broken, reading.record)
+                continue
+            (number,) = carried.values()
+            if form == "parquet":
+                yield from parquet.read(path, file.number, number, {name: columns[name] for name in its.columns})
+            else:
+                yield from csv.read(path, file.number, number, tuple(its.columns), broken, reading.dialect)
+
+    return Batch(
+        source=files[0].file if len(files) == 1 else f"{files[0].file} … {files[-1].file} ({len(files)} files)",
+        columns=columns,
+        parts={file.file: tuple(its.columns) for file, its in zip(files, found, strict=True) if its.carried},
+        carried={number: names for names, number in numbers.items()},
+        pieces=pieces(),
+        files=tuple(files),
+        broken=broken,
+        keeps_raw=some_json,
+        derives=some_json and reading.record.derives,
+    )

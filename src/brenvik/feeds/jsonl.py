@@ -1,0 +1,272 @@
+"""JSON Lines: a JSON object a line (RFC 8259), whose members are columns; or a change record, with its row inside.
+
+A file that ends in ``.gz`` is unpacked while it is read. Text stays text, and so do numbers: they arrive as they are written.
+A member that is null is null, one that is not there is not carried. Objects and arrays inside a row arrive as JSON. A line
+that is blank is no row, one that is no JSON object is refused.
+
+A *change record* says where its parts stand: the row as it is now, the row as it was, the operation, what orders. Where both
+rows are there and their natural keys differ, the record is two changes: a delete of the old key is derived from it.
+
+The lines are parsed in DuckDB. It reads numbers with a fraction as binary floating point, so those that would not come back
+as they are written are put in quotes before.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv
+
+from brenvik.core import sql
+from brenvik.core.arrivals import numbered
+from brenvik.core.screen import Operations
+from brenvik.errors import FeedError
+from brenvik.feeds.base import BrokenLine, Piece, types_of
+
+_BLOCK = 16 << 20
+_LINES = 8_192  # parts of a block that DuckDB works on side by side
+_NEVER = "\x01"  # no control character may stand in a line of JSON
+_INEXACT = r"[0-9]\.[0-9]*0([^0-9]|$)|[0-9.]{16,}|[0-9][eE][-+0-9]|\.0000|[^0-9A-Za-z]-0"
+_TEXT_OR_NUMBER = r'("(?:[^"\\]|\\.)*")|(-?[0-9][0-9.eE+-]*)'
+
+
+@dataclass(frozen=True)
+class Record:
+    """Where in a record the parts of a change stand, as JSON pointers (RFC 6901); the empty one is the record itself.
+
+    new_row, old_row
+        The row as it is now, and as it was; a delete may have the old one only. None: records have no old rows.
+    columns
+        Columns that stand elsewhere in the record, by their pointers.
+    keys
+        The natural key of the table; a record whose rows differ in it is also a delete of the old key.
+    operations
+        The codes that tell a delete; None where all rows are upserts.
+    expected
+        The columns of a file without any record.
+    """
+
+    new_row: str = ""
+    old_row: str | None = None
+    columns: tuple[tuple[str, str], ...] = ()
+    keys: tuple[str, ...] = ()
+    operations: Operations | None = None
+    expected: tuple[str, ...] = ()
+
+    @property
+    def is_declared(self) -> bool:
+        """Whether somebody said that parts stand elsewhere than in plain rows."""
+        return bool(self.new_row or self.old_row is not None or self.columns)
+
+    @property
+    def derives(self) -> bool:
+        """Whether a record can be two changes."""
+        return self.old_row is not None and bool(self.operations and self.operations.deleting)
+
+
+PLAIN = Record()
+Carried = tuple[str, ...]
+
+
+def carried_in(path: Path, record: Record) -> dict[Carried, Carried]:
+    """Which columns records carry: the members of their rows, and all of their columns; both in the order of their names."""
+    found: dict[Carried, Carried] = {}
+    outside = [name for name, _ in record.columns]
+    with duckdb.connect(":memory:") as desk:
+        for lines, _ in _lines(path, []):
+            desk.register("lines", lines)
+            for (members,) in desk.execute(
+                f"SELECT DISTINCT members FROM ({_parted(record, exact=False)}) p"
+            ).fetchall():
+                if members is not None:
+                    found[tuple(members)] = tuple(sorted({*members, *outside}))
+    types_of(pa.schema([(name, pa.string()) for name in sorted({n for c in found.values() for n in c})]), path.name)
+    return found
+
+
+def read(
+    path: Path,
+    number: int,
+    carried: Mapping[Carried, int],
+    columns: Sequence[str],
+    broken: list[BrokenLine],
+    record: Record,
+) -> Iterator[Piece]:
+    """The rows of a file; ``carried`` gives the numbers of what ``carried_in`` found. Other lines go to ``broken``."""
+    with duckdb.connect(":memory:") as desk:
+        desk.execute("CREATE TABLE sets (members VARCHAR[], carried INTEGER)")
+        for members, its_number in carried.items():
+            desk.execute("INSERT INTO sets VALUES (?, ?)", [list(members), its_number])
+        shaped = _shaped(record, columns)
+        for lines, first in _lines(path, broken, number):
+            desk.register("lines", lines)
+            rows = desk.sql(shaped).to_arrow_table().combine_chunks()
+            if rows["reason"].null_count < len(rows):
+                refused = rows.filter(pc.is_valid(rows["reason"])).select(["place", "line", "reason"]).sort_by("place")
+                broken += [
+                    BrokenLine(number, first + row["place"], row["line"], row["reason"]) for row in refused.to_pylist()
+                ]
+                rows = rows.filter(pc.is_null(rows["reason"])).combine_chunks()
+            if rows["carried"].null_count:
+                raise FeedError(f"{path.name} has changed while it was read. Nothing of it was taken; load again.")
+            places = rows["place"].to_numpy() + first
+            arrivals = numbered(number, places) - rows["derived"].to_numpy()
+            for batch in rows.select(list(columns)).to_batches():
+                yield Piece(batch, pa.array(arrivals), rows["carried"].combine_chunks(), rows["line"].combine_chunks())
+
+
+@contextmanager
+def _telling(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except (pa.ArrowInvalid, OSError, UnicodeError) as error:
+        raise FeedError(
+            f"{path.name} cannot be read: {error}. Expected a JSON object a line in UTF-8; nothing of it was taken."
+        ) from error
+
+
+def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tuple[pa.Table, int]]:
+    """The lines of a file block by block, as a column ``line`` and their ``place`` in the block, and the first one's number."""
+    bad: list[Any] = []
+
+    def note(row: Any) -> str:
+        bad.append(row)
+        return "skip"
+
+    if path.stat().st_size == 0:
+        return
+    with (
+        _telling(path),
+        pa.csv.open_csv(
+            pa.input_stream(path, compression="gzip" if path.suffix.lower() == ".gz" else None),
+            read_options=pa.csv.ReadOptions(use_threads=False, block_size=_BLOCK, column_names=["line"]),
+            parse_options=pa.csv.ParseOptions(
+                delimiter=_NEVER, quote_char=False, ignore_empty_lines=False, invalid_row_handler=note
+            ),
+            convert_options=pa.csv.ConvertOptions(column_types={"line": pa.string()}, strings_can_be_null=False),
+        ) as reader,
+    ):
+        told, line = 0, 1
+        for piece in reader:
+            numbers = np.array([row.number for row in bad], dtype=np.int64)
+            places = np.arange(len(piece)) + line
+            for row in numbers:  # the reader leaves them out, but counts them
+                places[places >= row] += 1
+            lines = pa.table({"line": piece.column(0), "place": places - line})
+            yield pa.Table.from_batches(lines.to_batches(max_chunksize=_LINES)), line
+            line = int(places[-1]) + 1 if len(places) else line
+            broken += [BrokenLine(number, row.number, row.text, "is no JSON") for row in bad[told:]]
+            told = len(bad)
+
+
+def _pointer(name: str) -> str:
+    return "/" + name.replace("~", "~0").replace("/", "~1")
+
+
+def _text(text: str) -> str:
+    return "'" + text.replace("'", "''") + "'"
+
+
+def _at(pointer: str, of: str) -> str:
+    """What stands at a pointer of a JSON text, if it is an object; else null."""
+    if not pointer:
+        return f"CASE WHEN json_type({of}) = 'OBJECT' THEN {of} END"
+    return f"CASE WHEN json_type({of}, {_text(pointer)}) = 'OBJECT' THEN json_extract({of}, {_text(pointer)}) END"
+
+
+def _one(pointer: str, of: str) -> str:
+    """The value at a pointer as text: exact, but objects and arrays as they stand in the line."""
+    return f"json_extract_string({of}, {_text(pointer)})"
+
+
+def _exact(line: str) -> str:
+    """A line with the numbers in quotes, if any of them would not come back as it is written."""
+    quoted = f"regexp_replace({line}, {_text(_TEXT_OR_NUMBER)}, '\\1{_NEVER}\\2{_NEVER}', 'g')"
+    quoted = f"replace(replace({quoted}, '{_NEVER}{_NEVER}', ''), '{_NEVER}', '\"')"
+    return f"CASE WHEN regexp_matches({line}, {_text(_INEXACT)}) THEN {quoted} ELSE {line} END"
+
+
+def _parted(record: Record, *, exact: bool = True) -> str:
+    """The lines with their parts: ``said`` (exact), the rows ``now`` and ``was``, ``plain`` (the row as it stands in the
+    line), ``members`` of the row, its operation, and a reason where the line cannot be a change."""
+    operations = record.operations
+    code = "NULL"
+    if operations:
+        outside = dict(record.columns).get(operations.column)
+        code = _one(outside, "said") if outside is not None else _one(_pointer(operations.column), "COALESCE(now, was)")
+        code = f"lower(trim({code}))"
+    deleting = ", ".join(_text(each) for each in operations.deleting) if operations else ""
+    is_delete = f"COALESCE({code} IN ({deleting}), FALSE)" if deleting else "FALSE"
+    both = record.new_row + (f" nor {record.old_row}" if record.old_row is not None else "")
+    return f"""
+SELECT *,
+  CASE
+    WHEN said IS NULL THEN 'is no JSON object'
+    WHEN now IS NULL AND was IS NULL THEN {_text(f"has no row at {both}")}
+    WHEN now IS NULL AND NOT deletes THEN {_text(f"says no delete, but has no row at {record.new_row}")}
+    WHEN len(members) > len(list_distinct(members)) THEN
+      'names a column twice: ' || list_first(list_filter(members, lambda m: len(list_filter(members, lambda o: o = m)) > 1))
+  END AS reason
+FROM (
+  SELECT *, {is_delete} AS deletes,
+    list_sort(json_keys(COALESCE(now, was))) AS members
+  FROM (
+    SELECT *, {_at(record.new_row, "said")} AS now, {"NULL" if record.old_row is None else _at(record.old_row, "said")} AS was
+    FROM (
+      SELECT line, place, CASE WHEN json_valid(line) THEN
+        CASE WHEN json_type(line) = 'OBJECT' THEN {_exact("line") if exact else "line"} END END AS said
+      FROM lines WHERE trim(line) <> ''
+    ) l
+  ) r
+) p"""
+
+
+def _shaped(record: Record, columns: Sequence[str]) -> str:
+    """The lines with their columns, or the reason why they have none; and what is derived of them."""
+    outside = dict(record.columns)
+    keys = record.keys if record.old_row is not None else ()
+    inside = [name for name in columns if name not in outside]
+    where = {name: f"row_values[{index}]" for index, name in enumerate(inside, 1)}
+
+    def value(name: str) -> str:
+        if name in outside:
+            found, plain = _one(outside[name], "said"), _one(outside[name], "line")
+        else:
+            found = where[name]
+            at = f"CASE WHEN now IS NULL THEN {_text(record.old_row or '')} ELSE {_text(record.new_row)} END"
+            plain = f"json_extract_string(line, {at} || {_text(_pointer(name))})"
+            if name in keys:
+                found = f"COALESCE({found}, {was(name)})"
+        return f"CASE WHEN left({found}, 1) IN ('{{', '[') THEN {plain} ELSE {found} END"
+
+    def was(name: str) -> str:
+        return _one(_pointer(name), "was")
+
+    pointers = ", ".join(_text(_pointer(name)) for name in inside)
+    own = ", ".join(f"{value(name)} AS {sql.quote(name)}" for name in columns)
+    parted = f"""
+WITH parted AS MATERIALIZED (
+  SELECT q.*, s.carried, json_extract_string(COALESCE(now, was), CAST([{pointers}] AS VARCHAR[])) AS row_values
+  FROM ({_parted(record)}) q LEFT JOIN sets s ON s.members = q.members
+)"""
+    text = f"SELECT place, reason, 0 AS derived, carried, line, {own} FROM parted"
+    if not record.derives:
+        return f"{parted.replace(' MATERIALIZED', '')}\n{text}"
+    assert record.operations
+    stead = {name: f"COALESCE({was(name)}, {value(name)})" for name in keys}
+    stead[record.operations.column] = _text(record.operations.deleting[0])
+    derived = ", ".join(f"{stead.get(name) or value(name)} AS {sql.quote(name)}" for name in columns)
+    moved = sql.any_of(f"{where[name]} <> {was(name)}" for name in keys if name in where)
+    return f"""{parted}
+{text}
+UNION ALL
+SELECT place, reason, 1, carried, line, {derived} FROM parted
+WHERE reason IS NULL AND NOT deletes AND now IS NOT NULL AND was IS NOT NULL AND {moved}"""

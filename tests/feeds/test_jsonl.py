@@ -1,0 +1,271 @@
+"""JSON Lines: values arrive as they are written, absent is not null, change records are taken apart."""
+
+from __future__ import annotations
+
+import gzip
+import json
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import brenvik
+from brenvik.errors import FeedError, ProjectError
+from brenvik.feeds.files import FileSource
+from brenvik.feeds.formats import Reading, batch_of
+from brenvik.feeds.jsonl import Record
+from brenvik.ledger import TakenFile
+from brenvik.project_file import read_project
+
+RULES = brenvik.TableRules(
+    "buoy", natural_key="code", order_by="at", types={"at": "integer", "depth": "decimal(30,20)"}, max_rejects=None
+)
+
+
+@pytest.fixture
+def store() -> Any:
+    with brenvik.open_store("duckdb::memory:") as opened:
+        yield opened
+
+
+def take(store: brenvik.Store, folder: Path, reading: Reading | None = None, **how: Any) -> brenvik.Outcome:
+    source = FileSource("*.jsonl*", folder=folder, name="files", kind="upserts", reading=reading or Reading())
+    return store.load_from(RULES, source, **how)
+
+
+def write(path: Path, *records: Any) -> None:
+    path.write_text("".join(f"{r if isinstance(r, str) else json.dumps(r)}\n" for r in records), encoding="utf-8")
+
+
+def arrived(path: Path, record: Record | None = None) -> list[dict[str, Any]]:
+    """The rows of a file as they go into a load, with their lines."""
+    batch = batch_of([path], [TakenFile(path.name, 0, "", number=0)], Reading(record=record or Record()))
+    rows = batch.rows().read_all().to_pylist()
+    return sorted(rows, key=lambda row: int(row["brenvik_arrival"]))
+
+
+def test_members_are_columns_absent_is_not_null_and_nested_values_stay_json(
+    store: brenvik.Store, tmp_path: Path
+) -> None:
+    write(
+        tmp_path / "a.jsonl",
+        {"code": "A", "at": 1, "light": "Q", "depth": 4.5, "tags": ["x", 1.5]},
+        '{"at": 2, "code": "A", "depth": 12.34000000000000000001}',
+        "",
+        {"code": "A", "at": 3, "light": None},
+    )
+    outcome = take(store, tmp_path)
+    rows = store.read(RULES).to_pylist()
+    assert [(row["light"], row["depth"], row["tags"]) for row in rows] == [
+        ("Q", Decimal("4.5"), '["x",1.5]'),
+        ("Q", Decimal("12.34000000000000000001"), '["x",1.5]'),
+        (None, Decimal("12.34000000000000000001"), '["x",1.5]'),
+    ]
+    assert outcome.counts["read"] == 3
+    assert outcome.decisions()["line"].to_pylist() == [1, 2, 4]
+    assert not any("has no" in note for note in outcome.notes)
+
+
+def test_lines_that_are_no_records_are_refused_whole(store: brenvik.Store, tmp_path: Path) -> None:
+    bad = [
+        '{"code": "B", "at": 1',
+        "[1]",
+        '"x"',
+        '{"code": "B", "code": "C", "at": 1}',
+        "a\x01b",
+        '{"code": "B", "at": "x"}',
+    ]
+    write(tmp_path / "a.jsonl", {"code": "A", "at": 1}, *bad, {"code": "D", "at": 1})
+    outcome = take(store, tmp_path)
+    told = {row["line"]: (row["reason"], row["content"]) for row in store.ledger.rejects().to_pylist()}
+    assert told == {
+        2: ("is no JSON object", bad[0]),
+        3: ("is no JSON object", bad[1]),
+        4: ("is no JSON object", bad[2]),
+        5: ("names a column twice: code", bad[3]),
+        6: ("is no JSON", bad[4]),
+        7: ("at: 'x' is no integer", bad[5]),
+    }
+    assert (outcome.counts["read"], outcome.counts["inserted"], outcome.counts["rejected"]) == (8, 2, 6)
+    assert outcome.decisions()["line"].to_pylist() == list(range(1, 9))
+
+
+def test_packed_empty_and_windows_files(store: brenvik.Store, tmp_path: Path) -> None:
+    with gzip.open(tmp_path / "a.jsonl.gz", "wb") as file:
+        file.write('\ufeff{"code": "é", "at": 1}\r\n{"code": "B", "at": 1}'.encode())
+    (tmp_path / "b.jsonl").write_bytes(b"")
+    outcome = take(store, tmp_path)
+    assert [row["code"] for row in store.read(RULES).to_pylist()] == ["B", "é"]
+    assert (outcome.counts["read"], outcome.counts["inserted"]) == (2, 2)
+    assert len(store.ledger.taken_files("buoy", "files")) == 2
+    (tmp_path / "c.jsonl").write_text("\n\n")
+    expecting = Reading(record=Record(expected=("code", "at")))
+    assert take(store, tmp_path, expecting).counts["read"] == 0
+    assert take(store, tmp_path, expecting).state == "nothing new"
+
+
+def test_a_file_cut_short_or_of_another_encoding_is_told(store: brenvik.Store, tmp_path: Path) -> None:
+    path = tmp_path / "a.jsonl.gz"
+    path.write_bytes(gzip.compress(b'{"code": "A", "at": 1}\n' * 1000)[:-20])
+    with pytest.raises(FeedError, match=r"a.jsonl.gz cannot be read"):
+        take(store, tmp_path)
+    path.unlink()
+    (tmp_path / "b.jsonl").write_bytes('{"code": "é", "at": 1}\n'.encode("latin-1"))
+    with pytest.raises(FeedError, match="Expected a JSON object a line in UTF-8"):
+        take(store, tmp_path)
+    assert store.ledger.runs()["state"].to_pylist() == ["failed", "failed"]
+
+
+numbers = st.one_of(
+    st.integers().map(str),
+    st.decimals(allow_nan=False, allow_infinity=False).map(lambda d: f"{d:f}"),
+    st.floats(allow_nan=False, allow_infinity=False).map(repr),
+    st.from_regex(r"-?(0|[1-9][0-9]{0,20})(\.[0-9]{1,22})?([eE][+-]?[0-9]{1,3})?", fullmatch=True),
+)
+texts = st.text(st.characters(codec="utf-8", exclude_characters="\x00"), max_size=12) | st.sampled_from(
+    ['"', "\\", '\\"1.50', "1.50", ": 1.50,", "{", "[1.50]", '{"a": 1.50}', " 2.0 ", "-0", "1e5", "\u2028", "\x01"]
+)
+names = st.sampled_from(["code", "a/b", "a~b", 'q"', "", "it's", "~1", "日", " x", "$.a"])
+
+
+@settings(max_examples=max(20, settings().max_examples // 10))
+@given(st.lists(st.dictionaries(names, st.one_of(numbers.map(lambda n: ("number", n)), texts, st.none()), min_size=1)))
+def test_values_arrive_as_they_are_written(tmp_path_factory: Any, records: list[dict[str, Any]]) -> None:
+    path = tmp_path_factory.mktemp("json") / "a.jsonl"
+
+    def member(name: str, value: Any) -> str:
+        written = value[1] if isinstance(value, tuple) else json.dumps(value, ensure_ascii=len(name) % 2 == 0)
+        return f"{json.dumps(name)}:{written}"
+
+    kept = [{name: value for name, value in record.items() if name} for record in records]
+    write(path, *("{" + ", ".join(member(n, v) for n, v in record.items()) + "}" for record in kept))
+    if not any(kept):
+        return
+    found = arrived(path)
+    columns = {name for record in kept for name in record}
+    assert len(found) == len(kept)
+    for record, row in zip(kept, found, strict=True):
+        said = {name: value[1] if isinstance(value, tuple) else value for name, value in record.items()}
+        assert {name: row[name] for name in columns} == {name: said.get(name) for name in columns}
+    sets = batch_of([path], [TakenFile("a", 0, "", number=0)]).carried
+    assert {frozenset(carried) for carried in sets.values()} == {frozenset(record) for record in kept}
+
+
+NESTED = Record(
+    new_row="/state/now",
+    old_row="/state/was",
+    columns=(("what", "/what"), ("at", "/at/no")),
+    keys=("code", "part"),
+    operations=brenvik.Operations("what", insert=("new",), update=("set",), delete=("gone",)),
+)
+
+
+def record(what: str, at: int, now: Any, was: Any = None) -> dict[str, Any]:
+    return {"what": what, "at": {"no": at}, "state": {"now": now, "was": was}}
+
+
+def test_change_records_are_taken_apart(tmp_path: Path) -> None:
+    a, b = {"code": "A", "part": "1"}, {"code": "B", "part": "1"}
+    write(
+        tmp_path / "a.jsonl",
+        record("new", 1, a | {"light": 1.5}),
+        record("set", 2, {"light": "Q"}, a),  # the key only in the old row
+        record("set", 3, b | {"light": "Q"}, {"code": "A"}),  # the rest of the old key is as it is
+        record("gone", 4, None, b),
+        record("gone", 5, b, {}),
+        record("set", 6, None, b),
+        record("gone", 7, None, None),
+        {"what": "new", "at": 8},
+    )
+    path = tmp_path / "a.jsonl"
+    rows = [
+        (row["brenvik_arrival"] // 2, row["what"], row["code"], row["part"], row["at"], row["light"])
+        for row in arrived(path, NESTED)
+    ]
+    assert rows == [
+        (1, "new", "A", "1", "1", "1.5"),
+        (2, "set", "A", "1", "2", "Q"),
+        (3, "gone", "A", "1", "3", "Q"),
+        (3, "set", "B", "1", "3", "Q"),
+        (4, "gone", "B", "1", "4", None),
+        (5, "gone", "B", "1", "5", None),
+    ]
+    batch = batch_of([path], [TakenFile("a", 0, "", number=0)], Reading(record=NESTED))
+    batch.rows().read_all()
+    assert [(line.line, line.reason) for line in batch.broken] == [
+        (6, "says no delete, but has no row at /state/now"),
+        (7, "has no row at /state/now nor /state/was"),
+        (8, "has no row at /state/now nor /state/was"),
+    ]
+
+
+PROJECT = """
+store = "duckdb:coast.duckdb"
+[table.buoy]
+natural_key = ["code"]
+order_by = ["at"]
+types = { at = "integer", code = "text(4)" }
+[table.buoy.feed.registry]
+kind = "changes"
+files = "*.jsonl"
+operation = { column = "what", insert = ["new"], update = ["set"], delete = ["gone"] }
+record = { new_row = "/now", old_row = "/was", columns = { what = "/what", at = "/at" } }
+"""
+
+
+def test_a_changed_key_is_a_delete_of_the_old_and_an_insert_of_the_new(tmp_path: Path) -> None:
+    (tmp_path / "brenvik.toml").write_text(PROJECT)
+    rows = [
+        {"what": "new", "at": 1, "now": {"code": "A", "light": "Q"}},
+        {"what": "set", "at": 2, "was": {"code": "A"}, "now": {"code": "B", "light": "Q"}},
+        {"what": "set", "at": 3, "was": {"code": "B"}, "now": {"code": "too long", "light": "Q"}},
+        {"what": "set", "at": 4, "was": {"code": "also too long"}, "now": {"code": "C", "light": "Q"}},
+    ]
+    write(tmp_path / "1.jsonl", *rows)
+    project = read_project(tmp_path / "brenvik.toml")
+    (seen,) = project.load(preview=True)
+    (outcome,) = project.load()
+    assert seen.counts == outcome.counts
+    assert outcome.sums()[0] == "4 read + 1 derived = 2 inserted + 1 deleted + 2 rejected"
+    rules = project.table("buoy").rules
+    with project.open() as store:
+        found = [(r["code"], r["valid_from"], r["valid_to"], r["is_deleted"]) for r in store.read(rules).to_pylist()]
+        assert found == [("A", 1, 2, True), ("B", 2, None, False)]
+        rejects = store.ledger.rejects().to_pylist()
+        assert [(r["line"], r["column_name"], json.loads(r["content"])) for r in rejects] == [
+            (3, "code", rows[2]),
+            (4, "code", rows[3]),
+        ]
+        run = store.ledger.run(1)
+        assert run and (run["read"], run["derived"]) == (4, 1)
+    write(tmp_path / "2.jsonl", *rows)
+    (again,) = project.load()
+    assert again.sums()[0] == "4 read + 1 derived = 5 duplicate"
+
+
+@pytest.mark.parametrize(
+    ("record", "told"),
+    [
+        ("1", "expected keys as in record"),
+        ('{ new = "/now" }', "record.new: is unknown; known are new_row, old_row, columns"),
+        ('{ new_row = "now" }', "record.new_row: expected a JSON pointer"),
+        ('{ columns = { at = "/a~2" } }', "record.columns.at: expected a JSON pointer"),
+        ('{ columns = "at" }', "record.columns: expected names and pointers"),
+    ],
+)
+def test_faults_of_a_record_are_told(tmp_path: Path, record: str, told: str) -> None:
+    text = PROJECT.partition("record =")[0] + f"record = {record}\n"
+    (tmp_path / "brenvik.toml").write_text(text)
+    with pytest.raises(ProjectError, match=told):
+        read_project(tmp_path / "brenvik.toml")
+
+
+def test_old_rows_need_a_code_that_says_delete(tmp_path: Path) -> None:
+    upserts = PROJECT.replace('"changes"', '"upserts"')
+    text = "\n".join(line for line in upserts.splitlines() if not line.startswith("operation"))
+    (tmp_path / "brenvik.toml").write_text(text)
+    with pytest.raises(ProjectError, match="old_row: serves to tell deletes"):
+        read_project(tmp_path / "brenvik.toml")
