@@ -36,18 +36,17 @@ class Telling:
         weakref.finalize(self, self.engine.on_discard(self.work))
 
     def decisions(self) -> pa.Table:
-        import duckdb
+        from brenvik.desk import desk
 
         try:
             wide = self.engine.ask(tell.wide(self.blueprint, busy=self.some_busy), work=self.work)
             rejected = self.engine.ask(tell.rejected(none=not self.some_rejected), work=self.work)
         except StoreError as error:
             raise StoreError(f"The decisions can be told only while the store is open: {error}") from error
-        with duckdb.connect(":memory:") as desk:
-            desk.execute("SET TimeZone = 'UTC'")
-            desk.register(tell.WIDE, wide)
-            desk.register(tell.REJECTED, rejected)
-            return desk.sql(tell.shape(self.blueprint, self.files)).to_arrow_table()
+        with desk() as work:
+            work.register(tell.WIDE, wide)
+            work.register(tell.REJECTED, rejected)
+            return work.sql(tell.shape(self.blueprint, self.files)).to_arrow_table()
 
 
 @dataclass

@@ -6,16 +6,18 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
-
-import duckdb
+from typing import TYPE_CHECKING, Any
 
 from brenvik.core import sql
 from brenvik.core.screen import Operations
+from brenvik.desk import desk
 from brenvik.errors import ProjectError
 from brenvik.feeds.formats import batch_of, columns_of
 from brenvik.ledger import TakenFile
 from brenvik.types import CAN_ORDER, ColumnType, parse_type
+
+if TYPE_CHECKING:
+    import duckdb
 
 LOOKED_AT = 200_000
 _GUESSES = ("boolean", "integer", "decimal", "date", "timestamp")
@@ -54,8 +56,8 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     ):
         raise ProjectError(f"{project} declares a table {name!r} already; give another name with --table.")
     given = columns_of(file)
-    with duckdb.connect(":memory:") as desk:
-        facts = _facts(desk, file, given)
+    with desk() as work:
+        facts = _facts(work, file, given)
     types = {column: _guess(facts[column]) if given[column].kind == "text" else given[column] for column in given}
     operation = next((c for c in given if facts[c]["values"] and facts[c]["values"] <= _CODES), None)
     keys = _keys(facts, types, operation)
@@ -96,11 +98,11 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     return Proposal(name, "\n".join(_aligned(lines)) + "\n", project, is_new, found)
 
 
-def _facts(desk: duckdb.DuckDBPyConnection, file: Path, given: Mapping[str, ColumnType]) -> dict[str, dict[str, Any]]:
+def _facts(work: duckdb.DuckDBPyConnection, file: Path, given: Mapping[str, ColumnType]) -> dict[str, dict[str, Any]]:
     """Per column: rows, nulls, distinct values, which types every value fits, decimals, and short values in lower case."""
     batch = batch_of([file], [TakenFile(file.name, 0, "", number=1)])
-    desk.register("rows_of_file", batch.rows())
-    desk.execute(f"CREATE TABLE looked_at AS SELECT * FROM rows_of_file LIMIT {LOOKED_AT}").fetchall()
+    work.register("rows_of_file", batch.rows())
+    work.execute(f"CREATE TEMP TABLE looked_at AS SELECT * FROM rows_of_file LIMIT {LOOKED_AT}").fetchall()
     facts: dict[str, dict[str, Any]] = {}
     for name in given:
         column = sql.quote(name)
@@ -113,13 +115,13 @@ def _facts(desk: duckdb.DuckDBPyConnection, file: Path, given: Mapping[str, Colu
             "timestamp": rf"regexp_matches({text}, '^\d{{4}}-\d\d-\d\d[ T]\d') AND TRY_CAST({text} AS TIMESTAMP) IS NOT NULL",
         }
         counts = ", ".join(f"count(*) FILTER (WHERE {test})" for test in tests.values())
-        ((rows, there, distinct, decimals, *fits),) = desk.execute(
+        ((rows, there, distinct, decimals, *fits),) = work.execute(
             f"SELECT count(*), count({column}), count(DISTINCT {column}), "
             f"max(length(split_part({text}, '.', 2))), {counts} FROM looked_at"
         ).fetchall()
         values: set[str] = set()
         if 0 < distinct <= len(_CODES) and there == rows:
-            values = {v for (v,) in desk.execute(f"SELECT DISTINCT lower(trim({text})) FROM looked_at").fetchall()}
+            values = {v for (v,) in work.execute(f"SELECT DISTINCT lower(trim({text})) FROM looked_at").fetchall()}
         facts[name] = {
             "rows": rows,
             "nulls": rows - there,

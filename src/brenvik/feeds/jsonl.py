@@ -19,7 +19,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import duckdb
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -28,6 +27,7 @@ import pyarrow.csv
 from brenvik.core import sql
 from brenvik.core.arrivals import numbered
 from brenvik.core.screen import Operations
+from brenvik.desk import desk
 from brenvik.errors import FeedError
 from brenvik.feeds.base import BrokenLine, Piece, types_of
 
@@ -80,10 +80,10 @@ def carried_in(path: Path, record: Record) -> dict[Carried, Carried]:
     """Which columns records carry: the members of their rows, and all of their columns; both in the order of their names."""
     found: dict[Carried, Carried] = {}
     outside = [name for name, _ in record.columns]
-    with duckdb.connect(":memory:") as desk:
+    with desk() as work:
         for lines, _ in _lines(path, []):
-            desk.register("lines", lines)
-            for (members,) in desk.execute(
+            work.register("lines", lines)
+            for (members,) in work.execute(
                 f"SELECT DISTINCT members FROM ({_parted(record, exact=False)}) p"
             ).fetchall():
                 if members is not None:
@@ -101,14 +101,14 @@ def read(
     record: Record,
 ) -> Iterator[Piece]:
     """The rows of a file; ``carried`` gives the numbers of what ``carried_in`` found. Other lines go to ``broken``."""
-    with duckdb.connect(":memory:") as desk:
-        desk.execute("CREATE TABLE sets (members VARCHAR[], carried INTEGER)")
+    with desk() as work:
+        work.execute("CREATE TEMP TABLE sets (members VARCHAR[], carried INTEGER)")
         for members, its_number in carried.items():
-            desk.execute("INSERT INTO sets VALUES (?, ?)", [list(members), its_number])
+            work.execute("INSERT INTO sets VALUES (?, ?)", [list(members), its_number])
         shaped = _shaped(record, columns)
         for lines, first in _lines(path, broken, number):
-            desk.register("lines", lines)
-            rows = desk.sql(shaped).to_arrow_table().combine_chunks()
+            work.register("lines", lines)
+            rows = work.sql(shaped).to_arrow_table().combine_chunks()
             if rows["reason"].null_count < len(rows):
                 refused = rows.filter(pc.is_valid(rows["reason"])).select(["place", "line", "reason"]).sort_by("place")
                 broken += [
