@@ -70,7 +70,10 @@ def load(
             if not batch.columns:
                 return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
             run = Run(0, rules.table, source.name, source.kind, batch.source, now())
-            return _work_through(ledger, rules, batch, operations, run, explain, watch)
+            outcome = _work_through(ledger, rules, batch, operations, run, explain, watch)
+            if batch.window and batch.window.more:
+                outcome.notes.append("This is the first piece; a load goes on with the next until nothing is left.")
+            return outcome
         finally:
             batch.close()
     ledger.prepare()

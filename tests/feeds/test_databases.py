@@ -93,6 +93,8 @@ def test_a_large_first_load_goes_in_pieces_and_on_where_it_stopped(
 ) -> None:
     registry.put(*((n, "NB-101", f"work {n}", at(n)) for n in range(1, 8)), (8, "NB-101", "twin", at(3)))
     source = registry.source(window=piece)
+    seen = load(store, source, preview=True)
+    assert any("This is the first piece" in note for note in seen.notes)
     first = load(store, source)
     assert first.window.more  # type: ignore[union-attr]
     assert first.window.high == at(3)  # type: ignore[union-attr]

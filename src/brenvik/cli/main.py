@@ -341,7 +341,7 @@ def as_of(
 
 @app.command()
 def new(
-    file: Annotated[Path, typer.Argument(help="A file of the feed (CSV or Parquet).", metavar="FILE")],
+    file: Annotated[Path, typer.Argument(help="A file of the feed (CSV, JSON Lines or Parquet).", metavar="FILE")],
     table: Annotated[str | None, typer.Option("--table", help="The table's name; else taken from the file's.")] = None,
     project: ProjectFile = _HERE,
     show_only: Annotated[bool, typer.Option("--print", help="Print the declaration, write nothing.")] = False,
