@@ -11,12 +11,11 @@ import itertools
 import logging
 from typing import TYPE_CHECKING
 
-from brenvik.core import arrivals, diff, plain, screen, sort, sql, versions
+from brenvik.core import arrivals, screen, sort, sql
 from brenvik.core.blueprint import Blueprint
 from brenvik.core.screen import Operations
 from brenvik.errors import (
     BrenvikError,
-    BrokenLaw,
     ForeignTable,
     InputError,
     RulesChanged,
@@ -24,10 +23,11 @@ from brenvik.errors import (
     Temporary,
     TooManyRejects,
 )
-from brenvik.ledger import DECISIONS, Ledger, Run, TableState, enter_rejects, known_rejects, now
+from brenvik.ledger import Ledger, Run, TableState, enter_rejects, known_rejects, now
 from brenvik.outcome import Outcome, Telling
 from brenvik.preparing import UnderWay, check_rules, prepare
 from brenvik.rules import TableRules
+from brenvik.working import count_decisions, exactly, foresee, new_highs, set_highs, work_out, write_table
 
 if TYPE_CHECKING:
     from brenvik.feeds.base import Batch, Source, Wanted, Watch
@@ -140,13 +140,13 @@ def _work_through(
     )
     with engine.transaction():
         it.blueprint = prepare(it, ledger, batch, state, operations, has_ledger)
-        _set_highs(it, state)
+        set_highs(it, state)
         _screen(it, batch, operations, has_ledger, watch)
         it.told = it.counts["read"] <= TOLD_UNASKED if explain is None else explain
         first = state is None or state.high_effective is None
-        some_busy = _sort_and_decide(it, first=first)
-        counts = _count(it, some_busy=some_busy)
-        _foresee(it, some_busy=some_busy)
+        some_busy = work_out(it, first=first)
+        counts = count_decisions(it, some_busy=some_busy)
+        foresee(it, some_busy=some_busy)
         if not it.preview:
             _write(it, ledger, run, batch, state, first=first, some_busy=some_busy)
             ledger.end_run(run, "done", counts)
@@ -189,17 +189,6 @@ def _enter_failure(ledger: Ledger, run: Run, error: BaseException) -> None:
 def _about(run: Run) -> dict[str, object]:
     """What every log record of a run carries."""
     return {"run": run.number, "table": run.table, "feed": run.feed}
-
-
-def _set_highs(it: UnderWay, state: TableState | None) -> None:
-    """The two highest values ever taken, and where surrogate keys go on, as parameters of the statements."""
-    it.values["open_end"] = str(it.rules.open_end) if it.rules.open_end is not None else None
-    it.values["last_key"] = state.last_key if state else 0
-    if state is None or state.high_effective is None:
-        return
-    it.values["high_effective"] = state.high_effective
-    for index, value in enumerate(state.high_order or ()):
-        it.values[f"high_order_{index}"] = value
 
 
 def _screen(it: UnderWay, batch: Batch, operations: Operations | None, has_ledger: bool, watch: Watch | None) -> None:
@@ -259,115 +248,25 @@ def _check_rejects(it: UnderWay, batch: Batch) -> None:
         )
 
 
-def _sort_and_decide(it: UnderWay, *, first: bool) -> bool:
-    """Works out what has to happen to which row; returns whether any key went through the windows."""
-    blueprint = it.blueprint
-    it.do(sort.mark_busy(blueprint, some_late=it.late > 0))
-    some_busy = it.sizes("busy")["busy"] > 0
-    it.do(plain.decide(blueprint, some_busy=some_busy, told=it.told))
-    if not first and blueprint.type_1 and blueprint.keeps_lives:
-        it.do(plain.returning_keys(blueprint))
-    it.plain = {row["brenvik_decision"]: row for row in it.ask(plain.summary()).to_pylist()}
-    if it.plain.pop(plain.FULL, None):
-        for statement in plain.send_on(blueprint):
-            it.do(statement)
-        some_busy = True
-    for statement in diff.plain_effects(blueprint, some_busy=some_busy):
-        it.do(statement)
-    if not some_busy:
-        return False
-    it.do(sort.find_duplicates(blueprint, first=first))
-    if not first:
-        it.do(sort.widen_busy(blueprint))
-    it.do(versions.judge(blueprint, first=first))
-    it.do(versions.draw_up(blueprint))
-    it.do(diff.find_stored(blueprint))
-    it.do(diff.pair(blueprint))
-    for statement in diff.busy_effects(blueprint):
-        it.do(statement)
-    return True
-
-
-def _count(it: UnderWay, *, some_busy: bool) -> dict[str, int]:
-    """Counts the decisions; raises BrokenLaw when they do not add up to the rows read and the changes derived."""
-    counts = dict.fromkeys(("read", "derived", *DECISIONS), 0) | it.counts
-    for decision, row in it.plain.items():
-        counts[decision] += row["n"]
-    if some_busy:
-        judged = it.ask(versions.summary()).to_pylist()
-        sizes = it.sizes("screened", "plain", "duplicates")
-        for row in judged:
-            counts[row["brenvik_decision"]] += row["n"]
-        counts["duplicate"] += sizes["duplicates"]
-        passed = sizes["screened"] - sizes["plain"] - sizes["duplicates"] - sum(row["n"] for row in judged)
-        counts["superseded"] += passed
-        it.asked_for["kept"] = sizes["screened"] - sizes["duplicates"]
-    else:
-        it.asked_for["kept"] = sum(row["n"] for row in it.plain.values())
-    told = sum(counts[decision] for decision in DECISIONS)
-    if told != counts["read"] + counts["derived"] or min(counts.values()) < 0:
-        raise BrokenLaw(
-            f"{counts['read']} rows were read, {counts['derived']} changes derived, and {told} decided ({counts}). "
-            "Nothing was written; please report this."
-        )
-    it.counts = counts
-    return counts
-
-
-def _foresee(it: UnderWay, *, some_busy: bool) -> None:
-    """Notes what the diff asks for: how many rows each statement must touch."""
-    asked = it.asked_for
-    asked["plain_adds"] = sum(it.plain[name]["n"] for name in ("inserted", "versioned") if name in it.plain)
-    asked["type_1"] = sum(row["sets"] for row in it.plain.values())
-    also_closed = it.plain["versioned"]["sets"] if "versioned" in it.plain else 0
-    asked |= {"spread": 0, "sets": 0, "adds": 0}
-    if asked["type_1"] and it.blueprint.has_versions:
-        it.do(plain.spread(it.blueprint))
-        asked |= it.sizes("spread")
-    asked |= it.sizes("closes", "removes", *(("sets", "adds") if some_busy else ()))
-    before = it.row(f"SELECT count(*) AS n FROM {sql.relation(it.blueprint.table)}")["n"]
-    it.counts["rows_before"] = before
-    it.counts["rows_added"] = asked["plain_adds"] + asked["adds"]
-    it.counts["rows_removed"] = asked["removes"]
-    it.counts["rows_updated"] = asked["closes"] + asked["type_1"] - also_closed + asked["spread"] + asked["sets"]
-    it.counts["rows_after"] = before + it.counts["rows_added"] - it.counts["rows_removed"]
-
-
 def _write(
     it: UnderWay, ledger: Ledger, run: Run, batch: Batch, state: TableState | None, *, first: bool, some_busy: bool
 ) -> None:
-    """Writes the diff, the kept changes and the ledger; closes before it opens."""
+    """Writes the diff, the kept changes and the ledger."""
+    write_table(it, some_busy=some_busy)
     blueprint, asked = it.blueprint, it.asked_for
-    if asked["closes"]:
-        deletes = some_busy or "deleted" in it.plain
-        _exactly(it, "ended", asked["closes"], it.do(diff.write_closes(blueprint, deletes=deletes)))
-    if asked["type_1"]:
-        names = tuple(name for name, any_ in it.ask(plain.touched_type_1(blueprint)).to_pylist()[0].items() if any_)
-        wrote = it.do(diff.write_type_1(blueprint, names, spreads=asked["spread"] > 0))
-        _exactly(it, "overwritten", asked["type_1"] + asked["spread"], wrote)
-    if asked["sets"]:
-        names = tuple(name for name, any_ in it.ask(diff.touched(blueprint)).to_pylist()[0].items() if any_)
-        _exactly(it, "given new content", asked["sets"], it.do(diff.write_sets(blueprint, names)))
-    if asked["removes"]:
-        _exactly(it, "removed", asked["removes"], it.do(diff.write_removes(blueprint)))
-    if added := it.counts["rows_added"]:
-        text = diff.write_adds(blueprint, plain=asked["plain_adds"] > 0, busy=asked["adds"] > 0)
-        _exactly(it, "added", added, it.do(text))
-    after = it.row(f"SELECT count(*) AS n FROM {sql.relation(blueprint.table)}")["n"]
-    _exactly(it, "in the table afterwards", it.counts["rows_after"], after)
     if blueprint.kept:
-        _exactly(it, "kept", asked["kept"], it.do(sort.keep(blueprint, some_duplicates=some_busy)))
+        exactly(it, "kept", asked["kept"], it.do(sort.keep(blueprint, some_duplicates=some_busy)))
     if it.counts["rejected"]:
         last = ledger.last_reject(it.rules.table)
         files = tuple((file.number, file.file) for file in batch.files)
         file_names = {f"file_{number}": name for number, name in files}
-        _exactly(
+        exactly(
             it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **file_names)
         )
     ledger.take_files(run, batch.files)
     if batch.window and batch.window.moves and batch.window.high is not None:
         ledger.set_watermark(run, batch.window.kind, batch.window.high)
-    high_order, high_effective = _new_highs(it, state, first=first)
+    high_order, high_effective = new_highs(it, state, first=first)
     last_key = it.values["last_key"] + it.counts["rows_added"]
     ledger.set_state(
         blueprint,
@@ -377,23 +276,6 @@ def _write(
         last_key=last_key,
         first_run=run.number if state is None else None,
     )
-
-
-def _exactly(it: UnderWay, what: str, asked: int, did: int) -> None:
-    if asked != did:
-        raise BrokenLaw(
-            f"The load of {it.rules.table!r} asked for {asked} rows to be {what}, the store says {did}. "
-            "It was undone; if nobody else writes to this table, please report this."
-        )
-
-
-def _new_highs(it: UnderWay, state: TableState | None, *, first: bool) -> tuple[tuple[str, ...] | None, str | None]:
-    order, effective = sort.highest(it.blueprint, first=first)
-    high_order = state.high_order if state else None
-    if order and (rows := it.ask(order).to_pylist()):
-        high_order = tuple(rows[0][name] for name in it.blueprint.order)
-    high_effective = it.ask(effective).column(0)[0].as_py()
-    return high_order, high_effective or (state.high_effective if state else None)
 
 
 def _notes_on_late(it: UnderWay) -> list[str]:

@@ -47,6 +47,8 @@ class Blueprint:
     locator: str
     time_zone: str = "UTC"
     shapes: tuple[tuple[int, tuple[str, ...]], ...] = field(default=())
+    some_left_out: bool = False
+    """Whether some kept changes do not count; those that do are in the working relation ``counting``."""
 
     def names(self, *roles: str) -> tuple[str, ...]:
         return tuple(column.name for column in self.columns if column.role in roles)
@@ -76,6 +78,11 @@ class Blueprint:
     @property
     def type_2(self) -> tuple[str, ...]:
         return self.names("type_2")
+
+    @property
+    def counting(self) -> str:
+        """The kept changes that count, as a relation."""
+        return sql.work("counting") if self.some_left_out else sql.relation(str(self.kept))
 
     @property
     def has_versions(self) -> bool:

@@ -69,7 +69,7 @@ SELECT n.{ARRIVAL} FROM (
         parts.append(f"""
 SELECT c.{ARRIVAL}
 FROM {sql.work("screened")} c
-JOIN {sql.relation(blueprint.kept)} k ON {sql.same("k", "c", never_null)} AND {sql.alike("k", "c", others)}
+JOIN {blueprint.counting} k ON {sql.same("k", "c", never_null)} AND {sql.alike("k", "c", others)}
 WHERE EXISTS (
   SELECT 1 FROM {sql.work("busy")} b WHERE {sql.same("b", "c", blueprint.keys)} AND b.brenvik_full = 1)""")
     nothing = f"SELECT c.{ARRIVAL} FROM {sql.work('screened')} c WHERE 1 = 0"

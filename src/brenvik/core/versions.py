@@ -65,7 +65,7 @@ def _kept_events(blueprint: Blueprint) -> str:
     head = f"k.{EFFECTIVE}, 1, k.{RUN}, k.{ARRIVAL}, 0, k.{DELETE}, k.{SHAPE}"
     return f"""
 SELECT {sql.listed(sql.columns(blueprint.keys, "k"), head, sql.columns(_rest(blueprint), "k"))}
-FROM {sql.relation(blueprint.kept)} k
+FROM {blueprint.counting} k
 WHERE EXISTS (
   SELECT 1 FROM {sql.work("busy")} b WHERE {sql.same("b", "k", blueprint.keys)} AND b.brenvik_full = 1)"""
 
