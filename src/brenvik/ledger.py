@@ -7,6 +7,8 @@ plain tables that anybody may read.
 from __future__ import annotations
 
 import json
+import logging
+import math
 import os
 import socket
 from collections.abc import Iterable, Mapping, Sequence
@@ -18,7 +20,7 @@ from brenvik import __version__
 from brenvik.core import arrivals, sql
 from brenvik.core.blueprint import Blueprint, Column
 from brenvik.core.windows import Mark, Window, parse_mark
-from brenvik.errors import LayoutError
+from brenvik.errors import BrenvikError, LayoutError, Refused
 from brenvik.rules import TableRules
 from brenvik.types import ColumnType, parse_type
 
@@ -26,6 +28,8 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from brenvik.stores.base import Engine
+
+_log = logging.getLogger("brenvik")
 
 SCHEMA = "brenvik"
 LAYOUT = 3
@@ -98,6 +102,14 @@ _TABLES: dict[str, dict[str, str]] = {
         "run": "BIGINT",
         "moved_at": "TIMESTAMP",
     },
+    "withdrawals": {
+        "table_name": "TEXT",
+        "run": "BIGINT",
+        "by_run": "BIGINT",
+        "reason": "TEXT",
+        "put_back_by": "BIGINT",
+    },
+    "folded": {"table_name": "TEXT", "run": "BIGINT", "of_run": "BIGINT", "changes": "BIGINT"},
     "rejects": {
         "reject": "BIGINT",
         "table_name": "TEXT",
@@ -114,6 +126,9 @@ _TABLES: dict[str, dict[str, str]] = {
     },
 }
 
+LOADS = ("changes", "upserts", "extract")
+"""Kinds of run that bring changes; the others work on what is there."""
+
 _RUNS, _REJECTS = f'"{SCHEMA}"."runs"', f'"{SCHEMA}"."rejects"'
 _VIEWS = {
     # one row per table that was ever loaded: its last good run, and what went wrong since
@@ -128,7 +143,8 @@ SELECT t.table_name, t.last_done_run, d.ended_at AS last_done_at, COALESCE(d.pro
   (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'running') AS running,
   (SELECT count(*) FROM {_REJECTS} x WHERE x.table_name = t.table_name AND x.state = 'open') AS open_rejects
 FROM (
-  SELECT r.table_name, COALESCE(max(CASE WHEN r.state = 'done' AND r.kind <> 'watermark' THEN r.run END), 0) AS last_done_run
+  SELECT r.table_name, COALESCE(max(CASE WHEN r.state = 'done' AND r.kind IN ('changes', 'upserts', 'extract')
+    THEN r.run END), 0) AS last_done_run
   FROM {_RUNS} r GROUP BY r.table_name
 ) t
 LEFT JOIN {_RUNS} d ON d.run = t.last_done_run""",
@@ -217,6 +233,10 @@ class Run:
     kind: str
     source: str
     started_at: datetime
+
+    def about(self) -> dict[str, object]:
+        """What every log record of a run carries."""
+        return {"run": self.number, "table": self.table, "feed": self.feed}
 
 
 def _text(mark: Mark | None) -> str | None:
@@ -317,6 +337,24 @@ class Ledger:
         given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values)
         self.engine.run(f"UPDATE {place('runs')} SET {given} WHERE run = :run", {**values, "run": run.number})
 
+    def enter_failure(self, run: Run, error: BaseException) -> None:
+        """Says how a run failed. The transaction of the data is undone already."""
+        state = "refused" if isinstance(error, Refused) else "failed"
+        message = str(error) if isinstance(error, BrenvikError) else type(error).__name__
+        _log.error("%s: %s", state, message, extra=run.about())
+        try:
+            with self.engine.transaction():
+                self.end_run(run, state, {}, message)
+        except BrenvikError as second:  # the store is gone: the first error is the one to tell
+            error.add_note(f"The run could not be entered as {state} either: {second}")
+
+    def runs_of(self, table: str) -> list[int]:
+        """The numbers of all runs of a table."""
+        found = self.engine.ask(
+            f"SELECT run FROM {place('runs')} WHERE table_name = :table_name", {"table_name": table}
+        )
+        return [int(run) for run in found["run"].to_pylist()]
+
     def runs(self, table: str | None = None, *, last: int | None = None) -> pa.Table:
         """Runs, the newest first."""
         where = "WHERE table_name = :table_name" if table else ""
@@ -411,6 +449,53 @@ class Ledger:
     def add_shapes(self, table: str, shapes: Mapping[int, Sequence[str]]) -> None:
         for shape, columns in shapes.items():
             self._insert("shapes", {"table_name": table, "shape": shape, "columns": json.dumps(list(columns))})
+
+    def withdrawn(self, table: str, *, known_at: int | None = None) -> dict[int, int]:
+        """The runs of a table that are withdrawn, each with the run that did it; as it was after the run ``known_at``."""
+        if not self.exists():
+            return {}
+        found = self.engine.ask(
+            f"SELECT run, by_run, put_back_by FROM {place('withdrawals')} WHERE table_name = :table_name ORDER BY by_run",
+            {"table_name": table},
+        ).to_pylist()
+        until = math.inf if known_at is None else known_at
+        return {
+            row["run"]: row["by_run"]
+            for row in found
+            if row["by_run"] <= until and (row["put_back_by"] is None or row["put_back_by"] > until)
+        }
+
+    def withdraw(self, run: Run, targets: Iterable[int], reason: str | None) -> None:
+        """Enters that runs are withdrawn, in the transaction that takes their changes out of the table."""
+        for target in targets:
+            self._insert(
+                "withdrawals", {"table_name": run.table, "run": target, "by_run": run.number, "reason": reason}
+            )
+
+    def put_back(self, run: Run, targets: Iterable[int]) -> None:
+        for target in targets:
+            self.engine.run(
+                f"UPDATE {place('withdrawals')} SET put_back_by = :by_run "
+                "WHERE table_name = :table_name AND run = :run AND put_back_by IS NULL",
+                {"table_name": run.table, "run": target, "by_run": run.number},
+            )
+
+    def fold(self, run: Run, changes: Mapping[int, int]) -> None:
+        """Enters how many changes of a run were duplicates of those of which earlier runs."""
+        for of_run, count in changes.items():
+            self._insert("folded", {"table_name": run.table, "run": run.number, "of_run": of_run, "changes": count})
+
+    def folded(self, table: str, of_runs: Sequence[int]) -> dict[int, int]:
+        """How many changes of these runs came again, by the later run that folded them."""
+        found = self.engine.ask(
+            f"SELECT run, of_run, changes FROM {place('folded')} WHERE table_name = :table_name ORDER BY run",
+            {"table_name": table},
+        ).to_pylist()
+        counts: dict[int, int] = {}
+        for row in found:
+            if row["of_run"] in of_runs and row["run"] not in of_runs:
+                counts[row["run"]] = counts.get(row["run"], 0) + row["changes"]
+        return counts
 
     def memory(self, table: str, feed: str) -> FeedMemory:
         return FeedMemory(self, table, feed)

@@ -7,7 +7,6 @@ Everything from the screening on happens in one transaction. A preview goes the 
 
 from __future__ import annotations
 
-import itertools
 import logging
 from typing import TYPE_CHECKING
 
@@ -15,17 +14,14 @@ from brenvik.core import arrivals, screen, sort, sql
 from brenvik.core.blueprint import Blueprint
 from brenvik.core.screen import Operations
 from brenvik.errors import (
-    BrenvikError,
-    ForeignTable,
     InputError,
-    RulesChanged,
     StoreError,
     Temporary,
     TooManyRejects,
 )
 from brenvik.ledger import Ledger, Run, TableState, enter_rejects, known_rejects, now
 from brenvik.outcome import Outcome, Telling
-from brenvik.preparing import UnderWay, check_rules, prepare
+from brenvik.preparing import LATER_THAN_ALL, UnderWay, check_rules, leave_out, next_work, prepare
 from brenvik.rules import TableRules
 from brenvik.working import count_decisions, exactly, foresee, new_highs, set_highs, work_out, write_table
 
@@ -36,10 +32,6 @@ _log = logging.getLogger("brenvik")
 
 TOLD_UNASKED = 100_000
 """Up to how many rows the old values of a load are kept for ``Outcome.decisions`` without being asked for."""
-
-_works = itertools.count(1)
-_NEXT_RUN = 2**62
-"""Stands for the number of the run that a preview foresees: later than all that were."""
 
 
 def load(
@@ -82,7 +74,7 @@ def load(
             batch = source.open(memory, wanted)
         except (InputError, Temporary) as error:
             run, _ = ledger.start_run(rules, feed=source.name, kind=source.kind, source="", label=label)
-            _enter_failure(ledger, run, error)
+            ledger.enter_failure(run, error)
             raise
         try:
             if not batch.columns:
@@ -96,18 +88,18 @@ def load(
                 seen=batch.seen,
                 label=label,
             )
-            _log.info("started: %s", batch.source, extra=_about(run))
+            _log.info("started: %s", batch.source, extra=run.about())
             try:
                 outcome = _work_through(ledger, rules, batch, operations, run, explain, watch)
             except BaseException as error:
-                _enter_failure(ledger, run, error)
+                ledger.enter_failure(run, error)
                 raise
-            _log.info("done: %s", outcome.sums()[0], extra=_about(run) | {"counts": dict(outcome.counts)})
+            _log.info("done: %s", outcome.sums()[0], extra=run.about() | {"counts": dict(outcome.counts)})
             outcome.notes += batch.after_commit()
         finally:
             batch.close()
         if lost:
-            _log.warning("%d earlier run of this table is marked as lost", lost, extra=_about(run))
+            _log.warning("%d earlier run of this table is marked as lost", lost, extra=run.about())
             outcome.notes.append(f"{lost} earlier run of this table ended without a word; marked as lost.")
         return outcome
 
@@ -130,16 +122,17 @@ def _work_through(
         engine,
         rules,
         values={
-            "run": run.number or _NEXT_RUN,
+            "run": run.number or LATER_THAN_ALL,
             "loaded_at": run.started_at,
             "table_name": rules.table,
             "feed": run.feed,
         },
-        work=f"brenvik_w{next(_works)}_",
+        work=next_work(),
         preview=run.number == 0,
     )
     with engine.transaction():
         it.blueprint = prepare(it, ledger, batch, state, operations, has_ledger)
+        leave_out(it, ledger.withdrawn(rules.table))
         set_highs(it, state)
         _screen(it, batch, operations, has_ledger, watch)
         it.told = it.counts["read"] <= TOLD_UNASKED if explain is None else explain
@@ -172,23 +165,6 @@ def _work_through(
         notes=[*batch.notes, *_notes_on_columns(it.blueprint, batch), *_notes_on_late(it)],
         telling=telling if it.told else None,
     )
-
-
-def _enter_failure(ledger: Ledger, run: Run, error: BaseException) -> None:
-    """Says in the ledger how a run failed. The transaction of the data is undone already."""
-    state = "refused" if isinstance(error, (RulesChanged, ForeignTable)) else "failed"
-    message = str(error) if isinstance(error, BrenvikError) else type(error).__name__
-    _log.error("%s: %s", state, message, extra=_about(run))
-    try:
-        with ledger.engine.transaction():
-            ledger.end_run(run, state, {}, message)
-    except BrenvikError as second:  # the store is gone: the first error is the one to tell
-        error.add_note(f"The run could not be entered as {state} either: {second}")
-
-
-def _about(run: Run) -> dict[str, object]:
-    """What every log record of a run carries."""
-    return {"run": run.number, "table": run.table, "feed": run.feed}
 
 
 def _screen(it: UnderWay, batch: Batch, operations: Operations | None, has_ledger: bool, watch: Watch | None) -> None:
@@ -263,6 +239,8 @@ def _write(
         exactly(
             it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **file_names)
         )
+    if blueprint.kept and some_busy and it.counts["duplicate"]:
+        ledger.fold(run, {row["of_run"]: row["n"] for row in it.ask(sort.folded(blueprint)).to_pylist()})
     ledger.take_files(run, batch.files)
     if batch.window and batch.window.moves and batch.window.high is not None:
         ledger.set_watermark(run, batch.window.kind, batch.window.high)

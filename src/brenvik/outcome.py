@@ -71,6 +71,9 @@ class Outcome:
         ``without_watermark``, which were not.
     notes
         Sentences a person should read.
+    touched
+        Of a run that worked keys out again: per key of which rows changed, how many rows were ``brenvik_added``,
+        ``brenvik_changed`` and ``brenvik_removed``.
     """
 
     table: str
@@ -84,6 +87,7 @@ class Outcome:
     window: Window | None = None
     seen: Mapping[str, int] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
+    touched: pa.Table | None = field(default=None, repr=False)
     telling: Telling | None = field(default=None, repr=False)
     error: BrenvikError | None = field(default=None, repr=False)
 

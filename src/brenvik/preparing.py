@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-from brenvik.core import sql
+from brenvik.core import again, sql
 from brenvik.core.blueprint import Blueprint, draw
 from brenvik.core.screen import Operations
 from brenvik.errors import FeedError, ForeignTable, RulesChanged
@@ -18,6 +20,11 @@ if TYPE_CHECKING:
 
     from brenvik.feeds.base import Batch
     from brenvik.stores.base import Engine
+
+
+_works = itertools.count(1)
+LATER_THAN_ALL = 2**62
+"""Stands for the number of the run that a preview foresees: later than all that were."""
 
 
 @dataclass
@@ -36,6 +43,7 @@ class UnderWay:
     some_rejected: bool = False
     told: bool = True
     late: int = 0
+    state: TableState = None  # type: ignore[assignment]  # of a table that is worked out again
 
     def do(self, text: str, **values: Any) -> int:
         return self.engine.run(text, self.values | values, work=self.work)
@@ -52,25 +60,50 @@ class UnderWay:
         return self.row(f"SELECT {', '.join(f'(SELECT count(*) FROM {sql.work(n)}) AS {sql.quote(n)}' for n in names)}")
 
 
-def check_rules(rules: TableRules, state: TableState | None) -> None:
-    """Raises RulesChanged when the table was made under rules that a load cannot follow any more."""
-    if state is None:
+def next_work() -> str:
+    """A prefix for the working tables of one run or question."""
+    return f"brenvik_w{next(_works)}_"
+
+
+def leave_out(it: UnderWay, runs: Iterable[int]) -> None:
+    """From here on the changes of these runs do not count."""
+    left_out = sorted(runs)
+    if not left_out or not it.blueprint.kept:
         return
+    it.do(again.LEFT_OUT)
+    for run in left_out:
+        it.do(again.LEAVE_OUT, left_out=run)
+    it.blueprint = replace(it.blueprint, some_left_out=True)
+    it.do(again.count_others(it.blueprint))
+
+
+def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]:
+    """What of the rules differs from those a table was made under, as far as its rows rest on it: the rule, and a sentence."""
     then, today = state.rules, json.loads(json.dumps(rules._for_ledger(), default=str))
     changed = [
-        f"{name}: was {then.get(name)!r}, is {today[name]!r}" for name in NEED_REBUILD if then.get(name) != today[name]
+        (name, f"{name}: was {then.get(name)!r}, is {today[name]!r}")
+        for name in NEED_REBUILD
+        if then.get(name) != today[name]
     ]
     for column in state.columns:
         role = "key" if column.name in rules.natural_key else rules.role_of(column.name) or "when"
         if role != column.role:
-            changed.append(f"{column.name}: was {column.role}, is {role if role != 'when' else 'left out'}")
+            changed.append(("role", f"{column.name}: was {column.role}, is {role if role != 'when' else 'left out'}"))
         declared = rules.declared_type(column.name)
         if declared is not None and declared != column.type:
-            changed.append(f"{column.name}: was {column.type}, is {declared}")
+            changed.append(("types", f"{column.name}: was {column.type}, is {declared}"))
+    return changed
+
+
+def check_rules(rules: TableRules, state: TableState | None) -> None:
+    """Raises RulesChanged when the table was made under rules that a load cannot follow any more."""
+    changed = changed_rules(rules, state) if state else []
     if changed:
+        told = "\n  ".join(sentence for _, sentence in changed)
         raise RulesChanged(
-            f"Table {rules.table!r} was made under other rules:\n  " + "\n  ".join(changed) + "\n"
-            "Nothing was written. Declare what was, or load into a table of another name."
+            f"Table {rules.table!r} was made under other rules:\n  {told}\n"
+            f"Nothing was written. Declare what was, work the table out again (brenvik rebuild {rules.table}), or load into a "
+            "table of another name."
         )
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import UTC, date, datetime
 from pathlib import Path
 from types import TracebackType
@@ -15,6 +15,7 @@ from brenvik.errors import DeclarationError
 from brenvik.ledger import Ledger, TableState
 from brenvik.load import load
 from brenvik.outcome import Outcome
+from brenvik.reworking import decided_by, known, rebuild, story, withdraw
 from brenvik.rules import Kind, TableRules
 
 if TYPE_CHECKING:
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
     from brenvik.stores.base import Engine
 
 MEMORY = re.compile(r"\d+ ?[MG]i?B")
-Key = str | int | date | datetime | Mapping[str, Any]
+Key = str | int | bytes | date | datetime | Mapping[str, Any]
 
 
 class Store:
@@ -116,26 +117,76 @@ class Store:
             watch=watch,
         )
 
-    def read(self, rules: TableRules) -> pa.Table:
-        """All rows of a table, in the order of natural key and valid_from; no rows when it was never loaded."""
+    def withdraw(
+        self,
+        rules: TableRules,
+        *runs: int,
+        reason: str | None = None,
+        put_back: bool = False,
+        preview: bool = False,
+        wait_s: float = 30.0,
+    ) -> Outcome:
+        """Takes runs back: the table becomes what it would be if they had never been, also when later runs came since.
+
+        ``put_back`` undoes that. Watermarks and taken files stay. ``Outcome.touched`` says which keys changed. Raises
+        DeclarationError for runs that brought nothing to this table, or that are withdrawn already (or are not).
+        """
+        return withdraw(self.ledger, rules, runs, reason=reason, put_back=put_back, preview=preview, wait_s=wait_s)
+
+    def rebuild(self, rules: TableRules, *, preview: bool = False, wait_s: float = 30.0) -> Outcome:
+        """Works the table out again from its kept changes, under the rules as they are now; see ``reworking.rebuild``."""
+        return rebuild(self.ledger, rules, preview=preview, wait_s=wait_s)
+
+    def decisions(self, rules: TableRules, run: int) -> pa.Table:
+        """What a past run decided on the changes it kept, worked out again; columns as in ``Outcome.decisions``.
+
+        Duplicates and rejects are not kept as changes and not among them. Raises DeclarationError for a table that keeps
+        no changes.
+        """
+        return decided_by(self.ledger, rules, run)
+
+    def story(self, rules: TableRules, key: Key) -> list[dict[str, Any]]:
+        """Every change ever kept of a key, in the order of arrival; see ``reworking.story``."""
+        return story(self.ledger, rules, self._key_values(rules, key))
+
+    def read(self, rules: TableRules, *, known_at: int | None = None, without: Iterable[int] = ()) -> pa.Table:
+        """All rows of a table, in the order of natural key and valid_from; no rows when it was never loaded.
+
+        ``known_at`` asks for the table as it was after that run, ``without`` as it would be without some: worked out of the kept
+        changes, without surrogate keys and stamps. Raises DeclarationError when none are kept.
+        """
+        if known_at is not None or (without := tuple(without)):
+            return known(self.ledger, rules, known_at=known_at, without=without)
         return self._ask(rules, "", {}) if self._state(rules) else _no_rows()
 
-    def history(self, rules: TableRules, key: Key) -> pa.Table:
+    def history(
+        self, rules: TableRules, key: Key, *, known_at: int | None = None, without: Iterable[int] = ()
+    ) -> pa.Table:
         """All versions of one natural key, the oldest first; no rows when the key is unknown.
 
-        ``key`` is a value, or for a key of several columns a dict of their values.
+        ``key`` is a value, or for a key of several columns a dict of their values. ``known_at`` and ``without`` as in ``read``.
         """
-        values = {f"key_{index}": value for index, value in enumerate(_key(rules, key))}
+        values = self._key_values(rules, key)
+        if known_at is not None or (without := tuple(without)):
+            return known(self.ledger, rules, known_at=known_at, without=without, key=values)
         state = self._state(rules)
         if state is None:
             return _no_rows()
         return self._ask(rules, ask.of_key(rules, {column.name: column.type for column in state.columns}), values)
 
-    def as_of(self, rules: TableRules, when: str | int | date | datetime) -> pa.Table:
+    def as_of(
+        self,
+        rules: TableRules,
+        when: str | int | date | datetime,
+        *,
+        known_at: int | None = None,
+        without: Iterable[int] = (),
+    ) -> pa.Table:
         """The rows that held at a moment: ``valid_from <= when < valid_to``.
 
         ``when`` is a value of the effective column's type, or a text of it; a day means its first moment. Timestamps
         with a zone become UTC. Raises DeclarationError when it is none, and for a table without valid_from or valid_to.
+        ``known_at`` and ``without`` as in ``read``.
         """
         if not (rules.housekeeping_name("valid_from") and rules.housekeeping_name("valid_to")):
             raise DeclarationError(
@@ -145,6 +196,8 @@ class Store:
         if state is None:
             return _no_rows()
         moment = _moment(when, state.effective_type.kind)
+        if known_at is not None or (without := tuple(without)):
+            return known(self.ledger, rules, known_at=known_at, without=without, moment=moment)
         return self._ask(rules, ask.at_moment(rules, state.effective_type), {"moment": moment})
 
     def close(self) -> None:
@@ -158,6 +211,10 @@ class Store:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.close()
+
+    @staticmethod
+    def _key_values(rules: TableRules, key: Key) -> dict[str, str | bytes]:
+        return {f"key_{index}": value for index, value in enumerate(_key(rules, key))}
 
     def _state(self, rules: TableRules) -> TableState | None:
         return self.ledger.state(rules.table) if self.ledger.exists() else None
@@ -233,15 +290,15 @@ def _frame(frame: Any, kind: str, operation: str | Operations | None, feed: str)
     return FrameSource(frame, name=feed, kind=kind), codes
 
 
-def _key(rules: TableRules, key: Key) -> list[str]:
+def _key(rules: TableRules, key: Key) -> list[str | bytes]:
     if not isinstance(key, Mapping):
         if len(rules.natural_key) > 1:
             raise DeclarationError(
                 f"The key of {rules.table!r} has the columns {', '.join(rules.natural_key)}; give a dict of their values."
             )
-        return [str(key)]
+        return [key if isinstance(key, bytes) else str(key)]
     if set(key) != set(rules.natural_key):
         raise DeclarationError(
             f"The key of {rules.table!r} has the columns {', '.join(rules.natural_key)}; got {', '.join(map(str, key))}."
         )
-    return [str(key[name]) for name in rules.natural_key]
+    return [value if isinstance(value := key[name], bytes) else str(value) for name in rules.natural_key]

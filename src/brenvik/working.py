@@ -6,7 +6,7 @@ worked out again from the changes kept before.
 
 from __future__ import annotations
 
-from brenvik.core import diff, plain, sort, sql, versions
+from brenvik.core import again, diff, plain, sort, sql, versions
 from brenvik.errors import BrokenLaw
 from brenvik.ledger import DECISIONS, TableState
 from brenvik.preparing import UnderWay
@@ -23,10 +23,14 @@ def set_highs(it: UnderWay, state: TableState | None) -> None:
         it.values[f"high_order_{index}"] = value
 
 
-def work_out(it: UnderWay, *, first: bool) -> bool:
-    """Works out what has to happen to which row; returns whether any key went through the windows."""
+def work_out(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
+    """Works out what has to happen to which row; returns whether any key went through the windows.
+
+    ``chosen`` says that ``busy`` is there already.
+    """
     blueprint = it.blueprint
-    it.do(sort.mark_busy(blueprint, some_late=it.late > 0))
+    if not chosen:
+        it.do(sort.mark_busy(blueprint, some_late=it.late > 0))
     some_busy = it.sizes("busy")["busy"] > 0
     it.do(plain.decide(blueprint, some_busy=some_busy, told=it.told))
     if not first and blueprint.type_1 and blueprint.keeps_lives:
@@ -40,16 +44,21 @@ def work_out(it: UnderWay, *, first: bool) -> bool:
         it.do(statement)
     if not some_busy:
         return False
-    it.do(sort.find_duplicates(blueprint, first=first))
-    if not first:
-        it.do(sort.widen_busy(blueprint))
-    it.do(versions.judge(blueprint, first=first))
-    it.do(versions.draw_up(blueprint))
+    draw_versions(it, first=first)
     it.do(diff.find_stored(blueprint))
     it.do(diff.pair(blueprint))
     for statement in diff.busy_effects(blueprint):
         it.do(statement)
     return True
+
+
+def draw_versions(it: UnderWay, *, first: bool) -> None:
+    """Works out which versions the busy keys should have, and what became of each of their new changes."""
+    it.do(sort.find_duplicates(it.blueprint, first=first))
+    if not first:
+        it.do(sort.widen_busy(it.blueprint))
+    it.do(versions.judge(it.blueprint, first=first))
+    it.do(versions.draw_up(it.blueprint))
 
 
 def count_decisions(it: UnderWay, *, some_busy: bool) -> dict[str, int]:
@@ -134,3 +143,11 @@ def new_highs(it: UnderWay, state: TableState | None, *, first: bool) -> tuple[t
         high_order = tuple(rows[0][name] for name in it.blueprint.order)
     high_effective = it.ask(effective).column(0)[0].as_py()
     return high_order, high_effective or (state.high_effective if state else None)
+
+
+def highest_kept(it: UnderWay) -> tuple[tuple[str, ...] | None, str | None]:
+    """The highest order and effective time of all kept changes that count."""
+    order, effective = again.highest(it.blueprint)
+    rows = it.ask(order).to_pylist() if order else []
+    high_order = tuple(rows[0][name] for name in it.blueprint.order) if rows else None
+    return high_order, it.ask(effective).column(0)[0].as_py()

@@ -79,6 +79,15 @@ class Oracle:
             told[index] = self._judge(change)
         return [decision or "?" for decision in told]
 
+    def without(self, batches: set[int]) -> Oracle:
+        """The same without what some batches brought."""
+        left = Oracle(self.declared)
+        left.batch, left.arrived, left.open_rejects = self.batch, self.arrived, set(self.open_rejects)
+        for key, changes in self.kept.items():
+            if remaining := [change for change in changes if change.batch not in batches]:
+                left.kept[key] = remaining
+        return left
+
     def rows(self) -> list[dict[str, Any]]:
         """The rows that the table must hold, without housekeeping but valid_from, valid_to and is_deleted."""
         found = []

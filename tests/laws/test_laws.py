@@ -5,7 +5,6 @@ from __future__ import annotations
 import itertools
 from collections import Counter
 from collections.abc import Iterator
-from contextlib import contextmanager
 from typing import Any
 
 import pyarrow as pa
@@ -13,34 +12,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from oracle import Oracle, plain
-from scenes import ORDERED, TABLE, UNKEPT, Batch, Scene, cases
+from scenes import ORDERED, UNKEPT, Batch, Scene, cases
 from tables import comparable, shown, stored
 
 import brenvik
 from brenvik.ledger import DECISIONS
-from brenvik.stores.duckdb import DuckDBEngine
-
-_engine = DuckDBEngine(":memory:")
-_engine.run("SET threads = 1")  # tables of ten rows; the tests themselves run side by side
-
-
-@contextmanager
-def fresh() -> Iterator[brenvik.Store]:
-    """A store with nothing in it. One connection serves all examples: opening one takes as long as a load."""
-    store = brenvik.Store(_engine)
-    try:
-        yield store
-    finally:
-        _engine.run('DROP SCHEMA IF EXISTS "brenvik" CASCADE')
-        _engine.run(f'DROP TABLE IF EXISTS "{TABLE}"')
+from stores import everything, fresh
 
 
 def loaded_at(store: brenvik.Store) -> Any:
     return store.ledger.runs(last=1)["started_at"][0].as_py()
-
-
-def everything(scene: Scene, store: brenvik.Store) -> list[str]:
-    return sorted(str({name: shown(value) for name, value in row.items()}) for row in stored(scene, store))
 
 
 @given(cases())

@@ -50,6 +50,13 @@ def of_key(blueprint: Blueprint, alias: str = "k") -> str:
     )
 
 
+def runs_of_key(blueprint: Blueprint) -> str:
+    """The runs that brought changes of a key, the earliest first."""
+    return (
+        f"SELECT DISTINCT k.{RUN} FROM {sql.relation(str(blueprint.kept))} k WHERE {of_key(blueprint)} ORDER BY k.{RUN}"
+    )
+
+
 @lru_cache(maxsize=256)
 def choose(blueprint: Blueprint, *, where: str = "") -> str:
     """Makes ``busy`` of the keys of kept changes that fit ``where``; without it, of all keys there are."""

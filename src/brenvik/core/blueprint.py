@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from brenvik.core import sql
 from brenvik.errors import FeedError
-from brenvik.rules import HOUSEKEEPING, TableRules
+from brenvik.rules import HOUSEKEEPING, Role, TableRules
 from brenvik.types import CAN_BE_EFFECTIVE, CAN_ORDER, TEXT, TIMESTAMP, ColumnType
 
 # The columns of a change beside those of its feed.
@@ -27,7 +27,7 @@ class Column:
 
     name: str
     type: ColumnType
-    role: Literal["key", "type_0", "type_1", "type_2", "when"]
+    role: Role | Literal["key", "when"]
 
 
 @dataclass(frozen=True)
@@ -186,7 +186,10 @@ def draw(
     ]
     drawn: list[Column] = []
     for name in dict.fromkeys((*rules.natural_key, *have, *feed, *named, *required)):
-        role = "key" if name in rules.natural_key else rules.role_of(name) or ("when" if name in required else None)
+        beside: Literal["when"] | None = "when" if name in required or name in have else None
+        role: Role | Literal["key", "when"] | None = rules.role_of(name) or beside
+        if name in rules.natural_key:
+            role = "key"
         if role is None:
             continue
         kind = have[name].type if name in have else rules.declared_type(name) or feed.get(name, TEXT)

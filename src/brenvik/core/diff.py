@@ -62,8 +62,7 @@ def pair(blueprint: Blueprint) -> str:
     """Makes ``pairs``: which desired row (``brenvik_no``) becomes of which stored one."""
     keys = blueprint.keys
     match = sql.same("d", "s", keys)
-    several = blueprint.own("valid_from") and blueprint.type_2  # else there is one row a key
-    exact = f"{match} AND d.{EFFECTIVE} = s.{EFFECTIVE}" if several else match
+    exact = f"{match} AND d.{EFFECTIVE} = s.{EFFECTIVE}" if blueprint.own("valid_from") else match
 
     def rest(relation: str, column: str, alias: str) -> str:
         order = f"PARTITION BY {sql.columns(keys, alias)} ORDER BY {alias}.{EFFECTIVE}"

@@ -77,6 +77,19 @@ WHERE EXISTS (
 
 
 @lru_cache(maxsize=256)
+def folded(blueprint: Blueprint) -> str:
+    """How many duplicates are of changes that which earlier run kept (``of_run``, ``n``)."""
+    never_null = (*blueprint.keys, *blueprint.order, EFFECTIVE, DELETE, SHAPE)
+    others = [name for name in blueprint.carried if name not in never_null]
+    return f"""
+SELECT k.{RUN} AS of_run, count(DISTINCT c.{ARRIVAL}) AS n
+FROM {sql.work("duplicates")} d
+JOIN {sql.work("screened")} c ON c.{ARRIVAL} = d.{ARRIVAL}
+JOIN {blueprint.counting} k ON {sql.same("k", "c", never_null)} AND {sql.alike("k", "c", others)}
+GROUP BY k.{RUN}"""
+
+
+@lru_cache(maxsize=256)
 def widen_busy(blueprint: Blueprint) -> str:
     """Busy keys whose living version does not tell everything are worked out in full.
 

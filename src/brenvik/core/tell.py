@@ -20,14 +20,15 @@ _ARROW = " → "
 def wide(blueprint: Blueprint, *, busy: bool) -> str:
     """Every accepted change with its decision and (``brenvik_was_0``, …) what stood there before."""
     nothing = [f"CAST(NULL AS {blueprint.type_of(name).sql})" for name in blueprint.values]
-    before = []
+    gone = "CASE WHEN j.brenvik_replaces IS NULL THEN j.brenvik_prev_delete ELSE j.brenvik_replaced_delete END = 1"
+    before = []  # what a delete says of values is nothing that was there
     for index, name in enumerate(blueprint.values):
         value = f"j.{was(blueprint, name)}"
         if name in blueprint.type_0:  # what is first known through this change was not known before it
             value = (
                 f"CASE WHEN j.brenvik_known_{index} <= COALESCE(j.brenvik_replaces, j.brenvik_prev_at) THEN {value} END"
             )
-        before.append(value)
+        before.append(f"CASE WHEN NOT COALESCE({gone}, FALSE) THEN {value} END")
     change = sql.listed(
         f"c.{ARRIVAL}, c.{EFFECTIVE} AS brenvik_from, c.{DELETE}, c.{SHAPE}",
         sql.columns((*blueprint.keys, *blueprint.values), "c"),
