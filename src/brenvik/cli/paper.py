@@ -24,6 +24,7 @@ STYLES = {
     "refused": "yellow",
     "busy": "yellow",
     "lost": "yellow",
+    "withdrawn": "yellow",
     "protected": "yellow",
 }
 

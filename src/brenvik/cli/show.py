@@ -25,6 +25,7 @@ _UNTOUCHED = ("protected", "unchanged", "superseded", "ignored", "duplicate")
 
 
 _SHOWN_LINES = 12
+_NOBODY: Mapping[int, int] = {}
 
 
 def _rows(counts: Mapping[str, int]) -> str:
@@ -147,13 +148,7 @@ def preview(project: Project, outcomes: Sequence[Outcome], *, everything: bool, 
         paper.heading(out, project, o.table, f"{o.source} waits", "nothing is written")
         rows = o.decisions().to_pylist()
         hidden = [] if everything else [row for row in rows if row["decision"] == "unchanged"]
-        several = len({row["file"] for row in rows}) > 1
-        columns = (*(["file"] if several else []), "line", "key", "decision", "column", "before → after", "effective")
-        table = paper.table_of(*columns, right=("line",))
-        for row in rows:
-            if row not in hidden:
-                _decision(table, row, several=several)
-        paper.indented(out, table)
+        decisions(out, [row for row in rows if row not in hidden])
         if hidden:
             out.print(Text(f"  {len(hidden)} lines unchanged, not shown: --all"))
         out.print()
@@ -161,6 +156,16 @@ def preview(project: Project, outcomes: Sequence[Outcome], *, everything: bool, 
             out.print(Text(f"  {line}"))
         out.print()
         out.print(Text(f"  do it   brenvik load {o.table}"))
+
+
+def decisions(out: Console, rows: Sequence[Mapping[str, Any]]) -> None:
+    """What became of changes, line by line."""
+    several = len({row["file"] for row in rows}) > 1
+    columns = (*(["file"] if several else []), "line", "key", "decision", "column", "before → after", "effective")
+    table = paper.table_of(*columns, right=("line",))
+    for row in rows:
+        _decision(table, row, several=several)
+    paper.indented(out, table)
 
 
 def _decision(table: Table, row: Mapping[str, Any], *, several: bool) -> None:
@@ -215,9 +220,12 @@ def check(project: Project, findings: Sequence[Finding], *, json: bool) -> None:
         out.print(Text("  all is well    next: brenvik preview"))
 
 
-def runs(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> None:
+def runs(
+    project: Project, rows: Sequence[Mapping[str, Any]], withdrawn: Mapping[int, int] = _NOBODY, *, json: bool
+) -> None:
+    """``withdrawn`` tells which runs are taken back, and by which run."""
     if json:
-        paper.print_json(project, runs=rows)
+        paper.print_json(project, runs=[{**row, "withdrawn_by": withdrawn.get(row["run"])} for row in rows])
         return
     out = paper.console()
     paper.heading(out, project, dated=True)
@@ -237,7 +245,7 @@ def runs(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> 
             f"{row['started_at']:%m-%d %H:%M}",
             row["table_name"],
             _taken(row),
-            paper.state(row["state"]),
+            paper.state("withdrawn" if row["run"] in withdrawn else row["state"]),
             paper.count(row["read"]),
             *numbers,
             size,

@@ -20,19 +20,23 @@ if TYPE_CHECKING:
     from brenvik.rules import TableRules
 
 
-def history(project: Project, rules: TableRules, key: Any, rows: Sequence[Mapping[str, Any]], *, json: bool) -> None:
+def history(
+    project: Project, rules: TableRules, key: Any, rows: Sequence[Mapping[str, Any]], *, past: str = "", json: bool
+) -> None:
+    """``past`` says in words of which past the rows are; '' for the table as it is."""
     if json:
         paper.print_json(project, table=rules.table, key=key, versions=rows)
         return
     out = paper.console()
     shown_key = paper.key_of(key) if isinstance(key, dict) else str(key)
     if not rows:
-        out.print(Text(f"{project.title} · {rules.table} {shown_key} · unknown"))
+        out.print(Text(" · ".join(filter(None, [project.title, f"{rules.table} {shown_key}", past, "unknown"]))))
         return
     own = {
         name: rules.housekeeping_name(name)
         for name in ("surrogate_key", "valid_from", "valid_to", "is_deleted", "first_run", "last_run")
     }
+    own = {name: column if column in rows[0] else None for name, column in own.items()}
     start, end = own["valid_from"], own["valid_to"]
     spans = [(row[start] if start else None, _open_end(rules, row[end]) if end else None) for row in rows]
     living = spans[-1][1] is None and not (own["is_deleted"] and rows[-1][own["is_deleted"]])
@@ -40,7 +44,7 @@ def history(project: Project, rules: TableRules, key: Any, rows: Sequence[Mappin
     since = ("current since " if living else "deleted ") + paper.moment(moment)
     since = since if moment is not None else since.split()[0]
     many = "1 version" if len(rows) == 1 else f"{len(rows)} versions"
-    paper.heading(out, project, f"{rules.table} {shown_key}", many, since)
+    paper.heading(out, project, f"{rules.table} {shown_key}", *filter(None, [past]), many, since)
     if start and end:
         for line in time_line(spans, width=min(shutil.get_terminal_size().columns - 4, 100)):
             out.print(Text(f"  {line}"))
@@ -107,13 +111,15 @@ def _housekeeping(rules: TableRules) -> set[str | None]:
     return {rules.housekeeping_name(name) for name in HOUSEKEEPING}
 
 
-def as_of(project: Project, rules: TableRules, when: str, rows: pa.Table, *, limit: int, json: bool) -> None:
+def as_of(
+    project: Project, rules: TableRules, when: str, rows: pa.Table, *, past: str = "", limit: int, json: bool
+) -> None:
     if json:
         paper.print_json(project, table=rules.table, as_of=when, rows=rows.to_pylist())
         return
     out = paper.console()
     many = "1 row" if len(rows) == 1 else f"{len(rows):,} rows"
-    paper.heading(out, project, f"{rules.table} as of {when}", many)
+    paper.heading(out, project, f"{rules.table} as of {when}", *filter(None, [past]), many)
     if not len(rows):
         return
     kept = {rules.housekeeping_name(name) for name in ("valid_from", "valid_to")}

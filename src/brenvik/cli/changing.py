@@ -1,0 +1,112 @@
+"""The commands by which a person changes what is there: a watermark, a run taken back, a table worked out again."""
+
+from __future__ import annotations
+
+import sys
+from typing import Annotated
+
+import typer
+
+from brenvik.cli.call import (
+    HERE,
+    Environment,
+    FeedName,
+    Json,
+    ProjectFile,
+    Reason,
+    TableName,
+    Wait,
+    app,
+    opened,
+    read,
+    watermarks_app,
+)
+from brenvik.cli.exits import REFUSED
+
+
+@watermarks_app.command("set")
+def set_watermark(
+    table: TableName,
+    feed: FeedName = None,
+    to: Annotated[str | None, typer.Option("--to", help="The new watermark.", metavar="VALUE")] = None,
+    by: Annotated[
+        str | None, typer.Option("--back", help='How far to set it back, as in "2 days".', metavar="SPAN")
+    ] = None,
+    reason: Reason = None,
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Set a watermark forward or back; asks first, and is entered as a run."""
+    from brenvik.cli import show_progress
+    from brenvik.errors import DeclarationError
+    from brenvik.progress import plan_move
+    from brenvik.progress import set_watermark as carry_out
+
+    declared = read(project, env)
+    with opened(declared, read_only=False, wait_s=wait) as store:
+        move = plan_move(declared, store, table, feed, to=to, by=by)
+        if not yes:
+            if not sys.stdin.isatty():
+                raise DeclarationError("Nobody can be asked here; say --yes to set the watermark without asking.")
+            show_progress.move(declared, move)
+            if not typer.confirm("  Set it?", default=False):
+                raise typer.Exit(REFUSED)
+        run = carry_out(store.ledger, move, reason=reason, wait_s=wait)
+    show_progress.moved(declared, move, run, json=json)
+
+
+@app.command()
+def withdraw(
+    runs: Annotated[list[int], typer.Argument(help="The runs to take back.", metavar="RUN...")],
+    reason: Reason = None,
+    put_back: Annotated[bool, typer.Option("--put-back", help="Put withdrawn runs back instead.")] = False,
+    preview: Annotated[bool, typer.Option("--preview", help="Say what would change; write nothing.")] = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Take runs back, also when later ones came since: the table becomes what it would be without them.
+
+    Watermarks and taken files stay: load --again RUN takes what a run took anew.
+    """
+    from brenvik.cli import show_past
+    from brenvik.errors import DeclarationError
+
+    if not (reason or put_back or preview):
+        raise DeclarationError("Say why, for those who come after you: --reason TEXT. To look first: --preview")
+    declared = read(project, env)
+    with opened(declared, read_only=preview, wait_s=wait) as store:
+        rows = {number: store.ledger.run(number) for number in runs}
+        if unknown := [str(number) for number, row in rows.items() if row is None]:
+            raise DeclarationError(f"There is no run {', '.join(unknown)}: brenvik runs")
+        tables = {row["table_name"] for row in rows.values() if row}
+        if len(tables) > 1:
+            raise DeclarationError(
+                f"These runs are of several tables ({', '.join(sorted(tables))}); withdraw them apart."
+            )
+        rules = declared.table(tables.pop()).rules
+        outcome = store.withdraw(rules, *runs, reason=reason, put_back=put_back, preview=preview, wait_s=wait)
+    show_past.worked_out_again(declared, rules, outcome, json=json)
+
+
+@app.command()
+def rebuild(
+    table: TableName,
+    preview: Annotated[bool, typer.Option("--preview", help="Say what would change; write nothing.")] = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Work a table out again from its kept changes, under the rules as they are now; only rows that differ are written."""
+    from brenvik.cli import show_past
+
+    declared = read(project, env)
+    rules = declared.table(table).rules
+    with opened(declared, read_only=preview, wait_s=wait) as store:
+        outcome = store.rebuild(rules, preview=preview, wait_s=wait)
+    show_past.worked_out_again(declared, rules, outcome, json=json)

@@ -1,0 +1,187 @@
+"""The commands that look at what is there; they need the right to read only."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from brenvik.cli.call import (
+    HERE,
+    Environment,
+    Group,
+    Json,
+    Known,
+    ProjectFile,
+    TableName,
+    Tables,
+    Wait,
+    Without,
+    app,
+    key_of,
+    reading,
+    watermarks_app,
+    wrong,
+)
+from brenvik.cli.exits import DONE, FAILED, REFUSED, TEMPORARY, WRONG_CALL
+
+
+@app.command()
+def check(
+    tables: Tables = None, wait: Wait = 30.0, project: ProjectFile = HERE, env: Environment = None, json: Json = False
+) -> None:
+    """Check the project, its feeds and its tables against each other, and say what each column is."""
+    from brenvik.checking import check_table
+    from brenvik.cli import show
+
+    with reading(project, env, wait) as (declared, store):
+        findings = [check_table(declared, name, store) for name in tables or declared.tables]
+    show.check(declared, findings, json=json)
+    raise typer.Exit(WRONG_CALL if any(finding.faults for finding in findings) else DONE)
+
+
+@app.command()
+def status(
+    tables: Tables = None,
+    group: Group = None,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Show how each table is: its last good run, how far it is behind, and what somebody should look at.
+
+    Ends with 4 when a table is overdue (expected_every), with 5 when a source cannot be reached.
+    """
+    from brenvik.cli import show_progress
+    from brenvik.progress import status_of
+
+    with reading(project, env, wait) as (declared, store):
+        found = [status_of(declared, store, table) for table in declared.chosen(tables, group=group)]
+    code = REFUSED if any(each.overdue for each in found) else TEMPORARY if any(each.errors for each in found) else DONE
+    show_progress.status(declared, found, code, json=json)
+    raise typer.Exit(code)
+
+
+@watermarks_app.callback(invoke_without_command=True)
+def watermarks(
+    context: typer.Context,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Show how far each feed is, what waits in it and for how long, and what the next load takes.
+
+    Ends with 5 when a source cannot be reached.
+    """
+    if context.invoked_subcommand:
+        return
+    from brenvik.cli import show_progress
+    from brenvik.progress import how_far
+
+    with reading(project, env, wait) as (declared, store):
+        found = [entry for table in declared.tables.values() for entry in how_far(declared, store, table)]
+    show_progress.watermarks(declared, found, json=json)
+    raise typer.Exit(TEMPORARY if any(entry.error for entry in found) else DONE)
+
+
+@app.command()
+def runs(
+    what: Annotated[
+        str | None, typer.Argument(help="Only runs of this table; or one run, by its number.", metavar="[TABLE|RUN]")
+    ] = None,
+    last: Annotated[int, typer.Option("--last", help="How many, the newest first.", min=1)] = 20,
+    rows: Annotated[bool, typer.Option("--rows", help="Of one run: what it decided, row by row.")] = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """List the runs: what was read, what was done, how it ended; or tell what one run decided, row by row."""
+    from brenvik.cli import show, show_past
+
+    one = int(what) if what and what.isdigit() else None
+    if rows and one is None:
+        raise wrong("--rows needs the number of a run: brenvik runs RUN --rows")
+    with reading(project, env, wait) as (declared, store):
+        if one is not None:
+            run = store.ledger.run(one)
+            if run is None:
+                raise wrong(f"There is no run {one}: brenvik runs")
+            decided = store.decisions(declared.table(run["table_name"]).rules, one).to_pylist() if rows else None
+            show_past.run(declared, run, decided, json=json)
+            return
+        name = declared.table(what).rules.table if what else None
+        found = store.ledger.runs(name, last=last).to_pylist() if store.ledger.exists() else []
+        withdrawn = {run: by for table in declared.tables for run, by in store.ledger.withdrawn(table).items()}
+    show.runs(declared, found, withdrawn, json=json)
+
+
+@app.command()
+def rejects(
+    table: Annotated[str | None, typer.Argument(help="Only rejects of this table.", metavar="[TABLE]")] = None,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """List the rows that were refused and are open, each with its reason and its whole content."""
+    from brenvik.cli import show
+
+    with reading(project, env, wait) as (declared, store):
+        name = declared.table(table).rules.table if table else None
+        rows = store.ledger.rejects(name).to_pylist() if store.ledger.exists() else []
+    show.rejects(declared, rows, json=json)
+
+
+@app.command()
+def history(
+    table: TableName,
+    key: Annotated[list[str], typer.Argument(help="The key; for several columns COLUMN=VALUE each.", metavar="KEY...")],
+    changes: Annotated[
+        bool, typer.Option("--changes", help="Every change ever kept of it, in order of arrival, and what it did.")
+    ] = False,
+    known_at: Known = None,
+    without: Without = None,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Show all versions of one key on a time line, and what changed between them."""
+    from brenvik.cli import show_history, show_past
+
+    with reading(project, env, wait) as (declared, store):
+        rules = declared.table(table).rules
+        wanted = key_of(rules.natural_key, key)
+        if changes:
+            told = store.story(rules, wanted)
+            show_past.story(declared, rules, wanted, told, json=json)
+            raise typer.Exit(DONE if told else FAILED)
+        rows = store.history(rules, wanted, known_at=known_at, without=without or ()).to_pylist()
+    past = show_past.in_words(known_at, without)
+    show_history.history(declared, rules, wanted, rows, past=past, json=json)
+    raise typer.Exit(DONE if rows else FAILED)
+
+
+@app.command("as-of")
+def as_of(
+    table: TableName,
+    when: Annotated[str, typer.Argument(help="A moment, a day (its first moment) or a number.", metavar="WHEN")],
+    limit: Annotated[int, typer.Option("--limit", help="How many rows to show.", min=1)] = 40,
+    known_at: Known = None,
+    without: Without = None,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Show the rows that held at a moment."""
+    from brenvik.cli import show_history, show_past
+
+    with reading(project, env, wait) as (declared, store):
+        rules = declared.table(table).rules
+        rows = store.as_of(rules, when, known_at=known_at, without=without or ())
+    past = show_past.in_words(known_at, without)
+    show_history.as_of(declared, rules, when, rows, past=past, limit=limit, json=json)
