@@ -11,7 +11,9 @@
     ├── NotReached            what had to come before was not done
     ├── Refused               nothing was written, a person must decide
     │   ├── RulesChanged
-    │   └── ForeignTable
+    │   ├── ForeignTable
+    │   ├── TooMuch           a load would delete or change more than its rules let pass
+    │   └── TooOld            an extract older than what was taken
     ├── Temporary             trying again later can help
     │   ├── Busy
     │   └── SourceDown        a source that cannot be reached, or went away in the middle
@@ -24,7 +26,7 @@ A message says what was expected, what came, where, and the next step.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 
 class BrenvikError(Exception):
@@ -89,6 +91,22 @@ class RulesChanged(Refused):
 
 class ForeignTable(Refused):
     """A table of that name exists and Brenvik did not make it."""
+
+
+class TooMuch(Refused):
+    """A load would delete or change more than its rules let pass, or an extract is empty.
+
+    ``counts`` is what the load would have done, ``living`` how many keys were alive before it.
+    """
+
+    def __init__(self, message: str, *, counts: Mapping[str, int], living: int) -> None:
+        self.counts = counts
+        self.living = living
+        super().__init__(message)
+
+
+class TooOld(Refused):
+    """An extract is older than one that was taken; what it says of the table's present is past."""
 
 
 class Temporary(BrenvikError):

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from brenvik.feeds.files import FileSource, Then
 
 _ANY = ("kind", "operation")
-_OF_FILES = ("files", "order_files", "settle", "taken_files", "csv", "record")
+_OF_FILES = ("files", "order_files", "settle", "taken_files", "csv", "record", "extract_time")
 _OF_DATABASES = ("connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window")
 _CODES = ("column", "insert", "update", "delete")
 
@@ -52,6 +52,7 @@ class FileFeed:
     """The fields of a ``feeds.csv.Dialect``."""
     record: Mapping[str, Any] = field(default_factory=dict)
     """Fields of a ``feeds.jsonl.Record``."""
+    extract_time: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def reads(self) -> str:
@@ -76,6 +77,8 @@ class FileFeed:
             then=self.then,
             move_to=self.move_to,
             reading=Reading(Dialect(**self.csv), record),
+            time_in_name=self.extract_time.get("file_name"),
+            time_column=self.extract_time.get("column"),
         )
 
 
@@ -140,8 +143,8 @@ def read_feed(
             named = ", ".join(dict.fromkeys((*known, *_OF_FILES, *_OF_DATABASES)))
             faults.append(f"{place}.{key}: is no key of a feed; known are {named}")
     kind = given.get("kind")
-    if kind not in {"changes", "upserts"}:
-        faults.append(f"{place}.kind: is {kind!r}; expected 'changes' or 'upserts'")
+    if kind not in {"changes", "upserts", "extract"}:
+        faults.append(f"{place}.kind: is {kind!r}; expected 'changes', 'upserts' or 'extract'")
     operations = _operations_of(place, kind, given.get("operation"), faults)
     read = _database if from_database else _files
     return read(place, name, str(kind), operations, given, connections, faults) if len(faults) == before else None
@@ -181,6 +184,7 @@ def _files(
         )
     dialect = _dialect(f"{place}.csv", given.get("csv", {}), faults)
     record = _record(f"{place}.record", given.get("record", {}), operations, faults)
+    time = _extract_time(f"{place}.extract_time", kind, given.get("extract_time", {}), faults)
     then, move_to = _then(f"{place}.taken_files", given.get("taken_files", "keep"), faults)
     if len(faults) > before:
         return None
@@ -195,6 +199,7 @@ def _files(
         move_to,
         dialect,
         record,
+        time,
     )
 
 
@@ -247,6 +252,29 @@ def _record(place: str, given: Any, operations: Operations | None, faults: list[
     if "old_row" in made and not (operations and operations.deleting):
         faults.append(f'{place}.old_row: serves to tell deletes; it needs kind = "changes" and a code that says delete')
     return made
+
+
+def _extract_time(place: str, kind: str, given: Any, faults: list[str]) -> dict[str, str]:
+    """Where an extract says when it holds: in its name, or in a column."""
+    if given and kind != "extract":
+        faults.append(f"{place}: is for a feed of kind 'extract'; this is one of {kind!r}")
+    if given == {}:
+        return {}
+    if not isinstance(given, dict) or len(given) != 1 or not isinstance(next(iter(given.values())), str):
+        faults.append(
+            f"{place}: expected {{ file_name = 'keeper_(.+)\\.csv' }} or {{ column = \"as_at\" }}, got {given!r}"
+        )
+        return {}
+    (key, value), *_ = given.items()
+    if key not in {"file_name", "column"}:
+        faults.append(f"{place}.{key}: is unknown; known are file_name, column")
+    elif key == "file_name":
+        try:
+            if re.compile(value).groups != 1:
+                raise ValueError
+        except (ValueError, re.error):
+            faults.append(f"{place}.file_name: expected a regular expression with one group, got {value!r}")
+    return {key: value}
 
 
 def _pointer(place: str, given: Any, faults: list[str]) -> Any:
@@ -322,8 +350,8 @@ def _operations_of(place: str, kind: Any, operation: Any, faults: list[str]) -> 
             f'{place}.operation: is missing; a feed of changes needs operation = "op" or {{ column = "op", … }}'
         )
         return None
-    if kind == "upserts" and operation is not None:
-        faults.append(f"{place}.operation: a feed of upserts has no operations; say kind = 'changes' or leave it out")
+    if kind in ("upserts", "extract") and operation is not None:
+        faults.append(f"{place}.operation: a feed of kind {kind!r} has no operations; say 'changes' or leave it out")
         return None
     return None if operation is None else _operations(f"{place}.operation", operation, faults)
 

@@ -130,6 +130,10 @@ LOADS = ("changes", "upserts", "extract")
 """Kinds of run that bring changes; the others work on what is there."""
 
 _RUNS, _REJECTS = f'"{SCHEMA}"."runs"', f'"{SCHEMA}"."rejects"'
+_COUNTS = (
+    f'NOT EXISTS (SELECT 1 FROM "{SCHEMA}"."withdrawals" w '
+    "WHERE w.table_name = r.table_name AND w.run = r.run AND w.put_back_by IS NULL)"
+)
 _VIEWS = {
     # one row per table that was ever loaded: its last good run, and what went wrong since
     "table_status": f"""
@@ -330,12 +334,35 @@ class Ledger:
 
     def end_run(self, run: Run, state: str, counts: Mapping[str, int], message: str = "") -> None:
         """Enters how a run ended; for ``done`` in the transaction of the data."""
-        values: dict[str, Any] = (
-            {name: counts.get(name, 0) for name in ("read", "derived", *DECISIONS, *ROW_COUNTS)} if counts else {}
-        )
+        columns = ("read", "derived", *DECISIONS, *ROW_COUNTS)
+        values: dict[str, Any] = {name: counts[name] for name in columns if name in counts}
         values |= {"state": state, "ended_at": now(), "message": message or None}
         given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values)
         self.engine.run(f"UPDATE {place('runs')} SET {given} WHERE run = :run", {**values, "run": run.number})
+
+    def kinds_taken(self, table: str) -> dict[str, int]:
+        """How many loads of which kind a table has taken; withdrawn ones do not count."""
+        found = self.engine.ask(
+            f"SELECT r.kind, count(*) AS n FROM {place('runs')} r WHERE r.table_name = :table_name AND r.state = 'done' "
+            f"AND r.kind IN {LOADS!r} AND {_COUNTS} GROUP BY r.kind",
+            {"table_name": table},
+        )
+        return {row["kind"]: row["n"] for row in found.to_pylist()}
+
+    def newest_extract(self, table: str, feed: str) -> tuple[int, str] | None:
+        """The run and the time of the newest extract that a feed has taken; withdrawn ones do not count."""
+        found = self.engine.ask(
+            f"SELECT r.run, r.window_high FROM {place('runs')} r WHERE r.table_name = :table_name AND r.feed = :feed "
+            f"AND r.state = 'done' AND r.kind = 'extract' AND {_COUNTS} ORDER BY r.run DESC LIMIT 1",
+            {"table_name": table, "feed": feed},
+        ).to_pylist()
+        return (found[0]["run"], found[0]["window_high"]) if found else None
+
+    def set_extract_time(self, run: Run, time: str) -> None:
+        """Enters the time of an extract with its run."""
+        self.engine.run(
+            f"UPDATE {place('runs')} SET window_high = :time WHERE run = :run", {"time": time, "run": run.number}
+        )
 
     def enter_failure(self, run: Run, error: BaseException) -> None:
         """Says how a run failed. The transaction of the data is undone already."""
@@ -344,7 +371,7 @@ class Ledger:
         _log.error("%s: %s", state, message, extra=run.about())
         try:
             with self.engine.transaction():
-                self.end_run(run, state, {}, message)
+                self.end_run(run, state, getattr(error, "counts", {}), message)
         except BrenvikError as second:  # the store is gone: the first error is the one to tell
             error.add_note(f"The run could not be entered as {state} either: {second}")
 

@@ -10,19 +10,19 @@ from __future__ import annotations
 import logging
 from typing import TYPE_CHECKING
 
-from brenvik.core import arrivals, screen, sort, sql
+from brenvik.core import sort
 from brenvik.core.blueprint import Blueprint
 from brenvik.core.screen import Operations
 from brenvik.errors import (
     InputError,
-    StoreError,
     Temporary,
-    TooManyRejects,
 )
-from brenvik.ledger import Ledger, Run, TableState, enter_rejects, known_rejects, now
+from brenvik.guarding import NOTHING_MORE, Allowed, check_age, check_guards, check_kind
+from brenvik.ledger import Ledger, Run, TableState, enter_rejects, now
 from brenvik.outcome import Outcome, Telling
 from brenvik.preparing import LATER_THAN_ALL, UnderWay, check_rules, leave_out, next_work, prepare
 from brenvik.rules import TableRules
+from brenvik.screening import screen_rows
 from brenvik.working import count_decisions, exactly, foresee, new_highs, set_highs, work_out, write_table
 
 if TYPE_CHECKING:
@@ -46,11 +46,12 @@ def load(
     explain: bool | None = None,
     wait_s: float = 30.0,
     watch: Watch | None = None,
+    allowed: Allowed = NOTHING_MORE,
 ) -> Outcome:
     """Takes what a feed has new into its table, wholly or not at all; a preview only says what would happen.
 
     ``wanted`` asks for something else than what is new; ``label`` is kept with the run. ``explain`` says whether to keep
-    what ``Outcome.decisions`` needs; None: for up to ``TOLD_UNASKED`` rows.
+    what ``Outcome.decisions`` needs; None: for up to ``TOLD_UNASKED`` rows. ``allowed`` is what a person lets through.
 
     Raises Busy when another load holds the table for longer than ``wait_s`` seconds, and whatever else ``errors``
     names; the run is then entered as ``failed`` or ``refused`` and nothing else is written.
@@ -62,8 +63,8 @@ def load(
             if not batch.columns:
                 return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
             run = Run(0, rules.table, source.name, source.kind, batch.source, now())
-            outcome = _work_through(ledger, rules, batch, operations, run, explain, watch)
-            if batch.window and batch.window.more:
+            outcome = _work_through(ledger, rules, batch, operations, run, explain, watch, allowed)
+            if outcome.more:
                 outcome.notes.append("This is the first piece; a load goes on with the next until nothing is left.")
             return outcome
         finally:
@@ -90,7 +91,7 @@ def load(
             )
             _log.info("started: %s", batch.source, extra=run.about())
             try:
-                outcome = _work_through(ledger, rules, batch, operations, run, explain, watch)
+                outcome = _work_through(ledger, rules, batch, operations, run, explain, watch, allowed)
             except BaseException as error:
                 ledger.enter_failure(run, error)
                 raise
@@ -112,12 +113,15 @@ def _work_through(
     run: Run,
     explain: bool | None,
     watch: Watch | None,
+    allowed: Allowed,
 ) -> Outcome:
     """From the screening to the end; a run without a number is a preview."""
     engine = ledger.engine
     has_ledger = ledger.exists()
     state = ledger.state(rules.table) if has_ledger else None
     check_rules(rules, state)
+    if has_ledger:
+        check_kind(ledger, rules, run, is_extract=batch.extract is not None)
     it = UnderWay(
         engine,
         rules,
@@ -134,11 +138,16 @@ def _work_through(
         it.blueprint = prepare(it, ledger, batch, state, operations, has_ledger)
         leave_out(it, ledger.withdrawn(rules.table))
         set_highs(it, state)
-        _screen(it, batch, operations, has_ledger, watch)
+        screen_rows(it, batch, operations, has_ledger, watch)
+        if batch.extract and has_ledger:
+            check_age(ledger, it, run, batch.source)
         it.told = it.counts["read"] <= TOLD_UNASKED if explain is None else explain
         first = state is None or state.high_effective is None
         some_busy = work_out(it, first=first)
         counts = count_decisions(it, some_busy=some_busy)
+        refusal = check_guards(it, batch.source, allowed, is_extract=batch.extract is not None)
+        if refusal and not it.preview:
+            raise refusal
         foresee(it, some_busy=some_busy)
         if not it.preview:
             _write(it, ledger, run, batch, state, first=first, some_busy=some_busy)
@@ -164,64 +173,9 @@ def _work_through(
         seen=batch.seen,
         notes=[*batch.notes, *_notes_on_columns(it.blueprint, batch), *_notes_on_late(it)],
         telling=telling if it.told else None,
+        refusal=refusal,
+        more=batch.more or bool(batch.window and batch.window.more),
     )
-
-
-def _screen(it: UnderWay, batch: Batch, operations: Operations | None, has_ledger: bool, watch: Watch | None) -> None:
-    """Staged rows become ``screened`` changes and ``rejected`` rows."""
-    feed = tuple(batch.columns.items())
-    numbers = {carried: shape for shape, carried in it.blueprint.shapes}
-    held = set(it.blueprint.carried)
-    shapes = tuple((number, numbers[tuple(sorted(set(names) & held))]) for number, names in batch.carried.items())
-    text = screen.screen(it.blueprint, feed, operations, shapes, keeps_raw=batch.keeps_raw)
-    try:
-        it.engine.stage(batch.rows(watch), text, it.values, work=it.work)
-    except StoreError:
-        if batch.failure:  # raised inside the stream, and wrapped by the engine that read it
-            raise batch.failure from None
-        raise
-    late = sort.count_late(it.blueprint) if "high_effective" in it.values else "0"
-    derived = arrivals.count_derived("c") if batch.derives else "0"
-    counts = it.row(
-        f"SELECT count(*) AS n, count(c.brenvik_fault) AS faulty, {late} AS late, {derived} AS derived "
-        f"FROM {sql.work('screened')} c"
-    )
-    it.counts["derived"] = int(counts["derived"] or 0)
-    it.counts["read"] = counts["n"] - it.counts["derived"] + len(batch.broken)
-    it.late = int(counts["late"] or 0)
-    if not counts["faulty"] and not batch.broken:
-        return
-    it.some_rejected = True
-    for statement in screen.take_out_rejected(derives=batch.derives):
-        it.do(statement)
-    if batch.derives:  # a rejected row brings no derived change either
-        it.counts["derived"] = int(it.row(f"SELECT {derived} AS n FROM {sql.work('screened')} c")["n"] or 0)
-    if batch.broken:
-        it.engine.stage(batch.broken_rows(), screen.add_broken(), it.values, work=it.work)
-    it.do(known_rejects(has_ledger=has_ledger))
-    again = it.row(f"SELECT count(*) AS n, COALESCE(sum(brenvik_again), 0) AS again FROM {sql.work('rejected')}")
-    it.counts["duplicate"] = int(again["again"])
-    it.counts["rejected"] = again["n"] - int(again["again"])
-    _check_rejects(it, batch)
-
-
-def _check_rejects(it: UnderWay, batch: Batch) -> None:
-    limit, rejected, read = it.rules.max_rejects, it.counts["rejected"], it.counts["read"]
-    if limit is None:
-        return
-    allowed = limit if isinstance(limit, int) else int(limit * read)
-    if rejected > allowed:
-        told = f"{limit}" if isinstance(limit, int) else f"{limit:.0%} of the rows, {allowed}"
-        examples = it.ask(
-            f"SELECT brenvik_reason FROM {sql.work('rejected')} WHERE brenvik_again = 0 ORDER BY brenvik_arrival LIMIT 3"
-        ).column(0)
-        raise TooManyRejects(
-            f"{batch.source}: {rejected} of {read} rows would be rejected; max_rejects allows {told}. Nothing was written. "
-            f"The first: {'; '.join(reason.as_py() for reason in examples)}. "
-            "Mend the source or the declared types, or raise max_rejects.",
-            rejected=rejected,
-            read=read,
-        )
 
 
 def _write(
@@ -242,6 +196,8 @@ def _write(
     if blueprint.kept and some_busy and it.counts["duplicate"]:
         ledger.fold(run, {row["of_run"]: row["n"] for row in it.ask(sort.folded(blueprint)).to_pylist()})
     ledger.take_files(run, batch.files)
+    if batch.extract:
+        ledger.set_extract_time(run, it.values["extract_at"])
     if batch.window and batch.window.moves and batch.window.high is not None:
         ledger.set_watermark(run, batch.window.kind, batch.window.high)
     high_order, high_effective = new_highs(it, state, first=first)

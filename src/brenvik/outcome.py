@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from brenvik.core import tell
 from brenvik.core.blueprint import Blueprint
 from brenvik.core.windows import Window
-from brenvik.errors import BrenvikError, DeclarationError, NotClean, StoreError
+from brenvik.errors import BrenvikError, DeclarationError, NotClean, Refused, StoreError
 from brenvik.ledger import DECISIONS
 
 if TYPE_CHECKING:
@@ -71,6 +71,10 @@ class Outcome:
         ``without_watermark``, which were not.
     notes
         Sentences a person should read.
+    refusal
+        Of a preview: why a load would be refused.
+    more
+        Whether something is left for a next load: a further piece of a window, a further extract.
     touched
         Of a run that worked keys out again: per key of which rows changed, how many rows were ``brenvik_added``,
         ``brenvik_changed`` and ``brenvik_removed``.
@@ -88,6 +92,8 @@ class Outcome:
     seen: Mapping[str, int] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
     touched: pa.Table | None = field(default=None, repr=False)
+    refusal: Refused | None = field(default=None, repr=False)
+    more: bool = False
     telling: Telling | None = field(default=None, repr=False)
     error: BrenvikError | None = field(default=None, repr=False)
 
@@ -151,6 +157,7 @@ class Outcome:
             "seen": dict(self.seen),
             "notes": list(self.notes),
             "error": str(self.error) if self.error else None,
+            "refusal": str(self.refusal) if self.refusal else None,
         }
 
     def sums(self) -> tuple[str, str]:

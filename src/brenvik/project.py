@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from brenvik.errors import BrenvikError, Busy, DeclarationError, NotReached, ProjectError, Refused
 from brenvik.feed_rules import Connection, FeedRules
+from brenvik.guarding import NOTHING_MORE, Allowed
 from brenvik.outcome import Outcome
 from brenvik.rules import TableRules
 from brenvik.store import Store, open_store
@@ -105,6 +106,7 @@ class Project:
         wait_s: float = 30.0,
         watch: Callable[[str, int], None] | None = None,
         store: Store | None = None,
+        allowed: Allowed = NOTHING_MORE,
     ) -> list[Outcome]:
         """Loads tables (by name, of a group, or all) from each of their feeds, in the order of the file and of ``after``.
 
@@ -114,7 +116,8 @@ class Project:
         is told the table and the rows read.
 
         ``label`` is kept with the runs, such as a scheduler's own id. ``feed`` names one feed of one table, and ``wanted``
-        asks it for something else than what is new. A feed whose windows are cut into pieces gives an outcome for each.
+        asks it for something else than what is new; ``allowed`` is what a person lets through. A feed whose windows are
+        cut into pieces, or that has several extracts waiting, gives an outcome for each.
         """
         chosen = self.chosen(tables, group=group)
         pairs = [(table, each) for table in chosen for each in table.feeds if feed in {None, each.name}]
@@ -146,6 +149,7 @@ class Project:
                         if_busy=if_busy,
                         wait_s=patience,
                         watch=watch,
+                        allowed=allowed,
                     )
                 if done[-1].error:
                     stopped.add(name)
@@ -168,6 +172,7 @@ class Project:
         if_busy: IfBusy,
         wait_s: float,
         watch: Callable[[str, int], None] | None,
+        allowed: Allowed,
     ) -> Iterator[Outcome]:
         name = table.rules.table
         try:
@@ -182,11 +187,12 @@ class Project:
                     explain=True if preview else None,
                     wait_s=wait_s,
                     watch=(lambda rows: watch(name, rows)) if watch else None,
+                    allowed=allowed,
                 )
                 yield outcome
-                if preview or not (outcome.window and outcome.window.more):
+                if preview or not outcome.more:
                     return
-                if wanted:
+                if wanted and outcome.window:
                     wanted = replace(wanted, after=str(outcome.window.high))
         except BrenvikError as error:
             if wanted and isinstance(error, DeclarationError):

@@ -16,7 +16,7 @@ from brenvik.errors import RulesError
 from brenvik.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_type
 
 Role = Literal["type_0", "type_1", "type_2"]
-Kind = Literal["changes", "upserts"]
+Kind = Literal["changes", "upserts", "extract"]
 
 RESERVED_PREFIX = "brenvik_"
 HOUSEKEEPING = (
@@ -65,6 +65,9 @@ class TableRules:
         they can be, and the table may depend on the order of arrival.
     max_rejects
         How many rows of a load may be rejected before it fails: a whole number, or a share between 0 and 1. None: any number.
+    max_deletes, max_changes
+        How many keys a load may delete, how many changes may overwrite or open versions: a whole number, or a share of the
+        living keys between 0 and 1, rounded up. A load beyond that is refused until a person lets it through. None: any number.
     types
         Types of columns whose source has none (CSV), or that shall differ from the source's.
     housekeeping
@@ -92,6 +95,8 @@ class TableRules:
     deletes: Literal["close", "remove"] = "close"
     keep_changes: bool = True
     max_rejects: int | float | None = None
+    max_deletes: int | float | None = 0.2
+    max_changes: int | float | None = None
     types: Mapping[str, str] = Field(default_factory=dict)
     housekeeping: Mapping[str, str | Literal[False]] = Field(default_factory=dict)
     open_end: datetime | date | int | None = None
@@ -153,10 +158,12 @@ class TableRules:
             ZoneInfo(self.time_zone)
         except (ZoneInfoNotFoundError, ValueError, OSError):
             yield f"time_zone: {self.time_zone!r} is no time zone; expected one as in Europe/Oslo or UTC"
-        if isinstance(self.max_rejects, bool) or (self.max_rejects is not None and self.max_rejects < 0):
-            yield "max_rejects: is a whole number from 0, or a share between 0.0 and 1.0"
-        elif isinstance(self.max_rejects, float) and self.max_rejects > 1:
-            yield f"max_rejects: {self.max_rejects} is no share between 0.0 and 1.0; for a number of rows write it whole"
+        for name in ("max_rejects", "max_deletes", "max_changes"):
+            limit = getattr(self, name)
+            if isinstance(limit, bool) or (limit is not None and limit < 0):
+                yield f"{name}: is a whole number from 0, or a share between 0.0 and 1.0"
+            elif isinstance(limit, float) and limit > 1:
+                yield f"{name}: {limit} is no share between 0.0 and 1.0; for a number of rows write it whole"
 
     def _faults_of_lists(self) -> Iterator[str]:
         if not self.natural_key:

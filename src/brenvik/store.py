@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING, Any
 from brenvik.core import ask
 from brenvik.core.screen import Operations
 from brenvik.errors import DeclarationError
-from brenvik.ledger import Ledger, TableState
+from brenvik.guarding import NOTHING_MORE, Allowed
+from brenvik.ledger import LOADS, Ledger, TableState
 from brenvik.load import load
 from brenvik.outcome import Outcome
 from brenvik.reworking import decided_by, known, rebuild, story, withdraw
@@ -47,9 +48,12 @@ class Store:
         kind: Kind,
         operation: str | Operations | None = None,
         feed: str = "frame",
+        at: str | date | datetime | None = None,
         label: str | None = None,
         explain: bool | None = None,
         wait_s: float = 30.0,
+        allow_deletes: int | None = None,
+        allow_changes: int | None = None,
     ) -> Outcome:
         """Takes the rows of a frame into a table, wholly or not at all.
 
@@ -58,23 +62,37 @@ class Store:
         kind
             ``"changes"``: each row says insert, update or delete in the column ``operation``.
             ``"upserts"``: each row is a new or newer state of its key.
+            ``"extract"``: the rows are all there are; a key that is absent is gone.
         operation
             The column that says insert, update or delete (``I``, ``U``, ``D`` or the words, case does not count), or an
             ``Operations`` with other codes.
         feed
             The name under which the run is entered.
+        at
+            When an extract holds; times without a zone are in the rules' time zone. None: now.
         label
             Kept with the run, such as a scheduler's own id.
         explain
             Whether to keep what ``Outcome.decisions`` needs, which costs a tenth of the load. None: for up to 100,000 rows.
         wait_s
             How long to wait, in seconds, while another load holds the table.
+        allow_deletes, allow_changes
+            Lets a load through once that was refused (TooMuch), by the number seen; one that does more is refused again.
 
-        Raises FeedError when the frame does not fit the rules, TooManyRejects, RulesChanged, ForeignTable or Busy;
-        in each case nothing was written but the run.
+        Raises FeedError when the frame does not fit the rules, TooManyRejects, TooMuch, TooOld, RulesChanged, ForeignTable
+        or Busy; in each case nothing was written but the run.
         """
-        source, codes = _frame(frame, kind, operation, feed)
-        return load(self.ledger, rules, source, operations=codes, label=label, explain=explain, wait_s=wait_s)
+        source, codes = _frame(frame, kind, operation, feed, at)
+        return load(
+            self.ledger,
+            rules,
+            source,
+            operations=codes,
+            label=label,
+            explain=explain,
+            wait_s=wait_s,
+            allowed=Allowed(allow_deletes, allow_changes),
+        )
 
     def preview(
         self,
@@ -84,10 +102,14 @@ class Store:
         kind: Kind,
         operation: str | Operations | None = None,
         feed: str = "frame",
+        at: str | date | datetime | None = None,
         explain: bool | None = None,
     ) -> Outcome:
-        """The outcome that ``load`` would have; nothing is written. An Arrow reader is used up by it."""
-        source, codes = _frame(frame, kind, operation, feed)
+        """The outcome that ``load`` would have; nothing is written. An Arrow reader is used up by it.
+
+        Where a load would be refused, ``Outcome.refusal`` says why.
+        """
+        source, codes = _frame(frame, kind, operation, feed, at)
         return load(self.ledger, rules, source, operations=codes, preview=True, explain=explain)
 
     def load_from(
@@ -102,6 +124,7 @@ class Store:
         explain: bool | None = None,
         wait_s: float = 30.0,
         watch: Watch | None = None,
+        allowed: Allowed = NOTHING_MORE,
     ) -> Outcome:
         """The same for any feed; a project loads its tables through it. ``wanted`` asks for something else than what is new."""
         return load(
@@ -115,6 +138,7 @@ class Store:
             explain=explain,
             wait_s=wait_s,
             watch=watch,
+            allowed=allowed,
         )
 
     def withdraw(
@@ -275,19 +299,25 @@ def _without_secrets(address: str) -> str:
     return (address.partition("@")[2] and "…@" + address.partition("@")[2]) or address
 
 
-def _frame(frame: Any, kind: str, operation: str | Operations | None, feed: str) -> tuple[Source, Operations | None]:
+def _frame(
+    frame: Any, kind: str, operation: str | Operations | None, feed: str, at: str | date | datetime | None
+) -> tuple[Source, Operations | None]:
     from brenvik.feeds.frames import FrameSource
 
-    if kind not in {"changes", "upserts"}:
-        raise DeclarationError(f"kind is {kind!r}; known are 'changes' and 'upserts'")
+    if kind not in LOADS:
+        raise DeclarationError(f"kind is {kind!r}; known are 'changes', 'upserts' and 'extract'")
+    if at is not None and kind != "extract":
+        raise DeclarationError(
+            "at is the time of an extract; changes and upserts say it row by row, by the effective column"
+        )
     if (kind == "changes") != (operation is not None):
         raise DeclarationError(
             "kind 'changes' needs the column that says insert, update or delete: operation = 'op'"
             if kind == "changes"
-            else "kind 'upserts' has no operations; leave operation out, or say kind = 'changes'"
+            else f"kind {kind!r} has no operations; leave operation out, or say kind = 'changes'"
         )
     codes = Operations(operation) if isinstance(operation, str) else operation
-    return FrameSource(frame, name=feed, kind=kind), codes
+    return FrameSource(frame, name=feed, kind=kind, at=None if at is None else str(at)), codes
 
 
 def _key(rules: TableRules, key: Key) -> list[str | bytes]:

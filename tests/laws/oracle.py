@@ -79,6 +79,44 @@ class Oracle:
             told[index] = self._judge(change)
         return [decision or "?" for decision in told]
 
+    def extract(self, rows: list[dict[str, Any]], at: Any) -> list[str]:
+        """Takes an extract; returns the decisions of its rows, then of the deletes of absent keys."""
+        d = self.declared
+        self.batch += 1
+        told: list[str | None] = []
+        new: list[tuple[int, Change]] = []
+        named = Counter(tuple(plain(row[name]) for name in d.keys) for row in rows)
+        living = {tuple(plain(row[name]) for name in d.keys): row for row in self.rows() if row["valid_to"] is None}
+        for row in rows:
+            self.arrived += 1
+            key = tuple(plain(row[name]) for name in d.keys)
+            said = {name: row[name] for name in d.values if name in row}
+            if None in [row[name] for name in d.keys]:
+                content = tuple(sorted((name, plain(value)) for name, value in row.items()))
+                told.append("duplicate" if content in self.open_rejects else "rejected")
+                self.open_rejects.add(content)
+            elif named[key] == 1 and key in living and all(plain(living[key][n]) == plain(v) for n, v in said.items()):
+                told.append("unchanged")
+            else:
+                told.append(None)
+                new.append((len(told) - 1, self._keep(row, at, delete=False)))
+        for key, row in sorted(living.items(), key=lambda item: repr(item[0])):
+            if key not in named:
+                self.arrived += 1
+                told.append(None)
+                new.append((len(told) - 1, self._keep({name: row[name] for name in d.keys}, at, delete=True)))
+        for index, change in new:
+            told[index] = self._judge(change)
+        return [decision or "?" for decision in told]
+
+    def _keep(self, row: dict[str, Any], at: Any, *, delete: bool) -> Change:
+        d = self.declared
+        said = {name: row[name] for name in d.values if name in row}
+        key = tuple(row[name] for name in d.keys)
+        change = Change(key, at, (), self.arrived, self.batch, delete, said, row)
+        self.kept[tuple(map(plain, key))].append(change)
+        return change
+
     def without(self, batches: set[int]) -> Oracle:
         """The same without what some batches brought."""
         left = Oracle(self.declared)

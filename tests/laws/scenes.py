@@ -161,6 +161,7 @@ def _draw_scene(number: int, *, keep_changes: bool = True, with_order: bool | No
         deletes=deletes,
         types=types,
         keep_changes=keep_changes,
+        max_deletes=None,
         housekeeping=housekeeping,
         open_end=ends.get(when) if dice.random() < 0.3 else None,
     )
@@ -172,6 +173,10 @@ def _draw_scene(number: int, *, keep_changes: bool = True, with_order: bool | No
 
 SCENES = [_draw_scene(number) for number in range(48)]
 ORDERED = [scene for scene in SCENES if scene.declared.order]
+EXTRACTED = [
+    scene for number in range(200, 280) if (scene := _draw_scene(number, with_order=False)).declared.effective is None
+]
+"""Shapes of tables that take extracts: these are ordered by their times."""
 UNKEPT = [_draw_scene(number, keep_changes=False, with_order=True) for number in range(100, 124)]
 
 

@@ -29,6 +29,8 @@ def gravest(outcomes: Iterable[Outcome], *, accept_rejects: bool = False) -> int
     for outcome in outcomes:
         if outcome.error and outcome.state != "skipped":
             codes.append(code_of(outcome.error))
+        elif outcome.refusal:
+            codes.append(REFUSED)
         elif outcome.counts.get("rejected") and not accept_rejects:
             codes.append(REJECTED)
     return min(codes, key=_GRAVITY.index)

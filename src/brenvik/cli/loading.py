@@ -62,6 +62,13 @@ def load(
     files: Annotated[
         str | None, typer.Option("--files", help="Take what is new among these files instead.", metavar="GLOB")
     ] = None,
+    allow_deletes: Annotated[
+        int | None, typer.Option("--allow-deletes", help="Let this many deletes through, once.", min=0, metavar="N")
+    ] = None,
+    allow_changes: Annotated[
+        int | None,
+        typer.Option("--allow-changes", help="Let this many changed rows through, once.", min=0, metavar="N"),
+    ] = None,
     if_busy: Annotated[IfBusy, typer.Option("--if-busy", help="What to do while another load holds it.")] = IfBusy.wait,
     wait: Wait = 30.0,
     accept_rejects: Annotated[
@@ -82,6 +89,7 @@ def load(
     4 when a load was refused and a person must decide, 5 when it may work later.
     """
     from brenvik.cli import show
+    from brenvik.guarding import Allowed
 
     if log:
         from brenvik.cli import records
@@ -102,8 +110,11 @@ def load(
                 wait_s=wait,
                 watch=watch,
                 store=store,
+                allowed=Allowed(allow_deletes, allow_changes),
             )
 
+    if (allow_deletes is not None or allow_changes is not None) and len(tables or ()) != 1:
+        raise wrong("--allow-deletes and --allow-changes let one table through; name it: brenvik load TABLE")
     if every is not None:
         if any((after, until, again, files, from_start)):
             raise wrong("--every takes what is new; leave --from, --to, --again, --files and --from-start out.")

@@ -147,14 +147,22 @@ def preview(project: Project, outcomes: Sequence[Outcome], *, everything: bool, 
             continue
         paper.heading(out, project, o.table, f"{o.source} waits", "nothing is written")
         rows = o.decisions().to_pylist()
-        hidden = [] if everything else [row for row in rows if row["decision"] == "unchanged"]
-        decisions(out, [row for row in rows if row not in hidden])
-        if hidden:
-            out.print(Text(f"  {len(hidden)} lines unchanged, not shown: --all"))
+        shown = [row for row in rows if everything or row["decision"] != "unchanged"]
+        decisions(out, shown)
+        if hidden := o.counts["unchanged"] - sum(row["decision"] == "unchanged" for row in shown):
+            more = ": --all" if len(shown) < len(rows) else ""
+            out.print(Text(f"  {hidden:,} lines unchanged, not shown{more}"))
         out.print()
         for line in (*o.sums(), *o.notes):
             out.print(Text(f"  {line}"))
         out.print()
+        if o.refusal:
+            first, *rest = str(o.refusal).splitlines()
+            out.print(Text(f"  A load would be {first.rpartition(': ')[2]}.", style="yellow"))
+            for line in rest:
+                if not line.startswith("look "):
+                    out.print(Text(f"  {line}"))
+            continue
         out.print(Text(f"  do it   brenvik load {o.table}"))
 
 

@@ -9,6 +9,8 @@ from __future__ import annotations
 from typing import Any
 
 FILE_STEP = 10**12
+ABSENT = 10**11
+"""Lines from here on are none: these changes are derived because a key is absent from an extract."""
 
 
 def numbered(file: int, line: Any) -> Any:
@@ -22,7 +24,14 @@ def file_of(number: str) -> str:
 
 
 def line_of(number: str) -> str:
-    return f"CAST(floor(({number} % {FILE_STEP}) / 2) AS BIGINT)"
+    """The line; null where a change stands in none."""
+    return (
+        f"CASE WHEN {number} % {FILE_STEP} < {2 * ABSENT} THEN CAST(floor(({number} % {FILE_STEP}) / 2) AS BIGINT) END"
+    )
+
+
+def is_absence(number: str) -> str:
+    return f"{number} % {FILE_STEP} >= {2 * ABSENT}"
 
 
 def is_derived(number: str) -> str:

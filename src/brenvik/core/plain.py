@@ -49,7 +49,8 @@ def _differs(blueprint: Blueprint, name: str, before: str = "") -> str:
     return f"({here} AND {test})" if here else test
 
 
-def _any_differs(blueprint: Blueprint, names: tuple[str, ...]) -> str:
+def any_differs(blueprint: Blueprint, names: tuple[str, ...]) -> str:
+    """Whether a change ``c`` differs in any of these columns from a row ``t`` of the table."""
     return sql.any_of(_differs(blueprint, name) for name in names)
 
 
@@ -81,10 +82,10 @@ def decide(blueprint: Blueprint, *, some_busy: bool, told: bool) -> str:
         (blueprint.type_1, "overwritten"),
         (blueprint.type_0, "protected"),
     ):
-        test = learns if name == FULL else _any_differs(blueprint, names)
+        test = learns if name == FULL else any_differs(blueprint, names)
         if test != "1 = 0":
             cases.append(f"WHEN {test} THEN {_NUMBERS[name]}")
-    sets = f"c.{DELETE} = 0 AND {locator} IS NOT NULL AND {_any_differs(blueprint, blueprint.type_1)}"
+    sets = f"c.{DELETE} = 0 AND {locator} IS NOT NULL AND {any_differs(blueprint, blueprint.type_1)}"
     changed = sql.any_of(_differs(blueprint, name) for name in blueprint.values)
     before = [
         f"CASE WHEN {changed} THEN t.{sql.quote(name)} END AS {was(blueprint, name)}"

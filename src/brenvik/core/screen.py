@@ -116,7 +116,11 @@ def _cast(name: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, st
 
 @lru_cache(maxsize=256)
 def faults(
-    blueprint: Blueprint, feed: tuple[tuple[str, ColumnType], ...], operations: Operations | None
+    blueprint: Blueprint,
+    feed: tuple[tuple[str, ColumnType], ...],
+    operations: Operations | None,
+    *,
+    is_extract: bool = False,
 ) -> tuple[Fault, ...]:
     """Every reason for which a row of this feed can be rejected, in the order in which they are told."""
     types = dict(feed)
@@ -131,7 +135,8 @@ def faults(
             Fault(operations.column, test, _sentence(operations.column, f"is no operation; known are {known}"))
         )
         living = f"{_delete(operations)} = 0 AND "
-    for name in dict.fromkeys((*blueprint.keys, *blueprint.order, *filter(None, [blueprint.effective]))):
+    tells_when = blueprint.effective if not is_extract else None
+    for name in dict.fromkeys((*blueprint.keys, *blueprint.order, *filter(None, [tells_when]))):
         says = _literal(f"{name} is empty")
         found.append(Fault(name, f"{sql.quote(name)} IS NULL", says))
     for column in blueprint.columns:
@@ -160,14 +165,18 @@ def _delete(operations: Operations) -> str:
     return sql.flag(f"lower(trim(CAST({sql.quote(operations.column)} AS VARCHAR))) IN ({codes})")
 
 
-def _effective(blueprint: Blueprint) -> str:
-    if blueprint.effective is None:
+def _effective(blueprint: Blueprint, extract_time: str | None) -> str:
+    kind = _duck(blueprint.effective_type)
+    if extract_time is None and blueprint.effective is None:
         return "CAST($loaded_at AS TIMESTAMP)"
-    value = sql.quote(blueprint.effective)
+    if extract_time is None:
+        value = sql.quote(str(blueprint.effective))
+    else:
+        value = "brenvik_at" if extract_time else f"CAST($extract_at AS {kind})"
     if blueprint.grain is None:
         return value
     cut = f"date_trunc('{blueprint.grain}', {value})"
-    return f"CAST({cut} AS {_duck(blueprint.effective_type)})"
+    return f"CAST({cut} AS {kind})"
 
 
 @lru_cache(maxsize=256)
@@ -178,15 +187,26 @@ def screen(
     shapes: tuple[tuple[int, int], ...],
     *,
     keeps_raw: bool = False,
+    into: str = "screened",
+    extract_time: str | None = None,
 ) -> str:
     """The statement that makes ``screened`` of the staged stream; ``shapes`` tells the shape of what a row carries.
 
     ``screened`` holds, per row: its arrival number and shape, the delete flag, the effective time, the typed columns,
+    With ``into`` another working table is made. The effective time of an extract is that of the column ``extract_time``, or
+    where this is '' of the parameter ``extract_at``.
     ``brenvik_fault``: null, or a JSON object with the column and value of its first fault, the reason (all of its
     faults) and the row as it came.
     """
     types = dict(feed)
-    tests = faults(blueprint, feed, operations)
+    tests = faults(blueprint, feed, operations, is_extract=extract_time is not None)
+    at = ""
+    if extract_time:
+        cast, test = _cast(extract_time, types[extract_time], blueprint.effective_type, blueprint.time_zone)
+        says = _sentence(extract_time, f"is no {blueprint.effective_type}, which the time of an extract must be")
+        test = sql.any_of([f"{sql.quote(extract_time)} IS NULL", test])
+        tests = (Fault(extract_time, test, says), *tests)
+        at = f"\n    {cast} AS brenvik_at,"
     some = sql.any_of(f"({fault.test})" for fault in tests)
     columns = ", ".join(f"{_literal(name)}, CAST({sql.quote(name)} AS VARCHAR)" for name in types)
     raw = f"CAST(json_object({columns}) AS VARCHAR)"
@@ -210,23 +230,23 @@ def screen(
         cases = " ".join(f"WHEN {carried} THEN {number}" for carried, number in shapes)
         shape = f"CAST(CASE {CARRIED} {cases} END AS INTEGER)"
     return f"""
-CREATE TEMP TABLE {sql.work("screened")} AS
+CREATE TEMP TABLE {sql.work(into)} AS
 SELECT
-  {ARRIVAL}, {SHAPE}, {DELETE}, {_effective(blueprint)} AS {EFFECTIVE},
+  {ARRIVAL}, {SHAPE}, {DELETE}, {_effective(blueprint, extract_time)} AS {EFFECTIVE},
   {sql.columns(blueprint.carried)},
   brenvik_fault
 FROM (
   SELECT
     {ARRIVAL}, {shape} AS {SHAPE}, {_delete(operations) if operations else "0"} AS {DELETE},
-    {sql.listed(*casts, sep=", ")},
+    {sql.listed(*casts, sep=", ")},{at}
     CASE WHEN {some} THEN CAST({told} AS VARCHAR) END AS brenvik_fault
   FROM {STREAM}
 ) AS cast_rows"""
 
 
-@lru_cache(maxsize=2)
-def take_out_rejected(*, derives: bool) -> tuple[str, str]:
-    """Two statements: the rows with a fault into ``faulty``, and out of ``screened``.
+@lru_cache(maxsize=4)
+def take_out_rejected(*, derives: bool, relation: str = "screened") -> tuple[str, str]:
+    """Two statements: the rows with a fault into ``faulty``, and out of ``screened`` (or another relation).
 
     Where changes are derived, a row and what is derived of it are refused together, for the fault of the row if it has one.
     """
@@ -234,7 +254,7 @@ def take_out_rejected(*, derives: bool) -> tuple[str, str]:
         f"json_extract_string(s.brenvik_fault, '$.{name}') AS brenvik_{name}"
         for name in ("column", "value", "reason", "row")
     )
-    screened = sql.work("screened")
+    screened = sql.work(relation)
     own = arrivals.own_of(f"s.{ARRIVAL}") if derives else f"s.{ARRIVAL}"
     only_own = twin = ""
     if derives:

@@ -94,7 +94,8 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
         else f"CAST([] AS {entry}[])"
     )
     reason = f"""CASE WHEN {arrivals.is_derived(f"w.{ARRIVAL}")} AND w.brenvik_decision = 'deleted'
-    THEN 'ends its life: the source gave it another key' ELSE CASE w.brenvik_decision
+    THEN CASE WHEN {arrivals.is_absence(f"w.{ARRIVAL}")} THEN 'not in the extract'
+      ELSE 'ends its life: the source gave it another key' END ELSE CASE w.brenvik_decision
     WHEN 'inserted' THEN 'first of its life'
     WHEN 'duplicate' THEN 'same as an earlier change'
     WHEN 'superseded' THEN 'a later change counts instead'

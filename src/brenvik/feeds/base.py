@@ -72,6 +72,14 @@ class Piece:
     raw: pa.Array | None = None
 
 
+@dataclass(frozen=True)
+class ExtractTime:
+    """When an extract holds: at a moment as people write it, or as a column of its rows says; neither: when it is loaded."""
+
+    moment: str | None = None
+    column: str | None = None
+
+
 @dataclass
 class Batch:
     """What one load takes from a feed.
@@ -79,6 +87,7 @@ class Batch:
     ``columns`` are those of all rows together, ``parts`` those of each file (or of the frame, or table) by its name. ``carried``
     tells by number which columns a row can carry. ``pieces`` gives the rows, once. ``broken`` is complete when they have been
     read. With ``keeps_raw`` each piece has its rows as they came; with ``derives`` there may be changes derived from a row.
+    ``extract`` says that the rows are all there are, and when; with ``more`` another batch waits behind this one.
     ``stated`` are types that the source states for columns whose values travel as text. ``window`` is what a feed with
     a watermark takes, ``seen`` what was counted in its source beside that. ``after_commit`` is called once what was
     taken is safe in the table; it tells what it could not do, and may be called again. ``close`` lets go of the source.
@@ -98,6 +107,8 @@ class Batch:
     seen: Mapping[str, int] = field(default_factory=dict)
     keeps_raw: bool = False
     derives: bool = False
+    extract: ExtractTime | None = None
+    more: bool = False
     after_commit: Callable[[], list[str]] = list
     close: Callable[[], None] = lambda: None
 

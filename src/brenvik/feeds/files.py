@@ -8,13 +8,13 @@ import hashlib
 import re
 import shutil
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Literal
 
 from brenvik.errors import DeclarationError, FeedError
-from brenvik.feeds.base import Batch, Memory, Waiting, Wanted
+from brenvik.feeds.base import Batch, ExtractTime, Memory, Waiting, Wanted
 from brenvik.feeds.formats import PLAIN, Reading, batch_of, columns_of
 from brenvik.ledger import TakenFile
 from brenvik.types import ColumnType
@@ -33,6 +33,9 @@ class FileSource:
         of these. Else in the order of their names.
     settle
         Files that were changed less than this ago may still be written; they are left for the next load.
+    time_in_name, time_column
+        Where an extract says when it holds: a regular expression with one group that finds the time in the file's name, or
+        a column. Of extracts one is taken a load, and a file that has changed is the next.
     then
         What becomes of a file when its rows are safe: ``keep``, ``delete``, or ``move`` into the folder ``move_to``. What a
         crash kept from being done is done by the next load.
@@ -50,6 +53,8 @@ class FileSource:
         then: Then = "keep",
         move_to: str = "",
         reading: Reading = PLAIN,
+        time_in_name: str | None = None,
+        time_column: str | None = None,
     ) -> None:
         self.name = name
         self.kind = kind
@@ -60,6 +65,8 @@ class FileSource:
         self._then = then
         self._move_to = move_to
         self._reading = reading
+        self._time_in_name = re.compile(time_in_name) if time_in_name else None
+        self._time_column = time_column
 
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         if wanted and not wanted.pattern:
@@ -81,16 +88,17 @@ class FileSource:
                 done[path] = looks
             elif (known.size, known.digest) == (size, digest):
                 done[path] = looks
+            elif self.kind == "extract":
+                new.append(TakenFile(name, size, digest, number=len(new) + 1))
+                done[path] = looks
             else:
                 notes.append(
                     f"{known.file} was taken by run {known.run} and has changed since; it is not taken again. "
                     f"Take its new content: --again {known.file}"
                 )
-        batch = (
-            batch_of([self._folder / file.file for file in new], new, self._reading)
-            if new
-            else Batch("", {}, {}, {}, iter(()))
-        )
+        for file in new[1:] if self.kind == "extract" else ():
+            del done[self._folder / file.file]
+        batch = self._batch([self._folder / file.file for file in new], new)
         batch.notes += notes
         batch.after_commit = lambda: self._put_away(done)
         return batch
@@ -122,21 +130,49 @@ class FileSource:
         if wanted.after is not None or wanted.until is not None:
             raise DeclarationError(f"Feed {self.name!r} reads files and has no windows; ask for files by their names.")
         paths = self._all() if wanted.everything else [self._find(name) for name in wanted.files]
+        if self.kind == "extract" and len(paths) > 1:
+            raise DeclarationError(f"Feed {self.name!r} takes one extract a load; name the one to take again.")
         if missing := [self.name_of(path) for path in paths if not path.is_file()]:
             raise DeclarationError(f"Feed {self.name!r}: there is no file {', '.join(missing)} in {self._folder}.")
         files = [
             TakenFile(self._taken_name(path), path.stat().st_size, _digest(path), number=number)
             for number, path in enumerate(paths, 1)
         ]
-        return batch_of(paths, files, self._reading) if files else Batch("", {}, {}, {}, iter(()))
+        return self._batch(paths, files)
+
+    def _batch(self, paths: Sequence[Path], files: Sequence[TakenFile]) -> Batch:
+        """The rows of files; of extracts those of the first."""
+        if not files:
+            return Batch("", {}, {}, {}, iter(()))
+        if self.kind != "extract":
+            return batch_of(paths, files, self._reading)
+        batch = batch_of(paths[:1], files[:1], self._reading)
+        batch.extract = ExtractTime(self._time_of(files[0].file), self._time_column)
+        batch.more = len(files) > 1
+        return batch
+
+    def _time_of(self, name: str) -> str | None:
+        """What the name of an extract says of its time."""
+        if self._time_in_name is None:
+            return None
+        found = self._time_in_name.search(Path(name).name)
+        if not found:
+            raise FeedError(f"{name} has no time in its name that fits extract_time = {self._time_in_name.pattern!r}")
+        return found[1]
 
     def waiting(self, memory: Memory) -> Waiting:
         taken = memory.taken_files()
-        paths = [path for path in self.matching() if self.name_of(path) not in taken]
+        paths = [path for path in self.matching() if self._waits(path, taken.get(self.name_of(path)))]
         since = min((path.stat().st_mtime for path in paths), default=None)
+        unit = "extracts" if self.kind == "extract" else "files"
         return Waiting(
-            len(paths), "files", None if since is None else datetime.fromtimestamp(since, UTC).replace(tzinfo=None)
+            len(paths), unit, None if since is None else datetime.fromtimestamp(since, UTC).replace(tzinfo=None)
         )
+
+    def _waits(self, path: Path, known: TakenFile | None) -> bool:
+        if known is None or self.kind != "extract":
+            return known is None
+        return path.stat().st_size != known.size or _digest(path) != known.digest
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
         paths = self.matching()

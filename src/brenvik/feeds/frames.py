@@ -10,18 +10,19 @@ import pyarrow as pa
 
 from brenvik.core.arrivals import numbered
 from brenvik.errors import FeedError
-from brenvik.feeds.base import Batch, Memory, Piece, Wanted, travelling, types_of
+from brenvik.feeds.base import Batch, ExtractTime, Memory, Piece, Wanted, travelling, types_of
 
 ROWS_PER_PIECE = 122_880  # DuckDB's own row group: smaller pieces are stored worse
 
 
 class FrameSource:
-    """A frame handed over by the caller. Its rows are numbered from 1."""
+    """A frame handed over by the caller. Its rows are numbered from 1. ``at`` is the time of an extract."""
 
-    def __init__(self, frame: Any, *, name: str, kind: str) -> None:
+    def __init__(self, frame: Any, *, name: str, kind: str, at: str | None = None) -> None:
         self.name = name
         self.kind = kind
         self._frame = frame
+        self._at = at
 
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         source = f"the {type(self._frame).__module__.partition('.')[0]} {type(self._frame).__name__}"
@@ -36,7 +37,14 @@ class FrameSource:
                     yield Piece(part, pa.array(numbered(0, np.arange(line, line + len(part)))))
                     line += len(part)
 
-        return Batch(source, columns, parts={source: tuple(columns)}, carried={0: tuple(columns)}, pieces=pieces())
+        return Batch(
+            source,
+            columns,
+            parts={source: tuple(columns)},
+            carried={0: tuple(columns)},
+            pieces=pieces(),
+            extract=ExtractTime(self._at) if self.kind == "extract" else None,
+        )
 
 
 def _next(reader: pa.RecordBatchReader, source: str, line: int) -> pa.RecordBatch | None:

@@ -1,0 +1,76 @@
+"""Extracts: what their rows say, and what is absent from them, against the oracle."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import datetime, timedelta
+from typing import Any
+
+from hypothesis import given
+from hypothesis import strategies as st
+from oracle import Oracle
+from scenes import EXTRACTED, KEY_POOLS, POOLS, Scene
+from tables import comparable, stored
+
+import brenvik
+from brenvik.ledger import DECISIONS
+from stores import everything, fresh
+
+Extract = tuple[datetime, list[dict[str, Any]], tuple[str, ...]]
+_FIRST = datetime(2024, 5, 13, 1, 30)
+
+
+@st.composite
+def extracts(draw: st.DrawFn) -> tuple[Scene, list[Extract]]:
+    """A few extracts of few keys, in the order of their times; now and then two of the same time."""
+    scene = draw(st.sampled_from(EXTRACTED))
+    types, d = dict(scene.types), scene.declared
+    domains = {name: st.sampled_from([None, *POOLS[types[name]][:2]]) for name in d.values}
+    key = st.fixed_dictionaries({name: st.sampled_from(KEY_POOLS[types[name]][:2]) for name in d.keys})
+    row = st.builds(lambda k, rest: k | rest, key, st.fixed_dictionaries(domains))
+    at, made = _FIRST, []
+    for _ in range(draw(st.integers(1, 4))):
+        at += timedelta(days=draw(st.sampled_from([1, 1, 1, 0])))
+        unique = draw(st.integers(0, 3)) > 0
+        rows = draw(
+            st.lists(row, max_size=5, unique_by=(lambda r: repr([r[name] for name in d.keys])) if unique else None)
+        )
+        if draw(st.integers(0, 5)) == 0 and rows:
+            rows.append({**rows[0], d.keys[0]: None})
+        gone = draw(st.sets(st.sampled_from(d.values), max_size=1)) if made and draw(st.integers(0, 4)) == 0 else set()
+        columns = tuple(name for name in (*d.keys, *d.values) if name not in gone)
+        made.append((at, [{name: each[name] for name in columns} for each in rows], columns))
+    return scene, made
+
+
+def take(scene: Scene, store: brenvik.Store, extract: Extract, *, preview: bool = False) -> brenvik.Outcome:
+    at, rows, columns = extract
+    if preview:
+        return store.preview(scene.rules, scene.frame(rows, columns), kind="extract", at=at)
+    return store.load(scene.rules, scene.frame(rows, columns), kind="extract", at=at, allow_deletes=10**6)
+
+
+@given(extracts())
+def test_extracts_are_taken_as_the_oracle_takes_them(case: tuple[Scene, list[Extract]]) -> None:
+    scene, made = case
+    oracle = Oracle(scene.declared)
+    with fresh() as store:
+        for at, rows, columns in made:
+            seen = take(scene, store, (at, rows, columns), preview=True)
+            outcome = take(scene, store, (at, rows, columns))
+            expected = oracle.extract(rows, at)
+            counts = outcome.counts
+            assert seen.counts == counts
+            assert counts["read"] == len(rows)
+            assert counts["read"] + counts["derived"] == len(expected) == sum(counts[name] for name in DECISIONS)
+            assert {name: counts[name] for name in DECISIONS if counts[name]} == dict(Counter(expected))
+            assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
+            before = everything(scene, store)
+            again = take(scene, store, (at, rows, columns))
+            oracle.extract(rows, at)
+            if len({repr([row[name] for name in scene.declared.keys]) for row in rows}) == len(rows):
+                assert again.counts["unchanged"] + again.counts["protected"] + again.counts["duplicate"] == len(rows)
+                assert everything(scene, store) == before
+        assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
+        rebuilt = store.rebuild(scene.rules)
+        assert [rebuilt.counts[name] for name in ("rows_added", "rows_updated", "rows_removed")] == [0, 0, 0]
