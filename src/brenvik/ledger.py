@@ -201,6 +201,14 @@ class Watermark:
 
 
 @dataclass(frozen=True)
+class Extract:
+    """An extract that was taken: of which feed, and when it holds (as text)."""
+
+    feed: str
+    time: str
+
+
+@dataclass(frozen=True)
 class FeedMemory:
     """What the ledger remembers of one feed; see ``feeds.base.Memory``."""
 
@@ -357,6 +365,15 @@ class Ledger:
             {"table_name": table, "feed": feed},
         ).to_pylist()
         return (found[0]["run"], found[0]["window_high"]) if found else None
+
+    def extracts(self, table: str) -> dict[int, Extract]:
+        """All extracts that were taken into a table, by their runs."""
+        found = self.engine.ask(
+            f"SELECT run, feed, window_high FROM {place('runs')} WHERE table_name = :table_name AND kind = 'extract' "
+            "AND state = 'done' ORDER BY run",
+            {"table_name": table},
+        )
+        return {row["run"]: Extract(row["feed"], row["window_high"]) for row in found.to_pylist()}
 
     def set_extract_time(self, run: Run, time: str) -> None:
         """Enters the time of an extract with its run."""

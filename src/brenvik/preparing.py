@@ -43,6 +43,7 @@ class UnderWay:
     some_rejected: bool = False
     told: bool = True
     late: int = 0
+    keeps_explicit: bool = False
     state: TableState = None  # type: ignore[assignment]  # of a table that is worked out again
 
     def do(self, text: str, **values: Any) -> int:
@@ -65,16 +66,16 @@ def next_work() -> str:
     return f"brenvik_w{next(_works)}_"
 
 
-def leave_out(it: UnderWay, runs: Iterable[int]) -> None:
-    """From here on the changes of these runs do not count."""
+def leave_out(it: UnderWay, runs: Iterable[int], *, some_explicit: bool = False) -> None:
+    """From here on the changes of these runs do not count; what was made explicit does."""
     left_out = sorted(runs)
-    if not left_out or not it.blueprint.kept:
+    if not (left_out or some_explicit) or not it.blueprint.kept:
         return
     it.do(again.LEFT_OUT)
     for run in left_out:
         it.do(again.LEAVE_OUT, left_out=run)
     it.blueprint = replace(it.blueprint, some_left_out=True)
-    it.do(again.count_others(it.blueprint))
+    it.do(again.count_others(it.blueprint, some_explicit=some_explicit))
 
 
 def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]:

@@ -13,7 +13,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from brenvik.core import again, sql
+from brenvik.core import again, arrivals, sql
 from brenvik.core.blueprint import draw
 from brenvik.errors import DeclarationError, RulesChanged
 from brenvik.ledger import LOADS, Ledger, Run, TableState, kept_table, now
@@ -64,13 +64,15 @@ def withdraw(
     named = ", ".join(str(run) for run in targets)
 
     def prepare(it: UnderWay, run: Run) -> None:
+        before = set(ledger.withdrawn(rules.table))
+        after = before - set(targets) if put_back else before | set(targets)
+        some_explicit = _make_explicit(ledger, it, targets, before=before, after=after)
         if not it.preview:
             if put_back:
                 ledger.put_back(run, targets)
             else:
                 ledger.withdraw(run, targets, reason)
-        out = set(ledger.withdrawn(rules.table))
-        leave_out(it, out - set(targets) if put_back else out | set(targets))
+        leave_out(it, after, some_explicit=some_explicit)
         it.do(again.choose(it.blueprint, where=again.of_runs(targets)))
 
     outcome = _run(
@@ -85,6 +87,54 @@ def withdraw(
     )
     outcome.notes += [] if put_back else _notes_on_folded(ledger, rules, targets)
     return outcome
+
+
+def _make_explicit(ledger: Ledger, it: UnderWay, targets: Sequence[int], *, before: set[int], after: set[int]) -> bool:
+    """An extract says all there is, but only what differed is kept of it. Before an extract is taken back or put back, what the
+    next one (of the same feed, that counts) said of the same keys is made explicit, so that it goes on to hold.
+
+    Adds it to ``explicit`` and to the kept changes; returns whether there is any.
+    """
+    following: dict[int, list[int]] = {}
+    extracts = ledger.extracts(it.rules.table)
+    for target in targets:
+        feed = extracts[target].feed if target in extracts else None
+        counting = [
+            run for run, each in extracts.items() if run > target and each.feed == feed and run not in before | after
+        ]
+        if counting:
+            following.setdefault(min(counting), []).append(target)
+    if not following:
+        return False
+    it.do(again.explicit_table(it.blueprint))
+    whole = tuple(sorted((*it.blueprint.keys, *it.blueprint.values)))
+    shapes = dict(it.blueprint.shapes)
+    shape = next((number for number, names in shapes.items() if names == whole), None)
+    if shape is None:
+        shape = max(shapes) + 1
+        if not it.preview:
+            ledger.add_shapes(it.rules.table, {shape: whole})
+        it.blueprint = it.blueprint.with_shapes({**shapes, shape: whole})
+    plain = it.blueprint
+    for extract, whose in following.items():
+        it.values |= {"to_run": extract, "extract_at": extracts[extract].time}
+        highest = it.row(again.highest_explicit(plain))["n"]
+        it.values["explicit_from"] = highest or arrivals.numbered(0, arrivals.EXPLICIT)
+        later = {run for run in ledger.runs_of(it.rules.table) if run > extract}
+        leave_out(it, before | later, some_explicit=False)
+        if not it.blueprint.some_left_out:
+            it.do(again.LEFT_OUT)
+            it.do(again.count_others(plain))
+        it.do(again.screen_again(plain))
+        it.do(again.choose(plain, where=f"{again.of_runs(tuple(whose))} AND {again.said_nothing_in(plain)}"))
+        draw_versions(it, first=False)
+        it.do(again.make_explicit(plain, shape=shape))
+        for statement in again.start_again():
+            it.do(statement)
+        it.blueprint = plain
+    if not it.preview:
+        it.keeps_explicit = True
+    return True
 
 
 def _check_targets(ledger: Ledger, rules: TableRules, targets: Sequence[int], *, put_back: bool) -> None:
@@ -252,6 +302,8 @@ def _work(
         touched = it.ask(again.touched_keys(it.blueprint)) if some_busy else None
         if not it.preview:
             write_table(it, some_busy=some_busy)
+            if it.keeps_explicit:
+                it.do(again.keep_explicit(it.blueprint))
             high_order, high_effective = highest_kept(it)
             ledger.set_state(
                 it.blueprint,

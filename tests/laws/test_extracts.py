@@ -74,3 +74,33 @@ def test_extracts_are_taken_as_the_oracle_takes_them(case: tuple[Scene, list[Ext
         assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
         rebuilt = store.rebuild(scene.rules)
         assert [rebuilt.counts[name] for name in ("rows_added", "rows_updated", "rows_removed")] == [0, 0, 0]
+
+
+def as_if(scene: Scene, made: list[Extract], out: set[int]) -> list[tuple[str, ...]]:
+    """The table of the same extracts without some (numbered from 1), as if these had never been."""
+    oracle = Oracle(scene.declared)
+    for number, (at, rows, _) in enumerate(made, 1):
+        if number not in out:
+            oracle.extract(rows, at)
+    return comparable(scene, oracle.rows())
+
+
+@given(extracts(), st.data())
+def test_law_7_of_extracts(case: tuple[Scene, list[Extract]], data: st.DataObject) -> None:
+    """Without an extract, the next one still says all that it said."""
+    scene, made = case
+    out: set[int] = set()
+    runs: list[int] = []
+    with fresh() as store:
+        for number, extract in enumerate(made, 1):
+            done = take(scene, store, extract)
+            assert done.run
+            runs.append(done.run)
+            assert comparable(scene, stored(scene, store)) == as_if(scene, made[:number], out)
+            while data.draw(st.booleans()):
+                target = data.draw(st.integers(1, number))
+                seen = store.withdraw(scene.rules, runs[target - 1], put_back=target in out, preview=True)
+                done = store.withdraw(scene.rules, runs[target - 1], put_back=target in out)
+                assert seen.counts == done.counts
+                out ^= {target}
+                assert comparable(scene, stored(scene, store)) == as_if(scene, made[:number], out)

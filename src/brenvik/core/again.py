@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from brenvik.core import sql
+from brenvik.core import arrivals, sql
 from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, RUN, SHAPE, Blueprint
 from brenvik.types import ColumnType
 
@@ -15,14 +15,82 @@ LEFT_OUT = f"CREATE TEMP TABLE {sql.work('left_out')} (run BIGINT)"
 LEAVE_OUT = f"INSERT INTO {sql.work('left_out')} (run) VALUES (:left_out)"
 
 
+def _kept_columns(blueprint: Blueprint) -> tuple[str, ...]:
+    return (RUN, ARRIVAL, SHAPE, DELETE, EFFECTIVE, *blueprint.carried)
+
+
 @lru_cache(maxsize=256)
-def count_others(blueprint: Blueprint) -> str:
-    """Makes ``counting``."""
+def count_others(blueprint: Blueprint, *, some_explicit: bool = False) -> str:
+    """Makes ``counting``; with what was made explicit, but is not kept yet."""
     assert blueprint.kept
+    names = sql.columns(_kept_columns(blueprint), "k")
+    explicit = f" UNION ALL SELECT {names} FROM {sql.work('explicit')} k" if some_explicit else ""
     return f"""
 CREATE TEMP VIEW {sql.work("counting")} AS
-SELECT k.* FROM {sql.relation(blueprint.kept)} k
-WHERE NOT EXISTS (SELECT 1 FROM {sql.work("left_out")} o WHERE o.run = k.{RUN})"""
+SELECT {names} FROM {sql.relation(blueprint.kept)} k
+WHERE NOT EXISTS (SELECT 1 FROM {sql.work("left_out")} o WHERE o.run = k.{RUN}){explicit}"""
+
+
+@lru_cache(maxsize=256)
+def explicit_table(blueprint: Blueprint) -> str:
+    """Makes ``explicit``, empty: changes as they are kept."""
+    names = sql.columns(_kept_columns(blueprint), "k")
+    return f"""
+CREATE TEMP TABLE {sql.work("explicit")} AS SELECT {names} FROM {sql.relation(str(blueprint.kept))} k WHERE 1 = 0"""
+
+
+@lru_cache(maxsize=256)
+def make_explicit(blueprint: Blueprint, *, shape: int) -> str:
+    """Adds to ``explicit`` what an extract (``to_run``, at ``extract_at``) said of the busy keys: the living version of each in
+    ``desired``, or that there is none. Numbered on from ``explicit_from``."""
+    held = (*blueprint.keys, *blueprint.values)
+    values = [
+        f"d.{sql.quote(name)}" if name in held else f"CAST(NULL AS {blueprint.type_of(name).sql})"
+        for name in blueprint.carried
+        if name not in blueprint.keys
+    ]
+    others = [name for name in blueprint.carried if name not in blueprint.keys]
+    return f"""
+INSERT INTO {sql.work("explicit")} ({sql.columns((RUN, ARRIVAL, SHAPE, DELETE, EFFECTIVE, *blueprint.keys, *others))})
+SELECT {
+        sql.listed(
+            f":to_run, :explicit_from + 2 * row_number() OVER (ORDER BY {sql.columns(blueprint.keys, 'b')}), {shape}",
+            sql.flag("d.brenvik_no IS NULL"),
+            f"CAST(:extract_at AS {blueprint.effective_type.sql})",
+            sql.columns(blueprint.keys, "b"),
+            *values,
+            sep=", ",
+        )
+    }
+FROM {sql.work("busy")} b
+LEFT JOIN {sql.work("desired")} d ON {sql.same("d", "b", blueprint.keys)} AND d.brenvik_until IS NULL"""
+
+
+@lru_cache(maxsize=256)
+def keep_explicit(blueprint: Blueprint) -> str:
+    names = _kept_columns(blueprint)
+    return f"""
+INSERT INTO {sql.relation(str(blueprint.kept))} ({sql.columns(names)})
+SELECT {sql.columns(names, "k")} FROM {sql.work("explicit")} k"""
+
+
+def highest_explicit(blueprint: Blueprint) -> str:
+    """The highest number of what was made explicit of the extract ``to_run`` (``n``)."""
+    return f"""
+SELECT max(k.{ARRIVAL}) AS n FROM {sql.relation(str(blueprint.kept))} k
+WHERE k.{RUN} = :to_run AND {arrivals.is_explicit(f"k.{ARRIVAL}")}"""
+
+
+def start_again() -> tuple[str, ...]:
+    """Takes the working tables of one working out away, so that another can follow."""
+    tables = ("left_out", "screened", "busy", "duplicates", "judged", "desired")
+    return (f"DROP VIEW {sql.work('counting')}", *(f"DROP TABLE {sql.work(name)}" for name in tables))
+
+
+def said_nothing_in(blueprint: Blueprint) -> str:
+    """Whether the extract ``to_run`` kept no change of the key of ``k``."""
+    return f"""NOT EXISTS (
+  SELECT 1 FROM {sql.relation(str(blueprint.kept))} o WHERE o.{RUN} = :to_run AND {sql.same("o", "k", blueprint.keys)})"""
 
 
 @lru_cache(maxsize=256)
@@ -35,7 +103,7 @@ CREATE TEMP TABLE {sql.work("screened")} AS
 SELECT {names} FROM {sql.relation(blueprint.kept)} k WHERE {where or "1 = 0"}"""
 
 
-OF_RUN = f"k.{RUN} = :run"
+OF_RUN = f"k.{RUN} = :run AND NOT ({arrivals.is_explicit(f'k.{ARRIVAL}')})"
 
 
 def of_runs(runs: tuple[int, ...]) -> str:

@@ -12,6 +12,9 @@ FILE_STEP = 10**12
 ABSENT = 10**11
 """Lines from here on are none: these changes are derived because a key is absent from an extract."""
 
+EXPLICIT = 2 * ABSENT
+"""Lines from here on are what an extract said by equal rows, made explicit when a run before it was taken back."""
+
 
 def numbered(file: int, line: Any) -> Any:
     """The number of the change that a line itself is; of an array of lines, an array."""
@@ -28,6 +31,10 @@ def line_of(number: str) -> str:
     return (
         f"CASE WHEN {number} % {FILE_STEP} < {2 * ABSENT} THEN CAST(floor(({number} % {FILE_STEP}) / 2) AS BIGINT) END"
     )
+
+
+def is_explicit(number: str) -> str:
+    return f"{number} % {FILE_STEP} >= {2 * EXPLICIT}"
 
 
 def is_absence(number: str) -> str:
