@@ -28,13 +28,18 @@ def limit_of(limit: int | float | None, whole: int) -> int | None:
     return limit if limit is None or isinstance(limit, int) else -int(-limit * whole // 1)
 
 
-def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: bool) -> TooMuch | None:
-    """The refusal that a load must meet, once its decisions are counted; None when it may pass."""
+def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: bool, some_busy: bool) -> TooMuch | None:
+    """The refusal that a load must meet, once its decisions are counted; None when it may pass.
+
+    What counts as deleted are keys that are alive now and would not be after the load.
+    """
     counts, rules = it.counts, it.rules
     if not (is_extract or counts["deleted"] or rules.max_changes is not None):
         return None
     living = it.row(compare.count_living(it.blueprint))["n"]
-    deletes, changes = counts["deleted"], counts["versioned"] + counts["overwritten"]
+    changes = counts["versioned"] + counts["overwritten"]
+    deletes = it.plain.get("deleted", {"n": 0})["n"]
+    deletes += it.row(compare.count_lost(it.blueprint))["n"] if some_busy else 0
     said = []
     again = []
     most = limit_of(rules.max_deletes, living)

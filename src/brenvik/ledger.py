@@ -39,6 +39,7 @@ DECISIONS = (
     "versioned",
     "overwritten",
     "deleted",
+    "held",
     "protected",
     "unchanged",
     "superseded",
@@ -109,6 +110,17 @@ _TABLES: dict[str, dict[str, str]] = {
         "reason": "TEXT",
         "put_back_by": "BIGINT",
     },
+    "held_deletes": {
+        "table_name": "TEXT",
+        "hold": "BIGINT",
+        "feed": "TEXT",
+        "run": "BIGINT",
+        "arrival": "BIGINT",
+        "from_extract": "INTEGER",
+        "state": "TEXT",
+        "held_since": "TIMESTAMP",
+        "decided_by": "BIGINT",
+    },
     "folded": {"table_name": "TEXT", "run": "BIGINT", "of_run": "BIGINT", "changes": "BIGINT"},
     "rejects": {
         "reject": "BIGINT",
@@ -145,7 +157,9 @@ SELECT t.table_name, t.last_done_run, d.ended_at AS last_done_at, COALESCE(d.pro
   (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'lost'
     AND r.run > t.last_done_run) AS lost_since,
   (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'running') AS running,
-  (SELECT count(*) FROM {_REJECTS} x WHERE x.table_name = t.table_name AND x.state = 'open') AS open_rejects
+  (SELECT count(*) FROM {_REJECTS} x WHERE x.table_name = t.table_name AND x.state = 'open') AS open_rejects,
+  (SELECT count(*) FROM "{SCHEMA}"."held_deletes" r WHERE r.table_name = t.table_name AND r.state = 'held'
+    AND {_COUNTS}) AS held_deletes
 FROM (
   SELECT r.table_name, COALESCE(max(CASE WHEN r.state = 'done' AND r.kind IN ('changes', 'upserts', 'extract')
     THEN r.run END), 0) AS last_done_run
@@ -524,6 +538,24 @@ class Ledger:
                 {"table_name": run.table, "run": target, "by_run": run.number},
             )
 
+    def last_hold(self, table: str) -> int:
+        """The highest number of a table's held deletes; they are numbered by table, under its hold."""
+        found = self.engine.ask(
+            f"SELECT COALESCE(max(hold), 0) AS hold FROM {place('held_deletes')} WHERE table_name = :table_name",
+            {"table_name": table},
+        )
+        return int(found["hold"][0].as_py())
+
+    def decide_holds(self, run: Run, holds: Iterable[int], state: str) -> None:
+        """Enters what became of held deletes: ``released``, ``dropped`` or ``lapsed``."""
+        numbers = ", ".join(str(int(hold)) for hold in holds)
+        if numbers:
+            self.engine.run(
+                f"UPDATE {place('held_deletes')} SET state = :state, decided_by = :run "
+                f"WHERE table_name = :table_name AND hold IN ({numbers})",
+                {"state": state, "run": run.number, "table_name": run.table},
+            )
+
     def fold(self, run: Run, changes: Mapping[int, int]) -> None:
         """Enters how many changes of a run were duplicates of those of which earlier runs."""
         for of_run, count in changes.items():
@@ -613,6 +645,46 @@ class Ledger:
     def _insert(self, table: str, values: Mapping[str, Any]) -> None:
         marks = ", ".join(f":{name}" for name in values)
         self.engine.run(f"INSERT INTO {place(table)} ({sql.columns(values)}) VALUES ({marks})", values)
+
+
+def released_deletes(*, known: bool = False, also: Sequence[int] = ()) -> str:
+    """Deletes of the table ``table_name`` that were held and count, as a relation (run, arrival) in parentheses.
+
+    ``known`` asks for those that were released by the run ``known_at`` or before; ``also`` adds some by their numbers.
+    """
+    until = " AND r.decided_by <= :known_at" if known else ""
+    others = f" OR r.hold IN ({', '.join(str(int(hold)) for hold in also)})" if also else ""
+    return f"""(
+  SELECT r.run, r.arrival FROM {place("held_deletes")} r
+  WHERE r.table_name = :table_name AND ((r.state = 'released'{until}){others}))"""
+
+
+def numbered_holds(holds: Sequence[int]) -> str:
+    """Held deletes of the table ``table_name`` by their numbers, as a relation (run, arrival) in parentheses."""
+    numbers = ", ".join(str(int(hold)) for hold in holds)
+    return f"""(
+  SELECT r.run, r.arrival FROM {place("held_deletes")} r WHERE r.table_name = :table_name AND r.hold IN ({numbers}))"""
+
+
+def held_deletes(*, before_run: bool = False) -> str:
+    """Held deletes of the table ``table_name`` that wait, as a relation in parentheses; ``before_run``: those that waited when
+    the run ``run`` began."""
+    narrow = "r.state = 'held'"
+    if before_run:
+        narrow = "r.run < :run AND (r.decided_by IS NULL OR r.decided_by >= :run)"
+    return f"""(
+  SELECT r.hold, r.feed, r.run, r.arrival, r.from_extract, r.held_since FROM {place("held_deletes")} r
+  WHERE r.table_name = :table_name AND {narrow} AND {_COUNTS})"""
+
+
+def enter_held() -> str:
+    """The statement that enters the deletes that are held from now on, of the working table ``aside``."""
+    return f"""
+INSERT INTO {place("held_deletes")} ({sql.columns(_TABLES["held_deletes"])})
+SELECT :table_name, :last_hold + row_number() OVER (ORDER BY a.brenvik_arrival), :feed, :run, a.brenvik_arrival,
+  :from_extract, 'held', CAST(:loaded_at AS TIMESTAMP), NULL
+FROM {sql.work("aside")} a
+WHERE a.brenvik_decision = 'held'"""
 
 
 def enter_rejects(files: Sequence[tuple[int, str]]) -> str:

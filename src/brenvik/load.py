@@ -10,7 +10,7 @@ from __future__ import annotations
 import logging
 from typing import TYPE_CHECKING
 
-from brenvik.core import sort
+from brenvik.core import holds, sort
 from brenvik.core.blueprint import Blueprint
 from brenvik.core.screen import Operations
 from brenvik.errors import (
@@ -18,6 +18,7 @@ from brenvik.errors import (
     Temporary,
 )
 from brenvik.guarding import NOTHING_MORE, Allowed, check_age, check_guards, check_kind
+from brenvik.holding import decide_aside, find_held, keep_aside, set_aside
 from brenvik.ledger import Ledger, Run, TableState, enter_rejects, now
 from brenvik.outcome import Outcome, Telling
 from brenvik.preparing import LATER_THAN_ALL, UnderWay, check_rules, leave_out, next_work, prepare
@@ -136,16 +137,20 @@ def _work_through(
     )
     with engine.transaction():
         it.blueprint = prepare(it, ledger, batch, state, operations, has_ledger)
-        leave_out(it, ledger.withdrawn(rules.table))
+        if has_ledger:
+            leave_out(it, ledger.withdrawn(rules.table))
+            find_held(it)
         set_highs(it, state)
         screen_rows(it, batch, operations, has_ledger, watch)
         if batch.extract and has_ledger:
             check_age(ledger, it, run, batch.source)
+        set_aside(it)
         it.told = it.counts["read"] <= TOLD_UNASKED if explain is None else explain
         first = state is None or state.high_effective is None
         some_busy = work_out(it, first=first)
+        decide_aside(it, some_busy=some_busy)
         counts = count_decisions(it, some_busy=some_busy)
-        refusal = check_guards(it, batch.source, allowed, is_extract=batch.extract is not None)
+        refusal = check_guards(it, batch.source, allowed, is_extract=batch.extract is not None, some_busy=some_busy)
         if refusal and not it.preview:
             raise refusal
         foresee(it, some_busy=some_busy)
@@ -158,6 +163,7 @@ def _work_through(
         blueprint=it.blueprint,
         some_busy=some_busy,
         some_rejected=it.some_rejected,
+        some_aside=it.some_aside,
         files=tuple((file.number, file.file) for file in batch.files),
     )
     return Outcome(
@@ -186,6 +192,10 @@ def _write(
     blueprint, asked = it.blueprint, it.asked_for
     if blueprint.kept:
         exactly(it, "kept", asked["kept"], it.do(sort.keep(blueprint, some_duplicates=some_busy)))
+    if it.some_aside:
+        keep_aside(it, ledger, is_extract=batch.extract is not None)
+    if it.some_held and batch.extract:
+        ledger.decide_holds(run, it.ask(holds.lapsed(blueprint)).column(0).to_pylist(), "lapsed")
     if it.counts["rejected"]:
         last = ledger.last_reject(it.rules.table)
         files = tuple((file.number, file.file) for file in batch.files)

@@ -30,6 +30,7 @@ class Telling:
     blueprint: Blueprint
     some_busy: bool
     some_rejected: bool
+    some_aside: bool
     files: tuple[tuple[int, str], ...]
 
     def __post_init__(self) -> None:
@@ -39,7 +40,9 @@ class Telling:
         from brenvik.desk import desk
 
         try:
-            wide = self.engine.ask(tell.wide(self.blueprint, busy=self.some_busy), work=self.work)
+            wide = self.engine.ask(
+                tell.wide(self.blueprint, busy=self.some_busy, aside=self.some_aside), work=self.work
+            )
             rejected = self.engine.ask(tell.rejected(none=not self.some_rejected), work=self.work)
         except StoreError as error:
             raise StoreError(f"The decisions can be told only while the store is open: {error}") from error

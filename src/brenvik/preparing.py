@@ -8,11 +8,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-from brenvik.core import again, sql
+from brenvik.core import again, holds, sql
 from brenvik.core.blueprint import Blueprint, draw
 from brenvik.core.screen import Operations
 from brenvik.errors import FeedError, ForeignTable, RulesChanged
-from brenvik.ledger import Ledger, TableState, kept_table
+from brenvik.ledger import Ledger, TableState, kept_table, released_deletes
 from brenvik.rules import NEED_REBUILD, TableRules
 
 if TYPE_CHECKING:
@@ -44,6 +44,8 @@ class UnderWay:
     told: bool = True
     late: int = 0
     keeps_explicit: bool = False
+    some_held: bool = False
+    some_aside: bool = False
     state: TableState = None  # type: ignore[assignment]  # of a table that is worked out again
 
     def do(self, text: str, **values: Any) -> int:
@@ -66,11 +68,20 @@ def next_work() -> str:
     return f"brenvik_w{next(_works)}_"
 
 
-def leave_out(it: UnderWay, runs: Iterable[int], *, some_explicit: bool = False) -> None:
-    """From here on the changes of these runs do not count; what was made explicit does."""
+def leave_out(
+    it: UnderWay,
+    runs: Iterable[int],
+    *,
+    some_explicit: bool = False,
+    released: str | None = None,
+) -> None:
+    """From here on the changes of these runs do not count; what was made explicit does, and of held deletes those of the
+    relation ``released`` (see ``ledger.released``)."""
     left_out = sorted(runs)
-    if not (left_out or some_explicit) or not it.blueprint.kept:
+    if not (left_out or some_explicit or it.blueprint.holds) or not it.blueprint.kept:
         return
+    if it.blueprint.holds:
+        it.do(holds.find_released(released or released_deletes()))
     it.do(again.LEFT_OUT)
     for run in left_out:
         it.do(again.LEAVE_OUT, left_out=run)

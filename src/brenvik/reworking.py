@@ -13,10 +13,21 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from brenvik.core import again, arrivals, sql
+from brenvik.core import again, arrivals, holds, sql
 from brenvik.core.blueprint import draw
 from brenvik.errors import DeclarationError, RulesChanged
-from brenvik.ledger import LOADS, Ledger, Run, TableState, kept_table, now
+from brenvik.holding import decide_aside, find_held, set_aside
+from brenvik.ledger import (
+    LOADS,
+    Ledger,
+    Run,
+    TableState,
+    held_deletes,
+    kept_table,
+    now,
+    numbered_holds,
+    released_deletes,
+)
 from brenvik.outcome import Outcome, Telling
 from brenvik.preparing import LATER_THAN_ALL, UnderWay, changed_rules, check_rules, leave_out, next_work
 from brenvik.rules import TableRules
@@ -89,6 +100,52 @@ def withdraw(
     return outcome
 
 
+def decide_holds(
+    ledger: Ledger,
+    rules: TableRules,
+    numbers: Iterable[int] | None = None,
+    *,
+    drop: bool = False,
+    reason: str | None = None,
+    preview: bool = False,
+    wait_s: float = 30.0,
+) -> Outcome:
+    """Releases held deletes (all, or by their numbers): each then holds from when the source said it; or drops them.
+
+    Raises DeclarationError for numbers that are not held.
+    """
+    there = waiting_deletes(ledger, rules)["brenvik_hold"].to_pylist()
+    chosen = sorted(there if numbers is None else set(numbers))
+    if unknown := [str(number) for number in chosen if number not in there] or ([] if chosen else ["any"]):
+        raise DeclarationError(f"Table {rules.table!r} does not hold {', '.join(unknown)}: brenvik held {rules.table}")
+
+    def prepare(it: UnderWay, run: Run) -> None:
+        counting = released_deletes(also=() if drop else chosen)
+        leave_out(it, ledger.withdrawn(rules.table), released=counting)
+        it.do(again.choose(it.blueprint, where="1 = 0" if drop else holds.is_one_of(numbered_holds(chosen))))
+        if not it.preview:
+            ledger.decide_holds(run, chosen, "dropped" if drop else "released")
+
+    what = "1 held delete" if len(chosen) == 1 else f"{len(chosen):,} held deletes"
+    return _run(
+        ledger,
+        rules,
+        "drop" if drop else "release",
+        f"{what} {'dropped' if drop else 'released'}",
+        prepare,
+        reason=reason,
+        preview=preview,
+        wait_s=wait_s,
+    )
+
+
+def waiting_deletes(ledger: Ledger, rules: TableRules) -> pa.Table:
+    """The deletes that wait for a person: ``brenvik_hold`` (number), ``brenvik_feed``, ``brenvik_run``,
+    ``brenvik_since``, ``brenvik_effective``, then key and values of the row as it is now."""
+    it = _begin(ledger, rules, values={})
+    return it.ask(holds.listed(it.blueprint, held_deletes()))
+
+
 def _make_explicit(ledger: Ledger, it: UnderWay, targets: Sequence[int], *, before: set[int], after: set[int]) -> bool:
     """An extract says all there is, but only what differed is kept of it. Before an extract is taken back or put back, what the
     next one (of the same feed, that counts) said of the same keys is made explicit, so that it goes on to hold.
@@ -121,7 +178,7 @@ def _make_explicit(ledger: Ledger, it: UnderWay, targets: Sequence[int], *, befo
         highest = it.row(again.highest_explicit(plain))["n"]
         it.values["explicit_from"] = highest or arrivals.numbered(0, arrivals.EXPLICIT)
         later = {run for run in ledger.runs_of(it.rules.table) if run > extract}
-        leave_out(it, before | later, some_explicit=False)
+        leave_out(it, before | later)
         if not it.blueprint.some_left_out:
             it.do(again.LEFT_OUT)
             it.do(again.count_others(plain))
@@ -129,7 +186,7 @@ def _make_explicit(ledger: Ledger, it: UnderWay, targets: Sequence[int], *, befo
         it.do(again.choose(plain, where=f"{again.of_runs(tuple(whose))} AND {again.said_nothing_in(plain)}"))
         draw_versions(it, first=False)
         it.do(again.make_explicit(plain, shape=shape))
-        for statement in again.start_again():
+        for statement in again.start_again(plain):
             it.do(statement)
         it.blueprint = plain
     if not it.preview:
@@ -182,12 +239,12 @@ def known(
     ``key`` (values of the parameters ``key_0``, …) narrows it to one key, ``moment`` to the rows that held then. The rows have
     neither surrogate keys nor stamps, which belong to the table as it is.
     """
-    it = _begin(ledger, rules, values=dict(key or {}))
+    it = _begin(ledger, rules, values={**(key or {}), "known_at": known_at})
     with it.engine.transaction():
         out = {*ledger.withdrawn(rules.table, known_at=known_at), *without}
         if known_at is not None:
             out |= {run for run in ledger.runs_of(rules.table) if run > known_at}
-        leave_out(it, out)
+        leave_out(it, out, released=released_deletes(known=known_at is not None))
         it.do(again.screen_again(it.blueprint))
         it.do(again.choose(it.blueprint, where=again.of_key(it.blueprint) if key else ""))
         draw_versions(it, first=False)
@@ -199,17 +256,22 @@ def known(
 
 def decided_by(ledger: Ledger, rules: TableRules, run: int, *, key: Mapping[str, Any] | None = None) -> pa.Table:
     """What a past run decided on the changes it kept, worked out again: see ``Outcome.decisions`` for the columns."""
-    it = _begin(ledger, rules, values={**(key or {}), "run": run})
+    it = _begin(ledger, rules, values={**(key or {}), "run": run, "known_at": run - 1})
     with it.engine.transaction():
         later = {number for number in ledger.runs_of(rules.table) if number >= run}
-        leave_out(it, later | set(ledger.withdrawn(rules.table, known_at=run)))
+        leave_out(it, later | set(ledger.withdrawn(rules.table, known_at=run)), released=released_deletes(known=True))
+        find_held(it, before_run=True)
         narrow = f" AND {again.of_key(it.blueprint)}" if key else ""
         it.do(again.screen_again(it.blueprint, where=again.OF_RUN + narrow))
         it.do(again.choose(it.blueprint, where=again.OF_RUN + narrow))
+        set_aside(it)
         some_busy = work_out(it, first=False, chosen=True)
+        decide_aside(it, some_busy=some_busy)
     files = tuple(enumerate(ledger.files_of(run), 1))
-    telling = Telling(it.engine, it.work, it.blueprint, some_busy=some_busy, some_rejected=False, files=files)
-    return telling.decisions()
+    told = Telling(
+        it.engine, it.work, it.blueprint, some_busy, some_rejected=False, some_aside=it.some_aside, files=files
+    )
+    return told.decisions()
 
 
 def story(ledger: Ledger, rules: TableRules, key: Mapping[str, Any]) -> list[dict[str, Any]]:

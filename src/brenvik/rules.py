@@ -59,7 +59,8 @@ class TableRules:
     leave_out
         Columns of the feed that the table does not have. They may still order.
     deletes
-        ``"close"`` ends the current version, ``"remove"`` takes all rows of the key away.
+        ``"close"`` ends the current version, ``"remove"`` takes all rows of the key away; ``"hold"`` lets a delete wait
+        for a person, who may release it, ``"ignore"`` lets none happen. The last two need kept changes.
     keep_changes
         Whether every accepted change is kept. Without it late changes are spliced into the stored versions as well as
         they can be, and the table may depend on the order of arrival.
@@ -92,7 +93,7 @@ class TableRules:
     type_2: tuple[str, ...] = ()
     other_columns: Role = "type_2"
     leave_out: tuple[str, ...] = ()
-    deletes: Literal["close", "remove"] = "close"
+    deletes: Literal["close", "remove", "hold", "ignore"] = "close"
     keep_changes: bool = True
     max_rejects: int | float | None = None
     max_deletes: int | float | None = 0.2
@@ -223,8 +224,10 @@ class TableRules:
         for column in ("valid_from", "valid_to"):
             if names[column] is None and has_versions:
                 yield f"housekeeping: {column} cannot be left out of a table with type 2 columns"
-        if self.deletes == "close" and names["valid_to"] is None and names["is_deleted"] is None:
-            yield "housekeeping: deletes = 'close' needs valid_to or is_deleted, else a deleted row looks alive"
+        if self.deletes in ("hold", "ignore") and not self.keep_changes:
+            yield f"deletes: {self.deletes!r} needs keep_changes = true, which is where such deletes are kept"
+        if self.deletes != "remove" and names["valid_to"] is None and names["is_deleted"] is None:
+            yield f"housekeeping: deletes = {self.deletes!r} needs valid_to or is_deleted, else a deleted row looks alive"
         taken = Counter(name.casefold() for name in (*names.values(), *self._table_columns()) if name)
         for name, times in taken.items():
             if times > 1:

@@ -130,4 +130,7 @@ def _hold_against_table(it: UnderWay, batch: Batch) -> None:
     file = batch.files[-1].number if batch.files else 0
     it.values["absent_from"] = arrivals.numbered(file, arrivals.ABSENT) - 1
     shape = blueprint.shapes[0][0]
-    it.counts["derived"] = it.do(compare.add_absent(blueprint, some_refused=it.some_rejected, shape=shape))
+    if blueprint.holds == "ignore":
+        return
+    absent = compare.add_absent(blueprint, some_refused=it.some_rejected, some_held=it.some_held, shape=shape)
+    it.counts["derived"] = it.do(absent)

@@ -16,7 +16,7 @@ from brenvik.guarding import NOTHING_MORE, Allowed
 from brenvik.ledger import LOADS, Ledger, TableState
 from brenvik.load import load
 from brenvik.outcome import Outcome
-from brenvik.reworking import decided_by, known, rebuild, story, withdraw
+from brenvik.reworking import decide_holds, decided_by, known, rebuild, story, waiting_deletes, withdraw
 from brenvik.rules import Kind, TableRules
 
 if TYPE_CHECKING:
@@ -156,6 +156,22 @@ class Store:
         DeclarationError for runs that brought nothing to this table, or that are withdrawn already (or are not).
         """
         return withdraw(self.ledger, rules, runs, reason=reason, put_back=put_back, preview=preview, wait_s=wait_s)
+
+    def held(self, rules: TableRules) -> pa.Table:
+        """The deletes that wait for a person, with the rows they would end; see ``reworking.waiting_deletes``."""
+        return waiting_deletes(self.ledger, rules)
+
+    def release(
+        self,
+        rules: TableRules,
+        *holds: int,
+        drop: bool = False,
+        reason: str | None = None,
+        preview: bool = False,
+        wait_s: float = 30.0,
+    ) -> Outcome:
+        """Lets held deletes happen (all, or by their numbers); with ``drop`` they never do. See ``reworking.decide_holds``."""
+        return decide_holds(self.ledger, rules, holds or None, drop=drop, reason=reason, preview=preview, wait_s=wait_s)
 
     def rebuild(self, rules: TableRules, *, preview: bool = False, wait_s: float = 30.0) -> Outcome:
         """Works the table out again from its kept changes, under the rules as they are now; see ``reworking.rebuild``."""

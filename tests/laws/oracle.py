@@ -50,18 +50,23 @@ def plain(value: Any) -> Any:
 
 
 class Oracle:
-    def __init__(self, declared: Declared) -> None:
+    def __init__(self, declared: Declared, *, holds: bool = False) -> None:
+        self.holds = holds
+        self.aside: list[Change] = []
+        self.held: dict[int, Change] = {}
         self.declared = declared
         self.kept: dict[tuple[Any, ...], list[Change]] = defaultdict(list)
         self.open_rejects: set[Any] = set()
         self.batch = 0
         self.arrived = 0
+        self.numbered = 0
 
     def load(self, rows: list[dict[str, Any]], loaded_at: Any = None) -> list[str]:
         """Takes one batch; returns the decision of every row."""
         self.batch += 1
         told: list[str | None] = []
         new: list[tuple[int, Change]] = []
+        waiting: list[tuple[int, Change]] = []
         for row in rows:
             self.arrived += 1
             change = self._read(row, loaded_at)
@@ -71,13 +76,35 @@ class Oracle:
                 self.open_rejects.add(content)
             elif self._is_known(change):
                 told.append("duplicate")
+            elif self.holds and change.delete:
+                told.append(None)
+                self.aside.append(change)
+                waiting.append((len(told) - 1, change))
             else:
                 told.append(None)
                 new.append((len(told) - 1, change))
                 self.kept[tuple(map(plain, change.key))].append(change)
         for index, change in new:
             told[index] = self._judge(change)
+        for index, change in waiting:
+            told[index] = self._hold(change)
         return [decision or "?" for decision in told]
+
+    def _hold(self, change: Change) -> str:
+        """What becomes of a delete that waits for a person: one is held a key and life."""
+        key = tuple(map(plain, change.key))
+        versions = self._versions(self.kept[key])
+        if not versions:
+            return "ignored"
+        if versions[-1]["valid_to"] is not None or any(tuple(map(plain, c.key)) == key for c in self.held.values()):
+            return "unchanged"
+        self.numbered += 1
+        self.held[self.numbered] = change
+        return "held"
+
+    def release(self, number: int) -> None:
+        change = self.held.pop(number)
+        self.kept[tuple(map(plain, change.key))].append(change)
 
     def extract(self, rows: list[dict[str, Any]], at: Any) -> list[str]:
         """Takes an extract; returns the decisions of its rows, then of the deletes of absent keys."""
@@ -150,7 +177,9 @@ class Oracle:
             said = tuple(sorted((name, plain(value)) for name, value in c.raw.items() if name != "op"))
             return (c.delete, said)
 
-        return any(identity(old) == identity(change) for old in self.kept[tuple(map(plain, change.key))])
+        key = tuple(map(plain, change.key))
+        known = [*self.kept[key], *(old for old in self.aside if tuple(map(plain, old.key)) == key)]
+        return any(identity(old) == identity(change) for old in known)
 
     def _line(self, changes: list[Change]) -> list[list[Change]]:
         """The changes of a key, grouped by effective time, in order; sets every change's state."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
@@ -177,6 +177,9 @@ EXTRACTED = [
     scene for number in range(200, 280) if (scene := _draw_scene(number, with_order=False)).declared.effective is None
 ]
 """Shapes of tables that take extracts: these are ordered by their times."""
+HELD = [
+    replace(scene, rules=replace(scene.rules, deletes="hold")) for scene in ORDERED if scene.declared.deletes == "close"
+]
 UNKEPT = [_draw_scene(number, keep_changes=False, with_order=True) for number in range(100, 124)]
 
 

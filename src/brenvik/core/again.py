@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from brenvik.core import arrivals, sql
+from brenvik.core import arrivals, holds, sql
 from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, RUN, SHAPE, Blueprint
 from brenvik.types import ColumnType
 
@@ -21,14 +21,15 @@ def _kept_columns(blueprint: Blueprint) -> tuple[str, ...]:
 
 @lru_cache(maxsize=256)
 def count_others(blueprint: Blueprint, *, some_explicit: bool = False) -> str:
-    """Makes ``counting``; with what was made explicit, but is not kept yet."""
+    """Makes ``counting``; with what was made explicit, but is not kept yet. Where deletes are held, released ones count."""
     assert blueprint.kept
+    released = f" AND {holds.counts('k')}" if blueprint.holds else ""
     names = sql.columns(_kept_columns(blueprint), "k")
     explicit = f" UNION ALL SELECT {names} FROM {sql.work('explicit')} k" if some_explicit else ""
     return f"""
 CREATE TEMP VIEW {sql.work("counting")} AS
 SELECT {names} FROM {sql.relation(blueprint.kept)} k
-WHERE NOT EXISTS (SELECT 1 FROM {sql.work("left_out")} o WHERE o.run = k.{RUN}){explicit}"""
+WHERE NOT EXISTS (SELECT 1 FROM {sql.work("left_out")} o WHERE o.run = k.{RUN}){released}{explicit}"""
 
 
 @lru_cache(maxsize=256)
@@ -81,9 +82,10 @@ SELECT max(k.{ARRIVAL}) AS n FROM {sql.relation(str(blueprint.kept))} k
 WHERE k.{RUN} = :to_run AND {arrivals.is_explicit(f"k.{ARRIVAL}")}"""
 
 
-def start_again() -> tuple[str, ...]:
+def start_again(blueprint: Blueprint) -> tuple[str, ...]:
     """Takes the working tables of one working out away, so that another can follow."""
-    tables = ("left_out", "screened", "busy", "duplicates", "judged", "desired")
+    tables = ["left_out", "screened", "busy", "duplicates", "judged", "desired"]
+    tables += ["released"] if blueprint.holds else []
     return (f"DROP VIEW {sql.work('counting')}", *(f"DROP TABLE {sql.work(name)}" for name in tables))
 
 

@@ -41,10 +41,12 @@ class Blueprint:
     effective: str | None
     effective_type: ColumnType
     grain: str | None
-    deletes: str
+    deletes: Literal["close", "remove"]
     housekeeping: tuple[tuple[str, str | None], ...]
     has_open_end: bool
     locator: str
+    holds: Literal["hold", "ignore"] | None = None
+    """What becomes of deletes that do not count by themselves; released ones close."""
     time_zone: str = "UTC"
     shapes: tuple[tuple[int, tuple[str, ...]], ...] = field(default=())
     some_left_out: bool = False
@@ -230,7 +232,8 @@ def draw(
         effective=rules.effective_column,
         effective_type=by_name[rules.effective_column].type if rules.effective_column else TIMESTAMP,
         grain=rules.grain,
-        deletes=rules.deletes,
+        deletes="remove" if rules.deletes == "remove" else "close",
+        holds=rules.deletes if rules.deletes in ("hold", "ignore") else None,
         housekeeping=own,
         has_open_end=rules.open_end is not None,
         locator=locator,

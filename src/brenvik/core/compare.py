@@ -50,10 +50,12 @@ WHERE {sql.any_of([*tests, twice if some_twice else ""])}"""
 
 
 @lru_cache(maxsize=256)
-def add_absent(blueprint: Blueprint, *, some_refused: bool, shape: int) -> str:
+def add_absent(blueprint: Blueprint, *, some_refused: bool, some_held: bool, shape: int) -> str:
     """Adds a delete to ``screened`` for each living key that is absent; numbered on from the parameter ``absent_from``."""
     refused = f"""
   AND NOT EXISTS (SELECT 1 FROM {sql.work("refused_keys")} r WHERE {sql.same("r", "t", blueprint.keys)})"""
+    held = f"""
+  AND NOT EXISTS (SELECT 1 FROM {sql.work("held_keys")} h WHERE {sql.same("h", "t", blueprint.keys)})"""
     when = f"CAST(:extract_at AS {blueprint.effective_type.sql})"
     return f"""
 INSERT INTO {sql.work("screened")} ({ARRIVAL}, {SHAPE}, {DELETE}, {EFFECTIVE}, {sql.columns(blueprint.keys)})
@@ -62,7 +64,7 @@ SELECT :absent_from + 2 * row_number() OVER (ORDER BY {sql.columns(blueprint.key
 FROM {sql.relation(blueprint.table)} t
 WHERE {blueprint.is_open("t")}
   AND NOT EXISTS (SELECT 1 FROM {sql.work(EXTRACTED)} e WHERE {sql.same("e", "t", blueprint.keys)})
-  {refused if some_refused else ""}"""
+  {refused if some_refused else ""}{held if some_held else ""}"""
 
 
 def times() -> str:
@@ -71,6 +73,14 @@ def times() -> str:
         f"SELECT CAST(min(e.{EFFECTIVE}) AS TEXT) AS earliest, CAST(max(e.{EFFECTIVE}) AS TEXT) AS latest "
         f"FROM {sql.work(EXTRACTED)} e"
     )
+
+
+def count_lost(blueprint: Blueprint) -> str:
+    """How many busy keys are alive in the table and will not be (``n``)."""
+    return f"""
+SELECT count(*) AS n FROM {sql.work("stored")} s
+WHERE s.brenvik_until IS NULL AND s.brenvik_ended = 0 AND NOT EXISTS (
+  SELECT 1 FROM {sql.work("desired")} d WHERE {sql.same("d", "s", blueprint.keys)} AND d.brenvik_until IS NULL)"""
 
 
 def count_living(blueprint: Blueprint) -> str:

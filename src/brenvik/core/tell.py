@@ -17,7 +17,7 @@ _ARROW = " → "
 
 
 @lru_cache(maxsize=256)
-def wide(blueprint: Blueprint, *, busy: bool) -> str:
+def wide(blueprint: Blueprint, *, busy: bool, aside: bool = False) -> str:
     """Every accepted change with its decision and (``brenvik_was_0``, …) what stood there before."""
     nothing = [f"CAST(NULL AS {blueprint.type_of(name).sql})" for name in blueprint.values]
     gone = "CASE WHEN j.brenvik_replaces IS NULL THEN j.brenvik_prev_delete ELSE j.brenvik_replaced_delete END = 1"
@@ -40,6 +40,9 @@ def wide(blueprint: Blueprint, *, busy: bool) -> str:
 SELECT {sql.listed(change, f"{decision('p')} AS brenvik_decision", *plain, sep=", ")}
 FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}"""
     ]
+    if aside:
+        sources.append(f"""
+SELECT {sql.listed(change, "c.brenvik_decision", *nothing, sep=", ")} FROM {sql.work("aside")} c""")
     if busy:
         sources.append(f"""
 SELECT {sql.listed(change, "'duplicate'", *nothing, sep=", ")}
@@ -93,15 +96,18 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
         if items
         else f"CAST([] AS {entry}[])"
     )
+    ignored = "'deletes are ignored'" if blueprint.holds == "ignore" else "'delete of an unknown key'"
+    deleted = "'deleted already, or held already'" if blueprint.holds else "'already deleted'"
     reason = f"""CASE WHEN {arrivals.is_derived(f"w.{ARRIVAL}")} AND w.brenvik_decision = 'deleted'
     THEN CASE WHEN {arrivals.is_absence(f"w.{ARRIVAL}")} THEN 'not in the extract'
       ELSE 'ends its life: the source gave it another key' END ELSE CASE w.brenvik_decision
     WHEN 'inserted' THEN 'first of its life'
     WHEN 'duplicate' THEN 'same as an earlier change'
     WHEN 'superseded' THEN 'a later change counts instead'
-    WHEN 'ignored' THEN 'delete of an unknown key'
+    WHEN 'held' THEN 'waits for a person'
+    WHEN 'ignored' THEN {ignored}
     WHEN 'deleted' THEN 'ends its life'
-    WHEN 'unchanged' THEN CASE WHEN w.{DELETE} = 1 THEN 'already deleted' ELSE 'equal' END
+    WHEN 'unchanged' THEN CASE WHEN w.{DELETE} = 1 THEN {deleted} ELSE 'equal' END
     ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'takes the place of a change kept before') END END"""
     key = ", ".join(f"{sql.quote(name)} := w.{sql.quote(name)}" for name in blueprint.keys)
     no_key = ", ".join(f"{sql.quote(name)} := NULL" for name in blueprint.keys)
