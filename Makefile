@@ -7,7 +7,7 @@ CORES := $(shell $(PYTHON) -c 'import os; print(os.cpu_count() or 1)')
 .PHONY: help demo test lint types laws bench screenshots clean
 
 help:
-	@echo 'make demo         three days of the buoys of Halvorsund (in build/demo)'
+	@echo 'make demo         four days of the buoys of Halvorsund (in build/demo)'
 	@echo 'make test         lint, types and tests (CI=true: 2,000 examples a law, else 200)'
 	@echo 'make laws         the laws alone, as long as you like: make laws LAW_EXAMPLES=20000'
 	@echo 'make bench        speed against SQL by hand, written to docs/benchmarks/'

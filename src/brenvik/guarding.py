@@ -34,12 +34,14 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
     What counts as deleted are keys that are alive now and would not be after the load.
     """
     counts, rules = it.counts, it.rules
-    if not (is_extract or counts["deleted"] or rules.max_changes is not None):
+    if not (is_extract or counts["deleted"] or counts["held"] or rules.max_changes is not None):
         return None
     living = it.row(compare.count_living(it.blueprint))["n"]
     changes = counts["versioned"] + counts["overwritten"]
     deletes = it.plain.get("deleted", {"n": 0})["n"]
+    deletes += counts["held"]  # they wait for a person, but five out of nine say something of the extract
     deletes += it.row(compare.count_lost(it.blueprint))["n"] if some_busy else 0
+    what = "hold deletes of" if it.blueprint.holds else "delete"
     said = []
     again = []
     most = limit_of(rules.max_deletes, living)
@@ -48,7 +50,7 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
         said.append(f"It holds no row that can be taken; {living:,} are current.")
     if (is_empty or (most is not None and deletes > most)) and deletes > (allowed.deletes or 0):
         held = f"It holds {counts['read']:,} rows; {living:,} are current. " if is_extract and not is_empty else ""
-        said.append(f"{held}Loading it would delete {deletes:,} ({_share(deletes, living, rules.max_deletes)}).")
+        said.append(f"{held}Loading it would {what} {deletes:,} ({_share(deletes, living, rules.max_deletes)}).")
     if said:
         again.append(f"--allow-deletes {deletes}")
     most = limit_of(rules.max_changes, living)
@@ -107,7 +109,7 @@ def check_age(ledger: Ledger, it: UnderWay, run: Run, source: str) -> None:
 
 
 def _share(part: int, whole: int, limit: int | float | None) -> str:
-    share = f"{part / whole:.0%}" if whole else "all"
+    share = f"{100 * part / whole:.0f} %" if whole else "all"
     if limit is None:
         return share
-    return f"{share}, limit {limit:,}" if isinstance(limit, int) else f"{share}, limit {limit:.0%}"
+    return f"{share}, limit {limit:,}" if isinstance(limit, int) else f"{share}, limit {100 * limit:g} %"

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from brenvik.stores.base import Engine
 
 _log = logging.getLogger("brenvik")
+_log.addHandler(logging.NullHandler())  # a library does not print its records unasked
 
 SCHEMA = "brenvik"
 LAYOUT = 3

@@ -66,7 +66,8 @@ def load(
             run = Run(0, rules.table, source.name, source.kind, batch.source, now())
             outcome = _work_through(ledger, rules, batch, operations, run, explain, watch, allowed)
             if outcome.more:
-                outcome.notes.append("This is the first piece; a load goes on with the next until nothing is left.")
+                piece = "the first extract" if batch.extract else "the first piece"
+                outcome.notes.append(f"This is {piece}; a load goes on with the next until nothing is left.")
             return outcome
         finally:
             batch.close()

@@ -110,8 +110,8 @@ class Outcome:
 
     @property
     def is_clean(self) -> bool:
-        """Whether the load was done and nothing was rejected."""
-        return self.error is None and not self.counts.get("rejected", 0)
+        """Whether the load was done and nothing was rejected or held."""
+        return self.error is None and not (self.counts.get("rejected", 0) or self.counts.get("held", 0))
 
     def decisions(self) -> pa.Table:
         """What became of each row, in the order in which they stood in the source.
@@ -132,15 +132,17 @@ class Outcome:
         return self.telling.decisions()
 
     def require_clean(self) -> Outcome:
-        """The outcome itself; raises NotClean when any row was rejected, and the load's own error when it had one."""
+        """The outcome itself; raises NotClean when any row was rejected or held, and the load's own error when it had one."""
         if self.error:
             raise self.error
         if self.is_clean:
             return self
-        lines = [f"{self.counts['rejected']:,} rows of {self.source} were rejected by table {self.table!r}."]
+        refused = {name: self.counts.get(name, 0) for name in ("rejected", "held")}
+        told = " and ".join(f"{count:,} {name}" for name, count in refused.items() if count)
+        lines = [f"Of {self.source}, {told} by table {self.table!r}."]
         if self.telling:
-            told = self.telling.decisions().select(["line", "decision", "reason"]).to_pylist()
-            rejected = [row for row in told if row["decision"] == "rejected"]
+            rows = self.telling.decisions().select(["line", "decision", "reason"]).to_pylist()
+            rejected = [row for row in rows if row["decision"] == "rejected"]
             lines += [f"  line {row['line']}: {row['reason']}" for row in rejected[:5]]
             lines += [f"  and {len(rejected) - 5} more"] if len(rejected) > 5 else []
         raise NotClean("\n".join(lines))

@@ -95,12 +95,14 @@ class TableStatus:
     waiting: dict[str, int]
     protected: int
     open_rejects: int
+    held_deletes: int
     since: dict[str, int]
     errors: list[str]
 
     @property
     def is_well(self) -> bool:
-        return not (self.overdue or self.open_rejects or self.protected or self.errors or any(self.since.values()))
+        waits = self.open_rejects or self.held_deletes or self.protected
+        return not (self.overdue or waits or self.errors or any(self.since.values()))
 
 
 def status_of(project: Project, store: Store, table: ProjectTable) -> TableStatus:
@@ -126,6 +128,7 @@ def status_of(project: Project, store: Store, table: ProjectTable) -> TableStatu
         waiting=waiting,
         protected=known.get("protected", 0),
         open_rejects=known.get("open_rejects", 0),
+        held_deletes=known.get("held_deletes", 0),
         since={state: known.get(f"{state}_since", 0) for state in ("failed", "refused", "lost")},
         errors=[f"{each.feed.name}: {each.error}" for each in feeds if each.error],
     )

@@ -40,6 +40,7 @@ def declared(line: str) -> brenvik.TableRules:
         type_2=given.get("type_2", ()),
         deletes=given.get("deletes", ["close"])[0],
         other_columns="type_1",
+        max_deletes=None,
     )
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 import pyarrow as pa
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Oracle, plain
 from scenes import ORDERED, UNKEPT, Batch, Scene, cases
@@ -25,8 +25,9 @@ def loaded_at(store: brenvik.Store) -> Any:
 
 
 @given(cases())
-def test_law_1_accounting(case: tuple[Scene, list[Batch]]) -> None:
-    """Every row read is decided once, as the oracle decides it; the table changes by exactly the rows asked for."""
+def test_laws_1_and_4_accounting_and_time_line(case: tuple[Scene, list[Batch]]) -> None:
+    """Every row read is decided once, as the oracle decides it; the table changes by exactly the rows asked for, and each
+    key's versions make a time line."""
     scene, made = case
     oracle = Oracle(scene.declared)
     key, last_run = scene.own["surrogate_key"], scene.own["last_run"]
@@ -39,6 +40,7 @@ def test_law_1_accounting(case: tuple[Scene, list[Batch]]) -> None:
             assert counts["read"] == len(batch.rows) == sum(counts[name] for name in DECISIONS)
             assert {name: counts[name] for name in DECISIONS if counts[name]} == dict(expected)
             after = {row[key]: row for row in stored(scene, store)}
+            check_time_line(scene, list(after.values()))
             assert counts["rows_added"] == len(after.keys() - before.keys())
             assert counts["rows_removed"] == len(before.keys() - after.keys())
             touched = [k for k in before.keys() & after.keys() if shown_row(before[k]) != shown_row(after[k])]
@@ -92,36 +94,31 @@ def test_law_3_order_free(case: tuple[Scene, list[Batch]], data: st.DataObject) 
         assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
 
 
-@given(cases())
-def test_law_4_time_line(case: tuple[Scene, list[Batch]]) -> None:
+def check_time_line(scene: Scene, rows: list[dict[str, Any]]) -> None:
     """Per key: versions in order, none empty, at most one current; neighbours that touch differ; gaps are deletes."""
-    scene, made = case
     own, d = scene.own, scene.declared
-    with fresh() as store:
-        for batch in made:
-            scene.load(store, batch)
-            keys: dict[Any, list[dict[str, Any]]] = {}
-            for row in stored(scene, store):
-                keys.setdefault(tuple(shown(row[name]) for name in d.keys), []).append(row)
-            if not d.type_2:
-                assert all(len(rows) == 1 for rows in keys.values())
-                continue
-            start, end = str(own["valid_from"]), str(own["valid_to"])
-            for rows in keys.values():
-                rows.sort(key=lambda row: row[start])
-                open_ends = [row for row in rows if is_open(scene, row[end])]
-                assert len(open_ends) <= 1
-                assert all(row is rows[-1] for row in open_ends)
-                if own["is_current"]:
-                    assert [row for row in rows if row[own["is_current"]]] == open_ends
-                for row in rows:
-                    assert is_open(scene, row[end]) or row[start] < row[end]
-                for one, next_one in itertools.pairwise(rows):
-                    assert one[end] <= next_one[start]
-                    if one[end] == next_one[start]:
-                        assert any(plain(one[name]) != plain(next_one[name]) for name in d.type_2)
-                    elif own["is_deleted"]:
-                        assert one[own["is_deleted"]]
+    keys: dict[Any, list[dict[str, Any]]] = {}
+    for row in rows:
+        keys.setdefault(tuple(shown(row[name]) for name in d.keys), []).append(row)
+    if not d.type_2:
+        assert all(len(versions) == 1 for versions in keys.values())
+        return
+    start, end = str(own["valid_from"]), str(own["valid_to"])
+    for versions in keys.values():
+        versions.sort(key=lambda row: row[start])
+        open_ends = [row for row in versions if is_open(scene, row[end])]
+        assert len(open_ends) <= 1
+        assert all(row is versions[-1] for row in open_ends)
+        if own["is_current"]:
+            assert [row for row in versions if row[own["is_current"]]] == open_ends
+        for row in versions:
+            assert is_open(scene, row[end]) or row[start] < row[end]
+        for one, next_one in itertools.pairwise(versions):
+            assert one[end] <= next_one[start]
+            if one[end] == next_one[start]:
+                assert any(plain(one[name]) != plain(next_one[name]) for name in d.type_2)
+            elif own["is_deleted"]:
+                assert one[own["is_deleted"]]
 
 
 def is_open(scene: Scene, value: Any) -> bool:
@@ -181,6 +178,7 @@ def shown_table(table: pa.Table) -> list[str]:
     return [repr(row) for row in table.to_pylist()]
 
 
+@settings(max_examples=max(20, settings().max_examples // 4))
 @given(cases(UNKEPT, faults=False, absent=False))
 def test_without_kept_changes_batches_in_order_give_the_same_table(case: tuple[Scene, list[Batch]]) -> None:
     """Without kept changes the oracle's table comes out as long as no change is late."""

@@ -23,6 +23,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
 )
+held_app = typer.Typer(help="The deletes that wait for a person; release or drop them.")
 watermarks_app = typer.Typer(help="How far each feed is, what waits in it, and what the next load takes.")
 
 ProjectFile = Annotated[Path, typer.Option("--project", help="The project's file.", metavar="FILE")]
@@ -39,6 +40,7 @@ Known = Annotated[int | None, typer.Option("--known-at", help="As it was known a
 Without = Annotated[
     list[int] | None, typer.Option("--without", help="As it would be without this run; can be repeated.", metavar="RUN")
 ]
+Preview = Annotated[bool, typer.Option("--preview", help="Say what would change; write nothing.")]
 Reason = Annotated[str | None, typer.Option("--reason", help="Why; kept with the run.", metavar="TEXT")]
 HERE = Path("brenvik.toml")
 

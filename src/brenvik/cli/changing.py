@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -12,14 +13,17 @@ from brenvik.cli.call import (
     Environment,
     FeedName,
     Json,
+    Preview,
     ProjectFile,
     Reason,
     TableName,
     Wait,
     app,
+    held_app,
     opened,
     read,
     watermarks_app,
+    wrong,
 )
 from brenvik.cli.exits import REFUSED
 
@@ -58,12 +62,71 @@ def set_watermark(
     show_progress.moved(declared, move, run, json=json)
 
 
+Numbers = Annotated[list[int] | None, typer.Argument(help="Their numbers: brenvik held", metavar="[NUMBER]...")]
+All = Annotated[bool, typer.Option("--all", help="All that wait.")]
+
+
+@held_app.command()
+def release(
+    table: TableName,
+    numbers: Numbers = None,
+    everything: All = False,
+    reason: Reason = None,
+    preview: Preview = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Let held deletes happen, each from when the source said it; entered as a run."""
+    _decide(table, numbers, everything, reason, preview, wait, project, env, json, drop=False)
+
+
+@held_app.command()
+def drop(
+    table: TableName,
+    numbers: Numbers = None,
+    everything: All = False,
+    reason: Reason = None,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Put held deletes away for good: the rows stay; entered as a run."""
+    _decide(table, numbers, everything, reason, False, wait, project, env, json, drop=True)
+
+
+def _decide(
+    table: str,
+    numbers: list[int] | None,
+    everything: bool,
+    reason: str | None,
+    preview: bool,
+    wait: float,
+    project: Path,
+    env: str | None,
+    json: bool,
+    *,
+    drop: bool,
+) -> None:
+    from brenvik.cli import show_past
+
+    if bool(numbers) == everything:
+        raise wrong("Say which: their numbers (brenvik held), or --all.")
+    declared = read(project, env)
+    rules = declared.table(table).rules
+    with opened(declared, read_only=preview, wait_s=wait) as store:
+        outcome = store.release(rules, *(numbers or ()), drop=drop, reason=reason, preview=preview, wait_s=wait)
+    show_past.worked_out_again(declared, rules, outcome, json=json)
+
+
 @app.command()
 def withdraw(
     runs: Annotated[list[int], typer.Argument(help="The runs to take back.", metavar="RUN...")],
     reason: Reason = None,
     put_back: Annotated[bool, typer.Option("--put-back", help="Put withdrawn runs back instead.")] = False,
-    preview: Annotated[bool, typer.Option("--preview", help="Say what would change; write nothing.")] = False,
+    preview: Preview = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
@@ -96,7 +159,7 @@ def withdraw(
 @app.command()
 def rebuild(
     table: TableName,
-    preview: Annotated[bool, typer.Option("--preview", help="Say what would change; write nothing.")] = False,
+    preview: Preview = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,

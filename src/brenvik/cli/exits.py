@@ -31,6 +31,6 @@ def gravest(outcomes: Iterable[Outcome], *, accept_rejects: bool = False) -> int
             codes.append(code_of(outcome.error))
         elif outcome.refusal:
             codes.append(REFUSED)
-        elif outcome.counts.get("rejected") and not accept_rejects:
+        elif (outcome.counts.get("rejected") or outcome.counts.get("held")) and not accept_rejects:
             codes.append(REJECTED)
     return min(codes, key=_GRAVITY.index)

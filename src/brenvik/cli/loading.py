@@ -72,7 +72,7 @@ def load(
     if_busy: Annotated[IfBusy, typer.Option("--if-busy", help="What to do while another load holds it.")] = IfBusy.wait,
     wait: Wait = 30.0,
     accept_rejects: Annotated[
-        bool, typer.Option("--accept-rejects", help="End with 0 when rows were rejected.")
+        bool, typer.Option("--accept-rejects", help="End with 0 when rows were rejected or held.")
     ] = False,
     every: Annotated[
         str | None, typer.Option("--every", help="Load again and again, this often, until stopped.", metavar="30s")
@@ -85,7 +85,7 @@ def load(
 ) -> None:
     """Take what is new into the tables.
 
-    Ends with 0 when all is done, 1 when a table failed, 2 for a wrong call or project, 3 when rows were rejected,
+    Ends with 0 when all is done, 1 when a table failed, 2 for a wrong call or project, 3 when rows were rejected or held,
     4 when a load was refused and a person must decide, 5 when it may work later.
     """
     from brenvik.cli import show

@@ -18,6 +18,7 @@ from brenvik.cli.call import (
     Wait,
     Without,
     app,
+    held_app,
     key_of,
     reading,
     watermarks_app,
@@ -133,6 +134,27 @@ def rejects(
         name = declared.table(table).rules.table if table else None
         rows = store.ledger.rejects(name).to_pylist() if store.ledger.exists() else []
     show.rejects(declared, rows, json=json)
+
+
+@held_app.callback(invoke_without_command=True)
+def held(
+    context: typer.Context,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """List the deletes that wait for a person, each with the row it would end, who told it, and since when."""
+    if context.invoked_subcommand:
+        return
+    from brenvik.cli import show_past
+
+    with reading(project, env, wait) as (declared, store):
+        found = {}
+        for name, table in declared.tables.items():
+            if table.rules.deletes == "hold" and store.ledger.exists() and store.ledger.state(name):
+                found[name] = store.held(table.rules).to_pylist()
+        show_past.held(declared, found, json=json)
 
 
 @app.command()

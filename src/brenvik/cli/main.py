@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from brenvik.cli.call import HERE, ProjectFile, app, watermarks_app
+from brenvik.cli.call import HERE, ProjectFile, app, held_app, watermarks_app
 from brenvik.cli.exits import code_of
 
 
@@ -47,7 +47,7 @@ def demo(
     ] = Path("brenvik-demo"),
     rows: Annotated[int | None, typer.Option("--rows", help="Run at scale, with this many changes.", min=1000)] = None,
 ) -> None:
-    """Three days of the buoys of Halvorsund, step by step; with --rows at the scale of a warehouse."""
+    """Four days of the buoys of Halvorsund, step by step; with --rows at the scale of a warehouse."""
     from brenvik.demo import tour
 
     tour.run(folder) if rows is None else tour.run_at_scale(folder, rows)
@@ -57,6 +57,7 @@ def demo(
 from brenvik.cli import loading, looking, changing  # noqa: E402, F401, I001
 
 app.add_typer(watermarks_app, name="watermarks")
+app.add_typer(held_app, name="held")
 
 
 def main() -> None:

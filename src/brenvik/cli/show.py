@@ -25,6 +25,7 @@ _UNTOUCHED = ("protected", "unchanged", "superseded", "ignored", "duplicate")
 
 
 _SHOWN_LINES = 12
+_TOLD = ("held", "protected", "rejected", "ignored")
 _NOBODY: Mapping[int, int] = {}
 
 
@@ -94,11 +95,15 @@ def _load_details(out: Console, o: Outcome) -> None:
     else:
         out.print(Text(head + o.source))
         pad = " " * len(head)
-        if o.telling and any(o.counts.get(name) for name in ("protected", "rejected", "ignored")):
-            told = [r for r in o.decisions().to_pylist() if r["decision"] in {"protected", "rejected", "ignored"}]
+        if o.telling and any(o.counts.get(name) for name in _TOLD):
+            told = [r for r in o.decisions().to_pylist() if r["decision"] in _TOLD]
             table = paper.table_of("", "", "", "", right=())
             for row in told[:_SHOWN_LINES]:
-                place = " ".join(filter(None, [row["file"] if " … " in o.source else "", f"line {row['line']}"]))
+                place = " ".join(
+                    filter(
+                        None, [row["file"] if " … " in o.source else "", f"line {row['line']}" if row["line"] else ""]
+                    )
+                )
                 table.add_row(paper.state(row["decision"]), place, paper.key_of(row["key"]), row["reason"])
             table.show_header = False
             paper.indented(out, table, by=len(pad))
@@ -123,6 +128,8 @@ def _load_end(out: Console, outcomes: Sequence[Outcome], code: int) -> None:
     if rejected:
         where = with_rejects[0].table if len(with_rejects) == 1 else ""
         said.append(f"{rejected:,} rejected: brenvik rejects {where}".rstrip())
+    if held := sum(o.counts.get("held", 0) for o in outcomes):
+        said.append(f"{held:,} held: brenvik held")
     out.print()
     out.print(Text(f"  {', '.join(said)}    exit {code}"))
 
@@ -178,7 +185,12 @@ def decisions(out: Console, rows: Sequence[Mapping[str, Any]]) -> None:
 
 def _decision(table: Table, row: Mapping[str, Any], *, several: bool) -> None:
     decision, changes = row["decision"], row["changes"]
-    start = [*([row["file"]] if several else []), str(row["line"]), paper.key_of(row["key"]), paper.state(decision)]
+    start = [
+        *([row["file"] or "–"] if several else []),
+        str(row["line"] or "–"),
+        paper.key_of(row["key"]),
+        paper.state(decision),
+    ]
     effective = paper.moment(row["effective"]) if row["effective"] is not None else ""
     if decision == "inserted":
         brought = ", ".join(str(change["after"]) for change in changes)
@@ -268,6 +280,8 @@ def _taken(row: Mapping[str, Any]) -> str:
     """What a run took, in few words: up to where, or which files."""
     if row["kind"] == "watermark":
         return f"set to {row['window_high'][:16]}"
+    if row["kind"] == "extract" and row["window_high"]:
+        return f"extract of {row['window_high'][:16]}"
     return f"up to {row['window_high'][:16]}" if row["window_high"] else paper.short(row["source"] or "–", 26)
 
 

@@ -28,6 +28,7 @@ def status(project: Project, found: Sequence[TableStatus], code: int, *, json: b
     paper.heading(out, project, dated=True)
     counts = {
         "open rejects": [each.open_rejects for each in found],
+        "held deletes": [each.held_deletes for each in found],
         "protected": [each.protected for each in found],
         **{state: [each.since[state] for each in found] for state in ("failed", "refused", "lost")},
     }
@@ -68,7 +69,9 @@ def status(project: Project, found: Sequence[TableStatus], code: int, *, json: b
         out.print()
     unwell = [each for each in found if not each.is_well]
     looks = "brenvik runs" if any(any(each.since.values()) for each in found) else ""
-    looks = ", ".join(filter(None, [looks, "brenvik rejects" if any(counts["open rejects"]) else ""]))
+    rejects = "brenvik rejects" if any(counts["open rejects"]) else ""
+    holds = "brenvik held" if any(counts["held deletes"]) else ""
+    looks = ", ".join(filter(None, [looks, rejects, holds]))
     look = f"    look: {looks}" if looks else ""
     told_well = "all is well" if not unwell else f"{len(found) - len(unwell)} well, {len(unwell)} to look at"
     out.print(Text(f"  {told_well}{look}    exit {code}"))

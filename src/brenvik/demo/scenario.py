@@ -63,6 +63,24 @@ watermark = "modified_at"                 # a load takes what was modified since
 overlap = "6 hours"                       # and looks back, for visits that were entered late
 settle = "2 minutes"
 """
+KEEPERS = """
+[table.keeper]
+natural_key = ["keeper_no"]
+type_1 = ["phone"]
+deletes = "hold"                          # a firm that is gone waits for a person
+max_deletes = 0.2                         # and a fifth of them at once is no extract to trust
+types = { keeper_no = "integer" }
+
+[table.keeper.feed.nightly]
+kind = "extract"                          # all there is: a firm that is absent is gone
+files = "inbox/keeper_*.csv"
+extract_time = { file_name = 'keeper_(\\d{4}-\\d\\d-\\d\\d)' }
+"""
+_FIRMS = (
+    "Halvor & Sons", "Tarva Marine", "Grasøy Slip", "Norrskjær Works", "Blåskjell Boats",
+    "Storskarv Divers", "Ytre Moorings", "Vesle Lamps", "Sunde Chain",
+)  # fmt: skip
+_HARBOURS = ("Halvorsund", "Tarva", "Grasøy")
 _NAMES = (
     "Kvitsund", "Tarva Deep", "Grasøy Inner", "Norrskjær", "Langbåen", "Skarholm Nort",
     "Holmflua", "Sildegrunn", "Vesleneset", "Storskarv", "Ytre Halvor", "Blåskjell Bank",
@@ -117,7 +135,26 @@ def days() -> dict[str, list[dict[str, Any]]]:
     inbox.enter("I", datetime(2024, 5, 15, 15, 0), fleet["NB-104"], light="Fl 5s")
     inbox.enter("D", datetime(2024, 5, 15, 9, 0), fleet["NB-110"])
     inbox.enter("U", datetime(2024, 5, 15, 10, 15), fleet["NB-103"], status="adrift")
+
+    inbox.day("buoy_04.csv")  # somebody's script: every light is white and never lit
+    for number in (105, 106, 107, 108, 109, 111):
+        inbox.enter("U", datetime(2024, 5, 16, 4, 0), fleet[f"NB-{number}"], light="W 0s", colour="white", keep=False)
     return inbox.files
+
+
+def keepers(day: int, *, broken_off: bool = False) -> list[dict[str, Any]]:
+    """The firms that look after buoys, as they are on a day, from 1; an extract that was ``broken_off`` has the first four."""
+    rows = [
+        {"keeper_no": number, "firm": firm, "harbour": _HARBOURS[number % 3], "phone": f"70 41 0{number} {number}5"}
+        for number, firm in enumerate(_FIRMS, 1)
+    ]
+    if day >= 2:
+        rows[2] |= {"harbour": "Tarva"}  # Grasøy Slip has moved
+        rows[4] |= {"phone": "70 41 99 00"}
+    if day >= 3:
+        rows[6] |= {"harbour": "Grasøy"}
+        del rows[7]  # Vesle Lamps is gone
+    return rows[:4] if broken_off else rows
 
 
 def visits(day: int) -> list[tuple[Any, ...]]:
@@ -158,6 +195,17 @@ def write_day(name: str, folder: Path) -> Path:
         writer = csv.DictWriter(file, COLUMNS, lineterminator="\n")
         writer.writeheader()
         writer.writerows(days()[name])
+    return path
+
+
+def write_keepers(day: int, folder: Path, *, broken_off: bool = False) -> Path:
+    """Writes the nightly extract of a day into a folder."""
+    path = folder / f"keeper_2024-05-{12 + day}.csv"
+    rows = keepers(day, broken_off=broken_off)
+    with path.open("w", encoding="utf-8", newline="") as file:
+        writer = csv.DictWriter(file, list(rows[0]), lineterminator="\n")
+        writer.writeheader()
+        writer.writerows(rows)
     return path
 
 

@@ -5,16 +5,20 @@ from __future__ import annotations
 import shutil
 import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from brenvik.cli import paper, show, show_history, show_progress
+from brenvik.cli import paper, show, show_history, show_past, show_progress
 from brenvik.cli.exits import gravest
 from brenvik.demo import scenario
 from brenvik.errors import DeclarationError
 from brenvik.progress import how_far
 from brenvik.project import Project
 from brenvik.project_file import FILE, read_project
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 _FOLDER_HINT = "Give an empty or missing folder: brenvik demo FOLDER"
 
@@ -35,11 +39,44 @@ class _Guide:
         self._console.print()
         self._console.print(Text(f"$ brenvik {command}", style="bold green"))
 
-    def load(self, *tables: str) -> None:
+    def load(self, *tables: str) -> int:
+        """Returns the number of the last run."""
         self._prompt(" ".join(("load", *tables)))
         with self.project.open() as store:
             outcomes = self.project.load(tables or None, store=store)
             show.load(self.project, outcomes, gravest(outcomes), json=False)
+        return outcomes[-1].run or 0
+
+    def rows(self, table: str) -> pa.Table:
+        """What a table says, without surrogate keys and stamps."""
+        rules = self.project.table(table).rules
+        stamps = ("surrogate_key", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
+        with self.project.open(read_only=True) as store:
+            return store.read(rules).drop_columns([str(rules.housekeeping_name(name)) for name in stamps])
+
+    def withdraw(self, run: int, *, reason: str) -> None:
+        self._prompt(f'withdraw {run} --reason "{reason}"')
+        rules = self.project.table("buoy").rules
+        with self.project.open() as store:
+            show_past.worked_out_again(self.project, rules, store.withdraw(rules, run, reason=reason), json=False)
+
+    def held(self) -> None:
+        self._prompt("held")
+        rules = self.project.table("keeper").rules
+        with self.project.open(read_only=True) as store:
+            show_past.held(self.project, {"keeper": store.held(rules).to_pylist()}, json=False)
+
+    def release(self, table: str, number: int, *, reason: str) -> None:
+        self._prompt(f'held release {table} {number} --reason "{reason}"')
+        rules = self.project.table(table).rules
+        with self.project.open() as store:
+            show_past.worked_out_again(self.project, rules, store.release(rules, number, reason=reason), json=False)
+
+    def story(self, key: str) -> None:
+        self._prompt(f"history buoy {key} --changes")
+        rules = self.project.table("buoy").rules
+        with self.project.open(read_only=True) as store:
+            show_past.story(self.project, rules, key, store.story(rules, key), json=False)
 
     def preview(self, table: str) -> None:
         self._prompt(f"preview {table}")
@@ -74,19 +111,20 @@ class _Guide:
     def runs(self) -> None:
         self._prompt("runs")
         with self.project.open(read_only=True) as store:
-            show.runs(self.project, store.ledger.runs().to_pylist(), json=False)
+            show.runs(self.project, store.ledger.runs().to_pylist(), store.ledger.withdrawn("buoy"), json=False)
 
 
 def run(folder: Path) -> None:
-    """Three days of the buoys of Halvorsund in a new folder. Raises DeclarationError when it is not empty."""
-    guide = _Guide(_prepare(folder, scenario.PROJECT + scenario.VISITS))
+    """Four days of the buoys of Halvorsund in a new folder. Raises DeclarationError when it is not empty."""
+    guide = _Guide(_prepare(folder, scenario.PROJECT + scenario.VISITS + scenario.KEEPERS))
     inbox = folder / "inbox"
     guide.say(
-        "Halvorsund keeps navigation buoys. Its registry sends a file of changes a day, and service visits stand in a",
-        f"database. Both tables are declared in {folder / FILE}: key, order, what each column does, where it comes from.",
+        "Halvorsund keeps navigation buoys. Its registry sends a file of changes a day, service visits stand in a database,",
+        f"and the firms that keep the buoys come as a whole list each night. All is declared in {folder / FILE}.",
     )
     scenario.write_day("buoy_01.csv", inbox)
     scenario.write_visits(1, folder)
+    scenario.write_keepers(1, inbox)
     guide.load()
     guide.say(
         "Day two has traps: three changes of one buoy, a line twice, a tampered date of commissioning, a corrected",
@@ -95,6 +133,7 @@ def run(folder: Path) -> None:
     scenario.write_day("buoy_02.csv", inbox)
     guide.preview("buoy")
     scenario.write_visits(2, folder)
+    scenario.write_keepers(2, inbox)
     guide.say(
         "Nothing was written. In the database a visit was corrected, one was entered a day late, one is dated 2042.",
         "How far is each feed, and what would be next?",
@@ -105,10 +144,17 @@ def run(folder: Path) -> None:
     guide.rejects()
     guide.say(
         "Day three: a change of NB-104 that comes two days late, then NB-104 is taken in and put out again.",
-        "NB-110 is gone for good.",
+        "NB-110 is gone for good. And the list of firms broke off in the middle: four of nine.",
     )
     scenario.write_day("buoy_03.csv", inbox)
-    guide.load("buoy")
+    scenario.write_keepers(3, inbox, broken_off=True)
+    guide.load("buoy", "keeper")
+    guide.say("Nothing of the list was taken. The office sends it again, whole, under the same name:")
+    scenario.write_keepers(3, inbox)
+    guide.load("keeper")
+    guide.say("One firm is not in it. That waits for a person, who knows that it has closed:")
+    guide.held()
+    guide.release("keeper", 1, reason="closed down in May")
     guide.say("The late change went where it belongs in time; the gap is where the buoy was ashore:")
     guide.history("NB-104")
     guide.say("How things stood at eight on day two (NB-104 damaged, though nobody knew then):")
@@ -116,6 +162,16 @@ def run(folder: Path) -> None:
     guide.say("And if a file comes twice, under another name? Nothing is touched:")
     shutil.copy(folder / "taken" / "buoy_02.csv", inbox / "buoy_99_again.csv")
     guide.load("buoy")
+    before = guide.rows("buoy")
+    guide.say(
+        "Day four: somebody's script says of six buoys that they are white and never lit. In it goes, and out again:"
+    )
+    scenario.write_day("buoy_04.csv", inbox)
+    run = guide.load("buoy")
+    guide.withdraw(run, reason="lights all wrong")
+    same = guide.rows("buoy").equals(before)
+    guide.say(f"The table is {'equal' if same else 'NOT EQUAL'} to the day before: {before.num_rows} rows.")
+    guide.story("NB-106")
     guide.runs()
     guide.say(
         f"Look around: cd {folder}",
