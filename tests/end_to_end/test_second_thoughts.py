@@ -1,0 +1,132 @@
+"""What a person does the morning after: look at the past, take a run back, release a delete, work a table out again."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+from cli import brenvik as call
+
+import brenvik
+from brenvik.demo import scenario
+
+
+@pytest.fixture
+def coast(tmp_path: Path) -> Path:
+    """Two days of buoys, and two extracts of keepers of which the second lacks one."""
+    (tmp_path / "inbox").mkdir()
+    (tmp_path / "brenvik.toml").write_text(scenario.PROJECT + scenario.KEEPERS)
+    for name in ("buoy_01.csv", "buoy_02.csv"):
+        scenario.write_day(name, tmp_path / "inbox")
+        scenario.write_keepers(int(name[6:7]), tmp_path / "inbox")
+        assert call("load", cwd=tmp_path).code in {0, 3}
+    return tmp_path
+
+
+def rows(folder: Path) -> list[dict[str, Any]]:
+    project = brenvik.read_project(folder / "brenvik.toml")
+    rules = project.table("buoy").rules
+    with project.open(read_only=True) as store:
+        found = store.read(rules).to_pylist()
+    return [{name: row[name] for name in ("buoy_code", "light", "status", "valid_from", "valid_to")} for row in found]
+
+
+def test_a_run_is_looked_at_withdrawn_and_put_back(coast: Path) -> None:
+    before = rows(coast)
+    assert call("withdraw", "3", cwd=coast).code == 2
+    seen = call("withdraw", "3", "--preview", cwd=coast)
+    assert "withdrew run 3 · nothing is written" in seen.out
+    assert rows(coast) == before
+    done = call("withdraw", "3", "--reason", "wrong day", "--json", cwd=coast).json
+    assert (done["outcome"]["run"], done["outcome"]["counts"]["rows_removed"]) == (5, 6)
+    assert {"buoy_code": "NB-113", "brenvik_added": 0, "brenvik_changed": 0, "brenvik_removed": 1} in done["touched"]
+    assert all(row["valid_to"] is None for row in rows(coast))
+    told = {
+        run["run"]: (run["state"], run["withdrawn_by"], run["reason"])
+        for run in call("runs", "--json", cwd=coast).json["runs"]
+    }
+    assert told[3] == ("done", 5, None)
+    assert told[5] == ("done", None, "wrong day")
+    assert "withdrawn" in call("runs", cwd=coast).out
+    again = call("withdraw", "3", "--reason", "once more", cwd=coast)
+    assert (again.code, "run 3 is withdrawn already, by run 5" in again.err) == (2, True)
+    assert call("withdraw", "3", "--put-back", cwd=coast).code == 0
+    assert rows(coast) == before
+    assert "run 3 is not withdrawn" in call("withdraw", "3", "--put-back", cwd=coast).err
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (("withdraw", "99", "--reason", "x"), "There is no run 99"),
+        (("withdraw", "1", "2", "--reason", "x"), "These runs are of several tables (buoy, keeper)"),
+        (("runs", "99"), "There is no run 99"),
+        (("runs", "buoy", "--rows"), "--rows needs the number of a run"),
+        (("held", "release", "keeper"), "Say which"),
+        (("held", "release", "keeper", "7"), "does not hold 7"),
+        (("held", "release", "buoy", "1"), "does not hold 1"),
+    ],
+)
+def test_what_cannot_be_done_is_told(coast: Path, words: tuple[str, ...], told: str) -> None:
+    said = call(*words, cwd=coast)
+    assert (said.code, told in said.err) == (2, True), said.err
+
+
+def test_the_past_can_be_looked_at(coast: Path) -> None:
+    then = call("history", "buoy", "NB-102", "--known-at", "1", "--json", cwd=coast).json["versions"]
+    assert [row["status"] for row in then] == ["on station"]
+    without = call("history", "buoy", "NB-102", "--without", "3", cwd=coast).out
+    assert "coast · buoy NB-102 · without run 3 · 1 version" in without
+    as_of = call("as-of", "buoy", "2024-05-14 20:00", "--known-at", "1", cwd=coast).out
+    assert "as known after run 1 · 12 rows" in as_of
+    assert "13 rows" in call("as-of", "buoy", "2024-05-14 20:00", cwd=coast).out
+
+
+def test_what_a_run_decided_and_the_story_of_a_key(coast: Path) -> None:
+    told = call("runs", "3", "--rows", cwd=coast).out
+    assert "NB-106  overwritten  name             Skarholm Nort → Skarholm North" in told
+    assert "1 duplicate, 3 rejected, not kept as changes" in told
+    assert "buoy_02.csv" in call("runs", "3", cwd=coast).out
+    call("withdraw", "3", "--reason", "wrong", cwd=coast)
+    story = call("history", "buoy", "NB-104", "--changes", "--json", cwd=coast).json["changes"]
+    assert [(row["run"], row["line"], row["decision"], row["withdrawn_by"]) for row in story] == [
+        (1, 5, "inserted", None),
+        (3, 6, "versioned", 5),
+    ]
+    assert "colour red → green  (withdrawn by run 5)" in call("history", "buoy", "NB-104", "--changes", cwd=coast).out
+    assert call("history", "buoy", "NB-999", "--changes", cwd=coast).code == 1
+
+
+def test_a_half_empty_extract_is_refused_and_a_held_delete_released(coast: Path) -> None:
+    scenario.write_keepers(3, coast / "inbox", broken_off=True)
+    refused = call("load", "keeper", cwd=coast)
+    assert (refused.code, "--allow-deletes 5" in refused.out) == (4, True)
+    seen = call("preview", "keeper", cwd=coast)
+    assert (seen.code, "A load would be refused" in seen.out) == (4, True)
+    assert call("load", "--allow-deletes", "5", cwd=coast).code == 2
+    scenario.write_keepers(3, coast / "inbox")
+    assert call("load", "keeper", cwd=coast).code == 3
+    (waiting,) = call("held", "--json", cwd=coast).json["held"]["keeper"]
+    assert (waiting["brenvik_hold"], waiting["firm"]) == (1, "Vesle Lamps")
+    assert call("status", "--json", cwd=coast).json["tables"][1]["held_deletes"] == 1
+    assert call("held", "release", "keeper", "1", "--preview", cwd=coast).code == 0
+    assert call("held", "release", "keeper", "--all", "--reason", "closed", cwd=coast).code == 0
+    assert "No delete is held." in call("held", cwd=coast).out
+    assert "deleted 2024-05-15" in call("history", "keeper", "8", cwd=coast).out
+
+
+def test_a_table_is_rebuilt_under_other_rules(coast: Path) -> None:
+    text = (coast / "brenvik.toml").read_text()
+    (coast / "brenvik.toml").write_text(text.replace('type_1 = ["name"] ', 'type_1 = ["name", "status"] '))
+    scenario.write_day("buoy_03.csv", coast / "inbox")
+    refused = call("load", "buoy", cwd=coast)
+    assert (refused.code, "brenvik rebuild buoy" in refused.out) == (4, True)
+    done = call("rebuild", "buoy", cwd=coast)
+    assert "18 rows + 0 added − 3 removed = 15" in done.out
+    assert {row["status"] for row in rows(coast) if row["buoy_code"] == "NB-102"} == {"on station"}
+    assert len([row for row in rows(coast) if row["buoy_code"] == "NB-102"]) == 1
+    assert call("load", "buoy", cwd=coast).code == 0
+    assert "No row differs." in call("rebuild", "buoy", cwd=coast).out
+    (coast / "brenvik.toml").write_text(text.replace("[table.buoy.types]", '[table.buoy.types]\nname = "text(80)"'))
+    assert "cannot be worked out again under rules that differ so much" in call("rebuild", "buoy", cwd=coast).err

@@ -1,0 +1,197 @@
+"""Extracts: from files and frames, their times, and the guards that keep a half-empty one out."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pytest
+
+import brenvik
+from brenvik.errors import DeclarationError, FeedError, TooMuch, TooOld
+from brenvik.feeds.base import Wanted
+from brenvik.feeds.files import FileSource
+
+RULES = brenvik.TableRules("keeper", natural_key="no", types={"no": "integer"})
+DATED = r"_(\d{4}-\d\d-\d\d)"
+
+
+@pytest.fixture
+def store() -> Any:
+    with brenvik.open_store("duckdb::memory:") as opened:
+        yield opened
+
+
+def write(folder: Path, name: str, *rows: tuple[Any, str]) -> None:
+    (folder / name).write_text("no,firm\n" + "".join(f"{no},{firm}\n" for no, firm in rows))
+
+
+def nightly(folder: Path, **how: Any) -> FileSource:
+    return FileSource("keeper*.csv", folder=folder, name="nightly", kind="extract", **{"time_in_name": DATED, **how})
+
+
+def frame(*numbers: int) -> pa.Table:
+    return pa.table({"no": pa.array(numbers, pa.int64()), "firm": [f"firm {number}" for number in numbers]})
+
+
+def living(store: brenvik.Store, rules: brenvik.TableRules = RULES) -> list[int]:
+    return [row["no"] for row in store.read(rules).to_pylist() if row["is_current"]]
+
+
+TEN = tuple((number, f"firm {number}") for number in range(10))
+
+
+def test_extracts_are_taken_one_a_load_at_the_times_in_their_names(store: brenvik.Store, tmp_path: Path) -> None:
+    write(tmp_path, "keeper_2024-05-14.csv", *TEN[:9], (9, "new name"))
+    write(tmp_path, "keeper_2024-05-13.csv", *TEN)
+    source = nightly(tmp_path)
+    assert source.waiting(store.ledger.memory("keeper", "nightly")).count == 2
+    first = store.load_from(RULES, source)
+    assert (first.source, first.more, first.counts["inserted"]) == ("keeper_2024-05-13.csv", True, 10)
+    second = store.load_from(RULES, source)
+    assert (second.more, second.counts["unchanged"], second.counts["versioned"]) == (False, 9, 1)
+    assert [str(row["valid_from"]) for row in store.history(RULES, 9).to_pylist()] == [
+        "2024-05-13 00:00:00", "2024-05-14 00:00:00",
+    ]  # fmt: skip
+    assert store.load_from(RULES, source).state == "nothing new"
+    kept = store.engine.ask('SELECT count(*) AS n FROM "brenvik"."changes_of_keeper"')["n"][0].as_py()
+    assert kept == 11
+
+
+def test_a_file_that_has_changed_is_the_next_extract(store: brenvik.Store, tmp_path: Path) -> None:
+    write(tmp_path, "keeper_2024-05-13.csv", *TEN)
+    store.load_from(RULES, nightly(tmp_path))
+    write(tmp_path, "keeper_2024-05-13.csv", *TEN[1:], (10, "one more"))
+    outcome = store.load_from(RULES, nightly(tmp_path))
+    assert (outcome.counts["inserted"], outcome.counts["deleted"], outcome.counts["unchanged"]) == (1, 1, 9)
+    assert living(store) == list(range(1, 11))
+
+
+def test_a_half_empty_extract_is_refused_until_a_person_lets_it_through(store: brenvik.Store) -> None:
+    store.load(RULES, frame(*range(9)), kind="extract", at="2024-05-13")
+    with pytest.raises(TooMuch, match=r"would delete 5 \(56 %, limit 20 %\)") as refused:
+        store.load(RULES, frame(0, 1, 2, 3), kind="extract", at="2024-05-14")
+    assert (refused.value.counts["deleted"], refused.value.living) == (5, 9)
+    run = store.ledger.runs(last=1).to_pylist()[0]
+    assert (run["state"], run["read"], run["deleted"], run["rows_after"]) == ("refused", 4, 5, None)
+    assert living(store) == list(range(9))
+    seen = store.preview(RULES, frame(0, 1, 2, 3), kind="extract", at="2024-05-14")
+    assert "--allow-deletes 5" in str(seen.refusal)
+    with pytest.raises(TooMuch):
+        store.load(RULES, frame(0, 1, 2), kind="extract", at="2024-05-14", allow_deletes=5)
+    store.load(RULES, frame(0, 1, 2, 3), kind="extract", at="2024-05-14", allow_deletes=5)
+    assert living(store) == [0, 1, 2, 3]
+
+
+@pytest.mark.parametrize(
+    ("limit", "passes"), [(None, True), (5, True), (4, False), (0.56, True), (0.5, True), (0.4, False)]
+)
+def test_a_limit_is_a_number_or_a_share_rounded_up(store: brenvik.Store, limit: Any, passes: bool) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", max_deletes=limit)
+    store.load(rules, frame(*range(9)), kind="extract", at="2024-05-13")
+    if passes:
+        assert store.load(rules, frame(0, 1, 2, 3), kind="extract", at="2024-05-14").counts["deleted"] == 5
+    else:
+        with pytest.raises(TooMuch):
+            store.load(rules, frame(0, 1, 2, 3), kind="extract", at="2024-05-14")
+
+
+def test_an_empty_extract_is_refused_whatever_the_limit(store: brenvik.Store) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", max_deletes=None)
+    with pytest.raises(TooMuch, match="holds no row"):
+        store.load(rules, frame(), kind="extract")
+    store.load(rules, frame(1, 2), kind="extract", at="2024-05-13")
+    with pytest.raises(TooMuch, match=r"holds no row[^\0]*delete 2 \(100 %\)"):
+        store.load(rules, frame(), kind="extract", at="2024-05-14")
+    store.load(rules, frame(), kind="extract", at="2024-05-14", allow_deletes=2)
+    assert living(store, rules) == []
+
+
+def test_too_many_changes_are_refused_too(store: brenvik.Store) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", max_changes=1)
+    store.load(rules, frame(1, 2, 3), kind="extract", at="2024-05-13")
+    upper = pa.table({"no": pa.array([1, 2, 3]), "firm": ["FIRM 1", "FIRM 2", "firm 3"]})
+    with pytest.raises(TooMuch, match="would change 2 of 3 rows"):
+        store.load(rules, upper, kind="extract", at="2024-05-14")
+    assert store.load(rules, upper, kind="extract", at="2024-05-14", allow_changes=2).counts["versioned"] == 2
+
+
+def test_a_refused_row_is_there_and_its_key_is_not_deleted(store: brenvik.Store) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", types={"firm": "text(7)"}, max_deletes=None)
+    store.load(rules, frame(1, 2, 3), kind="extract", at="2024-05-13")
+    bad = pa.table({"no": pa.array([1, 2, None]), "firm": ["firm 1", "much too long", "firm 3"]})
+    outcome = store.load(rules, bad, kind="extract", at="2024-05-14")
+    assert (outcome.counts["rejected"], outcome.counts["deleted"], outcome.counts["unchanged"]) == (2, 1, 1)
+    assert living(store, rules) == [1, 2]
+
+
+def test_an_older_extract_is_refused_and_one_of_the_same_time_is_not(store: brenvik.Store, tmp_path: Path) -> None:
+    store.load(RULES, frame(1, 2), kind="extract", at="2024-05-14 01:30")
+    with pytest.raises(TooOld, match=r"It is of 2024-05-13 01:30; run 1 took the extract of 2024-05-14 01:30"):
+        store.load(RULES, frame(1), kind="extract", at="2024-05-13 01:30")
+    assert store.load(RULES, frame(1, 2, 3), kind="extract", at="2024-05-14 01:30").counts["inserted"] == 1
+    assert store.ledger.runs()["state"].to_pylist() == ["done", "refused", "done"]
+
+
+def test_the_time_of_an_extract_can_stand_in_a_column(store: brenvik.Store, tmp_path: Path) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", leave_out="as_at", types={"no": "integer"})
+    path = tmp_path / "keeper.csv"
+    path.write_text("no,firm,as_at\n1,a,2024-05-13 01:30\n2,b,2024-05-13 01:30\n")
+    source = nightly(tmp_path, time_in_name=None, time_column="as_at")
+    store.load_from(rules, source)
+    assert {str(row["valid_from"]) for row in store.read(rules).to_pylist()} == {"2024-05-13 01:30:00"}
+    path.write_text("no,firm,as_at\n1,a,2024-05-14 01:30\n2,b,2024-05-15 01:30\n")
+    with pytest.raises(FeedError, match="an extract has one time"):
+        store.load_from(rules, source)
+    path.write_text("no,firm,as_at\n1,x,2024-05-14 01:30\n2,b,\n")
+    assert store.load_from(rules, source).counts["rejected"] == 1
+
+
+def test_names_without_a_time_and_odd_wishes_are_told(store: brenvik.Store, tmp_path: Path) -> None:
+    write(tmp_path, "keeper_old.csv", *TEN)
+    with pytest.raises(FeedError, match="has no time in its name"):
+        store.load_from(RULES, nightly(tmp_path))
+    write(tmp_path, "keeper_2024-05-13.csv", *TEN)
+    with pytest.raises(DeclarationError, match="takes one extract a load"):
+        store.load_from(RULES, nightly(tmp_path), wanted=Wanted(everything=True))
+    with pytest.raises(DeclarationError, match="expected a time as in"):
+        store.load(RULES, frame(1), kind="extract", at="tomorrow")
+    with pytest.raises(DeclarationError, match="at is the time of an extract"):
+        store.load(RULES, frame(1), kind="upserts", at="2024-05-13")
+
+
+def test_a_table_takes_extracts_or_changes_but_a_first_extract_may_begin_it(store: brenvik.Store) -> None:
+    store.load(RULES, frame(1, 2), kind="extract", at="2024-05-13")
+    store.load(RULES, frame(3), kind="upserts")
+    with pytest.raises(DeclarationError, match="has taken changes"):
+        store.load(RULES, frame(1), kind="extract")
+    other = brenvik.TableRules("firm", natural_key="no")
+    for day in (13, 14):
+        store.load(other, frame(1, 2), kind="extract", at=f"2024-05-{day}")
+    with pytest.raises(DeclarationError, match=r"takes extracts \(2 so far\)"):
+        store.load(other, frame(3), kind="upserts")
+
+
+def test_held_deletes_of_an_extract_lapse_when_the_key_returns(store: brenvik.Store) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", deletes="hold", max_deletes=None)
+    store.load(rules, frame(1, 2, 3), kind="extract", at="2024-05-13")
+    assert store.load(rules, frame(1), kind="extract", at="2024-05-14").counts["held"] == 2
+    assert store.load(rules, frame(1), kind="extract", at="2024-05-15").counts["derived"] == 0
+    store.load(rules, frame(1, 2), kind="extract", at="2024-05-16")
+    (waiting,) = store.held(rules).to_pylist()
+    assert (waiting["no"], waiting["firm"], str(waiting["brenvik_effective"])) == (3, "firm 3", "2024-05-14 00:00:00")
+    assert living(store, rules) == [1, 2, 3]
+    assert store.release(rules, reason="closed").counts["rows_updated"] == 1
+    assert [str(row["valid_to"]) for row in store.history(rules, 3).to_pylist()] == ["2024-05-14 00:00:00"]
+    with pytest.raises(DeclarationError, match="does not hold any"):
+        store.release(rules)
+
+
+def test_ignored_deletes_end_nothing(store: brenvik.Store) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", order_by="at", deletes="ignore")
+    rows = pa.table({"op": ["I", "D", "D"], "no": [1, 1, 2], "at": [1, 2, 3], "firm": ["a", None, None]})
+    outcome = store.load(rules, rows, kind="changes", operation="op")
+    assert outcome.decisions()["decision"].to_pylist() == ["inserted", "ignored", "ignored"]
+    assert living(store, rules) == [1]
+    assert store.load(rules, rows, kind="changes", operation="op").counts["duplicate"] == 3
