@@ -56,7 +56,13 @@ def test_a_changed_key_is_two_changes(made: list[dict[str, Any]], sizes: list[in
         dice.shuffle(made)
     types = {"at": "integer", "name": "text", "light": "text"}
     rules = brenvik.TableRules(
-        "buoy", natural_key=RECORD.keys, order_by="at", types=types, type_1=("name",), type_2=("light",)
+        "buoy",
+        natural_key=RECORD.keys,
+        order_by="at",
+        types=types,
+        type_1=("name",),
+        type_2=("light",),
+        max_deletes=None,
     )
     oracle = Oracle(Declared(RECORD.keys, ("at",), "at", (), ("name",), ("light",), "close"))
     with tempfile.TemporaryDirectory() as folder, brenvik.open_store("duckdb::memory:") as store:

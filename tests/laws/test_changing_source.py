@@ -67,7 +67,11 @@ class World:
         self.registry = Registry(f"sqlite:///{folder / 'registry.db'}", COLUMNS)
         self.rows: dict[int, tuple[str, datetime, int]] = {}
         self.rules = brenvik.TableRules(
-            "visit", natural_key="visit_no", order_by="modified_at", other_columns="type_2" if versions else "type_1"
+            "visit",
+            natural_key="visit_no",
+            order_by="modified_at",
+            other_columns="type_2" if versions else "type_1",
+            max_deletes=None,
         )
         self.piece = piece
         self.store = brenvik.open_store("duckdb::memory:")

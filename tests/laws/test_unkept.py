@@ -20,6 +20,7 @@ def some_rules(dice: random.Random) -> brenvik.TableRules:
         order_by="at",
         **(roles or {"type_2": "type_2"}),
         keep_changes=False,
+        max_deletes=None,
         other_columns="type_1",
     )
 
