@@ -148,7 +148,7 @@ def waiting_deletes(ledger: Ledger, rules: TableRules) -> pa.Table:
 
 def _make_explicit(ledger: Ledger, it: UnderWay, targets: Sequence[int], *, before: set[int], after: set[int]) -> bool:
     """An extract says all there is, but only what differed is kept of it. Before an extract is taken back or put back, what the
-    next one (of the same feed, that counts) said of the same keys is made explicit, so that it goes on to hold.
+    next ones (of the same feed, up to the first that counts) said of the same keys is made explicit, so that it holds on.
 
     Adds it to ``explicit`` and to the kept changes; returns whether there is any.
     """
@@ -156,11 +156,11 @@ def _make_explicit(ledger: Ledger, it: UnderWay, targets: Sequence[int], *, befo
     extracts = ledger.extracts(it.rules.table)
     for target in targets:
         feed = extracts[target].feed if target in extracts else None
-        counting = [
-            run for run, each in extracts.items() if run > target and each.feed == feed and run not in before | after
-        ]
-        if counting:
-            following.setdefault(min(counting), []).append(target)
+        for run, each in extracts.items():
+            if run > target and each.feed == feed:
+                following.setdefault(run, []).append(target)
+                if run not in before | after:
+                    break
     if not following:
         return False
     it.do(again.explicit_table(it.blueprint))
@@ -178,7 +178,7 @@ def _make_explicit(ledger: Ledger, it: UnderWay, targets: Sequence[int], *, befo
         highest = it.row(again.highest_explicit(plain))["n"]
         it.values["explicit_from"] = highest or arrivals.numbered(0, arrivals.EXPLICIT)
         later = {run for run in ledger.runs_of(it.rules.table) if run > extract}
-        leave_out(it, before | later)
+        leave_out(it, (before - {extract}) | later)
         if not it.blueprint.some_left_out:
             it.do(again.LEFT_OUT)
             it.do(again.count_others(plain))

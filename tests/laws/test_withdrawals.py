@@ -26,7 +26,7 @@ def oracle_of(scene: Scene, batches: list[Batch]) -> Oracle:
 
 
 @settings(max_examples=max(20, settings().max_examples // 10))
-@given(cases(ORDERED, most=4), st.data())
+@given(cases(ORDERED, most=3), st.data())
 def test_law_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """A table without a run is the table of the same batches without it; put back, it is as it was."""
     scene, made = case

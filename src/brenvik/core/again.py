@@ -25,11 +25,12 @@ def count_others(blueprint: Blueprint, *, some_explicit: bool = False) -> str:
     assert blueprint.kept
     released = f" AND {holds.counts('k')}" if blueprint.holds else ""
     names = sql.columns(_kept_columns(blueprint), "k")
-    explicit = f" UNION ALL SELECT {names} FROM {sql.work('explicit')} k" if some_explicit else ""
+    counts = f"NOT EXISTS (SELECT 1 FROM {sql.work('left_out')} o WHERE o.run = k.{RUN})"
+    explicit = f" UNION ALL SELECT {names} FROM {sql.work('explicit')} k WHERE {counts}" if some_explicit else ""
     return f"""
 CREATE TEMP VIEW {sql.work("counting")} AS
 SELECT {names} FROM {sql.relation(blueprint.kept)} k
-WHERE NOT EXISTS (SELECT 1 FROM {sql.work("left_out")} o WHERE o.run = k.{RUN}){released}{explicit}"""
+WHERE {counts}{released}{explicit}"""
 
 
 @lru_cache(maxsize=256)
