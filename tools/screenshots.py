@@ -9,6 +9,7 @@ from __future__ import annotations
 import fcntl
 import os
 import pty
+import shlex
 import shutil
 import struct
 import subprocess
@@ -78,28 +79,38 @@ def main() -> None:
     folder = Path(tempfile.mkdtemp())
     try:
         (folder / "inbox").mkdir()
-        (folder / "brenvik.toml").write_text(scenario.PROJECT + scenario.VISITS)
+        (folder / "brenvik.toml").write_text(scenario.PROJECT + scenario.VISITS + scenario.KEEPERS)
 
         def shot(name: str, *words: str) -> None:
-            draw(f"$ brenvik {' '.join(words)}\n{run(list(words), folder)}", OUT / f"{name}.png")
+            draw(f"$ brenvik {shlex.join(words)}\n{run(list(words), folder)}", OUT / f"{name}.png")
 
         scenario.write_day("buoy_01.csv", folder / "inbox")
         scenario.write_visits(1, folder)
+        scenario.write_keepers(1, folder / "inbox")
         run(["load"], folder)
         scenario.write_day("buoy_02.csv", folder / "inbox")
         scenario.write_visits(2, folder)
         shot("preview", "preview", "buoy")
+        scenario.write_keepers(2, folder / "inbox")
         shot("watermarks", "watermarks")
         shot("load", "load")
         scenario.write_day("buoy_03.csv", folder / "inbox")
+        scenario.write_keepers(3, folder / "inbox", broken_off=True)
         run(["load", "buoy"], folder)
+        shot("refused", "load", "keeper")
+        scenario.write_keepers(3, folder / "inbox")
+        run(["load", "keeper"], folder)
+        shot("held", "held")
         shutil.copy(folder / "taken" / "buoy_02.csv", folder / "inbox" / "buoy_99_again.csv")
         (folder / "registry.db").rename(folder / "away.db")  # the source is down for a while
         run(["load", "visit"], folder)
         shot("status", "status")
         (folder / "away.db").rename(folder / "registry.db")
         run(["load", "buoy"], folder)
+        shot("withdraw", "withdraw", "4", "--reason", "wrong day")
+        shot("story", "history", "buoy", "NB-104", "--changes")
         shot("runs", "runs")
+        run(["withdraw", "4", "--put-back"], folder)
         shot("history", "history", "buoy", "NB-104")
         draw("$ brenvik demo\n" + run(["demo", "coast"], folder), OUT / "demo.png")
     finally:

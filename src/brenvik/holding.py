@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from brenvik.core import holds
-from brenvik.ledger import Ledger, enter_held, held_deletes
+from brenvik.ledger import Ledger
+from brenvik.ledger_tables import enter_held, held_deletes
 from brenvik.preparing import UnderWay
 
 

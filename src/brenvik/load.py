@@ -19,7 +19,8 @@ from brenvik.errors import (
 )
 from brenvik.guarding import NOTHING_MORE, Allowed, check_age, check_guards, check_kind
 from brenvik.holding import decide_aside, find_held, keep_aside, set_aside
-from brenvik.ledger import Ledger, Run, TableState, enter_rejects, now
+from brenvik.ledger import Ledger, Run, TableState, now
+from brenvik.ledger_tables import enter_rejects
 from brenvik.outcome import Outcome, Telling
 from brenvik.preparing import LATER_THAN_ALL, UnderWay, check_rules, leave_out, next_work, prepare
 from brenvik.rules import TableRules

@@ -13,7 +13,7 @@ from brenvik.core import tell
 from brenvik.core.blueprint import Blueprint
 from brenvik.core.windows import Window
 from brenvik.errors import BrenvikError, DeclarationError, NotClean, Refused, StoreError
-from brenvik.ledger import DECISIONS
+from brenvik.ledger_tables import DECISIONS
 
 if TYPE_CHECKING:
     import pyarrow as pa

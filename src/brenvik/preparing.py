@@ -12,7 +12,8 @@ from brenvik.core import again, holds, sql
 from brenvik.core.blueprint import Blueprint, draw
 from brenvik.core.screen import Operations
 from brenvik.errors import FeedError, ForeignTable, RulesChanged
-from brenvik.ledger import Ledger, TableState, kept_table, released_deletes
+from brenvik.ledger import Ledger, TableState
+from brenvik.ledger_tables import kept_table, released_deletes
 from brenvik.rules import NEED_REBUILD, TableRules
 
 if TYPE_CHECKING:

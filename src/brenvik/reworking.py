@@ -17,17 +17,8 @@ from brenvik.core import again, arrivals, holds, sql
 from brenvik.core.blueprint import draw
 from brenvik.errors import DeclarationError, RulesChanged
 from brenvik.holding import decide_aside, find_held, set_aside
-from brenvik.ledger import (
-    LOADS,
-    Ledger,
-    Run,
-    TableState,
-    held_deletes,
-    kept_table,
-    now,
-    numbered_holds,
-    released_deletes,
-)
+from brenvik.ledger import Ledger, Run, TableState, now
+from brenvik.ledger_tables import LOADS, held_deletes, kept_table, numbered_holds, released_deletes
 from brenvik.outcome import Outcome, Telling
 from brenvik.preparing import LATER_THAN_ALL, UnderWay, changed_rules, check_rules, leave_out, next_work
 from brenvik.rules import TableRules
@@ -71,7 +62,6 @@ def withdraw(
     table, and for those that are withdrawn already (or are not).
     """
     targets = tuple(sorted(set(runs)))
-    _check_targets(ledger, rules, targets, put_back=put_back)
     named = ", ".join(str(run) for run in targets)
 
     def prepare(it: UnderWay, run: Run) -> None:
@@ -92,6 +82,7 @@ def withdraw(
         "put back" if put_back else "withdrawal",
         f"put back run {named}" if put_back else f"withdrew run {named}",
         prepare,
+        check=lambda: _check_targets(ledger, rules, targets, put_back=put_back),
         reason=reason,
         preview=preview,
         wait_s=wait_s,
@@ -114,10 +105,12 @@ def decide_holds(
 
     Raises DeclarationError for numbers that are not held.
     """
-    there = waiting_deletes(ledger, rules)["brenvik_hold"].to_pylist()
-    chosen = sorted(there if numbers is None else set(numbers))
-    if unknown := [str(number) for number in chosen if number not in there] or ([] if chosen else ["any"]):
-        raise DeclarationError(f"Table {rules.table!r} does not hold {', '.join(unknown)}: brenvik held {rules.table}")
+    chosen = sorted(waiting_deletes(ledger, rules)["brenvik_hold"].to_pylist() if numbers is None else set(numbers))
+
+    def check() -> None:
+        there = waiting_deletes(ledger, rules)["brenvik_hold"].to_pylist()
+        if unknown := [str(number) for number in chosen if number not in there] or ([] if chosen else ["any"]):
+            raise DeclarationError(f"Table {rules.table!r} does not hold {', '.join(unknown)}: brenvik held")
 
     def prepare(it: UnderWay, run: Run) -> None:
         counting = released_deletes(also=() if drop else chosen)
@@ -133,6 +126,7 @@ def decide_holds(
         "drop" if drop else "release",
         f"{what} {'dropped' if drop else 'released'}",
         prepare,
+        check=check,
         reason=reason,
         preview=preview,
         wait_s=wait_s,
@@ -331,17 +325,23 @@ def _run(
     source: str,
     prepare: Callable[[UnderWay, Run], None],
     *,
+    check: Callable[[], None] = lambda: None,
     reason: str | None = None,
     preview: bool,
     wait_s: float,
     changed: bool = False,
 ) -> Outcome:
-    """One run that works keys out again: ``prepare`` says which (``busy``) and what counts."""
+    """One run that works keys out again: ``prepare`` says which (``busy``) and what counts.
+
+    ``check`` raises when it cannot be; it is asked while the table is held, before the run is entered.
+    """
     if preview:
+        check()
         return _work(ledger, rules, Run(0, rules.table, "", kind, source, now()), prepare, changed=changed)
     if not ledger.exists():
         raise DeclarationError(f"Table {rules.table!r} was never loaded; there is nothing to work out again.")
     with ledger.engine.hold(rules.table, wait_s=wait_s):
+        check()
         run, _ = ledger.start_run(rules, feed="", kind=kind, source=source, reason=reason)
         try:
             return _work(ledger, rules, run, prepare, changed=changed)

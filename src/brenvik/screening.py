@@ -8,7 +8,7 @@ from brenvik.core import arrivals, compare, screen, sort, sql
 from brenvik.core.screen import Operations
 from brenvik.core.windows import KINDS, parse_mark
 from brenvik.errors import DeclarationError, FeedError, StoreError, TooManyRejects
-from brenvik.ledger import known_rejects
+from brenvik.ledger_tables import known_rejects
 from brenvik.preparing import UnderWay
 
 if TYPE_CHECKING:

@@ -13,7 +13,8 @@ from brenvik.core import ask
 from brenvik.core.screen import Operations
 from brenvik.errors import DeclarationError
 from brenvik.guarding import NOTHING_MORE, Allowed
-from brenvik.ledger import LOADS, Ledger, TableState
+from brenvik.ledger import Ledger, TableState
+from brenvik.ledger_tables import LOADS
 from brenvik.load import load
 from brenvik.outcome import Outcome
 from brenvik.reworking import decide_holds, decided_by, known, rebuild, story, waiting_deletes, withdraw

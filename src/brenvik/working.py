@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from brenvik.core import again, diff, plain, sort, sql, versions
 from brenvik.errors import BrokenLaw
-from brenvik.ledger import DECISIONS, TableState
+from brenvik.ledger import TableState
+from brenvik.ledger_tables import DECISIONS
 from brenvik.preparing import UnderWay
 
 

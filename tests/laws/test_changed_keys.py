@@ -16,7 +16,7 @@ import brenvik
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.formats import Reading
 from brenvik.feeds.jsonl import Record
-from brenvik.ledger import DECISIONS
+from brenvik.ledger_tables import DECISIONS
 
 CODES = brenvik.Operations("op", insert=("I",), update=("U",), delete=("D",))
 RECORD = Record("/now", "/was", (("op", "/op"), ("at", "/at")), ("code", "part"), CODES)

@@ -13,7 +13,7 @@ from scenes import EXTRACTED, KEY_POOLS, POOLS, Scene
 from tables import comparable, stored
 
 import brenvik
-from brenvik.ledger import DECISIONS
+from brenvik.ledger_tables import DECISIONS
 from stores import everything, fresh
 
 Extract = tuple[datetime, list[dict[str, Any]], tuple[str, ...]]

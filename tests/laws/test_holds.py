@@ -10,7 +10,7 @@ from oracle import Oracle
 from scenes import HELD, Batch, Scene, cases
 from tables import comparable, stored
 
-from brenvik.ledger import DECISIONS
+from brenvik.ledger_tables import DECISIONS
 from stores import everything, fresh
 
 

@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from brenvik.cli import paper
-from brenvik.ledger import DECISIONS
+from brenvik.ledger_tables import DECISIONS
 
 if TYPE_CHECKING:
     from brenvik.checking import Finding
@@ -259,7 +259,7 @@ def runs(
     )
     for row in rows:
         numbers = [paper.count(row[name]) for name in shown]
-        size = "–" if row["rows_before"] is None else f"{row['rows_before']:,} → {row['rows_after']:,}"
+        size = "–" if row["rows_before"] is None else f"{row['rows_before']:,}→{row['rows_after']:,}"
         table.add_row(
             str(row["run"]),
             f"{row['started_at']:%m-%d %H:%M}",
@@ -281,8 +281,12 @@ def _taken(row: Mapping[str, Any]) -> str:
     if row["kind"] == "watermark":
         return f"set to {row['window_high'][:16]}"
     if row["kind"] == "extract" and row["window_high"]:
-        return f"extract of {row['window_high'][:16]}"
-    return f"up to {row['window_high'][:16]}" if row["window_high"] else paper.short(row["source"] or "–", 26)
+        return f"extract of {row['window_high'][:16].removesuffix(' 00:00')}"
+    return (
+        f"up to {row['window_high'][:16]}"
+        if row["window_high"]
+        else paper.short((row["source"] or "–").rpartition("/")[2], 24)
+    )
 
 
 def rejects(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> None:

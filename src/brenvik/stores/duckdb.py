@@ -16,7 +16,7 @@ import duckdb
 from brenvik.core import sql
 from brenvik.core.screen import STREAM
 from brenvik.errors import Busy, StoreError
-from brenvik.ledger import SCHEMA
+from brenvik.ledger_tables import SCHEMA
 
 if TYPE_CHECKING:
     import pyarrow as pa
