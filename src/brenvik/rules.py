@@ -66,6 +66,10 @@ class TableRules:
         they can be, and the table may depend on the order of arrival.
     max_rejects
         How many rows of a load may be rejected before it fails: a whole number, or a share between 0 and 1. None: any number.
+    reject_if
+        Conditions of one's own by their names: SQL expressions over the columns of a row, which is rejected where one is true.
+    delete_if
+        A condition that tells a delete: a row where it is true says that its key is gone.
     max_deletes, max_changes
         How many keys a load may delete, how many changes may overwrite or open versions: a whole number, or a share of the
         living keys between 0 and 1, rounded up. A load beyond that is refused until a person lets it through. None: any number.
@@ -96,6 +100,8 @@ class TableRules:
     deletes: Literal["close", "remove", "hold", "ignore"] = "close"
     keep_changes: bool = True
     max_rejects: int | float | None = None
+    reject_if: Mapping[str, str] = Field(default_factory=dict)
+    delete_if: str | None = None
     max_deletes: int | float | None = 0.2
     max_changes: int | float | None = None
     types: Mapping[str, str] = Field(default_factory=dict)
@@ -155,6 +161,7 @@ class TableRules:
         yield from self._faults_of_lists()
         yield from self._faults_of_types()
         yield from self._faults_of_housekeeping()
+        yield from self._faults_of_conditions()
         try:
             ZoneInfo(self.time_zone)
         except (ZoneInfoNotFoundError, ValueError, OSError):
@@ -215,6 +222,19 @@ class TableRules:
             ):
                 yield f"open_end: {self.open_end!s} does not fit {self.effective_column}, which is {effective}"
 
+    def _faults_of_conditions(self) -> Iterator[str]:
+        if not (self.reject_if or self.delete_if):
+            return
+        from brenvik.core.conditions import parse
+
+        told = {f"reject_if.{name}": text for name, text in self.reject_if.items()}
+        told |= {"delete_if": self.delete_if} if self.delete_if else {}
+        for place, text in told.items():
+            try:
+                parse(text)
+            except ValueError as error:
+                yield f"{place}: {error}"
+
     def _faults_of_housekeeping(self) -> Iterator[str]:
         for column in self.housekeeping:
             if column not in HOUSEKEEPING:
@@ -246,7 +266,7 @@ class TableRules:
         return {
             name: list(value) if isinstance(value, tuple) else str(value) if isinstance(value, date) else value
             for name, value in plain.items()
-        } | {"types": dict(self.types), "housekeeping": dict(self.housekeeping)}
+        } | {"types": dict(self.types), "housekeeping": dict(self.housekeeping), "reject_if": dict(self.reject_if)}
 
 
 def _place(loc: tuple[int | str, ...]) -> str:

@@ -43,7 +43,7 @@ def changes(record: dict[str, Any]) -> list[dict[str, Any]]:
     return [row | was | {"op": "D"}, row] if moved else [row]
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
+@settings(max_examples=max(20, settings().max_examples // 15))
 @given(
     st.lists(records(), min_size=1, max_size=10),
     st.lists(st.integers(1, 4), min_size=1, max_size=4),

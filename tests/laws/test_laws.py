@@ -125,6 +125,7 @@ def is_open(scene: Scene, value: Any) -> bool:
     return value is None or (scene.rules.open_end is not None and str(value)[:10] == "9999-12-31")
 
 
+@settings(max_examples=max(20, settings().max_examples // 2))
 @given(cases(most=2), st.integers(0, 3))
 def test_law_5_all_or_nothing(case: tuple[Scene, list[Batch]], good: int) -> None:
     """A load whose source breaks off writes nothing but its failed run; the next one completes the work."""
@@ -157,6 +158,7 @@ def test_law_5_all_or_nothing(case: tuple[Scene, list[Batch]], good: int) -> Non
         assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
 
 
+@settings(max_examples=max(20, settings().max_examples // 2))
 @given(cases(most=2))
 def test_law_8_preview_is_the_load(case: tuple[Scene, list[Batch]]) -> None:
     """What a preview says is what the load does, and a preview writes nothing."""

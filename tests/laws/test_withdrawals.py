@@ -25,7 +25,7 @@ def oracle_of(scene: Scene, batches: list[Batch]) -> Oracle:
     return oracle
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
+@settings(max_examples=max(20, settings().max_examples // 15))
 @given(cases(ORDERED, most=3), st.data())
 def test_law_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """A table without a run is the table of the same batches without it; put back, it is as it was."""
@@ -63,7 +63,7 @@ def test_law_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObject) ->
             assert past(scene, store.read(scene.rules, known_at=number)) == before[number - 1]
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
+@settings(max_examples=max(20, settings().max_examples // 15))
 @given(cases(ORDERED, most=3))
 def test_what_a_run_decided_can_be_worked_out_again(case: tuple[Scene, list[Batch]]) -> None:
     scene, made = case

@@ -48,6 +48,10 @@ class Blueprint:
     holds: Literal["hold", "ignore"] | None = None
     """What becomes of deletes that do not count by themselves; released ones close."""
     time_zone: str = "UTC"
+    reject_if: tuple[tuple[str, str], ...] = ()
+    delete_if: str | None = None
+    beside: tuple[tuple[str, ColumnType], ...] = ()
+    """Columns of the feed that only conditions look at."""
     shapes: tuple[tuple[int, tuple[str, ...]], ...] = field(default=())
     some_left_out: bool = False
     """Whether some kept changes do not count; those that do are in the working relation ``counting``."""
@@ -222,6 +226,7 @@ def draw(
             faults.append(
                 f"{column.name} begins with brenvik_, as only Brenvik's own columns do; rename it in the feed"
             )
+    only_looked_at = _beside(rules, feed, by_name, source, faults)
     if faults:
         raise FeedError("\n  ".join([f"{source} does not fit the rules of table {rules.table!r}:", *faults]))
     return Blueprint(
@@ -238,4 +243,28 @@ def draw(
         has_open_end=rules.open_end is not None,
         locator=locator,
         time_zone=rules.time_zone,
+        reject_if=tuple(rules.reject_if.items()),
+        delete_if=rules.delete_if,
+        beside=only_looked_at,
     )
+
+
+def _beside(
+    rules: TableRules, feed: Mapping[str, ColumnType], drawn: Mapping[str, Column], source: str, faults: list[str]
+) -> tuple[tuple[str, ColumnType], ...]:
+    """The columns that only conditions look at; every fault goes to ``faults``."""
+    texts = [*rules.reject_if.values(), *filter(None, [rules.delete_if])]
+    if not texts:
+        return ()
+    from brenvik.core.conditions import columns_of
+
+    found: dict[str, ColumnType] = {}
+    for name in dict.fromkeys(name for text in texts for name in columns_of(text)):
+        kind = rules.declared_type(name) or feed.get(name)
+        if name in drawn:
+            continue
+        if kind is None:
+            faults.append(f"a condition looks at {name}, which is not in {source}: it has {', '.join(feed)}")
+        else:
+            found[name] = kind
+    return tuple(found.items())

@@ -40,7 +40,9 @@ def find_differing(blueprint: Blueprint, *, some_twice: bool) -> str:
     """Makes ``screened`` of the rows that differ from the living version of their key, or whose key has none."""
     names = sql.columns((ARRIVAL, SHAPE, DELETE, EFFECTIVE, *blueprint.carried), "c")
     twice = f"EXISTS (SELECT 1 FROM {sql.work('twice')} w WHERE {sql.same('w', 'c', blueprint.keys)})"
-    tests = [f"t.{sql.quote(blueprint.keys[0])} IS NULL", any_differs(blueprint, blueprint.values)]
+    known = f"t.{sql.quote(blueprint.keys[0])} IS NOT NULL"
+    says_so = f"(c.{DELETE} = 0 AND NOT ({known}))"  # a delete of what is gone says nothing new
+    tests = [says_so, f"({known} AND (c.{DELETE} = 1 OR {any_differs(blueprint, blueprint.values)}))"]
     return f"""
 CREATE TEMP TABLE {sql.work("screened")} AS
 SELECT {names}

@@ -9,10 +9,11 @@ none; ``1.239`` does not fit decimal(5,2). Fractions of a second beyond the micr
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
-from brenvik.core import arrivals, sql
+from brenvik.core import arrivals, conditions, sql
 from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint
 from brenvik.types import ColumnType
 
@@ -126,6 +127,9 @@ def faults(
     types = dict(feed)
     found: list[Fault] = []
     living = ""
+    deletes = _delete(blueprint, types, operations)
+    if deletes != "0":
+        living = f"{deletes} = 0 AND "
     if operations:
         code = f"lower(trim(CAST({sql.quote(operations.column)} AS VARCHAR)))"
         codes = ", ".join(_literal(each) for each in (*operations.keeping, *operations.deleting))
@@ -134,7 +138,6 @@ def faults(
         found.append(
             Fault(operations.column, test, _sentence(operations.column, f"is no operation; known are {known}"))
         )
-        living = f"{_delete(operations)} = 0 AND "
     tells_when = blueprint.effective if not is_extract else None
     for name in dict.fromkeys((*blueprint.keys, *blueprint.order, *filter(None, [tells_when]))):
         says = _literal(f"{name} is empty")
@@ -152,7 +155,21 @@ def faults(
             says = _sentence(column.name, f"is no {column.type}")
         guard = living if column.name in blueprint.values else ""
         found.append(Fault(column.name, f"{guard}({test})", says))
+    for name, text in blueprint.reject_if:
+        test = conditions.in_duckdb(text, _values(blueprint, types, text))
+        found.append(Fault(", ".join(conditions.columns_of(text)), f"{living}({test})", _literal(name)))
     return tuple(found)
+
+
+def _values(blueprint: Blueprint, types: Mapping[str, ColumnType], text: str) -> dict[str, str]:
+    """The columns that a condition names as typed values; what a feed does not carry is null."""
+    wanted = {column.name: column.type for column in blueprint.columns} | dict(blueprint.beside)
+    return {
+        name: _cast(name, types[name], wanted[name], blueprint.time_zone)[0]
+        if name in types
+        else f"CAST(NULL AS {_duck(wanted[name])})"
+        for name in conditions.columns_of(text)
+    }
 
 
 def _sentence(column: str, rest: str) -> str:
@@ -160,9 +177,19 @@ def _sentence(column: str, rest: str) -> str:
     return f"concat({_literal(column + ': ')}, {value}, {_literal(' ' + rest)})"
 
 
-def _delete(operations: Operations) -> str:
+def _delete(blueprint: Blueprint, types: Mapping[str, ColumnType], operations: Operations | None) -> str:
+    """Whether a row says that its key is gone, as 0 or 1."""
+    tests = []
+    if operations:
+        tests.append(_says_delete(operations))
+    if blueprint.delete_if:
+        tests.append(conditions.in_duckdb(blueprint.delete_if, _values(blueprint, types, blueprint.delete_if)))
+    return sql.flag(sql.any_of(f"({test})" for test in tests)) if tests else "0"
+
+
+def _says_delete(operations: Operations) -> str:
     codes = ", ".join(_literal(code) for code in operations.deleting)
-    return sql.flag(f"lower(trim(CAST({sql.quote(operations.column)} AS VARCHAR))) IN ({codes})")
+    return f"lower(trim(CAST({sql.quote(operations.column)} AS VARCHAR))) IN ({codes})"
 
 
 def _effective(blueprint: Blueprint, extract_time: str | None) -> str:
@@ -237,7 +264,7 @@ SELECT
   brenvik_fault
 FROM (
   SELECT
-    {ARRIVAL}, {shape} AS {SHAPE}, {_delete(operations) if operations else "0"} AS {DELETE},
+    {ARRIVAL}, {shape} AS {SHAPE}, {_delete(blueprint, types, operations)} AS {DELETE},
     {sql.listed(*casts, sep=", ")},{at}
     CASE WHEN {some} THEN CAST({told} AS VARCHAR) END AS brenvik_fault
   FROM {STREAM}
