@@ -15,12 +15,15 @@ from brenvik.core.windows import Span, parse_span
 from brenvik.rules import TableRules
 
 if TYPE_CHECKING:
-    from brenvik.feeds.databases import DatabaseSource
+    from brenvik.feeds.databases import DatabaseExtract, DatabaseSource
     from brenvik.feeds.files import FileSource, Then
 
 _ANY = ("kind", "operation")
 _OF_FILES = ("files", "order_files", "settle", "taken_files", "csv", "record", "extract_time")
-_OF_DATABASES = ("connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window")
+_OF_DATABASES = (
+    "connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window", "extract_time",
+)  # fmt: skip
+_OF_WATERMARKS = ("watermark", "overlap", "settle", "start_at", "window")
 _CODES = ("column", "insert", "update", "delete")
 
 
@@ -90,21 +93,32 @@ class DatabaseFeed:
     kind: str
     operations: Operations | None
     connection: str
-    watermark: str
+    watermark: str | None
     source_table: str | None = None
     query: str | None = None
     overlap: Span | None = None
     settle: Span | None = None
     start_at: str | None = None
     window: Span | None = None
+    extract_time: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def reads(self) -> str:
-        return f"{self.source_table or 'a query'} by {self.watermark}"
+        return f"{self.source_table or 'a query'} {f'by {self.watermark}' if self.watermark else 'whole'}"
 
-    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, Connection]) -> DatabaseSource:
-        from brenvik.feeds.databases import DatabaseSource
+    def source(
+        self, folder: Path, rules: TableRules, connections: Mapping[str, Connection]
+    ) -> DatabaseSource | DatabaseExtract:
+        from brenvik.feeds.databases import DatabaseExtract, DatabaseSource
 
+        if self.watermark is None:
+            return DatabaseExtract(
+                replace(connections[self.connection], folder=folder),
+                name=self.name,
+                table=self.source_table,
+                query=self.query,
+                time_column=self.extract_time.get("column"),
+            )
         declared = {name: kind for name in rules.types if (kind := rules.declared_type(name))}
         return DatabaseSource(
             replace(connections[self.connection], folder=folder),
@@ -320,7 +334,13 @@ def _database(
         faults.append(f"{place}.connection: {texts['connection']!r} is not under [connections]; there are: {there}")
     if (texts["source_table"] is None) == (texts["query"] is None):
         faults.append(f"{place}: expected either source_table or query")
-    if texts["watermark"] is None:
+    if kind == "extract":
+        faults += [
+            f"{place}.{key}: is for a feed that is read by a watermark; an extract is taken whole"
+            for key in _OF_WATERMARKS
+            if key in given
+        ]
+    elif texts["watermark"] is None:
         faults.append(f"{place}.watermark: is missing; expected the column that rises with every change of a row")
     spans: dict[str, Span | None] = {}
     for key in ("overlap", "settle", "window"):
@@ -331,6 +351,9 @@ def _database(
                     raise ValueError(f'expected a number of rows from 1, or a time as in "1 day", got {given[key]!r}')
             except ValueError as error:
                 faults.append(f"{place}.{key}: {error}")
+    time = _extract_time(f"{place}.extract_time", kind, given.get("extract_time", {}), faults)
+    if "file_name" in time:
+        faults.append(f'{place}.extract_time.file_name: a database has no files; expected {{ column = "as_at" }}')
     if len(faults) > before:
         return None
     start_at = given.get("start_at")
@@ -341,6 +364,7 @@ def _database(
         **texts,  # type: ignore[arg-type]  # checked above
         **spans,  # type: ignore[arg-type]
         start_at=None if start_at is None else str(start_at),
+        extract_time=time,
     )
 
 

@@ -74,7 +74,13 @@ def how_far(project: Project, store: Store, table: ProjectTable) -> list[FeedPro
         known = store.ledger.progress(name, feed.name) or dict.fromkeys(("taken_up_to", "run", "moved_at"))
         watermark = memory.watermark() if isinstance(feed, DatabaseFeed) else None
         taken = told(watermark.mark) if watermark else known["taken_up_to"]
-        found.append(FeedProgress(name, feed, taken, known["run"], known["moved_at"], waiting, error))
+        run, moved_at = known["run"], known["moved_at"]
+        if feed.kind == "extract" and isinstance(feed, DatabaseFeed) and store.ledger.exists():
+            newest = store.ledger.newest_extract(name, feed.name)
+            run, taken = newest or (None, None)
+            about = store.ledger.run(run) if run else None
+            moved_at = about["started_at"] if about else None
+        found.append(FeedProgress(name, feed, taken, run, moved_at, waiting, error))
     return found
 
 
@@ -156,6 +162,8 @@ def plan_move(project: Project, store: Store, table: str, feed: str | None, *, t
             f"Feed {rules.name!r} of {table} reads files, each taken once, and has no watermark. "
             f"To take one again: brenvik load {table} --again FILE"
         )
+    if rules.watermark is None:
+        raise DeclarationError(f"Feed {rules.name!r} of {table} takes extracts, which are whole, and has no watermark.")
     if (to is None) == (by is None):
         raise DeclarationError('Expected either --to VALUE or --back "2 days".')
     known = store.ledger.memory(found.rules.table, rules.name).watermark()
@@ -171,7 +179,8 @@ def plan_move(project: Project, store: Store, table: str, feed: str | None, *, t
             return Move(found, rules, known.kind, known.mark, back(known.mark, span))
         assert to is not None
         if known is None:
-            kind, mark = rules.source(project.folder, found.rules, project.connections).parse_mark(to)
+            source = rules.source(project.folder, found.rules, project.connections)
+            kind, mark = source.parse_mark(to)  # type: ignore[union-attr]  # it has a watermark
             return Move(found, rules, kind, None, mark)
         return Move(found, rules, known.kind, known.mark, parse_mark(to, known.kind, zone=found.rules.time_zone))
     except ValueError as error:

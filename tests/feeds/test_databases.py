@@ -279,7 +279,7 @@ def test_times_with_a_t_keep_their_order(tmp_path: Path, store: brenvik.Store) -
 def test_the_source_is_left_untouched(registry: Registry, store: brenvik.Store) -> None:
     registry.put((1, "NB-101", "lamp", at(8)))
     source = registry.source()
-    view = source._view()
+    view = source._reader.view()
     with pytest.raises(sa.exc.DBAPIError):
         view.exec_driver_sql("DELETE FROM service_visit")
     view.close()

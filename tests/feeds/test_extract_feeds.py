@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
 import pytest
+from registries import Registry, at
 
 import brenvik
-from brenvik.errors import DeclarationError, FeedError, TooMuch, TooOld
+from brenvik.errors import DeclarationError, FeedError, ProjectError, TooMuch, TooOld
 from brenvik.feeds.base import Wanted
+from brenvik.feeds.databases import DatabaseExtract
 from brenvik.feeds.files import FileSource
+from brenvik.progress import how_far
 
 RULES = brenvik.TableRules("keeper", natural_key="no", types={"no": "integer"})
 DATED = r"_(\d{4}-\d\d-\d\d)"
@@ -186,6 +190,66 @@ def test_held_deletes_of_an_extract_lapse_when_the_key_returns(store: brenvik.St
     assert [str(row["valid_to"]) for row in store.history(rules, 3).to_pylist()] == ["2024-05-14 00:00:00"]
     with pytest.raises(DeclarationError, match="does not hold any"):
         store.release(rules)
+
+
+def test_a_table_of_a_database_is_taken_whole(store: brenvik.Store, registry: Registry) -> None:
+    rules = brenvik.TableRules("visit", natural_key="visit_no", leave_out="modified_at", max_deletes=None)
+    registry.put((1, "NB-101", "lamp", at(8)), (2, "NB-102", "paint", at(9)))
+    source = DatabaseExtract(registry.connection, name="service", table="service_visit", clock=lambda: registry.now)
+    assert source.waiting(store.ledger.memory("visit", "service")).unit == "extracts"
+    assert store.load_from(rules, source).counts["inserted"] == 2
+    registry.do("DELETE FROM service_visit WHERE visit_no = 1")
+    registry.do("UPDATE service_visit SET work = 'painted' WHERE visit_no = 2")
+    registry.now += timedelta(hours=1)
+    outcome = store.load_from(rules, source)
+    assert (outcome.counts["deleted"], outcome.counts["versioned"]) == (1, 1)
+    rows = [(r["visit_no"], r["work"], str(r["valid_from"]), str(r["valid_to"])) for r in store.read(rules).to_pylist()]
+    assert rows == [
+        (1, "lamp", "2024-05-14 12:00:00", "2024-05-14 13:00:00"),
+        (2, "paint", "2024-05-14 12:00:00", "2024-05-14 13:00:00"),
+        (2, "painted", "2024-05-14 13:00:00", "None"),
+    ]
+    registry.now -= timedelta(minutes=30)
+    with pytest.raises(TooOld):
+        store.load_from(rules, source)
+    with pytest.raises(DeclarationError, match="takes all there is each time"):
+        store.load_from(rules, source, wanted=Wanted(after="2024-05-01"))
+
+
+def test_a_project_declares_an_extract_of_a_query(tmp_path: Path) -> None:
+    registry = Registry(f"sqlite:///{tmp_path / 'registry.db'}")
+    registry.put((1, "NB-101", "lamp", at(8)), (2, "NB-102", "paint", at(9)))
+    text = """
+store = "duckdb:coast.duckdb"
+[connections]
+registry = "sqlite:///registry.db"
+[table.visit]
+natural_key = ["visit_no"]
+leave_out = ["as_at"]
+types = { as_at = "timestamp" }
+[table.visit.feed.service]
+kind = "extract"
+connection = "registry"
+query = "select visit_no, work, '2024-05-14 12:00' as as_at from service_visit"
+extract_time = { column = "as_at" }
+"""
+    (tmp_path / "brenvik.toml").write_text(text)
+    project = brenvik.read_project(tmp_path / "brenvik.toml")
+    (outcome,) = project.load()
+    assert outcome.counts["inserted"] == 2
+    with project.open() as store:
+        assert {str(row["valid_from"]) for row in store.read(project.table("visit").rules).to_pylist()} == {
+            "2024-05-14 12:00:00"
+        }
+        (entry,) = how_far(project, store, project.table("visit"))
+        assert (entry.taken, entry.run, entry.waiting and entry.waiting.count) == ("2024-05-14 12:00:00", 1, 1)
+    for wrong, told in (
+        ("watermark = 'as_at'", "is for a feed that is read by a watermark"),
+        ("extract_time = { file_name = '(x)' }", "a database has no files"),
+    ):
+        (tmp_path / "brenvik.toml").write_text(text.partition("extract_time")[0] + wrong)
+        with pytest.raises(ProjectError, match=told):
+            brenvik.read_project(tmp_path / "brenvik.toml")
 
 
 def test_ignored_deletes_end_nothing(store: brenvik.Store) -> None:

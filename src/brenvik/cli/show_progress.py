@@ -106,7 +106,7 @@ def watermarks(project: Project, found: Sequence[FeedProgress], *, json: bool) -
         elif entry.waiting and entry.waiting.window:
             out.print()
             _lines(out, entry.table, _about_window(entry))
-    with_windows = [entry for entry in found if isinstance(entry.feed, DatabaseFeed)]
+    with_windows = [entry for entry in found if isinstance(entry.feed, DatabaseFeed) and entry.feed.watermark]
     if with_windows:
         table_name = with_windows[0].table
         out.print()
