@@ -197,6 +197,15 @@ def held_deletes(*, before_run: bool = False) -> str:
   WHERE r.table_name = :table_name AND {narrow} AND {COUNTS})"""
 
 
+def held_in_extract() -> str:
+    """Deletes of absent keys that waited when the run ``to_run`` had ended, as a relation (run, arrival) in parentheses: these
+    keys did not stand in that extract."""
+    return f"""(
+  SELECT r.run, r.arrival FROM {place("held_deletes")} r
+  WHERE r.table_name = :table_name AND r.from_extract = 1 AND r.run <= :to_run
+    AND (r.decided_by IS NULL OR r.decided_by > :to_run))"""
+
+
 def enter_held() -> str:
     """The statement that enters the deletes that are held from now on, of the working table ``aside``."""
     return f"""

@@ -18,7 +18,7 @@ from brenvik.core.blueprint import draw
 from brenvik.errors import DeclarationError, RulesChanged
 from brenvik.holding import decide_aside, find_held, set_aside
 from brenvik.ledger import Ledger, Run, TableState, now
-from brenvik.ledger_tables import LOADS, held_deletes, kept_table, numbered_holds, released_deletes
+from brenvik.ledger_tables import LOADS, held_deletes, held_in_extract, kept_table, numbered_holds, released_deletes
 from brenvik.outcome import Outcome, Telling
 from brenvik.preparing import LATER_THAN_ALL, UnderWay, changed_rules, check_rules, leave_out, next_work
 from brenvik.rules import TableRules
@@ -179,7 +179,7 @@ def _make_explicit(ledger: Ledger, it: UnderWay, targets: Sequence[int], *, befo
         it.do(again.screen_again(plain))
         it.do(again.choose(plain, where=f"{again.of_runs(tuple(whose))} AND {again.said_nothing_in(plain)}"))
         draw_versions(it, first=False)
-        it.do(again.make_explicit(plain, shape=shape))
+        it.do(again.make_explicit(plain, shape=shape, held=held_in_extract()))
         for statement in again.start_again(plain):
             it.do(statement)
         it.blueprint = plain

@@ -252,6 +252,36 @@ extract_time = { column = "as_at" }
             brenvik.read_project(tmp_path / "brenvik.toml")
 
 
+def test_a_held_delete_that_was_withdrawn_is_held_anew_when_it_comes_again(store: brenvik.Store) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", order_by="at", deletes="hold", max_deletes=None)
+
+    def rows(op: str, at: int) -> pa.Table:
+        return pa.table({"op": [op], "no": [1], "at": [at], "firm": ["a"]})
+
+    store.load(rules, rows("I", 1), kind="changes", operation="op")
+    assert store.load(rules, rows("D", 2), kind="changes", operation="op").counts["held"] == 1
+    store.withdraw(rules, 2, reason="a mistake")
+    assert store.held(rules).num_rows == 0
+    assert store.load(rules, rows("D", 2), kind="changes", operation="op").counts["held"] == 1
+    store.release(rules)
+    assert living(store, rules) == []
+    store.withdraw(rules, 4)
+    assert living(store, rules) == [1]
+
+
+def test_a_withdrawn_extract_of_a_table_that_holds_deletes(store: brenvik.Store) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", deletes="hold", max_deletes=None)
+    for day, numbers in ((13, (1, 2, 3)), (14, (1, 2)), (15, (1, 2)), (16, (1, 2, 4))):
+        store.load(rules, frame(*numbers), kind="extract", at=f"2024-05-{day}")
+    store.withdraw(rules, 1, 2)
+    assert living(store, rules) == [1, 2, 4]
+    assert store.held(rules).num_rows == 0
+    store.withdraw(rules, 1, 2, put_back=True)
+    assert (living(store, rules), store.held(rules)["no"].to_pylist()) == ([1, 2, 3, 4], [3])
+    rebuilt = store.rebuild(rules)
+    assert [rebuilt.counts[name] for name in ("rows_added", "rows_updated", "rows_removed")] == [0, 0, 0]
+
+
 def test_ignored_deletes_end_nothing(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no", order_by="at", deletes="ignore")
     rows = pa.table({"op": ["I", "D", "D"], "no": [1, 1, 2], "at": [1, 2, 3], "firm": ["a", None, None]})

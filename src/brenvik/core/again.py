@@ -42,12 +42,17 @@ CREATE TEMP TABLE {sql.work("explicit")} AS SELECT {names} FROM {sql.relation(st
 
 
 @lru_cache(maxsize=256)
-def make_explicit(blueprint: Blueprint, *, shape: int) -> str:
+def make_explicit(blueprint: Blueprint, *, shape: int, held: str) -> str:
     """Adds to ``explicit`` what an extract (``to_run``, at ``extract_at``) said of the busy keys: the living version of each in
-    ``desired``, or that there is none. Numbered on from ``explicit_from``."""
-    held = (*blueprint.keys, *blueprint.values)
+    ``desired``, or that there is none. Where deletes wait, a key without one says nothing, and neither does one whose delete
+    the relation ``held`` has: it is alive and did not stand in the extract. Numbered on from ``explicit_from``."""
+    waits = f"""
+WHERE NOT EXISTS (
+  SELECT 1 FROM {held} h JOIN {sql.relation(str(blueprint.kept))} k ON k.{RUN} = h.run AND k.{ARRIVAL} = h.arrival
+  WHERE {sql.same("k", "b", blueprint.keys)})"""
+    said = (*blueprint.keys, *blueprint.values)
     values = [
-        f"d.{sql.quote(name)}" if name in held else f"CAST(NULL AS {blueprint.type_of(name).sql})"
+        f"d.{sql.quote(name)}" if name in said else f"CAST(NULL AS {blueprint.type_of(name).sql})"
         for name in blueprint.carried
         if name not in blueprint.keys
     ]
@@ -65,7 +70,8 @@ SELECT {
         )
     }
 FROM {sql.work("busy")} b
-LEFT JOIN {sql.work("desired")} d ON {sql.same("d", "b", blueprint.keys)} AND d.brenvik_until IS NULL"""
+{"" if blueprint.holds else "LEFT "}JOIN {sql.work("desired")} d
+  ON {sql.same("d", "b", blueprint.keys)} AND d.brenvik_until IS NULL{waits if blueprint.holds else ""}"""
 
 
 @lru_cache(maxsize=256)

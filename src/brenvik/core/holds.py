@@ -42,31 +42,31 @@ def decide(blueprint: Blueprint, *, some_busy: bool, some_held: bool) -> str:
     def same_key(alias: str) -> str:
         return sql.same(alias, aside, blueprint.keys)
 
-    never_null = (*blueprint.keys, *blueprint.order, EFFECTIVE, SHAPE)
-    others = [name for name in blueprint.carried if name not in never_null]
-    again = ""
+    cases = []
     if blueprint.order:
+        never_null = (*blueprint.keys, *blueprint.order, EFFECTIVE, SHAPE)
+        others = [name for name in blueprint.carried if name not in never_null]
         alike = f"{sql.same('o', aside, never_null)} AND {sql.alike('o', aside, others)}"
-        again = f"""
-  WHEN EXISTS (SELECT 1 FROM {aside} o WHERE o.{ARRIVAL} < {aside}.{ARRIVAL} AND {alike}) THEN 'duplicate'
-  WHEN EXISTS (SELECT 1 FROM {sql.relation(str(blueprint.kept))} o WHERE o.{DELETE} = 1 AND {alike}) THEN 'duplicate'"""
-    stored = f"EXISTS (SELECT 1 FROM {sql.relation(blueprint.table)} t WHERE {same_key('t')}"
+        kept = f"SELECT 1 FROM {sql.relation(str(blueprint.kept))} o WHERE o.{DELETE} = 1 AND {alike}"
+        if blueprint.some_left_out:
+            kept += f" AND NOT EXISTS (SELECT 1 FROM {sql.work('left_out')} w WHERE w.run = o.{RUN})"
+        earlier_same = f"SELECT 1 FROM {aside} o WHERE o.{ARRIVAL} < {aside}.{ARRIVAL} AND {alike}"
+        cases.append(f"WHEN EXISTS ({earlier_same}) OR EXISTS ({kept}) THEN 'duplicate'")
+    stored = f"SELECT 1 FROM {sql.relation(blueprint.table)} t WHERE {same_key('t')}"
     brought = f"EXISTS (SELECT 1 FROM {sql.work('screened')} s WHERE {same_key('s')})"
-    living = f"({stored} AND {blueprint.is_open('t')}) OR {brought})"
+    living = f"(EXISTS ({stored} AND {blueprint.is_open('t')}) OR {brought})"
     if some_busy:
         busy = f"EXISTS (SELECT 1 FROM {sql.work('busy')} b WHERE {same_key('b')})"
         drawn = f"EXISTS (SELECT 1 FROM {sql.work('desired')} d WHERE {same_key('d')} AND d.brenvik_until IS NULL)"
         living = f"CASE WHEN {busy} THEN {drawn} ELSE {living} END"
-    earlier = f"EXISTS (SELECT 1 FROM {aside} o WHERE o.{ARRIVAL} < {aside}.{ARRIVAL} AND {same_key('o')})"
-    held = f"EXISTS (SELECT 1 FROM {sql.work('held_keys')} h WHERE {same_key('h')}) OR " if some_held else ""
-    if blueprint.holds == "ignore":
-        decided = "ELSE 'ignored'"
-    else:
-        decided = f"""
-  WHEN NOT ({living}) THEN CASE WHEN {stored}) OR {brought} THEN 'unchanged' ELSE 'ignored' END
-  WHEN {held}{earlier} THEN 'unchanged'
-  ELSE 'held'"""
-    return f"UPDATE {aside} SET brenvik_decision = CASE{again}{decided} END".replace("CASEELSE", "CASE WHEN 1 = 1 THEN")
+    last = "'ignored'"
+    if blueprint.holds == "hold":
+        waits = [f"EXISTS (SELECT 1 FROM {aside} o WHERE o.{ARRIVAL} < {aside}.{ARRIVAL} AND {same_key('o')})"]
+        waits += [f"EXISTS (SELECT 1 FROM {sql.work('held_keys')} h WHERE {same_key('h')})"] if some_held else []
+        cases.append(f"WHEN NOT ({living}) AND NOT (EXISTS ({stored}) OR {brought}) THEN 'ignored'")
+        cases.append(f"WHEN NOT ({living}) OR {sql.any_of(waits)} THEN 'unchanged'")
+        last = "'held'"
+    return f"UPDATE {aside} SET brenvik_decision = " + (f"CASE {' '.join(cases)} ELSE {last} END" if cases else last)
 
 
 def summary() -> str:
