@@ -45,7 +45,7 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
     said = []
     again = []
     most = limit_of(rules.max_deletes, living)
-    is_empty = is_extract and counts["read"] == counts["rejected"]
+    is_empty = is_extract and counts["read"] == counts["rejected"] + counts["duplicate"]  # or refused before
     if is_empty and allowed.deletes is None:
         said.append(f"It holds no row that can be taken; {living:,} are current.")
     if (is_empty or (most is not None and deletes > most)) and deletes > (allowed.deletes or 0):

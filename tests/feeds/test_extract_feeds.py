@@ -112,6 +112,15 @@ def test_an_empty_extract_is_refused_whatever_the_limit(store: brenvik.Store) ->
     assert living(store, rules) == []
 
 
+def test_an_extract_whose_rows_were_all_refused_before_is_empty_too(store: brenvik.Store) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", types={"firm": "text(7)"}, max_deletes=None)
+    bad = pa.table({"no": pa.array([1]), "firm": ["much too long"]})
+    store.load(rules, pa.concat_tables([frame(1, 2), bad.slice(0, 0)]), kind="extract", at="2024-05-13")
+    store.load(rules, bad, kind="extract", at="2024-05-14", allow_deletes=1)
+    with pytest.raises(TooMuch, match="holds no row"):
+        store.load(rules, bad, kind="extract", at="2024-05-15")
+
+
 def test_too_many_changes_are_refused_too(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no", max_changes=1)
     store.load(rules, frame(1, 2, 3), kind="extract", at="2024-05-13")
