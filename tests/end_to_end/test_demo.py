@@ -118,6 +118,11 @@ def test_the_keepers_are_these_rows(toured: tuple[Path, str]) -> None:
     assert found == [[cell.strip() for cell in line.split("|")] for line in lines]
 
 
+def test_a_project_whose_files_were_all_taken_is_well(toured: tuple[Path, str]) -> None:
+    said = call("check", cwd=toured[0])
+    assert (said.code, "all is well" in said.out) == (0, True)
+
+
 def test_taken_files_are_moved(toured: tuple[Path, str]) -> None:
     assert [path.name for path in sorted((toured[0] / "taken").iterdir())] == [
         "buoy_01.csv", "buoy_02.csv", "buoy_03.csv", "buoy_04.csv", "buoy_99_again.csv",

@@ -175,7 +175,7 @@ class FileSource:
         return path.stat().st_size != known.size or _digest(path) != known.digest
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
-        paths = self.matching()
+        paths = self.matching() or self._all()  # where all were taken, those that were moved away
         if not paths:
             raise FeedError(f"no file matches {self._pattern!r} in {self._folder}")
         return {path.name: columns_of(path, self._reading) for path in paths}
