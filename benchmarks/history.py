@@ -69,3 +69,14 @@ def batch(rows: int, size: int, *, seed: int = 7) -> pa.Table:
     salt = np.concatenate([stored + changed * 123, np.zeros(size - len(known), dtype=np.int64)])
     mixed = dice.permutation(size)
     return changes(numbers[mixed], EPOCH + timedelta(days=9), salt=salt[mixed])
+
+
+def with_late(made: pa.Table, share: float) -> pa.Table:
+    """The same with a share of its changes earlier than the latest that the table has."""
+    dice = np.random.default_rng(11)
+    late = dice.random(len(made)) < share
+    moments = made["changed_at"].to_numpy().copy()
+    moments[late] = np.datetime64(EPOCH + timedelta(hours=12), "us") + np.arange(int(late.sum())).astype(
+        "timedelta64[us]"
+    )
+    return made.set_column(made.column_names.index("changed_at"), "changed_at", pa.array(moments))

@@ -23,6 +23,7 @@ import sqlglot
 
 import brenvik
 import history
+import pictures
 import source
 
 ROOT = Path(__file__).parents[1]
@@ -92,6 +93,8 @@ def write(lines: list[str], rows: int, times: int) -> None:
     first, *rest = source.measure(BUILD / "source")
     small = statistics.median(each["seconds"] for each in rest)
     peak = max(each["above_idle_mib"] for each in rest)
+    seen = pictures.measure(BUILD / "pictures", times)
+    (hand,), (extract,), (load, taken_back) = seen["hand"], seen["extract"], seen["withdraw"]
     text = f"""# Benchmarks
 
 Changes into a DuckDB history of {rows:,} rows with 8 attributes: a fifth new keys, two fifths unchanged, two fifths
@@ -116,6 +119,17 @@ rows (median). Memory is the peak above the process with its store open.
 |---:|---:|---:|---:|
 | {first["read"]:,} | {first["seconds"]:.1f} s | 1 | {first["above_idle_mib"]:,.0f} MiB |
 | {source.NEW:,} | {small:.2f} s | 1/{first["seconds"] / small:.0f} (goal 1/50) | {peak:,.0f} MiB |
+
+Complete extracts and second thoughts (`benchmarks/pictures.py`): an extract of {pictures.ROWS:,} rows of which
+{pictures.DIFFERING:,} differ, against as many current keys, beside the best comparison in SQL that we could write; Brenvik also
+looks for faulty rows and keys that stand twice, guards against too many deletes, and keeps the {pictures.DIFFERING:,} changes.
+A run of {pictures.CHANGES:,} changes of {pictures.ROWS:,} keys, and its withdrawal. Medians of {times}, each in a process
+of its own.
+
+| | beside | seconds | ratio | goal |
+|:--|---:|---:|---:|---:|
+| extract | by hand {hand:.2f} s | {extract:.2f} s | **{extract / hand:.2f}** | 1.1 |
+| withdrawal | its load {load:.2f} s | {taken_back:.2f} s | **{taken_back / load:.2f}** | 2 |
 
 {platform.machine()}, {os.cpu_count()} cores, {memory // 2**20} GiB · Python {platform.python_version()} ·
 Brenvik {brenvik.__version__} · DuckDB {duckdb.__version__} · pyarrow {pyarrow.__version__} · sqlglot {sqlglot.__version__}

@@ -1,0 +1,123 @@
+"""``make bench``: an extract of 1,000,000 rows of which 1,000 differ, beside the best comparison in SQL by hand; and what it
+costs to withdraw a run of 10,000 changes of 1,000,000 keys, beside the load that brought them.
+
+``pictures.py hand|extract|withdraw FILE`` does one of them in a process of its own and prints seconds; without words, all.
+"""
+
+from __future__ import annotations
+
+import json
+import shutil
+import statistics
+import subprocess
+import sys
+import time
+from datetime import timedelta
+from pathlib import Path
+
+import duckdb
+import numpy as np
+import pyarrow as pa
+
+import brenvik
+import history
+from by_hand import ATTRIBUTES
+
+ROWS, DIFFERING, CHANGES = 1_000_000, 1_000, 10_000
+TODAY, NEXT_DAY = history.EPOCH, history.EPOCH + timedelta(days=1)
+EXTRACTED = brenvik.TableRules("buoy", natural_key="buoy_no", type_2=ATTRIBUTES)
+CHANGED = brenvik.TableRules("buoy", natural_key="buoy_no", order_by="changed_at", type_2=ATTRIBUTES)
+
+
+def picture(*, differing: bool) -> pa.Table:
+    """All buoys; with ``differing`` every thousandth has another light."""
+    numbers = np.arange(ROWS)
+    salt = np.where((numbers % (ROWS // DIFFERING) == 0) & differing, 500, 0)
+    return history.changes(numbers, TODAY, salt=salt).drop_columns(["changed_at"])
+
+
+def by_hand(path: Path) -> float:
+    """One comparison finds what differs, is new or absent; no duplicates, faulty rows, guards, ledger or kept changes."""
+    frame = picture(differing=True)
+    names = ", ".join(("buoy_no", *ATTRIBUTES))
+    differs = " OR ".join(f"x.{name} IS DISTINCT FROM t.{name}" for name in ATTRIBUTES)
+    with duckdb.connect(path) as connection:
+        connection.execute("SET TimeZone = 'UTC'").fetchall()
+        connection.execute("SET preserve_insertion_order = false").fetchall()
+        begin = time.perf_counter()
+        connection.register("frame", frame)
+        connection.begin()
+        connection.execute(f"""
+            CREATE TEMP TABLE differing AS
+            SELECT x.*, t.stored FROM frame x
+            FULL JOIN (SELECT rowid AS stored, {names} FROM buoy WHERE valid_to IS NULL) t ON t.buoy_no = x.buoy_no
+            WHERE x.buoy_no IS NULL OR t.buoy_no IS NULL OR {differs}""").fetchall()
+        connection.execute(
+            "UPDATE buoy SET valid_to = $at, is_current = FALSE, last_run = 2, last_loaded_at = $at "
+            "FROM differing d WHERE buoy.rowid = d.stored",
+            {"at": NEXT_DAY},
+        ).fetchall()
+        connection.execute(
+            f"INSERT INTO buoy SELECT (SELECT max(buoy_key) FROM buoy) + row_number() OVER (), {names}, $at, NULL, TRUE, "
+            "FALSE, 2, 2, $at, $at FROM differing WHERE buoy_no IS NOT NULL",
+            {"at": NEXT_DAY},
+        ).fetchall()
+        connection.commit()
+        return time.perf_counter() - begin
+
+
+def extract(path: Path) -> float:
+    frame = picture(differing=True)
+    with brenvik.open_store(f"duckdb:{path}") as store:
+        begin = time.perf_counter()
+        outcome = store.load(EXTRACTED, frame, kind="extract", at=NEXT_DAY)
+        seconds = time.perf_counter() - begin
+        kept = store.engine.ask('SELECT count(*) AS n FROM "brenvik"."changes_of_buoy" WHERE brenvik_run = 2')["n"]
+    if (outcome.counts["versioned"], kept[0].as_py()) != (DIFFERING, DIFFERING):
+        raise SystemExit(f"expected {DIFFERING} changes to be kept, got {kept} of {outcome.counts}")
+    return seconds
+
+
+def withdraw(path: Path) -> tuple[float, float]:
+    """Seconds of a load, and of its withdrawal."""
+    numbers = np.arange(0, ROWS, ROWS // CHANGES)
+    frame = history.changes(numbers, NEXT_DAY, salt=500)
+    with brenvik.open_store(f"duckdb:{path}") as store:
+        begin = time.perf_counter()
+        loaded = store.load(CHANGED, frame, kind="upserts")
+        between = time.perf_counter()
+        done = store.withdraw(CHANGED, int(loaded.run or 0))
+        end = time.perf_counter()
+    if done.counts["rows_removed"] != CHANGES:
+        raise SystemExit(f"expected {CHANGES} rows to be taken back, got {done.counts}")
+    return between - begin, end - between
+
+
+def measure(folder: Path, times: int) -> dict[str, list[float]]:
+    """Medians of seconds: by hand and the extract, in turns; the load and its withdrawal. The first of each is not counted."""
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir(parents=True)
+    with brenvik.open_store(f"duckdb:{folder / 'extract.duckdb'}") as store:
+        store.load(EXTRACTED, picture(differing=False), kind="extract", at=TODAY)
+    with brenvik.open_store(f"duckdb:{folder / 'changes.duckdb'}") as store:
+        store.load(CHANGED, history.changes(np.arange(ROWS), TODAY), kind="upserts")
+    found: dict[str, list[list[float]]] = {"hand": [], "extract": [], "withdraw": []}
+    for turn in range(times + 1):
+        for how, results in found.items():
+            copy = folder / "copy.duckdb"
+            shutil.copyfile(folder / ("changes.duckdb" if how == "withdraw" else "extract.duckdb"), copy)
+            done = subprocess.run(
+                [sys.executable, __file__, how, str(copy)], check=True, capture_output=True, text=True
+            )
+            if turn:
+                results.append(json.loads(done.stdout))
+    shutil.rmtree(folder)
+    return {how: [statistics.median(column) for column in zip(*results, strict=True)] for how, results in found.items()}
+
+
+if __name__ == "__main__":
+    if sys.argv[1:]:
+        did, at = sys.argv[1], Path(sys.argv[2])
+        print(json.dumps([by_hand(at)] if did == "hand" else [extract(at)] if did == "extract" else withdraw(at)))
+    else:
+        print(measure(Path(__file__).parents[1] / "build" / "bench" / "pictures", times=5))

@@ -1,0 +1,275 @@
+"""``make bench``: loads into PostgreSQL beside the best SQL by hand on the same server, written to docs/benchmarks/postgres.md.
+
+Each load in turns with its rival, each on a fresh copy of its database, in this process; the first of each is not counted.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import platform
+import statistics
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import matplotlib
+import numpy as np
+import psycopg
+import pyarrow as pa
+
+import brenvik
+import by_hand_postgres
+import history
+import servers
+from by_hand import ATTRIBUTES
+
+ROOT = Path(__file__).resolve().parents[1]
+BUILD = ROOT / "build" / "bench"
+DOCS = ROOT / "docs" / "benchmarks"
+BOTH = ("update and insert", "merge and insert")
+BATCH = 10_000
+
+
+@dataclass(frozen=True)
+class Case:
+    """A batch of ``size`` changes into a table of ``rows`` rows; ``late`` is the share of changes that come late."""
+
+    type_1: bool
+    keep: bool
+    rows: int
+    size: int
+    late: float = 0.0
+    goal: str = "–"
+
+    @property
+    def base(self) -> str:
+        return f"bench_{'type_1' if self.type_1 else 'type_2'}_{'kept' if self.keep else 'plain'}_{self.rows}"
+
+    @property
+    def rules(self) -> brenvik.TableRules:
+        values: dict[str, Any] = {"type_1": ATTRIBUTES} if self.type_1 else {"type_2": ATTRIBUTES}
+        return brenvik.TableRules(
+            "buoy",
+            natural_key="buoy_no",
+            order_by="changed_at",
+            keep_changes=self.keep,
+            other_columns="type_1",
+            **values,
+        )
+
+    def batch(self) -> pa.Table:
+        made = history.batch(self.rows * 5 // 4 if self.type_1 else self.rows, self.size)
+        return history.with_late(made, self.late) if self.late else made
+
+    @property
+    def rivals(self) -> tuple[str, ...]:
+        return ("merge",) if self.type_1 else BOTH
+
+
+def cases(rows: int) -> list[Case]:
+    whole = rows // 10
+    return [
+        *(
+            Case(False, False, rows, size, goal="0.95" if size == whole else "–")
+            for size in (rows // 1000, rows // 100, whole)
+        ),
+        *(
+            Case(True, False, rows, size, goal="1.0" if size == whole else "–")
+            for size in (rows // 1000, rows // 100, whole)
+        ),
+        *(
+            Case(False, True, rows, size, goal="1.1" if size == whole else "–")
+            for size in (rows // 1000, rows // 100, whole)
+        ),
+        Case(False, True, rows, rows // 100, late=0.05),
+        Case(False, True, rows, whole, late=0.05),
+    ]
+
+
+def growth(rows: int) -> list[Case]:
+    """The same batch into tables of 1, 10 and 100 times the rows."""
+    return [Case(False, keep, rows * times // 40, BATCH) for keep in (False, True) for times in (1, 10, 100)]
+
+
+def make(url: str, case: Case) -> None:
+    """A database with a table that Brenvik loaded; kept from one bench to the next."""
+    with psycopg.connect(url, autocommit=True) as connection:
+        if connection.execute("SELECT 1 FROM pg_database WHERE datname = %s", [case.base]).fetchone():
+            return
+        print(f"making {case.base}", flush=True)
+        connection.execute(b"DROP DATABASE IF EXISTS making WITH (FORCE)")
+        connection.execute(b"CREATE DATABASE making")
+    place, keys = servers.database(url, "making"), case.rows if case.type_1 else case.rows * 4 // 5
+    with brenvik.open_store(place) as store:
+        for start in range(0, keys, history.PIECE):
+            numbers = np.arange(start, min(start + history.PIECE, keys))
+            at = history.EPOCH + timedelta(minutes=start // history.PIECE)
+            store.load(case.rules, history.changes(numbers, at), kind="upserts")
+        for start in range(0, case.rows - keys, history.PIECE):
+            numbers = np.arange(start, min(start + history.PIECE, case.rows - keys)) * 4
+            at = history.EPOCH + timedelta(days=1 + start // history.PIECE)
+            store.load(case.rules, history.changes(numbers, at, salt=500), kind="upserts")
+    with psycopg.connect(place, autocommit=True) as connection:
+        connection.execute(by_hand_postgres.RAW.encode())
+        connection.execute(b"VACUUM ANALYZE")
+    with psycopg.connect(url, autocommit=True) as connection:
+        connection.execute(f'ALTER DATABASE making RENAME TO "{case.base}"'.encode())
+
+
+def measure(url: str, case: Case, times: int, *, rivals: bool = True) -> dict[str, float]:
+    """Medians of seconds, of Brenvik and its rivals."""
+    changes = case.batch()
+    ways: dict[str, Callable[[str], tuple[float, int]]] = {"brenvik": lambda place: _load(place, case, changes)}
+    for how in case.rivals if rivals else ():
+        ways[how] = lambda place, how=how: _by_hand(place, case, changes, how)  # type: ignore[misc]
+    found: dict[str, list[float]] = {how: [] for how in ways}
+    added = set()
+    for turn in range(times + 1):
+        for how, run in ways.items():
+            seconds, rows = run(servers.copy(url, "copy", case.base))
+            added.add(rows)
+            if turn:
+                found[how].append(seconds)
+    if len(added) != 1 and not case.late:  # by hand, late changes are believed to be new
+        raise SystemExit(f"the ways add different numbers of rows: {added}")
+    return {how: statistics.median(seconds) for how, seconds in found.items()}
+
+
+def _load(place: str, case: Case, changes: pa.Table) -> tuple[float, int]:
+    with brenvik.open_store(place) as store:
+        begin = time.perf_counter()
+        outcome = store.load(case.rules, changes, kind="upserts")
+        return time.perf_counter() - begin, outcome.counts["rows_added"]
+
+
+def _by_hand(place: str, case: Case, changes: pa.Table, how: str) -> tuple[float, int]:
+    with psycopg.connect(place) as connection:
+        begin = time.perf_counter()
+        rows = by_hand_postgres.load(connection, changes, how, keep=case.keep)
+        connection.commit()
+        return time.perf_counter() - begin, rows
+
+
+def main() -> None:
+    words = argparse.ArgumentParser(description=__doc__)
+    words.add_argument("--rows", type=int, default=2_000_000)
+    words.add_argument("--times", type=int, default=3)
+    said = words.parse_args()
+    BUILD.mkdir(parents=True, exist_ok=True)
+    with servers.server(BUILD / "postgres") as url:
+        with psycopg.connect(url) as connection:
+            version = connection.execute("SHOW server_version").fetchall()[0][0]
+        found = []
+        for case in cases(said.rows):
+            make(url, case)
+            found.append((case, measure(url, case, said.times)))
+            print(case, found[-1][1], flush=True)
+        grown = []
+        for case in growth(said.rows):
+            make(url, case)
+            grown.append((case, measure(url, case, said.times, rivals=False)["brenvik"]))
+            print(case, grown[-1][1], flush=True)
+    (BUILD / "postgres.json").write_text(
+        json.dumps({"found": [str(each) for each in found], "grown": [str(e) for e in grown]})
+    )
+    write(found, grown, said.times, version)
+    draw(found, grown)
+
+
+def write(
+    found: list[tuple[Case, dict[str, float]]], grown: list[tuple[Case, float]], times: int, version: str
+) -> None:
+    lines = []
+    for case, medians in found:
+        ours = medians["brenvik"]
+        how, best = min(((how, s) for how, s in medians.items() if how != "brenvik"), key=lambda each: each[1])
+        ratio = f"{ours / best:.2f}"
+        lines.append(
+            f"| {'1' if case.type_1 else '2'} | {'yes' if case.keep else 'no'} | {case.size:,} | {case.late:.0%} | "
+            f"{how} {best:.2f} s | {ours:.2f} s | **{ratio}** | {case.goal} |"
+        )
+    growth_lines = []
+    before: dict[bool, float] = {}
+    for case, seconds in grown:
+        more = f"{seconds / before[case.keep]:.2f}" if case.keep in before else "–"
+        before[case.keep] = seconds
+        growth_lines.append(f"| {'yes' if case.keep else 'no'} | {case.rows:,} | {seconds:.3f} s | {more} |")
+    memory = int(next(line.split()[1] for line in Path("/proc/meminfo").read_text().splitlines() if "MemTotal" in line))
+    rows = found[0][0].rows
+    settings = ", ".join(f"{name} = {value}" for name, value in servers.SETTINGS.items())
+    text = f"""# Benchmarks on PostgreSQL
+
+Upserts into a table of {rows:,} rows with 8 attributes: a fifth new keys, two fifths unchanged, two fifths changed, each key
+once; in memory as an Arrow table. Type 2 is a history, type 1 one row a key. Medians of {times} after one uncounted round, the
+ways in turns, each on a fresh copy of its database whose tables were read into memory. Time is from the Arrow table to the end
+of the commit. Ratios matter, seconds are this machine's.
+
+Beside it stands the best of two ways to write it by hand (`benchmarks/by_hand_postgres.py`, with what they do not guarantee): an
+UPDATE and an INSERT, and MERGE. Where changes are kept, the SQL by hand appends the raw changes to a table of their own.
+Changes that come late put the table of the SQL by hand in disorder; its time is that of the same batch all the same.
+
+| type | kept | changes | late | by hand | Brenvik | ratio | goal |
+|:--|:--|---:|---:|---:|---:|---:|---:|
+{chr(10).join(lines)}
+
+What {BATCH:,} changes in order cost as a history grows:
+
+| kept | rows of the table | seconds | times the one before (goal 1.3) |
+|:--|---:|---:|---:|
+{chr(10).join(growth_lines)}
+
+![Seconds of Brenvik beside the best SQL by hand, and as the table grows](postgres.png)
+
+{platform.machine()}, {os.cpu_count()} cores, {memory // 2**20} GiB · Python {platform.python_version()} ·
+Brenvik {brenvik.__version__} · PostgreSQL {version} ({settings}) ·
+psycopg {psycopg.__version__} · pyarrow {pa.__version__}
+"""
+    DOCS.mkdir(parents=True, exist_ok=True)
+    (DOCS / "postgres.md").write_text(text, encoding="utf-8")
+
+
+def draw(found: list[tuple[Case, dict[str, float]]], grown: list[tuple[Case, float]]) -> None:
+    matplotlib.use("Agg")
+    from matplotlib import pyplot
+
+    figure, (left, right) = pyplot.subplots(1, 2, figsize=(12.8, 5.6), width_ratios=(3, 2), layout="constrained")
+    names = [
+        "\n".join(
+            [
+                f"{case.size:,}",
+                f"type {1 if case.type_1 else 2}",
+                *(["kept"] if case.keep else []),
+                *(["5 % late"] if case.late else []),
+            ]
+        )
+        for case, _ in found
+    ]
+    ratios = [medians["brenvik"] / min(s for how, s in medians.items() if how != "brenvik") for _, medians in found]
+    bars = left.bar(range(len(found)), ratios, color=["#4c78a8" if not case.late else "#9ecae9" for case, _ in found])
+    left.bar_label(bars, fmt="%.2f", fontsize=8)
+    left.axhline(1, color="#888888", linewidth=1)
+    left.set_xticks(range(len(found)), names, fontsize=7)
+    left.set_ylabel("time of Brenvik / best SQL by hand")
+    left.set_title("Beside SQL by hand, batches of 0.1 %, 1 % and 10 %", fontsize=11)
+    for keep, marker, colour in ((False, "o", "#4c78a8"), (True, "s", "#e45756")):
+        points = [(case.rows, seconds) for case, seconds in grown if case.keep == keep]
+        label = "changes kept" if keep else "changes not kept"
+        right.plot(*zip(*points, strict=True), marker=marker, color=colour, label=label)
+    right.set_xscale("log")
+    right.set_ylim(bottom=0)
+    right.set_xlabel("rows of the table")
+    right.set_ylabel("seconds")
+    right.set_title(f"{BATCH:,} changes as the table grows", fontsize=11)
+    right.legend(frameon=False)
+    for axes in (left, right):
+        axes.spines[["top", "right"]].set_visible(False)
+    figure.savefig(DOCS / "postgres.png", dpi=100)
+
+
+if __name__ == "__main__":
+    main()
