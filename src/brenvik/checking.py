@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from brenvik.core.blueprint import Blueprint, draw
 from brenvik.errors import BrenvikError, FeedError, Refused
-from brenvik.preparing import check_rules
+from brenvik.feed_rules import FeedRules
+from brenvik.ledger_tables import SCHEMA
+from brenvik.preparing import check_rules, check_scope
 from brenvik.project import Project, ProjectTable
+from brenvik.rules import TableRules
 from brenvik.store import Store
+from brenvik.types import ColumnType
 
 WHAT = {
     "key": "natural key",
@@ -31,13 +36,26 @@ class FeedFinding:
 
 @dataclass
 class Finding:
-    """What a check found about one table; without faults it can be loaded."""
+    """What a check found about one table; without faults it can be loaded, or where it is ``foreign`` adopted.
+
+    A foreign table is one that the store had before, with so many ``rows``.
+    """
 
     table: str
     is_new: bool
+    foreign: bool = False
+    rows: int = 0
     columns: list[dict[str, Any]] = field(default_factory=list)
     feeds: list[FeedFinding] = field(default_factory=list)
     faults: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+
+def check_rights(project: Project, store: Store, tables: Sequence[str] | None = None) -> list[str]:
+    """What gives the rights that loads of some tables (all when None) need and that this user lacks; nothing when all are
+    there."""
+    chosen = project.chosen(tables)
+    return store.engine.missing_rights([table.rules.stored_as for table in chosen], own_schema=SCHEMA)
 
 
 def check_table(project: Project, name: str, store: Store) -> Finding:
@@ -49,10 +67,9 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         check_rules(table.rules, state)
     except Refused as error:
         finding.faults.append(str(error))
-    if state is None and store.engine.has_table(table.rules.table):
-        finding.faults.append(f"{store.address} has a table {table.rules.table!r} that Brenvik did not make.")
+    carried: dict[str, ColumnType] = {}
     for feed in table.feeds:
-        source = project.source(table, feed)
+        source = project.source(table, feed, store)
         try:
             waiting = source.waiting(store.ledger.memory(table.rules.table, feed.name))
             finding.feeds.append(FeedFinding(feed.name, feed.kind, feed.reads, waiting.count, waiting.unit))
@@ -60,17 +77,54 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         except BrenvikError as error:
             finding.faults.append(f"feed {feed.name}: {error}")
             continue
+        if not parts and store.ledger.progress(table.rules.table, feed.name) is None:
+            finding.faults.append(f"feed {feed.name}: no file matches {feed.reads!r} in {project.folder}")
         for part, columns in parts.items():
+            carried |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
             try:
                 if feed.operations and columns.pop(feed.operations.column, None) is None:
                     raise FeedError(f"{part} has no column {feed.operations.column!r}, which shall tell the operation")
                 known = state.columns if state else ()
-                drawn = draw(table.rules, columns, known=known, locator=store.engine.locator, kept=None, source=part)
+                drawn = draw(table.rules, columns, known=known, store=store.engine.traits, kept=None, source=part)
+                check_scope(drawn, feed.extract_scope, columns)
             except BrenvikError as error:
                 finding.faults.append(f"feed {feed.name}: {error}")
                 continue
             finding.columns = finding.columns or _columns(table, drawn)
+    if state is None and store.engine.has_table(table.rules.stored_as):
+        _hold_against(store, table.rules, carried, finding)
+    if state and not finding.columns and not finding.faults:  # all that was there is taken and gone
+        columns = {column.name: column.type for column in state.columns}
+        drawn = draw(
+            table.rules, columns, known=state.columns, store=store.engine.traits, kept=None, source="the table"
+        )
+        finding.columns = _columns(table, drawn)
     return finding
+
+
+def _tells_operation(feed: FeedRules, name: str) -> bool:
+    return bool(feed.operations and feed.operations.column == name)
+
+
+def carried_by(project: Project, table: ProjectTable, store: Store) -> dict[str, ColumnType]:
+    """The columns that the feeds of a table carry, but those that tell operations. Raises what a look at a feed raises."""
+    return {
+        name: kind
+        for feed in table.feeds
+        for columns in project.source(table, feed, store).columns().values()
+        for name, kind in columns.items()
+        if not _tells_operation(feed, name)
+    }
+
+
+def _hold_against(store: Store, rules: TableRules, carried: Mapping[str, ColumnType], finding: Finding) -> None:
+    """A table that the store had before."""
+    from brenvik.adopting import fit
+
+    found = fit(store.engine, rules, carried)
+    finding.is_new, finding.foreign, finding.rows = False, True, found.rows
+    finding.faults += [f"table {rules.stored_as}: {fault}" for fault in found.faults]
+    finding.notes += found.notes
 
 
 def _columns(table: ProjectTable, drawn: Blueprint) -> list[dict[str, Any]]:

@@ -12,11 +12,14 @@
     ├── Refused               nothing was written, a person must decide
     │   ├── RulesChanged
     │   ├── ForeignTable
+    │   ├── NotAsRules        a table that was there before is not what its rules say
     │   ├── TooMuch           a load would delete or change more than its rules let pass
     │   └── TooOld            an extract older than what was taken
     ├── Temporary             trying again later can help
     │   ├── Busy
-    │   └── SourceDown        a source that cannot be reached, or went away in the middle
+    │   ├── SourceDown        a source that cannot be reached, or went away in the middle
+    │   ├── StoreDown         the same of the store; or a statement that took longer than it lets
+    │   └── Overtaken         somebody else's work in the store came between
     ├── StoreError            the store said no
     │   └── LayoutError       its ledger was written by another layout of Brenvik
     └── BrokenLaw             a bug of ours: nothing was written, please report it
@@ -90,7 +93,11 @@ class RulesChanged(Refused):
 
 
 class ForeignTable(Refused):
-    """A table of that name exists and Brenvik did not make it."""
+    """A table of that name exists, and Brenvik neither made nor adopted it."""
+
+
+class NotAsRules(Refused):
+    """A table that was there before has columns or rows that its rules do not allow or would not make."""
 
 
 class TooMuch(Refused):
@@ -125,6 +132,14 @@ class Busy(Temporary):
 
 class SourceDown(Temporary):
     """A source cannot be reached, or closed the connection before everything was read."""
+
+
+class StoreDown(Temporary):
+    """The store cannot be reached, went away, or ended a statement that took too long."""
+
+
+class Overtaken(Temporary):
+    """A deadlock, or a transaction that somebody else's made impossible; everything was undone."""
 
 
 class StoreError(BrenvikError):

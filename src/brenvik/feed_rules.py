@@ -17,8 +17,11 @@ from brenvik.rules import TableRules
 if TYPE_CHECKING:
     from brenvik.feeds.databases import DatabaseExtract, DatabaseSource
     from brenvik.feeds.files import FileSource, Then
+    from brenvik.feeds.inside import InsideSource
+    from brenvik.feeds.jsonl import Record
+    from brenvik.stores.base import Engine
 
-_ANY = ("kind", "operation")
+_ANY = ("kind", "operation", "extract_scope")
 _OF_FILES = ("files", "order_files", "settle", "taken_files", "csv", "record", "extract_time")
 _OF_DATABASES = (
     "connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window", "extract_time",
@@ -56,20 +59,19 @@ class FileFeed:
     record: Mapping[str, Any] = field(default_factory=dict)
     """Fields of a ``feeds.jsonl.Record``."""
     extract_time: Mapping[str, str] = field(default_factory=dict)
+    extract_scope: str | None = None
 
     @property
     def reads(self) -> str:
         return self.files
 
-    def source(self, folder: Path, rules: TableRules, connections: Mapping[str, Connection]) -> FileSource:
+    def source(
+        self, folder: Path, rules: TableRules, connections: Mapping[str, Connection], engine: Engine
+    ) -> FileSource:
         from brenvik.feeds.csv import Dialect
         from brenvik.feeds.files import FileSource
         from brenvik.feeds.formats import Reading
-        from brenvik.feeds.jsonl import Record
 
-        needed = (*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column]))
-        expected = (*dict.fromkeys(needed), *([self.operations.column] if self.operations else ()))
-        record = Record(**self.record, keys=rules.natural_key, operations=self.operations, expected=expected)
         return FileSource(
             self.files,
             folder=folder,
@@ -79,7 +81,7 @@ class FileFeed:
             settle=self.settle,
             then=self.then,
             move_to=self.move_to,
-            reading=Reading(Dialect(**self.csv), record),
+            reading=Reading(Dialect(**self.csv), record_of(self, rules)),
             time_in_name=self.extract_time.get("file_name"),
             time_column=self.extract_time.get("column"),
         )
@@ -87,12 +89,13 @@ class FileFeed:
 
 @dataclass(frozen=True)
 class DatabaseFeed:
-    """A feed that reads a table or query of a database by a watermark; see ``feeds.databases.DatabaseSource``."""
+    """A feed that reads a table or query of a database, or of the store itself where no connection is named, by a watermark or
+    whole; see ``feeds.databases`` and ``feeds.inside``."""
 
     name: str
     kind: str
     operations: Operations | None
-    connection: str
+    connection: str | None
     watermark: str | None
     source_table: str | None = None
     query: str | None = None
@@ -101,16 +104,36 @@ class DatabaseFeed:
     start_at: str | None = None
     window: Span | None = None
     extract_time: Mapping[str, str] = field(default_factory=dict)
+    extract_scope: str | None = None
 
     @property
     def reads(self) -> str:
         return f"{self.source_table or 'a query'} {f'by {self.watermark}' if self.watermark else 'whole'}"
 
     def source(
-        self, folder: Path, rules: TableRules, connections: Mapping[str, Connection]
-    ) -> DatabaseSource | DatabaseExtract:
+        self, folder: Path, rules: TableRules, connections: Mapping[str, Connection], engine: Engine
+    ) -> DatabaseSource | DatabaseExtract | InsideSource:
         from brenvik.feeds.databases import DatabaseExtract, DatabaseSource
 
+        declared = {name: kind for name in rules.types if (kind := rules.declared_type(name))}
+        if self.connection is None:
+            from brenvik.feeds.inside import InsideSource
+
+            return InsideSource(
+                engine,
+                name=self.name,
+                kind=self.kind,
+                table=self.source_table,
+                query=self.query,
+                watermark=self.watermark,
+                overlap=self.overlap,
+                settle=self.settle,
+                start_at=self.start_at,
+                window=self.window,
+                time_column=self.extract_time.get("column"),
+                types=declared,
+                zone=rules.time_zone,
+            )
         if self.watermark is None:
             return DatabaseExtract(
                 replace(connections[self.connection], folder=folder),
@@ -119,7 +142,6 @@ class DatabaseFeed:
                 query=self.query,
                 time_column=self.extract_time.get("column"),
             )
-        declared = {name: kind for name in rules.types if (kind := rules.declared_type(name))}
         return DatabaseSource(
             replace(connections[self.connection], folder=folder),
             name=self.name,
@@ -138,6 +160,16 @@ class DatabaseFeed:
 
 
 FeedRules = FileFeed | DatabaseFeed
+
+
+def record_of(feed: FeedRules, rules: TableRules) -> Record:
+    """How a row of a feed is read from JSON."""
+    from brenvik.feeds.jsonl import Record
+
+    given = feed.record if isinstance(feed, FileFeed) else {}
+    needed = (*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column]))
+    expected = (*dict.fromkeys(needed), *([feed.operations.column] if feed.operations else ()))
+    return Record(**given, keys=rules.natural_key, operations=feed.operations, expected=expected)
 
 
 def read_feed(
@@ -160,6 +192,7 @@ def read_feed(
     if kind not in {"changes", "upserts", "extract"}:
         faults.append(f"{place}.kind: is {kind!r}; expected 'changes', 'upserts' or 'extract'")
     operations = _operations_of(place, kind, given.get("operation"), faults)
+    _check_scope(f"{place}.extract_scope", kind, given.get("extract_scope"), faults)
     read = _database if from_database else _files
     return read(place, name, str(kind), operations, given, connections, faults) if len(faults) == before else None
 
@@ -214,6 +247,7 @@ def _files(
         dialect,
         record,
         time,
+        given.get("extract_scope"),
     )
 
 
@@ -291,6 +325,24 @@ def _extract_time(place: str, kind: str, given: Any, faults: list[str]) -> dict[
     return {key: value}
 
 
+def _check_scope(place: str, kind: Any, given: Any, faults: list[str]) -> None:
+    """The part of the table that an extract holds: a condition over the table's columns."""
+    if given is None:
+        return
+    if kind != "extract":
+        faults.append(f"{place}: is for a feed of kind 'extract'; this is one of {kind!r}")
+    if not isinstance(given, str) or not given.strip():
+        faults.append(f"{place}: expected a condition as in \"region = 'north'\", got {given!r}")
+        return
+    from brenvik.core.conditions import columns_of
+
+    try:
+        if not columns_of(given):
+            faults.append(f"{place}: {given!r} looks at no column of the table")
+    except ValueError as error:
+        faults.append(f"{place}: {error}")
+
+
 def _pointer(place: str, given: Any, faults: list[str]) -> Any:
     """A JSON pointer: '' for the whole record, else parts that each begin with a slash."""
     if not isinstance(given, str) or (given and not given.startswith("/")) or re.search("~(?![01])", given):
@@ -327,9 +379,7 @@ def _database(
     for key, value in texts.items():
         if value is not None and (not isinstance(value, str) or not value.strip()):
             faults.append(f"{place}.{key}: expected a text, got {value!r}")
-    if texts["connection"] is None:
-        faults.append(f"{place}.connection: is missing; expected a name under [connections]")
-    elif texts["connection"] not in connections:
+    if texts["connection"] is not None and texts["connection"] not in connections:
         there = ", ".join(connections) or "none"
         faults.append(f"{place}.connection: {texts['connection']!r} is not under [connections]; there are: {there}")
     if (texts["source_table"] is None) == (texts["query"] is None):
@@ -361,10 +411,11 @@ def _database(
         name,
         kind,
         operations,
-        **texts,  # type: ignore[arg-type]  # checked above
+        **texts,
         **spans,  # type: ignore[arg-type]
         start_at=None if start_at is None else str(start_at),
         extract_time=time,
+        extract_scope=given.get("extract_scope"),
     )
 
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from brenvik.core import compare
 from brenvik.core.windows import parse_mark, told
 from brenvik.errors import DeclarationError, TooMuch, TooOld
-from brenvik.ledger import Ledger, Run
+from brenvik.ledger import Ledger
+from brenvik.ledger_entries import Run
 from brenvik.preparing import UnderWay
 from brenvik.rules import TableRules
 
@@ -28,7 +30,7 @@ def limit_of(limit: int | float | None, whole: int) -> int | None:
     return limit if limit is None or isinstance(limit, int) else -int(-limit * whole // 1)
 
 
-def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: bool, some_busy: bool) -> TooMuch | None:
+def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: bool) -> TooMuch | None:
     """The refusal that a load must meet, once its decisions are counted; None when it may pass.
 
     What counts as deleted are keys that are alive now and would not be after the load.
@@ -36,11 +38,10 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
     counts, rules = it.counts, it.rules
     if not (is_extract or counts["deleted"] or counts["held"] or rules.max_changes is not None):
         return None
-    living = it.row(compare.count_living(it.blueprint))["n"]
+    in_scope = is_extract and it.scope
+    living = it.row(compare.count_living(it.blueprint, it.scope))["n"] if in_scope else it.living
     changes = counts["versioned"] + counts["overwritten"]
-    deletes = it.plain.get("deleted", {"n": 0})["n"]
-    deletes += counts["held"]  # they wait for a person, but five out of nine say something of the extract
-    deletes += it.row(compare.count_lost(it.blueprint))["n"] if some_busy else 0
+    deletes = it.lost + counts["held"]  # those wait for a person, but five out of nine say something of the extract
     what = "hold deletes of" if it.blueprint.holds else "delete"
     said = []
     again = []
@@ -70,10 +71,9 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
     return TooMuch("\n".join(lines), counts=dict(counts), living=living)
 
 
-def check_kind(ledger: Ledger, rules: TableRules, run: Run, *, is_extract: bool) -> None:
+def check_kind(ledger: Ledger, rules: TableRules, run: Run, withdrawn: Iterable[int], *, is_extract: bool) -> None:
     """A table takes extracts, or changes, perhaps after one first extract: else they would contradict each other."""
-    kinds = ledger.kinds_taken(rules.table)
-    extracts, others = kinds.get("extract", 0), sum(count for kind, count in kinds.items() if kind != "extract")
+    extracts, others = ledger.loads_taken(rules.table, without=withdrawn)
     if is_extract and others:
         raise DeclarationError(
             f"Table {rules.table!r} has taken changes ({others:,} runs); an extract can only come before all of them. "
@@ -91,9 +91,9 @@ def check_kind(ledger: Ledger, rules: TableRules, run: Run, *, is_extract: bool)
         )
 
 
-def check_age(ledger: Ledger, it: UnderWay, run: Run, source: str) -> None:
+def check_age(ledger: Ledger, it: UnderWay, run: Run, source: str, withdrawn: Iterable[int]) -> None:
     """An extract that is older than what was taken says nothing of the present."""
-    newest = ledger.newest_extract(it.rules.table, run.feed)
+    newest = ledger.newest_extract(it.rules.table, run.feed, without=withdrawn)
     kind = it.blueprint.effective_type.kind
     if newest is None:
         return

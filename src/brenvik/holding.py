@@ -2,10 +2,21 @@
 
 from __future__ import annotations
 
-from brenvik.core import holds
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from brenvik.core import again, holds
+from brenvik.errors import DeclarationError
 from brenvik.ledger import Ledger
-from brenvik.ledger_tables import enter_held, held_deletes
-from brenvik.preparing import UnderWay
+from brenvik.ledger_entries import Run
+from brenvik.ledger_tables import enter_held, held_deletes, numbered_holds, released_deletes
+from brenvik.outcome import Outcome
+from brenvik.preparing import UnderWay, leave_out
+from brenvik.reworking import begin, work_again
+from brenvik.rules import TableRules
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
 def find_held(it: UnderWay, *, before_run: bool = False) -> None:
@@ -23,6 +34,7 @@ def set_aside(it: UnderWay) -> None:
     for statement in holds.set_aside(it.blueprint):
         it.do(statement)
     it.some_aside = it.sizes("aside")["aside"] > 0
+    it.highs = None  # without those
 
 
 def decide_aside(it: UnderWay, *, some_busy: bool) -> None:
@@ -30,7 +42,7 @@ def decide_aside(it: UnderWay, *, some_busy: bool) -> None:
     if not it.some_aside:
         return
     it.do(holds.decide(it.blueprint, some_busy=some_busy, some_held=it.some_held))
-    for row in it.ask(holds.summary()).to_pylist():
+    for row in it.rows(holds.summary()):
         it.counts[row["brenvik_decision"]] = it.counts.get(row["brenvik_decision"], 0) + row["n"]
 
 
@@ -39,3 +51,52 @@ def keep_aside(it: UnderWay, ledger: Ledger, *, is_extract: bool) -> None:
     it.do(holds.keep(it.blueprint))
     if it.counts["held"]:
         it.do(enter_held(), last_hold=ledger.last_hold(it.rules.table), from_extract=int(is_extract))
+
+
+def waiting_deletes(ledger: Ledger, rules: TableRules) -> pa.Table:
+    """The deletes that wait for a person: ``brenvik_hold`` (number), ``brenvik_feed``, ``brenvik_run``,
+    ``brenvik_since``, ``brenvik_effective``, then key and values of the row as it is now."""
+    it = begin(ledger, rules, values={})
+    return it.ask_values(holds.listed(it.blueprint, held_deletes()))
+
+
+def decide_holds(
+    ledger: Ledger,
+    rules: TableRules,
+    numbers: Iterable[int] | None = None,
+    *,
+    drop: bool = False,
+    reason: str | None = None,
+    preview: bool = False,
+    wait_s: float = 30.0,
+) -> Outcome:
+    """Releases held deletes (all, or by their numbers): each then holds from when the source said it; or drops them.
+
+    Raises DeclarationError for numbers that are not held.
+    """
+    chosen = sorted(waiting_deletes(ledger, rules)["brenvik_hold"].to_pylist() if numbers is None else set(numbers))
+
+    def check() -> None:
+        there = waiting_deletes(ledger, rules)["brenvik_hold"].to_pylist()
+        if unknown := [str(number) for number in chosen if number not in there] or ([] if chosen else ["any"]):
+            raise DeclarationError(f"Table {rules.table!r} does not hold {', '.join(unknown)}: brenvik held")
+
+    def prepare(it: UnderWay, run: Run) -> None:
+        counting = released_deletes(also=() if drop else chosen)
+        leave_out(it, ledger.withdrawn(rules.table), released=counting)
+        it.do(again.choose(it.blueprint, where="1 = 0" if drop else holds.is_one_of(numbered_holds(chosen))))
+        if not it.preview:
+            ledger.decide_holds(run, chosen, "dropped" if drop else "released")
+
+    what = "1 held delete" if len(chosen) == 1 else f"{len(chosen):,} held deletes"
+    return work_again(
+        ledger,
+        rules,
+        "drop" if drop else "release",
+        f"{what} {'dropped' if drop else 'released'}",
+        prepare,
+        check=check,
+        reason=reason,
+        preview=preview,
+        wait_s=wait_s,
+    )

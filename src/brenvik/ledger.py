@@ -8,7 +8,6 @@ import math
 import os
 import socket
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
@@ -16,10 +15,11 @@ from brenvik import __version__
 from brenvik.core import sql
 from brenvik.core.blueprint import Blueprint, Column
 from brenvik.core.windows import Mark, Window, parse_mark
-from brenvik.errors import BrenvikError, LayoutError, Refused
-from brenvik.ledger_tables import COUNTS, DECISIONS, LAYOUT, LOADS, ROW_COUNTS, SCHEMA, TABLES, VIEWS, place
+from brenvik.errors import BrenvikError, DeclarationError, LayoutError, Refused
+from brenvik.ledger_entries import Extract, FeedMemory, Run, TableState, TakenFile, Watermark
+from brenvik.ledger_tables import DECISIONS, LAYOUT, LOADS, ROW_COUNTS, SCHEMA, TABLES, VIEWS, place
 from brenvik.rules import TableRules
-from brenvik.types import ColumnType, parse_type
+from brenvik.types import parse_type
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -35,76 +35,9 @@ def now() -> datetime:
     return datetime.now(UTC).replace(tzinfo=None)
 
 
-@dataclass(frozen=True)
-class TakenFile:
-    """A file as it was when it was taken; ``number`` is its place in the run, from 1."""
-
-    file: str
-    size: int
-    digest: str
-    number: int = 0
-    run: int = 0
-
-
-@dataclass(frozen=True)
-class Watermark:
-    """The highest value of its watermark column that a feed has taken, and the run that moved it there."""
-
-    kind: str
-    mark: Mark
-    run: int
-    moved_at: datetime
-
-
-@dataclass(frozen=True)
-class Extract:
-    """An extract that was taken: of which feed, and when it holds (as text)."""
-
-    feed: str
-    time: str
-
-
-@dataclass(frozen=True)
-class FeedMemory:
-    """What the ledger remembers of one feed; see ``feeds.base.Memory``."""
-
-    ledger: Ledger
-    table: str
-    feed: str
-
-    def taken_files(self) -> dict[str, TakenFile]:
-        return self.ledger.taken_files(self.table, self.feed)
-
-    def watermark(self) -> Watermark | None:
-        return self.ledger.watermark(self.table, self.feed)
-
-
-@dataclass(frozen=True)
-class TableState:
-    """What the ledger knows of a table: read and written only while the table is held."""
-
-    columns: tuple[Column, ...]
-    effective_type: ColumnType
-    rules: Mapping[str, Any]
-    high_order: tuple[str, ...] | None
-    high_effective: str | None
-    last_key: int
-
-
-@dataclass(frozen=True)
-class Run:
-    """One load under way."""
-
-    number: int
-    table: str
-    feed: str
-    kind: str
-    source: str
-    started_at: datetime
-
-    def about(self) -> dict[str, object]:
-        """What every log record of a run carries."""
-        return {"run": self.number, "table": self.table, "feed": self.feed}
+def _other_than(runs: Iterable[int]) -> str:
+    numbers = ", ".join(str(int(run)) for run in runs)
+    return f" AND r.run NOT IN ({numbers})" if numbers else ""
 
 
 def _text(mark: Mark | None) -> str | None:
@@ -126,7 +59,7 @@ class Ledger:
     def _look(self) -> bool:
         if not self.engine.has_table(f"{SCHEMA}.layout"):
             return False
-        layout = self.engine.ask(f"SELECT layout FROM {place('layout')}")["layout"][0].as_py()
+        layout = self.engine.rows(f"SELECT layout FROM {place('layout')}")[0]["layout"]
         if layout != LAYOUT:
             older = "an older" if layout < LAYOUT else "a newer"
             raise LayoutError(
@@ -139,7 +72,9 @@ class Ledger:
         """Makes the ledger's tables where they are missing."""
         if self.exists():
             return
-        with self.engine.transaction():
+        with self.engine.hold(f"{SCHEMA}.layout", wait_s=60.0), self.engine.transaction():
+            if self.exists():  # somebody else was quicker
+                return
             self.engine.make_schema(SCHEMA)
             for name, columns in TABLES.items():
                 given = ", ".join(f"{sql.quote(column)} {kind}" for column, kind in columns.items())
@@ -159,6 +94,7 @@ class Ledger:
         seen: Mapping[str, int] | None = None,
         label: str | None = None,
         reason: str | None = None,
+        extract_scope: str | None = None,
     ) -> tuple[Run, int]:
         """Enters a run as ``running`` in a transaction of its own.
 
@@ -166,13 +102,18 @@ class Ledger:
         Returns the run and how many were lost.
         """
         with self.engine.hold(f"{SCHEMA}.runs", wait_s=60.0), self.engine.transaction():
-            lost = self.engine.run(
-                f"UPDATE {place('runs')} SET state = 'lost', message = 'the process ended before the run did' "
-                "WHERE table_name = :table_name AND state = 'running'",
+            (found,) = self.engine.rows(
+                "SELECT COALESCE(max(run), 0) AS run, COALESCE(sum(CASE WHEN state = 'running' AND table_name = :table_name "
+                f"THEN 1 ELSE 0 END), 0) AS lost FROM {place('runs')}",
                 {"table_name": rules.table},
             )
-            highest = self.engine.ask(f"SELECT COALESCE(max(run), 0) AS run FROM {place('runs')}")
-            run = Run(highest["run"][0].as_py() + 1, rules.table, feed, kind, source, now())
+            if lost := int(found["lost"]):
+                self.engine.run(
+                    f"UPDATE {place('runs')} SET state = 'lost', message = 'the process ended before the run did' "
+                    "WHERE table_name = :table_name AND state = 'running'",
+                    {"table_name": rules.table},
+                )
+            run = Run(found["run"] + 1, rules.table, feed, kind, source, now())
             self._insert(
                 "runs",
                 {
@@ -189,6 +130,7 @@ class Ledger:
                     "rules": json.dumps(rules._for_ledger(), default=str),
                     "label": label,
                     "reason": reason,
+                    "extract_scope": extract_scope,
                     "window_low": _text(window.low) if window else None,
                     "window_high": _text(window.high) if window else None,
                     **(seen or {}),
@@ -196,46 +138,47 @@ class Ledger:
             )
         return run, lost
 
-    def end_run(self, run: Run, state: str, counts: Mapping[str, int], message: str = "") -> None:
-        """Enters how a run ended; for ``done`` in the transaction of the data."""
+    def end_run(
+        self, run: Run, state: str, counts: Mapping[str, int], message: str = "", **others: str | int | None
+    ) -> None:
+        """Enters how a run ended, and other columns of it; for ``done`` in the transaction of the data."""
         columns = ("read", "derived", *DECISIONS, *ROW_COUNTS)
         values: dict[str, Any] = {name: counts[name] for name in columns if name in counts}
-        values |= {"state": state, "ended_at": now(), "message": message or None}
+        values |= {"state": state, "ended_at": now(), "message": message or None, **others}
         given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values)
         self.engine.run(f"UPDATE {place('runs')} SET {given} WHERE run = :run", {**values, "run": run.number})
 
-    def kinds_taken(self, table: str) -> dict[str, int]:
-        """How many loads of which kind a table has taken; withdrawn ones do not count."""
-        found = self.engine.ask(
+    def loads_taken(self, table: str, *, without: Iterable[int]) -> tuple[int, int]:
+        """How many extracts a table has taken, and how many other loads; without some runs, which are withdrawn."""
+        found = self.engine.rows(
             f"SELECT r.kind, count(*) AS n FROM {place('runs')} r WHERE r.table_name = :table_name AND r.state = 'done' "
-            f"AND r.kind IN {LOADS!r} AND {COUNTS} GROUP BY r.kind",
+            f"AND r.kind IN {LOADS!r}{_other_than(without)} GROUP BY r.kind",
             {"table_name": table},
         )
-        return {row["kind"]: row["n"] for row in found.to_pylist()}
+        kinds = {row["kind"]: row["n"] for row in found}
+        extracts = kinds.pop("extract", 0)
+        return extracts, sum(kinds.values())
 
-    def newest_extract(self, table: str, feed: str) -> tuple[int, str] | None:
-        """The run and the time of the newest extract that a feed has taken; withdrawn ones do not count."""
-        found = self.engine.ask(
+    def newest_extract(self, table: str, feed: str, *, without: Iterable[int]) -> tuple[int, str] | None:
+        """The run and the time of the newest extract that a feed has taken; without some runs, which are withdrawn."""
+        found = self.engine.rows(
             f"SELECT r.run, r.window_high FROM {place('runs')} r WHERE r.table_name = :table_name AND r.feed = :feed "
-            f"AND r.state = 'done' AND r.kind = 'extract' AND {COUNTS} ORDER BY r.run DESC LIMIT 1",
+            f"AND r.state = 'done' AND r.kind = 'extract'{_other_than(without)} ORDER BY r.run DESC LIMIT 1",
             {"table_name": table, "feed": feed},
-        ).to_pylist()
+        )
         return (found[0]["run"], found[0]["window_high"]) if found else None
 
     def extracts(self, table: str) -> dict[int, Extract]:
         """All extracts that were taken into a table, by their runs."""
-        found = self.engine.ask(
-            f"SELECT run, feed, window_high FROM {place('runs')} WHERE table_name = :table_name AND kind = 'extract' "
-            "AND state = 'done' ORDER BY run",
+        found = self.engine.rows(
+            f"SELECT run, feed, window_high, extract_scope, extract_shape FROM {place('runs')} "
+            "WHERE table_name = :table_name AND kind = 'extract' AND state = 'done' ORDER BY run",
             {"table_name": table},
         )
-        return {row["run"]: Extract(row["feed"], row["window_high"]) for row in found.to_pylist()}
-
-    def set_extract_time(self, run: Run, time: str) -> None:
-        """Enters the time of an extract with its run."""
-        self.engine.run(
-            f"UPDATE {place('runs')} SET window_high = :time WHERE run = :run", {"time": time, "run": run.number}
-        )
+        return {
+            row["run"]: Extract(row["feed"], row["window_high"], row["extract_scope"], row["extract_shape"])
+            for row in found
+        }
 
     def enter_failure(self, run: Run, error: BaseException) -> None:
         """Says how a run failed. The transaction of the data is undone already."""
@@ -250,10 +193,10 @@ class Ledger:
 
     def runs_of(self, table: str) -> list[int]:
         """The numbers of all runs of a table."""
-        found = self.engine.ask(
+        found = self.engine.rows(
             f"SELECT run FROM {place('runs')} WHERE table_name = :table_name", {"table_name": table}
         )
-        return [int(run) for run in found["run"].to_pylist()]
+        return [int(row["run"]) for row in found]
 
     def runs(self, table: str | None = None, *, last: int | None = None) -> pa.Table:
         """Runs, the newest first."""
@@ -268,17 +211,17 @@ class Ledger:
         """One run, as ``runs`` has it; None when there is none of that number."""
         if not self.exists():
             return None
-        found = self.engine.ask(
+        found = self.engine.rows(
             f"SELECT {sql.columns(TABLES['runs'])} FROM {place('runs')} WHERE run = :run", {"run": number}
         )
-        return next(iter(found.to_pylist()), None)
+        return next(iter(found), None)
 
     def files_of(self, run: int) -> tuple[str, ...]:
         """The files that a run took, in its order."""
-        found = self.engine.ask(
+        found = self.engine.rows(
             f"SELECT file FROM {place('taken_files')} WHERE run = :run ORDER BY number", {"run": run}
         )
-        return tuple(found["file"].to_pylist())
+        return tuple(row["file"] for row in found)
 
     def progress(self, table: str, feed: str) -> dict[str, Any] | None:
         """How far a feed is, as the view ``feed_progress`` says it; None when it took nothing yet."""
@@ -292,15 +235,15 @@ class Ledger:
         if not self.exists():
             return None
         where = " AND ".join(f"{name} = :{name}" for name in wanted)
-        return next(iter(self.engine.ask(f"SELECT * FROM {place(view)} WHERE {where}", wanted).to_pylist()), None)
+        return next(iter(self.engine.rows(f"SELECT * FROM {place(view)} WHERE {where}", wanted)), None)
 
     def state(self, table: str) -> TableState | None:
         """What is known of a table; None when Brenvik never made it."""
-        found = self.engine.ask(
-            f"SELECT columns, rules, high_order, high_effective, last_key FROM {place('tables')} "
+        found = self.engine.rows(
+            f"SELECT columns, rules, high_order, high_effective, last_key, row_count, living FROM {place('tables')} "
             "WHERE table_name = :table_name",
             {"table_name": table},
-        ).to_pylist()
+        )
         if not found:
             return None
         (row,) = found
@@ -312,6 +255,9 @@ class Ledger:
             high_order=tuple(json.loads(row["high_order"])) if row["high_order"] else None,
             high_effective=row["high_effective"],
             last_key=row["last_key"],
+            row_count=row["row_count"],
+            living=row["living"],
+            numbered_by_store=drawn.get("numbered_by_store", False),
         )
 
     def set_state(
@@ -322,6 +268,8 @@ class Ledger:
         high_order: Sequence[str] | None,
         high_effective: str | None,
         last_key: int,
+        row_count: int,
+        living: int,
         first_run: int | None,
     ) -> None:
         """Enters what is known of a table from now on; ``first_run`` where nothing was known before."""
@@ -332,6 +280,8 @@ class Ledger:
             "high_order": json.dumps(high_order) if high_order else None,
             "high_effective": high_effective,
             "last_key": last_key,
+            "row_count": row_count,
+            "living": living,
         }
         if first_run is not None:
             self._insert("tables", {**values, "first_run": first_run})
@@ -341,10 +291,10 @@ class Ledger:
 
     def shapes(self, table: str) -> dict[int, tuple[str, ...]]:
         """Which columns the changes of a table carried, by the number of the shape."""
-        found = self.engine.ask(
+        found = self.engine.rows(
             f"SELECT shape, columns FROM {place('shapes')} WHERE table_name = :table_name", {"table_name": table}
         )
-        return {row["shape"]: tuple(json.loads(row["columns"])) for row in found.to_pylist()}
+        return {row["shape"]: tuple(json.loads(row["columns"])) for row in found}
 
     def add_shapes(self, table: str, shapes: Mapping[int, Sequence[str]]) -> None:
         for shape, columns in shapes.items():
@@ -354,10 +304,10 @@ class Ledger:
         """The runs of a table that are withdrawn, each with the run that did it; as it was after the run ``known_at``."""
         if not self.exists():
             return {}
-        found = self.engine.ask(
+        found = self.engine.rows(
             f"SELECT run, by_run, put_back_by FROM {place('withdrawals')} WHERE table_name = :table_name ORDER BY by_run",
             {"table_name": table},
-        ).to_pylist()
+        )
         until = math.inf if known_at is None else known_at
         return {
             row["run"]: row["by_run"]
@@ -366,11 +316,13 @@ class Ledger:
         }
 
     def withdraw(self, run: Run, targets: Iterable[int], reason: str | None) -> None:
-        """Enters that runs are withdrawn, in the transaction that takes their changes out of the table."""
+        """Enters that runs are withdrawn, in the transaction that takes their changes out of the table; rejects that they took
+        again are open again."""
         for target in targets:
             self._insert(
                 "withdrawals", {"table_name": run.table, "run": target, "by_run": run.number, "reason": reason}
             )
+            self._set_rejects(run.table, target, "retaken", "open")
 
     def put_back(self, run: Run, targets: Iterable[int]) -> None:
         for target in targets:
@@ -379,14 +331,22 @@ class Ledger:
                 "WHERE table_name = :table_name AND run = :run AND put_back_by IS NULL",
                 {"table_name": run.table, "run": target, "by_run": run.number},
             )
+            self._set_rejects(run.table, target, "open", "retaken")
+
+    def _set_rejects(self, table: str, decided_by: int, before: str, state: str) -> None:
+        self.engine.run(
+            f"UPDATE {place('rejects')} SET state = :state "
+            "WHERE table_name = :table_name AND decided_by = :run AND state = :before",
+            {"state": state, "before": before, "table_name": table, "run": decided_by},
+        )
 
     def last_hold(self, table: str) -> int:
         """The highest number of a table's held deletes; they are numbered by table, under its hold."""
-        found = self.engine.ask(
+        found = self.engine.rows(
             f"SELECT COALESCE(max(hold), 0) AS hold FROM {place('held_deletes')} WHERE table_name = :table_name",
             {"table_name": table},
         )
-        return int(found["hold"][0].as_py())
+        return int(found[0]["hold"])
 
     def decide_holds(self, run: Run, holds: Iterable[int], state: str) -> None:
         """Enters what became of held deletes: ``released``, ``dropped`` or ``lapsed``."""
@@ -405,10 +365,10 @@ class Ledger:
 
     def folded(self, table: str, of_runs: Sequence[int]) -> dict[int, int]:
         """How many changes of these runs came again, by the later run that folded them."""
-        found = self.engine.ask(
+        found = self.engine.rows(
             f"SELECT run, of_run, changes FROM {place('folded')} WHERE table_name = :table_name ORDER BY run",
             {"table_name": table},
-        ).to_pylist()
+        )
         counts: dict[int, int] = {}
         for row in found:
             if row["of_run"] in of_runs and row["run"] not in of_runs:
@@ -422,12 +382,12 @@ class Ledger:
         """The files a feed has taken, by name."""
         if not self.exists():
             return {}
-        found = self.engine.ask(
+        found = self.engine.rows(
             f"SELECT file, size, digest, number, run FROM {place('taken_files')} "
             "WHERE table_name = :table_name AND feed = :feed ORDER BY run",
             {"table_name": table, "feed": feed},
         )
-        return {row["file"]: TakenFile(**row) for row in found.to_pylist()}
+        return {row["file"]: TakenFile(**row) for row in found}
 
     def take_files(self, run: Run, files: Iterable[TakenFile]) -> None:
         for file in files:
@@ -449,11 +409,11 @@ class Ledger:
         """How far a feed is; None when it never took anything."""
         if not self.exists():
             return None
-        found = self.engine.ask(
+        found = self.engine.rows(
             f"SELECT kind, watermark, run, moved_at FROM {place('watermarks')} "
             "WHERE table_name = :table_name AND feed = :feed",
             {"table_name": table, "feed": feed},
-        ).to_pylist()
+        )
         return next(
             (Watermark(r["kind"], parse_mark(r["watermark"], r["kind"]), r["run"], r["moved_at"]) for r in found), None
         )
@@ -478,11 +438,38 @@ class Ledger:
 
     def last_reject(self, table: str) -> int:
         """The highest number of a table's rejects; they are numbered by table, under its hold."""
-        found = self.engine.ask(
+        found = self.engine.rows(
             f"SELECT COALESCE(max(reject), 0) AS reject FROM {place('rejects')} WHERE table_name = :table_name",
             {"table_name": table},
         )
-        return int(found["reject"][0].as_py())
+        return int(found[0]["reject"])
+
+    def decide_rejects(self, run: Run, rejects: Iterable[int], state: str) -> None:
+        """Enters what became of open rejects: ``retaken`` or ``dropped``. Raises DeclarationError when one is not open."""
+        numbers = [str(int(reject)) for reject in rejects]
+        if not numbers:
+            return
+        decided = self.engine.run(
+            f"UPDATE {place('rejects')} SET state = :state, decided_by = :run "
+            f"WHERE table_name = :table_name AND state = 'open' AND reject IN ({', '.join(numbers)})",
+            {"state": state, "run": run.number, "table_name": run.table},
+        )
+        if decided != len(numbers):
+            raise DeclarationError(
+                f"Of {len(numbers):,} rejects of table {run.table!r}, {len(numbers) - decided:,} are not open any more: "
+                "brenvik rejects"
+            )
+
+    def place_rejects(self, run: Run) -> None:
+        """Of a run that took rejects again, in their order: what it refused stands where it stood at first."""
+        self.engine.run(
+            f"UPDATE {place('rejects')} SET file = m.file, line = m.line FROM ("
+            f"SELECT o.file, o.line, row_number() OVER (ORDER BY o.reject) AS nth FROM {place('rejects')} o "
+            "WHERE o.table_name = :table_name AND o.decided_by = :run) m "
+            f"WHERE {place('rejects')}.table_name = :table_name AND {place('rejects')}.run = :run "
+            f"AND {place('rejects')}.line = m.nth",
+            {"table_name": run.table, "run": run.number},
+        )
 
     def _insert(self, table: str, values: Mapping[str, Any]) -> None:
         marks = ", ".join(f":{name}" for name in values)

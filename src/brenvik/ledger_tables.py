@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from brenvik.core import arrivals, sql
 
 SCHEMA = "brenvik"
-LAYOUT = 3
+LAYOUT = 4
 
 DECISIONS = (
     "inserted",
@@ -38,6 +38,8 @@ TABLES: dict[str, dict[str, str]] = {
         "high_order": "TEXT",
         "high_effective": "TEXT",
         "last_key": "BIGINT",
+        "row_count": "BIGINT",
+        "living": "BIGINT",
     },
     "shapes": {"table_name": "TEXT", "shape": "INTEGER", "columns": "TEXT"},
     "runs": {
@@ -58,6 +60,8 @@ TABLES: dict[str, dict[str, str]] = {
         "reason": "TEXT",
         "window_low": "TEXT",
         "window_high": "TEXT",
+        "extract_scope": "TEXT",
+        "extract_shape": "INTEGER",
         "ahead": "BIGINT",
         "without_watermark": "BIGINT",
         "read": "BIGINT",
@@ -100,6 +104,7 @@ TABLES: dict[str, dict[str, str]] = {
         "held_since": "TIMESTAMP",
         "decided_by": "BIGINT",
     },
+    "refused_keys": {"table_name": "TEXT", "run": "BIGINT", "key": "TEXT"},
     "folded": {"table_name": "TEXT", "run": "BIGINT", "of_run": "BIGINT", "changes": "BIGINT"},
     "rejects": {
         "reject": "BIGINT",
@@ -114,6 +119,7 @@ TABLES: dict[str, dict[str, str]] = {
         "content": "TEXT",
         "state": "TEXT",
         "rejected_at": "TIMESTAMP",
+        "decided_by": "BIGINT",
     },
 }
 
@@ -203,7 +209,24 @@ def held_in_extract() -> str:
     return f"""(
   SELECT r.run, r.arrival FROM {place("held_deletes")} r
   WHERE r.table_name = :table_name AND r.from_extract = 1 AND r.run <= :to_run
-    AND (r.decided_by IS NULL OR r.decided_by > :to_run))"""
+    AND (r.decided_by IS NULL OR r.decided_by > :to_run)
+    AND NOT EXISTS (
+      SELECT 1 FROM {place("withdrawals")} w
+      WHERE w.table_name = r.table_name AND w.run = r.run AND w.by_run < :to_run
+        AND (w.put_back_by IS NULL OR w.put_back_by > :to_run)))"""
+
+
+def enter_refused_keys(key: str) -> str:
+    """The statement that enters the keys of rows that an extract had refused, of the working table of that name; ``key`` is the
+    whole key of a row ``r`` as text. Of these the extract says that they are there, and nothing else."""
+    return f"""
+INSERT INTO {place("refused_keys")} ({sql.columns(TABLES["refused_keys"])})
+SELECT :table_name, :run, {key} FROM {sql.work("refused_keys")} r"""
+
+
+def refused_in_extract() -> str:
+    """The keys of rows that the extract ``to_run`` had refused, as a relation (key) in parentheses."""
+    return f"(SELECT r.key FROM {place('refused_keys')} r WHERE r.table_name = :table_name AND r.run = :to_run)"
 
 
 def enter_held() -> str:
@@ -224,16 +247,19 @@ def enter_rejects(files: Sequence[tuple[int, str]]) -> str:
 INSERT INTO {place("rejects")} ({sql.columns(TABLES["rejects"])})
 SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_arrival), :table_name, :feed, :run, {file},
   {arrivals.line_of("r.brenvik_arrival")}, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
-  CAST(:loaded_at AS TIMESTAMP)
+  CAST(:loaded_at AS TIMESTAMP), NULL
 FROM {sql.work("rejected")} r
 WHERE r.brenvik_again = 0"""
 
 
-def known_rejects(*, has_ledger: bool) -> str:
-    """Makes ``rejected`` of ``faulty``: ``brenvik_again`` marks rows that equal an open reject or an earlier row."""
+def known_rejects(*, has_ledger: bool, retakes: Sequence[int] = ()) -> str:
+    """Makes ``rejected`` of ``faulty``: ``brenvik_again`` marks rows that equal an open reject or an earlier row.
+
+    The rejects ``retakes`` are just taken again; what equals them is rejected anew."""
+    others = f" AND r.reject NOT IN ({', '.join(str(int(number)) for number in retakes)})" if retakes else ""
     is_open = f"""EXISTS (
       SELECT 1 FROM {place("rejects")} r
-      WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open' AND r.content = f.brenvik_row) OR"""
+      WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open' AND r.content = f.brenvik_row{others}) OR"""
     return f"""
 CREATE TEMP TABLE {sql.work("rejected")} AS
 SELECT f.brenvik_arrival, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,

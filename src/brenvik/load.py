@@ -8,7 +8,8 @@ Everything from the screening on happens in one transaction. A preview goes the 
 from __future__ import annotations
 
 import logging
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 from brenvik.core import holds, sort
 from brenvik.core.blueprint import Blueprint
@@ -19,13 +20,15 @@ from brenvik.errors import (
 )
 from brenvik.guarding import NOTHING_MORE, Allowed, check_age, check_guards, check_kind
 from brenvik.holding import decide_aside, find_held, keep_aside, set_aside
-from brenvik.ledger import Ledger, Run, TableState, now
-from brenvik.ledger_tables import enter_rejects
+from brenvik.ledger import Ledger, now
+from brenvik.ledger_entries import Run, TableState
+from brenvik.ledger_tables import enter_refused_keys, enter_rejects
 from brenvik.outcome import Outcome, Telling
-from brenvik.preparing import LATER_THAN_ALL, UnderWay, check_rules, leave_out, next_work, prepare
+from brenvik.patience import again_when_overtaken
+from brenvik.preparing import LATER_THAN_ALL, UnderWay, check_rules, check_scope, leave_out, next_work, prepare
 from brenvik.rules import TableRules
 from brenvik.screening import screen_rows
-from brenvik.working import count_decisions, exactly, foresee, new_highs, set_highs, work_out, write_table
+from brenvik.working import count_decisions, enter_state, exactly, foresee, new_highs, set_highs, work_out, write_table
 
 if TYPE_CHECKING:
     from brenvik.feeds.base import Batch, Source, Wanted, Watch
@@ -49,33 +52,67 @@ def load(
     wait_s: float = 30.0,
     watch: Watch | None = None,
     allowed: Allowed = NOTHING_MORE,
+    extract_scope: str | None = None,
 ) -> Outcome:
     """Takes what a feed has new into its table, wholly or not at all; a preview only says what would happen.
 
     ``wanted`` asks for something else than what is new; ``label`` is kept with the run. ``explain`` says whether to keep
     what ``Outcome.decisions`` needs; None: for up to ``TOLD_UNASKED`` rows. ``allowed`` is what a person lets through.
+    ``extract_scope`` is a condition over the table's columns: living rows outside of it are not missed in an extract.
 
     Raises Busy when another load holds the table for longer than ``wait_s`` seconds, and whatever else ``errors``
     names; the run is then entered as ``failed`` or ``refused`` and nothing else is written.
     """
-    memory = ledger.memory(rules.table, source.name)
+    how = _How(operations, explain, watch, allowed, extract_scope)
     if preview:
-        batch = source.open(memory, wanted)
-        try:
-            if not batch.columns:
-                return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
-            run = Run(0, rules.table, source.name, source.kind, batch.source, now())
-            outcome = _work_through(ledger, rules, batch, operations, run, explain, watch, allowed)
-            if outcome.more:
-                piece = "the first extract" if batch.extract else "the first piece"
-                outcome.notes.append(f"This is {piece}; a load goes on with the next until nothing is left.")
-            return outcome
-        finally:
-            batch.close()
+        return _preview(ledger, rules, source, wanted, how)
     ledger.prepare()
+
+    def once() -> Outcome:
+        return _load(ledger, rules, source, wanted, how, label=label, wait_s=wait_s)
+
+    return again_when_overtaken(once) if source.opens_again else once()
+
+
+@dataclass(frozen=True)
+class _How:
+    """What a person says of a load beside its rules and its source."""
+
+    operations: Operations | None
+    explain: bool | None
+    watch: Watch | None
+    allowed: Allowed
+    extract_scope: str | None
+
+
+def _preview(ledger: Ledger, rules: TableRules, source: Source, wanted: Wanted | None, how: _How) -> Outcome:
+    batch = source.open(ledger.memory(rules.table, source.name), wanted)
+    try:
+        if not batch.columns:
+            return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
+        run = Run(0, rules.table, source.name, source.kind, batch.source, now())
+        outcome = _work_through(ledger, rules, batch, run, how)
+        if outcome.more:
+            piece = "the first extract" if batch.extract else "the first piece"
+            outcome.notes.append(f"This is {piece}; a load goes on with the next until nothing is left.")
+        return outcome
+    finally:
+        batch.close()
+
+
+def _load(
+    ledger: Ledger,
+    rules: TableRules,
+    source: Source,
+    wanted: Wanted | None,
+    how: _How,
+    *,
+    label: str | None,
+    wait_s: float,
+) -> Outcome:
     with ledger.engine.hold(rules.table, wait_s=wait_s):
         try:
-            batch = source.open(memory, wanted)
+            batch = source.open(ledger.memory(rules.table, source.name), wanted)
         except (InputError, Temporary) as error:
             run, _ = ledger.start_run(rules, feed=source.name, kind=source.kind, source="", label=label)
             ledger.enter_failure(run, error)
@@ -91,10 +128,11 @@ def load(
                 window=batch.window,
                 seen=batch.seen,
                 label=label,
+                extract_scope=how.extract_scope if batch.extract else None,
             )
             _log.info("started: %s", batch.source, extra=run.about())
             try:
-                outcome = _work_through(ledger, rules, batch, operations, run, explain, watch, allowed)
+                outcome = _work_through(ledger, rules, batch, run, how)
             except BaseException as error:
                 ledger.enter_failure(run, error)
                 raise
@@ -108,23 +146,15 @@ def load(
         return outcome
 
 
-def _work_through(
-    ledger: Ledger,
-    rules: TableRules,
-    batch: Batch,
-    operations: Operations | None,
-    run: Run,
-    explain: bool | None,
-    watch: Watch | None,
-    allowed: Allowed,
-) -> Outcome:
+def _work_through(ledger: Ledger, rules: TableRules, batch: Batch, run: Run, how: _How) -> Outcome:
     """From the screening to the end; a run without a number is a preview."""
     engine = ledger.engine
     has_ledger = ledger.exists()
     state = ledger.state(rules.table) if has_ledger else None
     check_rules(rules, state)
+    withdrawn = ledger.withdrawn(rules.table)
     if has_ledger:
-        check_kind(ledger, rules, run, is_extract=batch.extract is not None)
+        check_kind(ledger, rules, run, withdrawn, is_extract=batch.extract is not None)
     it = UnderWay(
         engine,
         rules,
@@ -136,29 +166,31 @@ def _work_through(
         },
         work=next_work(),
         preview=run.number == 0,
+        scope=how.extract_scope,
     )
     with engine.transaction():
-        it.blueprint = prepare(it, ledger, batch, state, operations, has_ledger)
+        it.blueprint = prepare(it, ledger, batch, state, how.operations, has_ledger)
+        check_scope(it.blueprint, how.extract_scope, batch.columns)
         if has_ledger:
-            leave_out(it, ledger.withdrawn(rules.table))
+            leave_out(it, withdrawn)
             find_held(it)
         set_highs(it, state)
-        screen_rows(it, batch, operations, has_ledger, watch)
+        screen_rows(it, batch, how.operations, has_ledger, how.watch)
         if batch.extract and has_ledger:
-            check_age(ledger, it, run, batch.source)
+            check_age(ledger, it, run, batch.source, withdrawn)
         set_aside(it)
-        it.told = it.counts["read"] <= TOLD_UNASKED if explain is None else explain
+        it.told = it.counts["read"] <= TOLD_UNASKED if how.explain is None else how.explain
         first = state is None or state.high_effective is None
         some_busy = work_out(it, first=first)
         decide_aside(it, some_busy=some_busy)
         counts = count_decisions(it, some_busy=some_busy)
-        refusal = check_guards(it, batch.source, allowed, is_extract=batch.extract is not None, some_busy=some_busy)
+        refusal = check_guards(it, batch.source, how.allowed, is_extract=batch.extract is not None)
         if refusal and not it.preview:
             raise refusal
         foresee(it, some_busy=some_busy)
         if not it.preview:
             _write(it, ledger, run, batch, state, first=first, some_busy=some_busy)
-            ledger.end_run(run, "done", counts)
+            ledger.end_run(run, "done", counts, **_of_extract(it, batch))
     telling = Telling(
         engine=engine,
         work=it.work,
@@ -205,23 +237,25 @@ def _write(
         exactly(
             it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **file_names)
         )
+    if batch.retakes:
+        ledger.decide_rejects(run, batch.retakes, "retaken")
+        ledger.place_rejects(run)
     if blueprint.kept and some_busy and it.counts["duplicate"]:
-        ledger.fold(run, {row["of_run"]: row["n"] for row in it.ask(sort.folded(blueprint)).to_pylist()})
+        ledger.fold(run, {row["of_run"]: row["n"] for row in it.rows(sort.folded(blueprint))})
     ledger.take_files(run, batch.files)
-    if batch.extract:
-        ledger.set_extract_time(run, it.values["extract_at"])
+    if batch.extract and it.some_rejected:
+        it.do(enter_refused_keys(blueprint.key_text("r")))
     if batch.window and batch.window.moves and batch.window.high is not None:
         ledger.set_watermark(run, batch.window.kind, batch.window.high)
-    high_order, high_effective = new_highs(it, state, first=first)
-    last_key = it.values["last_key"] + it.counts["rows_added"]
-    ledger.set_state(
-        blueprint,
-        it.rules,
-        high_order=high_order,
-        high_effective=high_effective,
-        last_key=last_key,
-        first_run=run.number if state is None else None,
-    )
+    enter_state(ledger, it, new_highs(it, state, first=first), first_run=run.number if state is None else None)
+
+
+def _of_extract(it: UnderWay, batch: Batch) -> dict[str, Any]:
+    """What is entered with a run of an extract: when it holds, and the shape of its rows where they have one."""
+    if not batch.extract:
+        return {}
+    shapes = it.blueprint.shapes_of(batch.carried.values())
+    return {"window_high": it.values["extract_at"], "extract_shape": shapes[0] if len(shapes) == 1 else None}
 
 
 def _notes_on_late(it: UnderWay) -> list[str]:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from brenvik.core import tell
 from brenvik.core.blueprint import Blueprint
 from brenvik.core.windows import Window
-from brenvik.errors import BrenvikError, DeclarationError, NotClean, Refused, StoreError
+from brenvik.errors import BrenvikError, Busy, DeclarationError, NotClean, Refused, StoreError
 from brenvik.ledger_tables import DECISIONS
 
 if TYPE_CHECKING:
@@ -40,10 +40,13 @@ class Telling:
         from brenvik.desk import desk
 
         try:
-            wide = self.engine.ask(
-                tell.wide(self.blueprint, busy=self.some_busy, aside=self.some_aside), work=self.work
+            wide, rejected = (
+                self.engine.ask(text, work=self.work, types=self.blueprint.answers)
+                for text in (
+                    tell.wide(self.blueprint, busy=self.some_busy, aside=self.some_aside),
+                    tell.rejected(none=not self.some_rejected),
+                )
             )
-            rejected = self.engine.ask(tell.rejected(none=not self.some_rejected), work=self.work)
         except StoreError as error:
             raise StoreError(f"The decisions can be told only while the store is open: {error}") from error
         with desk() as work:
@@ -105,7 +108,9 @@ class Outcome:
         return cls(table, feed, None, "nothing new", notes=list(notes))
 
     @classmethod
-    def stopped(cls, table: str, feed: str, state: str, error: BrenvikError) -> Outcome:
+    def stopped(cls, table: str, feed: str, error: BrenvikError, *, state: str | None = None) -> Outcome:
+        """Of a load that an error ended."""
+        state = state or ("refused" if isinstance(error, Refused) else "busy" if isinstance(error, Busy) else "failed")
         return cls(table, feed, None, state, error=error)
 
     @property

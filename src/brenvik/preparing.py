@@ -10,9 +10,11 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.core import again, holds, sql
 from brenvik.core.blueprint import Blueprint, draw
+from brenvik.core.conditions import columns_of
 from brenvik.core.screen import Operations
-from brenvik.errors import FeedError, ForeignTable, RulesChanged
-from brenvik.ledger import Ledger, TableState
+from brenvik.errors import DeclarationError, FeedError, ForeignTable, RulesChanged
+from brenvik.ledger import Ledger
+from brenvik.ledger_entries import TableState
 from brenvik.ledger_tables import kept_table, released_deletes
 from brenvik.rules import NEED_REBUILD, TableRules
 
@@ -44,7 +46,15 @@ class UnderWay:
     some_rejected: bool = False
     told: bool = True
     late: int = 0
+    highs: dict[str, Any] | None = None  # of what was screened, where it is known already
+    row_count: int = 0  # of the table before the run
+    living: int = 0  # keys of the table before the run
+    living_change: int = 0
+    lost: int = 0  # keys that are alive and will not be
     keeps_explicit: bool = False
+    rekeyed: bool = False  # the rows of the table are of another natural key
+    scope: str | None = None  # of an extract: the part of the table in which what it does not hold is gone
+    met: str | None = None  # of an extract: the living versions that its changes meet, where they are at hand
     some_held: bool = False
     some_aside: bool = False
     state: TableState = None  # type: ignore[assignment]  # of a table that is worked out again
@@ -55,9 +65,16 @@ class UnderWay:
     def ask(self, text: str, **values: Any) -> pa.Table:
         return self.engine.ask(text, self.values | values, work=self.work)
 
+    def ask_values(self, text: str, **values: Any) -> pa.Table:
+        """The same for an answer that holds values of the table's columns under their names."""
+        return self.engine.ask(text, self.values | values, work=self.work, types=self.blueprint.answers)
+
+    def rows(self, text: str) -> list[dict[str, Any]]:
+        return self.engine.rows(text, self.values, work=self.work)
+
     def row(self, text: str) -> dict[str, Any]:
-        (found,) = self.ask(text).to_pylist()
-        return dict(found)
+        (found,) = self.rows(text)
+        return found
 
     def sizes(self, *names: str) -> dict[str, int]:
         """How many rows some working tables have."""
@@ -141,23 +158,28 @@ def prepare(
         rules,
         columns,
         known=state.columns if state else (),
-        locator=engine.locator,
+        numbered_by_store=state.numbered_by_store if state else False,
+        store=engine.traits,
         kept=kept_table(rules.table),
         source=batch.source,
     )
-    if state is None and engine.has_table(rules.table):
+    if state is None and engine.has_table(rules.stored_as):
         raise ForeignTable(
-            f"{engine.address} has a table {rules.table!r} that Brenvik did not make. Nothing was written. "
-            "Give the table of the rules another name, or move that one out of the way."
+            f"{engine.address} has a table {rules.stored_as!r} that Brenvik did not make. Nothing was written. See whether it "
+            f"fits (brenvik check {rules.table}) and go on with it (brenvik adopt {rules.table}), or give the table of the "
+            "rules another name."
         )
     known = {column.name for column in state.columns} if state else set()
     new = [column.name for column in blueprint.columns if column.name not in known]
     if it.preview and new:
         blueprint = _stand_in(it, blueprint, exists=state is not None)
     elif state is None:
-        _create(it, blueprint.table, blueprint.table_columns())
+        create(it, blueprint.table, blueprint.table_columns())
+        start = blueprint.own("valid_from")
+        engine.index(blueprint.table, [*blueprint.keys, *([start] if start else [])])
         if blueprint.kept:
-            _create(it, blueprint.kept, blueprint.kept_columns())
+            create(it, blueprint.kept, blueprint.kept_columns())
+            engine.index(blueprint.kept, blueprint.keys)
     elif new:
         for column in blueprint.columns:
             if column.name in new:
@@ -174,6 +196,22 @@ def prepare(
     return blueprint.with_shapes(shapes | added)
 
 
+def check_scope(blueprint: Blueprint, scope: str | None, feed: Iterable[str]) -> None:
+    """Raises FeedError when the scope of an extract is no condition over columns that the table and its rows have."""
+    if scope is None:
+        return
+    there = [name for name in (*blueprint.keys, *blueprint.values) if name not in blueprint.type_0 and name in feed]
+    try:
+        unknown = [name for name in columns_of(scope) if name not in there]
+    except ValueError as error:
+        raise DeclarationError(f"extract_scope: {error}") from None
+    if unknown:
+        raise FeedError(
+            f"extract_scope looks at {', '.join(unknown)}; it tells which rows of table {blueprint.table!r} an extract holds, by "
+            f"columns that both have and that follow the source (no type 0): {', '.join(there)}."
+        )
+
+
 def _check_files(rules: TableRules, batch: Batch, operations: Operations | None) -> None:
     """Raises FeedError when one of several files lacks a column that every change needs."""
     needed = [*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])]
@@ -188,7 +226,8 @@ def _check_files(rules: TableRules, batch: Batch, operations: Operations | None)
         raise FeedError("\n  ".join([f"Not every file fits the rules of table {rules.table!r}:", *faults]))
 
 
-def _create(it: UnderWay, relation: str, columns: list[tuple[str, str, bool]], *, temporary: bool = False) -> None:
+def create(it: UnderWay, relation: str, columns: list[tuple[str, str, bool]], *, temporary: bool = False) -> None:
+    """Makes a table of columns: name, type, and whether nulls are refused."""
     given = ", ".join(f"{sql.quote(name)} {kind}{' NOT NULL' if needed else ''}" for name, kind, needed in columns)
     it.do(f"CREATE {'TEMP ' if temporary else ''}TABLE {sql.relation(relation)} ({given})")
 
@@ -201,7 +240,7 @@ def _stand_in(it: UnderWay, blueprint: Blueprint, *, exists: bool) -> Blueprint:
         pairs.append((blueprint.kept, seen.kept, blueprint.kept_columns()))
     if not exists:
         for _, stand_in, columns in pairs:
-            _create(it, stand_in, columns, temporary=True)
+            create(it, stand_in, columns, temporary=True)
         return seen
     for relation, stand_in, columns in pairs:
         there = set(it.ask(f"SELECT * FROM {sql.relation(relation)} WHERE 1 = 0").column_names)
@@ -210,7 +249,7 @@ def _stand_in(it: UnderWay, blueprint: Blueprint, *, exists: bool) -> Blueprint:
             for name, kind, _ in columns
         ]
         it.do(
-            f"CREATE TEMP VIEW {sql.relation(stand_in)} AS SELECT {sql.quote(it.engine.locator)} AS brenvik_row, "
+            f"CREATE TEMP VIEW {sql.relation(stand_in)} AS SELECT {sql.quote(it.engine.traits.locator)} AS brenvik_row, "
             f"{', '.join(shown)} FROM {sql.relation(relation)}"
         )
-    return replace(seen, locator="brenvik_row")
+    return replace(seen, store=replace(seen.store, locator="brenvik_row"))

@@ -10,6 +10,7 @@ from brenvik.core.windows import Mark, Window, back, parse_mark, parse_span, spa
 from brenvik.errors import BrenvikError, DeclarationError
 from brenvik.feed_rules import DatabaseFeed, FeedRules
 from brenvik.ledger import Ledger, now
+from brenvik.ledger_tables import LOADS
 from brenvik.project import Project, ProjectTable
 
 if TYPE_CHECKING:
@@ -68,7 +69,7 @@ def how_far(project: Project, store: Store, table: ProjectTable) -> list[FeedPro
         memory = store.ledger.memory(name, feed.name)
         waiting, error = None, None
         try:
-            waiting = project.source(table, feed).waiting(memory)
+            waiting = project.source(table, feed, store).waiting(memory)
         except BrenvikError as raised:
             error = str(raised)
         known = store.ledger.progress(name, feed.name) or dict.fromkeys(("taken_up_to", "run", "moved_at"))
@@ -76,7 +77,7 @@ def how_far(project: Project, store: Store, table: ProjectTable) -> list[FeedPro
         taken = told(watermark.mark) if watermark else known["taken_up_to"]
         run, moved_at = known["run"], known["moved_at"]
         if feed.kind == "extract" and isinstance(feed, DatabaseFeed) and store.ledger.exists():
-            newest = store.ledger.newest_extract(name, feed.name)
+            newest = store.ledger.newest_extract(name, feed.name, without=store.ledger.withdrawn(name))
             run, taken = newest or (None, None)
             about = store.ledger.run(run) if run else None
             moved_at = about["started_at"] if about else None
@@ -179,8 +180,8 @@ def plan_move(project: Project, store: Store, table: str, feed: str | None, *, t
             return Move(found, rules, known.kind, known.mark, back(known.mark, span))
         assert to is not None
         if known is None:
-            source = rules.source(project.folder, found.rules, project.connections)
-            kind, mark = source.parse_mark(to)  # type: ignore[union-attr]  # it has a watermark
+            source: Any = project.source(found, rules, store)  # one with a watermark
+            kind, mark = source.parse_mark(to)
             return Move(found, rules, kind, None, mark)
         return Move(found, rules, known.kind, known.mark, parse_mark(to, known.kind, zone=found.rules.time_zone))
     except ValueError as error:
@@ -208,6 +209,26 @@ def set_watermark(ledger: Ledger, move: Move, *, reason: str | None, wait_s: flo
         return run.number
 
 
+def begin_watermarks(project: Project, store: Store, table: ProjectTable, *, wait_s: float = 30.0) -> list[str]:
+    """Sets the watermarks of a table that was just adopted, where they are read off it: a feed whose watermark is the effective
+    column goes on from the highest time in the table. Returns what was set, and what a person should set."""
+    notes = []
+    state = store.ledger.state(table.rules.table)
+    for feed in table.feeds:
+        if not isinstance(feed, DatabaseFeed) or feed.watermark is None:
+            continue
+        name = table.rules.table
+        if state is None or feed.watermark != table.rules.effective_column or state.high_effective is None:
+            notes.append(
+                f"Feed {feed.name} begins at the beginning; where it shall go on: brenvik watermarks set {name} --to VALUE"
+            )
+            continue
+        move = plan_move(project, store, name, feed.name, to=state.high_effective, by=None)
+        run = set_watermark(store.ledger, move, reason="adopted", wait_s=wait_s)
+        notes.append(f"Feed {feed.name} goes on from {told(move.after)}, the highest time in the table (run {run}).")
+    return notes
+
+
 def taken_by(store: Store, run: int) -> tuple[str, str, Wanted]:
     """The table and feed of a run, and how to ask the feed for the same again.
 
@@ -218,11 +239,11 @@ def taken_by(store: Store, run: int) -> tuple[str, str, Wanted]:
     row = store.ledger.run(run)
     if row is None:
         raise DeclarationError(f"There is no run {run}: brenvik runs")
-    if row["kind"] == "watermark" or row["state"] != "done":
+    if row["kind"] not in LOADS or row["state"] != "done":
         raise DeclarationError(
             f"Run {run} took nothing ({row['kind']}, {row['state']}), so there is nothing to take again."
         )
-    if row["window_high"] is not None:
+    if row["window_high"] is not None and row["kind"] != "extract":
         return row["table_name"], row["feed"], Wanted(after=row["window_low"], until=row["window_high"])
     files = store.ledger.files_of(run)
     if not files:

@@ -8,7 +8,7 @@ from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from brenvik.errors import BrenvikError, Busy, DeclarationError, NotReached, ProjectError, Refused
+from brenvik.errors import BrenvikError, Busy, DeclarationError, NotReached, ProjectError
 from brenvik.feed_rules import Connection, FeedRules
 from brenvik.guarding import NOTHING_MORE, Allowed
 from brenvik.outcome import Outcome
@@ -41,7 +41,7 @@ class Project:
 
     name: str
     folder: Path
-    store: str
+    store: str = field(repr=False)  # may hold a password
     tables: Mapping[str, ProjectTable]
     connections: Mapping[str, Connection] = field(default_factory=dict, repr=False)
     environment: str | None = None
@@ -68,9 +68,9 @@ class Project:
             )
         return found
 
-    def source(self, table: ProjectTable, feed: FeedRules) -> StandingSource:
+    def source(self, table: ProjectTable, feed: FeedRules, store: Store) -> StandingSource:
         """A feed of a table, ready to be opened."""
-        return feed.source(self.folder, table.rules, self.connections)
+        return feed.source(self.folder, table.rules, self.connections, store.engine)
 
     def feed(self, table: str, name: str | None = None) -> tuple[ProjectTable, FeedRules]:
         """A feed of a table; its only one when no name is given. Raises ProjectError with the names that there are."""
@@ -137,7 +137,7 @@ class Project:
                 name = table.rules.table
                 if before := [other for other in table.after if other in stopped]:
                     error = NotReached(f"It comes after {', '.join(before)}, which was not loaded.")
-                    done.append(Outcome.stopped(name, each.name, "skipped", error))
+                    done.append(Outcome.stopped(name, each.name, error, state="skipped"))
                 else:
                     done += self._load(
                         opened,
@@ -179,7 +179,7 @@ class Project:
             while True:
                 outcome = store.load_from(
                     table.rules,
-                    self.source(table, feed),
+                    self.source(table, feed, store),
                     operations=feed.operations,
                     wanted=wanted,
                     label=label,
@@ -188,6 +188,7 @@ class Project:
                     wait_s=wait_s,
                     watch=(lambda rows: watch(name, rows)) if watch else None,
                     allowed=allowed,
+                    extract_scope=feed.extract_scope,
                 )
                 yield outcome
                 if preview or not outcome.more:
@@ -197,9 +198,5 @@ class Project:
         except BrenvikError as error:
             if wanted and isinstance(error, DeclarationError):
                 raise
-            state = "failed"
-            if isinstance(error, Refused):
-                state = "refused"
-            elif isinstance(error, Busy):
-                state = "skipped" if if_busy == "skip" else "busy"
-            yield Outcome.stopped(name, feed.name, state, error)
+            skipped = isinstance(error, Busy) and if_busy == "skip"
+            yield Outcome.stopped(name, feed.name, error, state="skipped" if skipped else None)

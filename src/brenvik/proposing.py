@@ -13,7 +13,7 @@ from brenvik.core.screen import Operations
 from brenvik.desk import desk
 from brenvik.errors import ProjectError
 from brenvik.feeds.formats import batch_of, columns_of
-from brenvik.ledger import TakenFile
+from brenvik.ledger_entries import TakenFile
 from brenvik.types import CAN_ORDER, ColumnType, parse_type
 
 if TYPE_CHECKING:

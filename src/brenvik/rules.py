@@ -32,7 +32,17 @@ HOUSEKEEPING = (
 )
 
 # What the tables of an existing declaration rest on; a change of these needs the table worked out again.
-NEED_REBUILD = ("natural_key", "order_by", "effective", "grain", "deletes", "keep_changes", "open_end", "housekeeping")
+NEED_REBUILD = (
+    "table_name",
+    "natural_key",
+    "order_by",
+    "effective",
+    "grain",
+    "deletes",
+    "keep_changes",
+    "open_end",
+    "housekeeping",
+)
 
 
 @dataclass(frozen=True, config=ConfigDict(extra="forbid", hide_input_in_errors=True))
@@ -40,7 +50,9 @@ class TableRules:
     """The rules of one table, validated and immutable.
 
     table
-        The name of the table in the store.
+        The name of the table, here and in the ledger.
+    table_name
+        Its name in the store where that is another one, also with a schema: ``mart.buoy``.
     natural_key
         The columns that name a thing in the source. Never null, never floating point.
     order_by
@@ -108,6 +120,7 @@ class TableRules:
     housekeeping: Mapping[str, str | Literal[False]] = Field(default_factory=dict)
     open_end: datetime | date | int | None = None
     time_zone: str = "UTC"
+    table_name: str | None = Field(default=None, min_length=1)
 
     @field_validator("natural_key", "order_by", "type_0", "type_1", "type_2", "leave_out", mode="before")
     @classmethod
@@ -138,6 +151,11 @@ class TableRules:
     def effective_column(self) -> str | None:
         """The column that tells from when a change holds; None means the time of the load."""
         return self.effective or (self.order_by[0] if self.order_by else None)
+
+    @property
+    def stored_as(self) -> str:
+        """The name of the table in the store."""
+        return self.table_name or self.table
 
     def declared_type(self, column: str) -> ColumnType | None:
         return parse_type(self.types[column]) if column in self.types else None
@@ -263,10 +281,14 @@ class TableRules:
     def _for_ledger(self) -> dict[str, Any]:
         """The rules as plain values that JSON can hold."""
         plain = {name: getattr(self, name) for name in self.__dataclass_fields__}
-        return {
-            name: list(value) if isinstance(value, tuple) else str(value) if isinstance(value, date) else value
-            for name, value in plain.items()
-        } | {"types": dict(self.types), "housekeeping": dict(self.housekeeping), "reject_if": dict(self.reject_if)}
+        return (
+            {
+                name: list(value) if isinstance(value, tuple) else str(value) if isinstance(value, date) else value
+                for name, value in plain.items()
+            }
+            | {"types": dict(self.types), "housekeeping": dict(self.housekeeping), "reject_if": dict(self.reject_if)}
+            | {"table_name": self.stored_as}
+        )
 
 
 def _place(loc: tuple[int | str, ...]) -> str:

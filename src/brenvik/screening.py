@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
 
 from brenvik.core import arrivals, compare, screen, sort, sql
 from brenvik.core.screen import Operations
@@ -22,57 +24,80 @@ def screen_rows(
 
     The rows of an extract are held against the table: those that equal it are counted, keys that are absent are deleted.
     """
-    extract = batch.extract
-    relation = compare.EXTRACTED if extract else "screened"
-    feed = tuple(batch.columns.items())
-    numbers = {carried: shape for shape, carried in it.blueprint.shapes}
-    held = set(it.blueprint.carried)
-    shapes = tuple((number, numbers[tuple(sorted(set(names) & held))]) for number, names in batch.carried.items())
-    extract_time = None
-    if extract:
-        it.values["extract_at"] = _time_of(it, extract, batch.source)
-        extract_time = extract.column or ""
-    text = screen.screen(
-        it.blueprint,
-        feed,
-        operations,
-        shapes,
-        keeps_raw=batch.keeps_raw,
-        into=relation,
-        extract_time=extract_time,
-    )
+
+    def staging(into: str, *, through: str | None = None) -> screen.Staging:
+        made = screen.screen(
+            it.blueprint,
+            tuple(batch.columns.items()),
+            operations,
+            tuple((number, *it.blueprint.shapes_of([names])) for number, names in batch.carried.items()),
+            keeps_raw=batch.keeps_raw,
+            into=into,
+            extract_time=(batch.extract.column or "") if batch.extract else None,
+            scope=it.scope,
+            inside=f"({batch.inside})" if batch.inside else None,
+        )
+        return replace(made, through=through, kept_as=compare.COMPARED) if through else made
+
+    if batch.extract:
+        it.values["extract_at"] = _time_of(it, batch.extract, batch.source)
+        _screen_extract(it, batch, staging, has_ledger, watch)
+        return
+    _stage(it, batch, staging("screened"), watch)
+    sums = _sum_up(it, derives=batch.derives)
+    it.counts["read"] -= sums["derived"]
+    if sums["faulty"] or batch.broken:
+        _take_out_rejected(it, batch, "screened", has_ledger)
+        sums = _sum_up(it, derives=batch.derives)  # a rejected row brings no derived change either
+    it.counts["derived"] = sums["derived"]
+
+
+def _sum_up(it: UnderWay, *, derives: bool = False) -> dict[str, Any]:
+    """Notes how many changes of ``screened`` are late, and the highest order and time of them; see ``sort.sums``."""
+    sums = it.row(sort.sums(it.blueprint, first="high_effective" not in it.values, derives=derives))
+    it.late = sums["late"]
+    it.highs = sums if sort.HIGH in sums else None
+    return sums
+
+
+def _stage(it: UnderWay, batch: Batch, staging: screen.Staging, watch: Watch | None) -> None:
+    if batch.inside:
+        _stage_inside(it, batch, staging)
+        return
     try:
-        it.engine.stage(batch.rows(watch), text, it.values, work=it.work)
+        it.engine.stage(batch.rows(watch), staging, it.values, work=it.work)
     except StoreError:
         if batch.failure:  # raised inside the stream, and wrapped by the engine that read it
             raise batch.failure from None
         raise
-    derived = arrivals.count_derived("c") if batch.derives else "0"
-    counts = it.row(
-        f"SELECT count(*) AS n, count(c.brenvik_fault) AS faulty, {derived} AS derived FROM {sql.work(relation)} c"
-    )
-    it.counts["derived"] = int(counts["derived"] or 0)
-    it.counts["read"] = counts["n"] - it.counts["derived"] + len(batch.broken)
-    if counts["faulty"] or batch.broken:
-        _take_out_rejected(it, batch, relation, derived, has_ledger)
-    if extract:
-        _hold_against_table(it, batch)
-    if "high_effective" in it.values:
-        late = it.row(f"SELECT {sort.count_late(it.blueprint)} AS n FROM {sql.work('screened')} c")
-        it.late = int(late["n"] or 0)
+    it.counts["read"] = batch.count + len(batch.broken)
 
 
-def _take_out_rejected(it: UnderWay, batch: Batch, relation: str, derived: str, has_ledger: bool) -> None:
+def _stage_inside(it: UnderWay, batch: Batch, staging: screen.Staging) -> None:
+    """The same of rows that stand in the store already: they never leave it, and are not cast."""
+    faults = [
+        f"{column.name} is {kind} there, and {column.type} in table {it.rules.table!r}"
+        for column in it.blueprint.columns
+        if (kind := batch.columns.get(column.name))
+        and (kind.kind != column.type.kind or (kind.kind == "decimal" and kind != column.type))
+    ]
+    if faults:
+        raise FeedError("\n  ".join([f"{batch.source}:", *faults, "Read a query that casts them."]))
+    it.values |= batch.inside_values
+    batch.count = it.do(f"CREATE TEMP TABLE {sql.work(staging.into)} AS {staging.question}")
+    it.counts["read"] = batch.count
+
+
+def _take_out_rejected(it: UnderWay, batch: Batch, relation: str, has_ledger: bool) -> None:
     it.some_rejected = True
     if batch.extract:
-        it.do(compare.find_refused(it.blueprint))
+        it.do(compare.find_refused(it.blueprint, relation))
     for statement in screen.take_out_rejected(derives=batch.derives, relation=relation):
         it.do(statement)
-    if batch.derives:  # a rejected row brings no derived change either
-        it.counts["derived"] = int(it.row(f"SELECT {derived} AS n FROM {sql.work('screened')} c")["n"] or 0)
     if batch.broken:
-        it.engine.stage(batch.broken_rows(), screen.add_broken(), it.values, work=it.work)
-    it.do(known_rejects(has_ledger=has_ledger))
+        it.engine.stage(batch.broken_rows(), screen.BROKEN, it.values, work=it.work)
+        it.do(screen.add_broken())
+    it.do(known_rejects(has_ledger=has_ledger, retakes=batch.retakes))
     again = it.row(f"SELECT count(*) AS n, COALESCE(sum(brenvik_again), 0) AS again FROM {sql.work('rejected')}")
     it.counts["duplicate"] = int(again["again"])
     it.counts["rejected"] = again["n"] - int(again["again"])
@@ -113,24 +138,69 @@ def _time_of(it: UnderWay, extract: ExtractTime, source: str) -> str:
         raise DeclarationError(f"The time of the extract {source}: {error}") from None
 
 
-def _hold_against_table(it: UnderWay, batch: Batch) -> None:
-    """Makes ``screened`` of what an extract says anew."""
-    blueprint = it.blueprint
-    times = it.row(compare.times())
-    if times["earliest"] != times["latest"]:
+def _screen_extract(
+    it: UnderWay, batch: Batch, staging: Callable[..., screen.Staging], has_ledger: bool, watch: Watch | None
+) -> None:
+    """Makes ``screened`` of what an extract says anew.
+
+    Its rows are compared while they come, where the store can do that. Then some cases cannot be told apart, for which they are
+    read once more and compared as a whole.
+    """
+    blueprint, question = it.blueprint, compare.compare(it.blueprint, it.scope)
+    ask_sizes = compare.sizes(blueprint, first="high_effective" not in it.values)
+    it.counts["derived"] = 0
+    sizes, some_twice = None, False
+    assert batch.extract
+    if blueprint.store.streams and batch.repeats and not (it.scope or it.some_held or batch.extract.column):
+        _stage(it, batch, staging(compare.EXTRACTED, through=question), watch)
+        sizes = it.row(ask_sizes)
+        it.values["extract_at"] = sizes["at"]
+        if sizes["faulty_met"] or _some_twice(sizes, batch.count - sizes["faulty"]):
+            it.do(f"DROP TABLE {sql.work(compare.COMPARED)}")
+            sizes = None
+        elif sizes["faulty"] or batch.broken:
+            _take_out_rejected(it, batch, compare.COMPARED, has_ledger)
+    if sizes is None:
+        _stage(it, batch, staging(compare.EXTRACTED), watch)
+        good = batch.count - _compare_whole(it, batch, question, has_ledger)
+        sizes = it.row(ask_sizes)
+        some_twice = bool(it.scope) or _some_twice(sizes, good)  # outside of the scope nothing is counted as absent
+        if some_twice:
+            it.do(compare.add_twice(blueprint))
+    if blueprint.meets_living and not some_twice:
+        it.met = compare.met(blueprint)
+    screened = it.do(compare.screen_differing(blueprint))
+    taken = it.counts["read"] - it.counts.get("rejected", 0) - it.counts.get("duplicate", 0)
+    it.counts["unchanged"] = taken - screened
+    if sizes["absent"] and blueprint.holds != "ignore":
+        file = batch.files[-1].number if batch.files else 0
+        it.values["absent_from"] = arrivals.numbered(file, arrivals.ABSENT) - 1
+        shape = blueprint.shapes[0][0]
+        absent = compare.add_absent(blueprint, some_refused=it.some_rejected, some_held=it.some_held, shape=shape)
+        it.counts["derived"] = it.do(absent)
+    changes = screened + it.counts["derived"]
+    if blueprint.order:
+        _sum_up(it)
+    else:  # all hold from one time
+        it.late = changes * sizes["late"]
+        it.highs = {sort.HIGH: it.values["extract_at"] if changes and not sizes["late"] else None}
+
+
+def _some_twice(sizes: dict[str, int], good: int) -> bool:
+    """Whether any key stands in several of the ``good`` rows, of those that a living version stands against."""
+    return good - sizes["new"] + sizes["absent"] > sizes["living"]
+
+
+def _compare_whole(it: UnderWay, batch: Batch, question: str, has_ledger: bool) -> int:
+    """Makes ``compared`` of ``extracted``, without its faulty rows; returns how many they were."""
+    found = it.row(compare.times())
+    if found["faulty"] or batch.broken:
+        _take_out_rejected(it, batch, compare.EXTRACTED, has_ledger)
+    if found["earliest"] != found["latest"]:
         raise FeedError(
-            f"{batch.source} holds rows of {times['earliest']} and of {times['latest']}; an extract has one time. "
+            f"{batch.source} holds rows of {found['earliest']} and of {found['latest']}; an extract has one time. "
             "Nothing of it was taken."
         )
-    it.values["extract_at"] = times["latest"] or it.values["extract_at"]
-    it.do(compare.find_twice(blueprint))
-    sizes = it.sizes("twice", compare.EXTRACTED)
-    it.do(compare.find_differing(blueprint, some_twice=sizes["twice"] > 0))
-    it.counts["unchanged"] = sizes[compare.EXTRACTED] - it.sizes("screened")["screened"]
-    file = batch.files[-1].number if batch.files else 0
-    it.values["absent_from"] = arrivals.numbered(file, arrivals.ABSENT) - 1
-    shape = blueprint.shapes[0][0]
-    if blueprint.holds == "ignore":
-        return
-    absent = compare.add_absent(blueprint, some_refused=it.some_rejected, some_held=it.some_held, shape=shape)
-    it.counts["derived"] = it.do(absent)
+    it.values["extract_at"] = found["latest"] or it.values["extract_at"]
+    it.do(f"CREATE TEMP TABLE {sql.work(compare.COMPARED)} AS {question}")
+    return int(found["faulty"])

@@ -9,16 +9,23 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
+from brenvik.adopting import adopt
 from brenvik.core import ask
+from brenvik.core.blueprint import types_of
 from brenvik.core.screen import Operations
 from brenvik.errors import DeclarationError
 from brenvik.guarding import NOTHING_MORE, Allowed
-from brenvik.ledger import Ledger, TableState
+from brenvik.holding import decide_holds, waiting_deletes
+from brenvik.ledger import Ledger
+from brenvik.ledger_entries import TableState
 from brenvik.ledger_tables import LOADS
 from brenvik.load import load
 from brenvik.outcome import Outcome
-from brenvik.reworking import decide_holds, decided_by, known, rebuild, story, waiting_deletes, withdraw
-from brenvik.rules import Kind, TableRules
+from brenvik.past import decided_by, known, story
+from brenvik.rebuilding import rebuild
+from brenvik.rules import HOUSEKEEPING, Kind, TableRules
+from brenvik.types import parse_type
+from brenvik.withdrawing import withdraw
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -50,6 +57,7 @@ class Store:
         operation: str | Operations | None = None,
         feed: str = "frame",
         at: str | date | datetime | None = None,
+        extract_scope: str | None = None,
         label: str | None = None,
         explain: bool | None = None,
         wait_s: float = 30.0,
@@ -71,6 +79,9 @@ class Store:
             The name under which the run is entered.
         at
             When an extract holds; times without a zone are in the rules' time zone. None: now.
+        extract_scope
+            A condition over the table's columns, as in ``"region = 'north'"``: the extract holds this part of the table
+            only, so that living rows outside of it are not missed. None: it holds all of it.
         label
             Kept with the run, such as a scheduler's own id.
         explain
@@ -83,7 +94,7 @@ class Store:
         Raises FeedError when the frame does not fit the rules, TooManyRejects, TooMuch, TooOld, RulesChanged, ForeignTable
         or Busy; in each case nothing was written but the run.
         """
-        source, codes = _frame(frame, kind, operation, feed, at)
+        source, codes = _frame(frame, kind, operation, feed, at, extract_scope)
         return load(
             self.ledger,
             rules,
@@ -93,6 +104,7 @@ class Store:
             explain=explain,
             wait_s=wait_s,
             allowed=Allowed(allow_deletes, allow_changes),
+            extract_scope=extract_scope,
         )
 
     def preview(
@@ -104,14 +116,17 @@ class Store:
         operation: str | Operations | None = None,
         feed: str = "frame",
         at: str | date | datetime | None = None,
+        extract_scope: str | None = None,
         explain: bool | None = None,
     ) -> Outcome:
         """The outcome that ``load`` would have; nothing is written. An Arrow reader is used up by it.
 
         Where a load would be refused, ``Outcome.refusal`` says why.
         """
-        source, codes = _frame(frame, kind, operation, feed, at)
-        return load(self.ledger, rules, source, operations=codes, preview=True, explain=explain)
+        source, codes = _frame(frame, kind, operation, feed, at, extract_scope)
+        return load(
+            self.ledger, rules, source, operations=codes, preview=True, explain=explain, extract_scope=extract_scope
+        )
 
     def load_from(
         self,
@@ -126,6 +141,7 @@ class Store:
         wait_s: float = 30.0,
         watch: Watch | None = None,
         allowed: Allowed = NOTHING_MORE,
+        extract_scope: str | None = None,
     ) -> Outcome:
         """The same for any feed; a project loads its tables through it. ``wanted`` asks for something else than what is new."""
         return load(
@@ -140,6 +156,7 @@ class Store:
             wait_s=wait_s,
             watch=watch,
             allowed=allowed,
+            extract_scope=extract_scope,
         )
 
     def withdraw(
@@ -159,7 +176,7 @@ class Store:
         return withdraw(self.ledger, rules, runs, reason=reason, put_back=put_back, preview=preview, wait_s=wait_s)
 
     def held(self, rules: TableRules) -> pa.Table:
-        """The deletes that wait for a person, with the rows they would end; see ``reworking.waiting_deletes``."""
+        """The deletes that wait for a person, with the rows they would end; see ``holding.waiting_deletes``."""
         return waiting_deletes(self.ledger, rules)
 
     def release(
@@ -171,12 +188,39 @@ class Store:
         preview: bool = False,
         wait_s: float = 30.0,
     ) -> Outcome:
-        """Lets held deletes happen (all, or by their numbers); with ``drop`` they never do. See ``reworking.decide_holds``."""
+        """Lets held deletes happen (all, or by their numbers); with ``drop`` they never do. See ``holding.decide_holds``."""
         return decide_holds(self.ledger, rules, holds or None, drop=drop, reason=reason, preview=preview, wait_s=wait_s)
 
     def rebuild(self, rules: TableRules, *, preview: bool = False, wait_s: float = 30.0) -> Outcome:
-        """Works the table out again from its kept changes, under the rules as they are now; see ``reworking.rebuild``."""
+        """Works the table out again from its kept changes, under the rules as they are now; see ``rebuilding.rebuild``."""
         return rebuild(self.ledger, rules, preview=preview, wait_s=wait_s)
+
+    def adopt(
+        self,
+        rules: TableRules,
+        feed: Mapping[str, str] | None = None,
+        *,
+        allow_changes: int = 0,
+        reason: str | None = None,
+        preview: bool = False,
+        wait_s: float = 30.0,
+    ) -> Outcome:
+        """Takes over a table that the store had before, with every row and surrogate key it has.
+
+        ``feed`` names the columns that its feeds will carry, with their types as in ``TableRules.types``; columns of the table
+        that neither it nor the rules name stay as they are. Raises NotAsRules when the table does not fit, or when more than
+        ``allow_changes`` rows are not what the rules would make of them. See ``adopting.adopt``.
+        """
+        carried = {name: parse_type(kind) for name, kind in (feed or {}).items()}
+        return adopt(
+            self.ledger,
+            rules,
+            carried,
+            allow_changes=allow_changes,
+            reason=reason,
+            preview=preview,
+            wait_s=wait_s,
+        )
 
     def decisions(self, rules: TableRules, run: int) -> pa.Table:
         """What a past run decided on the changes it kept, worked out again; columns as in ``Outcome.decisions``.
@@ -187,7 +231,7 @@ class Store:
         return decided_by(self.ledger, rules, run)
 
     def story(self, rules: TableRules, key: Key) -> list[dict[str, Any]]:
-        """Every change ever kept of a key, in the order of arrival; see ``reworking.story``."""
+        """Every change ever kept of a key, in the order of arrival; see ``past.story``."""
         return story(self.ledger, rules, self._key_values(rules, key))
 
     def read(self, rules: TableRules, *, known_at: int | None = None, without: Iterable[int] = ()) -> pa.Table:
@@ -198,7 +242,8 @@ class Store:
         """
         if known_at is not None or (without := tuple(without)):
             return known(self.ledger, rules, known_at=known_at, without=without)
-        return self._ask(rules, "", {}) if self._state(rules) else _no_rows()
+        state = self._state(rules)
+        return self._ask(rules, state, "", {}) if state else _no_rows()
 
     def history(
         self, rules: TableRules, key: Key, *, known_at: int | None = None, without: Iterable[int] = ()
@@ -213,7 +258,8 @@ class Store:
         state = self._state(rules)
         if state is None:
             return _no_rows()
-        return self._ask(rules, ask.of_key(rules, {column.name: column.type for column in state.columns}), values)
+        types = {column.name: column.type for column in state.columns}
+        return self._ask(rules, state, ask.of_key(rules, types), values)
 
     def as_of(
         self,
@@ -239,7 +285,7 @@ class Store:
         moment = _moment(when, state.effective_type.kind)
         if known_at is not None or (without := tuple(without)):
             return known(self.ledger, rules, known_at=known_at, without=without, moment=moment)
-        return self._ask(rules, ask.at_moment(rules, state.effective_type), {"moment": moment})
+        return self._ask(rules, state, ask.at_moment(rules, state.effective_type), {"moment": moment})
 
     def close(self) -> None:
         """Lets go of the store. Outcomes cannot tell their decisions afterwards."""
@@ -260,9 +306,11 @@ class Store:
     def _state(self, rules: TableRules) -> TableState | None:
         return self.ledger.state(rules.table) if self.ledger.exists() else None
 
-    def _ask(self, rules: TableRules, where: str, values: Mapping[str, Any]) -> pa.Table:
+    def _ask(self, rules: TableRules, state: TableState, where: str, values: Mapping[str, Any]) -> pa.Table:
         open_end = str(rules.open_end) if rules.open_end is not None else None
-        return self.engine.ask(ask.rows(rules, where), {**values, "open_end": open_end})
+        own = ((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
+        types = types_of(state.columns, state.effective_type, own)
+        return self.engine.ask(ask.rows(rules, where), {**values, "open_end": open_end}, types=types)
 
 
 def _no_rows() -> pa.Table:
@@ -274,7 +322,9 @@ def _no_rows() -> pa.Table:
 def open_store(
     address: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None
 ) -> Store:
-    """The store at an address: ``duckdb:coast.duckdb`` (a file, made when missing) or ``duckdb::memory:``.
+    """The store at an address: ``duckdb:coast.duckdb`` or ``sqlite:coast.db`` (files, made when missing), ``duckdb::memory:``,
+    or a database of a PostgreSQL server (``postgresql://coast@db.halvorsund.example/warehouse``; what its client understands
+    in a URL counts, TLS settings and timeouts included).
 
     ``read_only`` opens without the right to write. ``wait_s`` is how long to wait, in seconds, while another process
     holds the file. ``memory_limit`` (``"500 MB"``, ``"4 GB"``) is what the engine may use of memory, as far as it works in this
@@ -283,18 +333,33 @@ def open_store(
     Raises DeclarationError for an address of no known kind, StoreError when it cannot be opened, Busy when another
     process holds it for longer.
     """
-    kind, separator, place = address.partition(":")
-    if not separator or kind != "duckdb" or not place:
-        raise DeclarationError(
-            f"{_without_secrets(address)!r} is no address of a store; expected duckdb:FILE or duckdb::memory:"
-        )
-    from brenvik.stores.duckdb import DuckDBEngine
-
+    kind, _, place = address.partition(":")
     if memory_limit is not None and not MEMORY.fullmatch(memory_limit):
         raise DeclarationError(f'memory_limit: expected a size as in "500 MB" or "4 GB", got {memory_limit!r}')
-    if read_only and place != ":memory:" and not Path(place).exists():
-        place = ":memory:"  # nothing was ever loaded; there is nothing to read either
-    return Store(DuckDBEngine(place, read_only=read_only, wait_s=wait_s, memory_limit=memory_limit))
+    if kind == "duckdb" and place:
+        from brenvik.stores.duckdb import DuckDBEngine
+
+        if read_only and place != ":memory:" and not Path(place).exists():
+            place = ":memory:"  # nothing was ever loaded; there is nothing to read either
+        return Store(DuckDBEngine(place, read_only=read_only, wait_s=wait_s, memory_limit=memory_limit))
+    if kind == "postgresql" and place.startswith("//"):
+        try:
+            from brenvik.stores.postgres import PostgresEngine
+        except ModuleNotFoundError as error:
+            raise DeclarationError(
+                f"A store in PostgreSQL needs the package {error.name}: pip install 'brenvik[postgres]'"
+            ) from None
+        return Store(PostgresEngine(address))
+    if kind == "sqlite" and place:
+        from brenvik.stores.sqlite import SQLiteEngine
+
+        if read_only and place != ":memory:" and not Path(place).exists():
+            place = ":memory:"
+        return Store(SQLiteEngine(place, read_only=read_only))
+    raise DeclarationError(
+        f"{without_secrets(address)!r} is no address of a store; expected duckdb:FILE, duckdb::memory:, sqlite:FILE "
+        "or postgresql://USER@HOST/DATABASE"
+    )
 
 
 def _moment(when: str | int | date | datetime, kind: str) -> str:
@@ -312,17 +377,27 @@ def _moment(when: str | int | date | datetime, kind: str) -> str:
     return moment.isoformat(" ") if isinstance(moment, datetime) else str(moment)
 
 
-def _without_secrets(address: str) -> str:
+def without_secrets(address: str) -> str:
+    """An address as messages may tell it."""
     return (address.partition("@")[2] and "…@" + address.partition("@")[2]) or address
 
 
 def _frame(
-    frame: Any, kind: str, operation: str | Operations | None, feed: str, at: str | date | datetime | None
+    frame: Any,
+    kind: str,
+    operation: str | Operations | None,
+    feed: str,
+    at: str | date | datetime | None,
+    extract_scope: str | None,
 ) -> tuple[Source, Operations | None]:
     from brenvik.feeds.frames import FrameSource
 
     if kind not in LOADS:
         raise DeclarationError(f"kind is {kind!r}; known are 'changes', 'upserts' and 'extract'")
+    if extract_scope is not None and kind != "extract":
+        raise DeclarationError(
+            "extract_scope says of what an extract holds all; changes and upserts say nothing by absence"
+        )
     if at is not None and kind != "extract":
         raise DeclarationError(
             "at is the time of an extract; changes and upserts say it row by row, by the effective column"

@@ -6,15 +6,21 @@ worked out again from the changes kept before.
 
 from __future__ import annotations
 
-from brenvik.core import again, diff, plain, sort, sql, versions
+from collections.abc import Mapping
+from typing import Any
+
+from brenvik.core import again, diff, plain, sort, versions
 from brenvik.errors import BrokenLaw
-from brenvik.ledger import TableState
+from brenvik.ledger import Ledger
+from brenvik.ledger_entries import TableState
 from brenvik.ledger_tables import DECISIONS
 from brenvik.preparing import UnderWay
 
 
 def set_highs(it: UnderWay, state: TableState | None) -> None:
-    """The two highest values ever taken, and where surrogate keys go on, as parameters of the statements."""
+    """The two highest values ever taken, and where surrogate keys go on, as parameters of the statements; and how large the
+    table is."""
+    it.row_count, it.living = (state.row_count, state.living) if state else (0, 0)
     it.values["open_end"] = str(it.rules.open_end) if it.rules.open_end is not None else None
     it.values["last_key"] = state.last_key if state else 0
     if state is None or state.high_effective is None:
@@ -29,34 +35,47 @@ def work_out(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
 
     ``chosen`` says that ``busy`` is there already.
     """
-    blueprint = it.blueprint
-    if not chosen:
-        it.do(sort.mark_busy(blueprint, some_late=it.late > 0))
-    some_busy = it.sizes("busy")["busy"] > 0
-    it.do(plain.decide(blueprint, some_busy=some_busy, told=it.told))
+    blueprint, asked = it.blueprint, it.asked_for
+    busy = it.sizes("busy")["busy"] if chosen else it.do(sort.mark_busy(blueprint, some_late=it.late > 0))
+    some_busy = busy > 0
+    it.do(plain.decide(blueprint, some_busy=some_busy, told=it.told, met=it.met))
     if not first and blueprint.type_1 and blueprint.keeps_lives:
         it.do(plain.returning_keys(blueprint))
-    it.plain = {row["brenvik_decision"]: row for row in it.ask(plain.summary()).to_pylist()}
+    it.plain = {row["brenvik_decision"]: row for row in it.rows(plain.summary())}
     if it.plain.pop(plain.FULL, None):
         for statement in plain.send_on(blueprint):
             it.do(statement)
         some_busy = True
-    for statement in diff.plain_effects(blueprint, some_busy=some_busy):
-        it.do(statement)
+    closes, removes = diff.plain_effects(blueprint, some_busy=some_busy)
+    it.do(closes)
+    ending = ("versioned", "deleted") if blueprint.deletes == "close" else ("versioned",)
+    asked |= {"closes": _plain(it, *ending), "removes": it.do(removes) if removes else 0, "sets": 0, "adds": 0}
+    it.living_change = _plain(it, "inserted") - _plain(it, "deleted")
+    it.lost = _plain(it, "deleted")
     if not some_busy:
         return False
-    draw_versions(it, first=first)
+    draw_versions(it, first=first, chosen=chosen)
     it.do(diff.find_stored(blueprint))
-    it.do(diff.pair(blueprint))
-    for statement in diff.busy_effects(blueprint):
-        it.do(statement)
+    it.do(diff.pair(blueprint, rekeyed=it.rekeyed))
+    for relation, statement in diff.busy_effects(blueprint):
+        asked[relation] += it.do(statement)
+    alive = it.row(diff.count_alive(blueprint))
+    it.living_change += alive["after"] - alive["before"]
+    it.lost += alive["lost"]
     return True
 
 
-def draw_versions(it: UnderWay, *, first: bool) -> None:
-    """Works out which versions the busy keys should have, and what became of each of their new changes."""
+def _plain(it: UnderWay, *decisions: str) -> int:
+    """How many plain changes have one of these decisions."""
+    return sum(it.plain[name]["n"] for name in decisions if name in it.plain)
+
+
+def draw_versions(it: UnderWay, *, first: bool = False, chosen: bool = False) -> None:
+    """Works out which versions the busy keys should have, and what became of each of their new changes.
+
+    Keys that were ``chosen`` are worked out in full anyway."""
     it.do(sort.find_duplicates(it.blueprint, first=first))
-    if not first:
+    if not (first or chosen):
         it.do(sort.widen_busy(it.blueprint))
     it.do(versions.judge(it.blueprint, first=first))
     it.do(versions.draw_up(it.blueprint))
@@ -68,12 +87,12 @@ def count_decisions(it: UnderWay, *, some_busy: bool) -> dict[str, int]:
     for decision, row in it.plain.items():
         counts[decision] += row["n"]
     if some_busy:
-        judged = it.ask(versions.summary()).to_pylist()
+        judged = it.rows(versions.summary())
         sizes = it.sizes("screened", "plain", "duplicates")
-        for row in judged:
-            counts[row["brenvik_decision"]] += row["n"]
+        for each in judged:
+            counts[each["brenvik_decision"]] += each["n"]
         counts["duplicate"] += sizes["duplicates"]
-        passed = sizes["screened"] - sizes["plain"] - sizes["duplicates"] - sum(row["n"] for row in judged)
+        passed = sizes["screened"] - sizes["plain"] - sizes["duplicates"] - sum(each["n"] for each in judged)
         counts["superseded"] += passed
         it.asked_for["kept"] = sizes["screened"] - sizes["duplicates"]
     else:
@@ -90,21 +109,16 @@ def count_decisions(it: UnderWay, *, some_busy: bool) -> dict[str, int]:
 
 def foresee(it: UnderWay, *, some_busy: bool) -> None:
     """Notes what the diff asks for: how many rows each statement must touch."""
-    asked = it.asked_for
-    asked["plain_adds"] = sum(it.plain[name]["n"] for name in ("inserted", "versioned") if name in it.plain)
+    asked, counts = it.asked_for, it.counts
+    asked["plain_adds"] = _plain(it, "inserted", "versioned")
     asked["type_1"] = sum(row["sets"] for row in it.plain.values())
-    also_closed = it.plain["versioned"]["sets"] if "versioned" in it.plain else 0
-    asked |= {"spread": 0, "sets": 0, "adds": 0}
-    if asked["type_1"] and it.blueprint.has_versions:
-        it.do(plain.spread(it.blueprint))
-        asked |= it.sizes("spread")
-    asked |= it.sizes("closes", "removes", *(("sets", "adds") if some_busy else ()))
-    before = it.row(f"SELECT count(*) AS n FROM {sql.relation(it.blueprint.table)}")["n"]
-    it.counts["rows_before"] = before
-    it.counts["rows_added"] = asked["plain_adds"] + asked["adds"]
-    it.counts["rows_removed"] = asked["removes"]
-    it.counts["rows_updated"] = asked["closes"] + asked["type_1"] - also_closed + asked["spread"] + asked["sets"]
-    it.counts["rows_after"] = before + it.counts["rows_added"] - it.counts["rows_removed"]
+    asked["also_closed"] = also_closed = it.plain["versioned"]["sets"] if "versioned" in it.plain else 0
+    asked["spread"] = it.do(plain.spread(it.blueprint)) if asked["type_1"] and it.blueprint.has_versions else 0
+    counts["rows_before"] = it.row_count
+    counts["rows_added"] = asked["plain_adds"] + asked["adds"]
+    counts["rows_removed"] = asked["removes"]
+    counts["rows_updated"] = asked["closes"] + asked["type_1"] - also_closed + asked["spread"] + asked["sets"]
+    counts["rows_after"] = it.row_count + counts["rows_added"] - counts["rows_removed"]
 
 
 def write_table(it: UnderWay, *, some_busy: bool) -> None:
@@ -113,20 +127,22 @@ def write_table(it: UnderWay, *, some_busy: bool) -> None:
     if asked["closes"]:
         deletes = some_busy or "deleted" in it.plain
         exactly(it, "ended", asked["closes"], it.do(diff.write_closes(blueprint, deletes=deletes)))
+    if asked["also_closed"] and blueprint.store.moves:
+        it.do(plain.find_again(blueprint))
     if asked["type_1"]:
-        names = tuple(name for name, any_ in it.ask(plain.touched_type_1(blueprint)).to_pylist()[0].items() if any_)
+        names = blueprint.type_1
+        if not blueprint.store.whole_rows:
+            names = tuple(name for name, any_ in it.row(plain.touched_type_1(blueprint)).items() if any_)
         wrote = it.do(diff.write_type_1(blueprint, names, spreads=asked["spread"] > 0))
         exactly(it, "overwritten", asked["type_1"] + asked["spread"], wrote)
     if asked["sets"]:
-        names = tuple(name for name, any_ in it.ask(diff.touched(blueprint)).to_pylist()[0].items() if any_)
+        names = tuple(name for name, any_ in it.row(diff.touched(blueprint)).items() if any_)
         exactly(it, "given new content", asked["sets"], it.do(diff.write_sets(blueprint, names)))
     if asked["removes"]:
         exactly(it, "removed", asked["removes"], it.do(diff.write_removes(blueprint)))
     if added := it.counts["rows_added"]:
         text = diff.write_adds(blueprint, plain=asked["plain_adds"] > 0, busy=asked["adds"] > 0)
         exactly(it, "added", added, it.do(text))
-    after = it.row(f"SELECT count(*) AS n FROM {sql.relation(blueprint.table)}")["n"]
-    exactly(it, "in the table afterwards", it.counts["rows_after"], after)
 
 
 def exactly(it: UnderWay, what: str, asked: int, did: int) -> None:
@@ -137,18 +153,37 @@ def exactly(it: UnderWay, what: str, asked: int, did: int) -> None:
         )
 
 
-def new_highs(it: UnderWay, state: TableState | None, *, first: bool) -> tuple[tuple[str, ...] | None, str | None]:
-    order, effective = sort.highest(it.blueprint, first=first)
-    high_order = state.high_order if state else None
-    if order and (rows := it.ask(order).to_pylist()):
-        high_order = tuple(rows[0][name] for name in it.blueprint.order)
-    high_effective = it.ask(effective).column(0)[0].as_py()
-    return high_order, high_effective or (state.high_effective if state else None)
+Highs = tuple[tuple[str, ...] | None, str | None]
+"""The highest order, column by column, and the highest effective time, as text."""
 
 
-def highest_kept(it: UnderWay) -> tuple[tuple[str, ...] | None, str | None]:
+def enter_state(ledger: Ledger, it: UnderWay, highs: Highs, *, first_run: int | None = None) -> None:
+    """Enters what is known of the table after the run."""
+    high_order, high_effective = highs
+    ledger.set_state(
+        it.blueprint,
+        it.rules,
+        high_order=high_order,
+        high_effective=high_effective,
+        last_key=it.values["last_key"] + it.counts["rows_added"],
+        row_count=it.counts["rows_after"],
+        living=it.living + it.living_change,
+        first_run=first_run,
+    )
+
+
+def new_highs(it: UnderWay, state: TableState | None, *, first: bool) -> Highs:
+    order, effective = _highs(it, it.highs or it.row(sort.highest(it.blueprint, first=first)))
+    if state is None:
+        return order, effective
+    return order or state.high_order, effective or state.high_effective
+
+
+def highest_kept(it: UnderWay) -> Highs:
     """The highest order and effective time of all kept changes that count."""
-    order, effective = again.highest(it.blueprint)
-    rows = it.ask(order).to_pylist() if order else []
-    high_order = tuple(rows[0][name] for name in it.blueprint.order) if rows else None
-    return high_order, it.ask(effective).column(0)[0].as_py()
+    return _highs(it, it.row(again.highest(it.blueprint)))
+
+
+def _highs(it: UnderWay, found: Mapping[str, Any]) -> Highs:
+    order = tuple(found[name] for name in it.blueprint.order)
+    return order if order and order[0] is not None else None, found[sort.HIGH]

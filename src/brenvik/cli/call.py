@@ -9,12 +9,23 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
+from typer.core import TyperGroup
 
 from brenvik.cli.exits import DONE
 
 if TYPE_CHECKING:
     from brenvik.project import Project
     from brenvik.store import Store
+
+
+class FirstOf(TyperGroup):
+    """A group of commands whose first one is meant where none is named: ``rejects buoy`` is ``rejects list buoy``."""
+
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        if not args or args[0] not in {*self.commands, "--help"}:
+            args = [next(iter(self.commands)), *args]
+        return super().parse_args(ctx, args)
+
 
 app = typer.Typer(
     help="Brenvik applies change feeds to warehouse tables: exactly once, with history, every decision explained.",
@@ -24,6 +35,9 @@ app = typer.Typer(
     rich_markup_mode=None,
 )
 held_app = typer.Typer(help="The deletes that wait for a person; release or drop them.")
+rejects_app = typer.Typer(
+    cls=FirstOf, help="The rows that were refused: list them, export them, take them again once mended, or drop them."
+)
 watermarks_app = typer.Typer(help="How far each feed is, what waits in it, and what the next load takes.")
 
 ProjectFile = Annotated[Path, typer.Option("--project", help="The project's file.", metavar="FILE")]

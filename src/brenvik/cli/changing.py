@@ -22,10 +22,13 @@ from brenvik.cli.call import (
     held_app,
     opened,
     read,
+    rejects_app,
     watermarks_app,
     wrong,
 )
-from brenvik.cli.exits import REFUSED
+from brenvik.cli.exits import REFUSED, gravest
+
+All = Annotated[bool, typer.Option("--all", help="All of them.")]
 
 
 @watermarks_app.command("set")
@@ -62,8 +65,64 @@ def set_watermark(
     show_progress.moved(declared, move, run, json=json)
 
 
+@rejects_app.command()
+def retake(
+    table: TableName,
+    file: Annotated[
+        Path | None, typer.Argument(help="An exported file with mended rows; else all open rejects.", metavar="[FILE]")
+    ] = None,
+    preview: Preview = False,
+    accept_rejects: Annotated[
+        bool, typer.Option("--accept-rejects", help="End with 0 when rows were rejected again or held.")
+    ] = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Take rejects again: as they are, after the rules were mended, or as they stand in a file. Ends as load does."""
+    from brenvik.cli import show
+    from brenvik.mending import retake as take_again
+
+    declared = read(project, env)
+    with opened(declared, read_only=preview, wait_s=wait) as store:
+        outcomes = take_again(declared, store, table, file, preview=preview, wait_s=wait)
+        code = gravest(outcomes, accept_rejects=accept_rejects or preview)
+        if preview:
+            show.preview(
+                declared, outcomes, everything=True, json=json, do_it=f"rejects retake {table} {file or ''}".rstrip()
+            )
+        else:
+            show.load(declared, outcomes, code, json=json)
+    raise typer.Exit(code)
+
+
+@rejects_app.command("drop")
+def drop_rejects(
+    table: TableName,
+    numbers: Annotated[
+        list[int] | None, typer.Argument(help="Their numbers: brenvik rejects", metavar="[NUMBER]...")
+    ] = None,
+    everything: All = False,
+    reason: Reason = None,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Put rejects away for good: they are open no more, and their rows stay in the ledger; entered as a run."""
+    from brenvik.cli import show_past
+    from brenvik.mending import drop_rejects as put_away
+
+    if bool(numbers) == everything:
+        raise wrong("Say which: their numbers (brenvik rejects), or --all.")
+    declared = read(project, env)
+    with opened(declared, read_only=False, wait_s=wait) as store:
+        outcome = put_away(store.ledger, declared.table(table).rules, numbers or None, reason=reason, wait_s=wait)
+    show_past.dropped(declared, outcome, json=json)
+
+
 Numbers = Annotated[list[int] | None, typer.Argument(help="Their numbers: brenvik held", metavar="[NUMBER]...")]
-All = Annotated[bool, typer.Option("--all", help="All that wait.")]
 
 
 @held_app.command()
@@ -173,3 +232,38 @@ def rebuild(
     with opened(declared, read_only=preview, wait_s=wait) as store:
         outcome = store.rebuild(rules, preview=preview, wait_s=wait)
     show_past.worked_out_again(declared, rules, outcome, json=json)
+
+
+@app.command()
+def adopt(
+    table: TableName,
+    allow_changes: Annotated[
+        int, typer.Option("--allow-changes", help="Let this many rows be changed.", min=0, metavar="N")
+    ] = 0,
+    reason: Reason = None,
+    preview: Preview = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Take over a table that the store had before: every version is kept as changes of this run, surrogate keys stay."""
+    from brenvik.adopting import adopt as take_over
+    from brenvik.checking import carried_by
+    from brenvik.cli import show_past
+    from brenvik.progress import begin_watermarks
+
+    declared = read(project, env)
+    found = declared.table(table)
+    with opened(declared, read_only=False, wait_s=wait) as store:
+        outcome = take_over(
+            store.ledger,
+            found.rules,
+            carried_by(declared, found, store),
+            allow_changes=allow_changes,
+            reason=reason,
+            preview=preview,
+            wait_s=wait,
+        )
+        outcome.notes += [] if preview else begin_watermarks(declared, store, found, wait_s=wait)
+    show_past.worked_out_again(declared, found.rules, outcome, json=json)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -9,6 +10,7 @@ import typer
 from brenvik.cli.call import (
     HERE,
     Environment,
+    FeedName,
     Group,
     Json,
     Known,
@@ -21,6 +23,7 @@ from brenvik.cli.call import (
     held_app,
     key_of,
     reading,
+    rejects_app,
     watermarks_app,
     wrong,
 )
@@ -29,13 +32,27 @@ from brenvik.cli.exits import DONE, FAILED, REFUSED, TEMPORARY, WRONG_CALL
 
 @app.command()
 def check(
-    tables: Tables = None, wait: Wait = 30.0, project: ProjectFile = HERE, env: Environment = None, json: Json = False
+    tables: Tables = None,
+    rights: Annotated[
+        bool, typer.Option("--rights", help="Only whether the store lets this user load, and what must be granted.")
+    ] = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
 ) -> None:
-    """Check the project, its feeds and its tables against each other, and say what each column is."""
-    from brenvik.checking import check_table
+    """Check the project, its feeds and its tables against each other, and say what each column is.
+
+    A table that the store had before is held against its rules: what must be put right before it can be adopted.
+    """
+    from brenvik.checking import check_rights, check_table
     from brenvik.cli import show
 
     with reading(project, env, wait) as (declared, store):
+        if rights:
+            missing = check_rights(declared, store, tables)
+            show.rights(declared, store.address, missing, json=json)
+            raise typer.Exit(WRONG_CALL if missing else DONE)
         findings = [check_table(declared, name, store) for name in tables or declared.tables]
     show.check(declared, findings, json=json)
     raise typer.Exit(WRONG_CALL if any(finding.faults for finding in findings) else DONE)
@@ -120,6 +137,27 @@ def runs(
 
 
 @app.command()
+def sql(
+    table: TableName,
+    feed: FeedName = None,
+    dialect: Annotated[
+        str | None, typer.Option("--dialect", help="In another language than the store's.", metavar="NAME")
+    ] = None,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Print the statements of a load in their order, with the stage of each and what it is for; nothing is run."""
+    from brenvik.cli import show_statements
+    from brenvik.statements import statements_of
+
+    with reading(project, env, wait) as (declared, store):
+        found = statements_of(declared, table, store, feed=feed, dialect=dialect)
+        show_statements.statements(declared, table, store.engine.dialect, dialect, found, json=json)
+
+
+@rejects_app.command("list")
 def rejects(
     table: Annotated[str | None, typer.Argument(help="Only rejects of this table.", metavar="[TABLE]")] = None,
     wait: Wait = 30.0,
@@ -134,6 +172,24 @@ def rejects(
         name = declared.table(table).rules.table if table else None
         rows = store.ledger.rejects(name).to_pylist() if store.ledger.exists() else []
     show.rejects(declared, rows, json=json)
+
+
+@rejects_app.command()
+def export(
+    table: TableName,
+    file: Annotated[Path, typer.Argument(help="A new file, of JSON Lines.", metavar="FILE")],
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Write the open rejects of a table to a file, to mend their rows there: a line each, with its reason and its row."""
+    from brenvik.cli import show_past
+    from brenvik.mending import export_rejects
+
+    with reading(project, env, wait) as (declared, store):
+        count = export_rejects(store.ledger, declared.table(table).rules.table, file)
+    show_past.exported(declared, table, file, count, json=json)
 
 
 @held_app.callback(invoke_without_command=True)

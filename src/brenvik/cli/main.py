@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from brenvik.cli.call import HERE, ProjectFile, app, held_app, watermarks_app
+from brenvik.cli.call import HERE, ProjectFile, app, held_app, rejects_app, watermarks_app
 from brenvik.cli.exits import code_of
 
 
@@ -46,17 +46,24 @@ def demo(
         Path, typer.Argument(help="Where to put it; an empty or missing folder.", metavar="[FOLDER]")
     ] = Path("brenvik-demo"),
     rows: Annotated[int | None, typer.Option("--rows", help="Run at scale, with this many changes.", min=1000)] = None,
+    store: Annotated[
+        str | None,
+        typer.Option(
+            "--store", help="Where its tables live, as in sqlite:coast.db; else a DuckDB file.", metavar="ADDRESS"
+        ),
+    ] = None,
 ) -> None:
     """Four days of the buoys of Halvorsund, step by step; with --rows at the scale of a warehouse."""
     from brenvik.demo import tour
 
-    tour.run(folder) if rows is None else tour.run_at_scale(folder, rows)
+    tour.run(folder, store=store) if rows is None else tour.run_at_scale(folder, rows, store=store)
 
 
 # The commands of these files come after ``new``, in the order of the help.
 from brenvik.cli import loading, looking, changing  # noqa: E402, F401, I001
 
 app.add_typer(watermarks_app, name="watermarks")
+app.add_typer(rejects_app, name="rejects")
 app.add_typer(held_app, name="held")
 
 

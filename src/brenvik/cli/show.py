@@ -12,6 +12,7 @@ from rich.text import Text
 
 from brenvik.cli import paper
 from brenvik.ledger_tables import DECISIONS
+from brenvik.store import without_secrets
 
 if TYPE_CHECKING:
     from brenvik.checking import Finding
@@ -134,7 +135,10 @@ def _load_end(out: Console, outcomes: Sequence[Outcome], code: int) -> None:
     out.print(Text(f"  {', '.join(said)}    exit {code}"))
 
 
-def preview(project: Project, outcomes: Sequence[Outcome], *, everything: bool, json: bool) -> None:
+def preview(
+    project: Project, outcomes: Sequence[Outcome], *, everything: bool, json: bool, do_it: str | None = None
+) -> None:
+    """What loads would do; ``do_it`` is the command that does it, where it is not ``load``."""
     if json:
         shown = [o.to_dict() | {"decisions": o.decisions().to_pylist() if o.telling else []} for o in outcomes]
         paper.print_json(project, outcomes=shown)
@@ -170,7 +174,7 @@ def preview(project: Project, outcomes: Sequence[Outcome], *, everything: bool, 
                 if not line.startswith("look "):
                     out.print(Text(f"  {line}"))
             continue
-        out.print(Text(f"  do it   brenvik load {o.table}"))
+        out.print(Text(f"  do it   brenvik {do_it or f'load {o.table}'}"))
 
 
 def decisions(out: Console, rows: Sequence[Mapping[str, Any]]) -> None:
@@ -212,12 +216,14 @@ def _decision(table: Table, row: Mapping[str, Any], *, several: bool) -> None:
 
 def check(project: Project, findings: Sequence[Finding], *, json: bool) -> None:
     if json:
-        paper.print_json(project, store=project.store, tables=findings)
+        paper.print_json(project, store=without_secrets(project.store), tables=findings)
         return
     out = paper.console()
     paper.heading(out, project, dated=True)
     for finding in findings:
         news = "not there yet, made with the first load" if finding.is_new else "there"
+        if finding.foreign:
+            news = f"there before Brenvik, {paper.many(finding.rows, 'rows')}"
         out.print(Text(f"  {finding.table}: {news}", style="bold"))
         for feed in finding.feeds:
             out.print(
@@ -232,12 +238,33 @@ def check(project: Project, findings: Sequence[Finding], *, json: bool) -> None:
             paper.indented(out, table, by=6)
         for fault in finding.faults:
             out.print(Text(f"    fault: {fault}", style="red"))
+        for note in finding.notes:
+            out.print(Text(f"    {note}"))
+        if finding.foreign and not finding.faults:
+            out.print(Text(f"    It fits. Take it over: brenvik adopt {finding.table} --preview"))
         out.print()
     bad = [finding for finding in findings if finding.faults]
     if bad:
         out.print(Text(f"  {len(bad)} of {len(findings)} tables cannot be loaded as declared.    exit 2"))
     else:
         out.print(Text("  all is well    next: brenvik preview"))
+
+
+def rights(project: Project, address: str, missing: Sequence[str], *, json: bool) -> None:
+    if json:
+        paper.print_json(project, store=address, missing=list(missing))
+        return
+    out = paper.console()
+    paper.heading(out, project, address, "rights")
+    if not missing:
+        out.print(Text("  All rights that a load needs are there."))
+        return
+    out.print(Text(f"  {paper.many(len(missing), 'things')} must be granted before a load can write:"))
+    out.print()
+    for each in missing:
+        out.print(Text(f"    {each}"))
+    out.print()
+    out.print(Text("  Then again: brenvik check --rights    exit 2"))
 
 
 def runs(
@@ -303,10 +330,15 @@ def rejects(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) 
         table.add_row(
             str(row["reject"]), row["table_name"], str(row["run"]), row["file"] or "–", str(row["line"]), row["reason"]
         )
-        table.add_row("", "", "", "", "", Text(paper.short(row["content"].replace("\n", "⏎"), 100), style="dim"))
+        table.add_row("", "", "", "", "", Text(paper.short(row["content"].replace("\n", "⏎"), 76), style="dim"))
     paper.indented(out, table)
     out.print()
+    name = rows[0]["table_name"]
     out.print(Text(f"  {len(rows)} open. Nothing is lost: each row is kept whole; --json prints all of it."))
+    out.print()
+    out.print(Text(f"  rules are mended   brenvik rejects retake {name}"))
+    out.print(Text(f"  to mend the rows   brenvik rejects export {name} FILE"))
+    out.print(Text(f"  let one go         brenvik rejects drop {name} {rows[0]['reject']}"))
 
 
 def proposal(made: Proposal, *, written: bool) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
@@ -130,3 +131,21 @@ def story(project: Project, rules: TableRules, key: Any, told: Sequence[Mapping[
             + (f"  (withdrawn by run {row['withdrawn_by']})" if row["withdrawn_by"] else ""),
         )
     paper.indented(out, table)
+
+
+def exported(project: Project, table: str, file: Path, count: int, *, json: bool) -> None:
+    if json:
+        paper.print_json(project, table=table, file=str(file), rejects=count)
+        return
+    out = paper.console()
+    paper.heading(out, project, table, f"{paper.many(count, 'rejects')} in {file}")
+    out.print(Text('  Each line tells what was wrong; mend its "row", take lines out that shall stay open, then'))
+    out.print(Text(f"  look     brenvik rejects retake {table} {file} --preview"))
+    out.print(Text(f"  do it    brenvik rejects retake {table} {file}"))
+
+
+def dropped(project: Project, outcome: Outcome, *, json: bool) -> None:
+    if json:
+        paper.print_json(project, outcome=outcome.to_dict())
+        return
+    paper.heading(paper.console(), project, outcome.table, outcome.source, f"run {outcome.run}")

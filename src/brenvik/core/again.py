@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from brenvik.core import arrivals, holds, sql
+from brenvik.core import arrivals, conditions, holds, sort, sql
 from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, RUN, SHAPE, Blueprint
 from brenvik.types import ColumnType
 
@@ -26,7 +26,9 @@ def count_others(blueprint: Blueprint, *, some_explicit: bool = False) -> str:
     released = f" AND {holds.counts('k')}" if blueprint.holds else ""
     names = sql.columns(_kept_columns(blueprint), "k")
     counts = f"NOT EXISTS (SELECT 1 FROM {sql.work('left_out')} o WHERE o.run = k.{RUN})"
-    explicit = f" UNION ALL SELECT {names} FROM {sql.work('explicit')} k WHERE {counts}" if some_explicit else ""
+    explicit = (
+        f" UNION ALL SELECT {names} FROM {sql.work('explicit')} k WHERE {counts}{released}" if some_explicit else ""
+    )
     return f"""
 CREATE TEMP VIEW {sql.work("counting")} AS
 SELECT {names} FROM {sql.relation(blueprint.kept)} k
@@ -41,37 +43,74 @@ def explicit_table(blueprint: Blueprint) -> str:
 CREATE TEMP TABLE {sql.work("explicit")} AS SELECT {names} FROM {sql.relation(str(blueprint.kept))} k WHERE 1 = 0"""
 
 
-@lru_cache(maxsize=256)
-def make_explicit(blueprint: Blueprint, *, shape: int, held: str) -> str:
-    """Adds to ``explicit`` what an extract (``to_run``, at ``extract_at``) said of the busy keys: the living version of each in
-    ``desired``, or that there is none. Where deletes wait, a key without one says nothing, and neither does one whose delete
-    the relation ``held`` has: it is alive and did not stand in the extract. Numbered on from ``explicit_from``."""
-    waits = f"""
-WHERE NOT EXISTS (
-  SELECT 1 FROM {held} h JOIN {sql.relation(str(blueprint.kept))} k ON k.{RUN} = h.run AND k.{ARRIVAL} = h.arrival
-  WHERE {sql.same("k", "b", blueprint.keys)})"""
-    said = (*blueprint.keys, *blueprint.values)
-    values = [
-        f"d.{sql.quote(name)}" if name in said else f"CAST(NULL AS {blueprint.type_of(name).sql})"
-        for name in blueprint.carried
-        if name not in blueprint.keys
-    ]
+def _explicitly(blueprint: Blueprint, shape: int, *, deleted: bool) -> str:
+    """The beginning of a statement that adds to ``explicit`` for each row ``b``: its key is as ``d`` has it, or is gone."""
     others = [name for name in blueprint.carried if name not in blueprint.keys]
+    carried = dict(blueprint.shapes)[shape]
+    values = [
+        f"d.{sql.quote(name)}"
+        if name in blueprint.values and name in carried and not deleted
+        else f"CAST(NULL AS {blueprint.type_of(name).sql})"
+        for name in others
+    ]
+    number = f":explicit_from + 2 * row_number() OVER (ORDER BY {sql.columns(blueprint.keys, 'b')})"
+    when = f"CAST(:extract_at AS {blueprint.effective_type.sql})"
+    head = f":to_run, {number}, {shape}, {int(deleted)}, {when}"
     return f"""
 INSERT INTO {sql.work("explicit")} ({sql.columns((RUN, ARRIVAL, SHAPE, DELETE, EFFECTIVE, *blueprint.keys, *others))})
-SELECT {
-        sql.listed(
-            f":to_run, :explicit_from + 2 * row_number() OVER (ORDER BY {sql.columns(blueprint.keys, 'b')}), {shape}",
-            sql.flag("d.brenvik_no IS NULL"),
-            f"CAST(:extract_at AS {blueprint.effective_type.sql})",
-            sql.columns(blueprint.keys, "b"),
-            *values,
-            sep=", ",
+SELECT {sql.listed(head, sql.columns(blueprint.keys, "b"), *values, sep=", ")}
+FROM {sql.work("busy")} b"""
+
+
+def _living(blueprint: Blueprint, alias: str = "d") -> str:
+    return f"{sql.same(alias, 'b', blueprint.keys)} AND {alias}.brenvik_until IS NULL"
+
+
+@lru_cache(maxsize=256)
+def make_explicit(blueprint: Blueprint, *, shape: int, living: bool, scope: str | None, held: str, refused: str) -> str:
+    """Adds to ``explicit`` what an extract (``to_run``, at ``extract_at``) said of the busy keys: the ``living`` version of each
+    in ``desired``; or else that there is none. Numbered on from ``explicit_from``.
+
+    A version outside of ``scope`` did not stand in it. Neither did, where deletes wait, a key whose delete the relation ``held``
+    has; that a key is gone does not count there by itself. Of the keys (as text) of the relation ``refused`` it said nothing
+    that could be taken."""
+    desired = sql.work("desired")
+    taken = f"NOT EXISTS (SELECT 1 FROM {refused} r WHERE r.key = {blueprint.key_text('b')})"
+    tests = [_living(blueprint), *([f"({conditions.of_row(scope, 'd')})"] if scope else [])]
+    if blueprint.holds:
+        kept = sql.relation(str(blueprint.kept))
+        waits = f"SELECT 1 FROM {held} h JOIN {kept} k ON k.{RUN} = h.run AND k.{ARRIVAL} = h.arrival"
+        tests.append(f"NOT EXISTS ({waits} WHERE {sql.same('k', 'b', blueprint.keys)})")
+    there = " AND ".join(tests)
+    if living:
+        return f"{_explicitly(blueprint, shape, deleted=False)} JOIN {desired} d ON {there} WHERE {taken}"
+    gone = f"NOT EXISTS (SELECT 1 FROM {desired} d WHERE {there})"
+    return f"{_explicitly(blueprint, shape, deleted=True)} WHERE {taken} AND {gone}"
+
+
+@lru_cache(maxsize=256)
+def make_missing_explicit(blueprint: Blueprint, *, shape: int, scope: str, refused: str) -> str:
+    """Adds to ``explicit`` a delete of each busy key whose living version in ``desired`` lies within ``scope``, and that is not
+    in there already for this extract (see ``make_explicit``)."""
+    said = f"SELECT 1 FROM {sql.work('explicit')} x WHERE x.{RUN} = :to_run AND {sql.same('x', 'b', blueprint.keys)}"
+    return f"""{_explicitly(blueprint, shape, deleted=True)}
+JOIN {sql.work("desired")} d ON {_living(blueprint)}
+WHERE ({conditions.of_row(scope, "d")}) AND NOT EXISTS ({said})
+  AND NOT EXISTS (SELECT 1 FROM {refused} r WHERE r.key = {blueprint.key_text("b")})"""
+
+
+@lru_cache(maxsize=256)
+def count_open(blueprint: Blueprint, runs: tuple[int, ...], refused: str) -> str:
+    """How many changes (``n``) of some runs are of keys that the extract ``to_run`` left open: it ``refused`` them (see
+    ``make_explicit``); or where deletes wait, did not say that they are there."""
+    kept = sql.relation(str(blueprint.kept))
+    left = f"EXISTS (SELECT 1 FROM {refused} r WHERE r.key = {blueprint.key_text('k')})"
+    if blueprint.holds:
+        said = (
+            f"SELECT 1 FROM {{}} o WHERE o.{RUN} = :to_run AND o.{DELETE} = 0 AND {sql.same('o', 'k', blueprint.keys)}"
         )
-    }
-FROM {sql.work("busy")} b
-{"" if blueprint.holds else "LEFT "}JOIN {sql.work("desired")} d
-  ON {sql.same("d", "b", blueprint.keys)} AND d.brenvik_until IS NULL{waits if blueprint.holds else ""}"""
+        left = " AND ".join(f"NOT EXISTS ({said.format(place)})" for place in (kept, sql.work("explicit")))
+    return f"SELECT count(*) AS n FROM {kept} k WHERE {of_runs(runs)} AND {left}"
 
 
 @lru_cache(maxsize=256)
@@ -146,6 +185,14 @@ CREATE TEMP TABLE {sql.work("busy")} AS
 SELECT DISTINCT {sql.columns(blueprint.keys, "b")}, 1 AS brenvik_full FROM ({found}) b"""
 
 
+def hold_from(blueprint: Blueprint, column: str) -> str:
+    """Has the kept changes hold from another column."""
+    when = sql.quote(column)
+    if blueprint.grain:
+        when = f"CAST(date_trunc('{blueprint.grain}', {when}) AS {blueprint.effective_type.sql})"
+    return f"UPDATE {sql.relation(str(blueprint.kept))} SET {EFFECTIVE} = {when}"
+
+
 @lru_cache(maxsize=256)
 def as_rows(blueprint: Blueprint, where: str) -> str:
     """The rows of ``desired`` as the table would hold them, without surrogate keys and stamps."""
@@ -195,11 +242,7 @@ def touched_keys(blueprint: Blueprint) -> str:
 
 
 @lru_cache(maxsize=256)
-def highest(blueprint: Blueprint) -> tuple[str, str]:
-    """Two questions, as ``sort.highest`` has them, of all kept changes that count."""
-    order = ", ".join(f"CAST(k.{sql.quote(name)} AS TEXT) AS {sql.quote(name)}" for name in blueprint.order)
-    latest = ", ".join(f"k.{sql.quote(name)} DESC" for name in blueprint.order)
-    return (
-        f"SELECT {order} FROM {blueprint.counting} k ORDER BY {latest} LIMIT 1" if order else "",
-        f"SELECT CAST(max(k.{EFFECTIVE}) AS TEXT) AS brenvik_high FROM {blueprint.counting} k",
-    )
+def highest(blueprint: Blueprint) -> str:
+    """As ``sort.highest`` has it, of all kept changes that count."""
+    effective = f"SELECT CAST(max(k.{EFFECTIVE}) AS TEXT) AS brenvik_high FROM {blueprint.counting} k"
+    return sort.highest_of(blueprint, blueprint.counting, "", effective)

@@ -13,7 +13,7 @@ def rows(rules: TableRules, where: str) -> str:
     """The rows that fit, in the order of natural key and valid_from."""
     start = rules.housekeeping_name("valid_from")
     order = sql.columns((*rules.natural_key, *([start] if start else [])), "t")
-    return f"SELECT * FROM {sql.relation(rules.table)} t {where} ORDER BY {order}"
+    return f"SELECT * FROM {sql.relation(rules.stored_as)} t {where} ORDER BY {order}"
 
 
 def of_key(rules: TableRules, types: Mapping[str, ColumnType]) -> str:

@@ -9,7 +9,7 @@ from typing import Any, Literal
 from brenvik.core import sql
 from brenvik.errors import FeedError
 from brenvik.rules import HOUSEKEEPING, Role, TableRules
-from brenvik.types import CAN_BE_EFFECTIVE, CAN_ORDER, TEXT, TIMESTAMP, ColumnType
+from brenvik.types import CAN_BE_EFFECTIVE, CAN_ORDER, INTEGER, TEXT, TIMESTAMP, ColumnType
 
 # The columns of a change beside those of its feed.
 ARRIVAL, SHAPE, DELETE, EFFECTIVE, RUN = (
@@ -19,6 +19,41 @@ ARRIVAL, SHAPE, DELETE, EFFECTIVE, RUN = (
     "brenvik_effective",
     "brenvik_run",
 )
+
+
+@dataclass(frozen=True)
+class Traits:
+    """What of a store its SQL depends on beside the language."""
+
+    locator: str
+    """The pseudo column by which a row is found again within one transaction."""
+    moves: bool = False
+    """Whether a row that is updated has another locator afterwards."""
+    whole_rows: bool = False
+    """Whether an update writes all of a row anyway, however few columns it sets."""
+    streams: bool = False
+    """Whether a stream of rows can be read while a question works on it."""
+    json_object: str = "json_object"
+    """The function that makes a JSON object of names and values."""
+    lacks: frozenset[str] = frozenset()
+    """What it cannot hold or do: ``NUL`` (in texts), ``NaN``, ``years`` (other than 1 to 9999), ``comparing`` (decimals and
+    times, beyond their being equal, with what a person writes)."""
+
+
+@dataclass(frozen=True)
+class StoredColumn:
+    """A column of a table as the store has it.
+
+    ``type`` is None where no type of ours fits what the store calls ``said``. ``needed``: a row must bring a value, as null is
+    refused and there is no default. ``filled``: the store gives the value itself (``default``, ``identity``, or ``generated``
+    from other columns).
+    """
+
+    name: str
+    type: ColumnType | None
+    said: str
+    needed: bool = False
+    filled: Literal["", "default", "identity", "generated"] = ""
 
 
 @dataclass(frozen=True)
@@ -44,7 +79,7 @@ class Blueprint:
     deletes: Literal["close", "remove"]
     housekeeping: tuple[tuple[str, str | None], ...]
     has_open_end: bool
-    locator: str
+    store: Traits
     holds: Literal["hold", "ignore"] | None = None
     """What becomes of deletes that do not count by themselves; released ones close."""
     time_zone: str = "UTC"
@@ -53,8 +88,14 @@ class Blueprint:
     beside: tuple[tuple[str, ColumnType], ...] = ()
     """Columns of the feed that only conditions look at."""
     shapes: tuple[tuple[int, tuple[str, ...]], ...] = field(default=())
+    numbered_by_store: bool = False
+    """Whether the store gives surrogate keys itself, in a table that it had before."""
     some_left_out: bool = False
     """Whether some kept changes do not count; those that do are in the working relation ``counting``."""
+
+    @property
+    def locator(self) -> str:
+        return self.store.locator
 
     def names(self, *roles: str) -> tuple[str, ...]:
         return tuple(column.name for column in self.columns if column.role in roles)
@@ -99,6 +140,21 @@ class Blueprint:
     def keeps_lives(self) -> bool:
         """Whether rows of earlier lives stay in the table."""
         return bool(self.type_2) and self.deletes == "close"
+
+    @property
+    def meets_living(self) -> bool:
+        """Whether a change only ever meets the living version of its key: not where a deleted row waits to be reopened."""
+        return bool(self.type_2) or self.deletes == "remove"
+
+    def shapes_of(self, rows: Iterable[Iterable[str]]) -> list[int]:
+        """The numbers of the shapes of rows that carry these columns, each once."""
+        numbers = {carried: shape for shape, carried in self.shapes}
+        return list(dict.fromkeys(numbers[tuple(sorted({*names} & {*self.carried}))] for names in rows))
+
+    def key_text(self, alias: str) -> str:
+        """The whole key of a row as one text, for the ledger."""
+        parts = (f"CAST({alias}.{sql.quote(name)} AS TEXT)" for name in self.keys)
+        return " || chr(31) || ".join(parts)
 
     def own(self, column: str) -> str | None:
         """The name of a housekeeping column; None when it is left out."""
@@ -159,12 +215,35 @@ class Blueprint:
     def with_shapes(self, shapes: Mapping[int, Iterable[str]]) -> Blueprint:
         return replace(self, shapes=tuple((number, tuple(carried)) for number, carried in sorted(shapes.items())))
 
+    @property
+    def answers(self) -> dict[str, ColumnType]:
+        """The types of columns of working tables and of the table, by their names; for stores that do not know them."""
+        found = types_of(self.columns, self.effective_type, self.housekeeping)
+        found |= {f"brenvik_was_{index}": self.type_of(name) for index, name in enumerate(self.values)}
+        found |= dict.fromkeys((ARRIVAL, SHAPE, DELETE, "brenvik_again"), INTEGER)
+        return found | {EFFECTIVE: self.effective_type, "brenvik_from": self.effective_type}
+
     def as_plain(self) -> dict[str, Any]:
         """What the ledger remembers of the columns."""
         return {
             "columns": [[column.name, str(column.type), column.role] for column in self.columns],
             "effective_type": str(self.effective_type),
+            "numbered_by_store": self.numbered_by_store,
         }
+
+
+def types_of(
+    columns: Iterable[Column], effective: ColumnType, housekeeping: Iterable[tuple[str, str | None]]
+) -> dict[str, ColumnType]:
+    """The types of a table's columns by their names, its housekeeping columns included."""
+    logical = ColumnType("boolean")
+    own = {
+        "surrogate_key": INTEGER, "valid_from": effective, "valid_to": effective, "is_current": logical,
+        "is_deleted": logical, "first_run": INTEGER, "last_run": INTEGER, "first_loaded_at": TIMESTAMP,
+        "last_loaded_at": TIMESTAMP,
+    }  # fmt: skip
+    found = {column.name: column.type for column in columns}
+    return found | {name: own[column] for column, name in housekeeping if name}
 
 
 def draw(
@@ -172,7 +251,8 @@ def draw(
     feed: Mapping[str, ColumnType],
     *,
     known: Iterable[Column] = (),
-    locator: str,
+    numbered_by_store: bool = False,
+    store: Traits,
     kept: str | None,
     source: str,
 ) -> Blueprint:
@@ -210,6 +290,8 @@ def draw(
             faults.append(f"{name} is a natural key of type double; floating point numbers cannot name a thing")
         elif name in rules.order_by and kind.kind not in CAN_ORDER:
             faults.append(f"{name} orders, but is {kind}; a timestamp, date, integer or decimal can order{hint}")
+        elif name in rules.order_by and kind.kind == "decimal" and "comparing" in store.lacks:
+            faults.append(f"{name} orders, but is {kind}, which this store keeps as text and cannot put in order")
         elif name == rules.effective_column and kind.kind not in CAN_BE_EFFECTIVE:
             faults.append(f"{name} is effective, but is {kind}; a timestamp, a date or an integer can be{hint}")
     own = tuple((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
@@ -220,7 +302,7 @@ def draw(
                 f"{column.name} is also the name of Brenvik's own column {taken[column.name.casefold()]}; "
                 f"leave the feed's out or rename ours under housekeeping"
             )
-        if column.name.casefold() == locator.casefold():
+        if column.name.casefold() == store.locator.casefold():
             faults.append(f"{column.name} is the name by which the store finds its rows; rename it in the feed")
         if column.name.casefold().startswith("brenvik_"):
             faults.append(
@@ -230,7 +312,7 @@ def draw(
     if faults:
         raise FeedError("\n  ".join([f"{source} does not fit the rules of table {rules.table!r}:", *faults]))
     return Blueprint(
-        table=rules.table,
+        table=rules.stored_as,
         kept=kept if rules.keep_changes else None,
         columns=tuple(drawn),
         order=rules.order_by,
@@ -241,11 +323,12 @@ def draw(
         holds=rules.deletes if rules.deletes in ("hold", "ignore") else None,
         housekeeping=own,
         has_open_end=rules.open_end is not None,
-        locator=locator,
+        store=store,
         time_zone=rules.time_zone,
         reject_if=tuple(rules.reject_if.items()),
         delete_if=rules.delete_if,
         beside=only_looked_at,
+        numbered_by_store=numbered_by_store,
     )
 
 

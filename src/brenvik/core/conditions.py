@@ -46,14 +46,23 @@ def columns_of(text: str) -> tuple[str, ...]:
     return tuple(dict.fromkeys(column.name for column in parse(text).find_all(exp.Column)))
 
 
-def in_duckdb(text: str, values: Mapping[str, str]) -> str:
-    """The expression in DuckDB's flavour, each column replaced by the expression that gives its value."""
+def of_row(text: str, alias: str) -> str:
+    """The expression over a row ``alias`` of a relation that has its columns, in the core's flavour."""
+
+    def placed(node: exp.Expr) -> exp.Expr:
+        return exp.column(node.name, table=alias, quoted=True) if isinstance(node, exp.Column) else node
+
+    return parse(text).transform(placed).sql("postgres")
+
+
+def with_values(text: str, values: Mapping[str, str], flavour: str = "duckdb") -> str:
+    """The expression in a flavour, DuckDB's or the core's, each column replaced by the expression that gives its value."""
     names = {name: f"brenvik_value_{index}" for index, name in enumerate(columns_of(text))}
 
     def stand_in(node: exp.Expr) -> exp.Expr:
         return exp.column(names[node.name], quoted=True) if isinstance(node, exp.Column) else node
 
-    written = parse(text).transform(stand_in).sql("duckdb")
+    written = parse(text).transform(stand_in).sql(flavour)
     for name, place in names.items():
         written = written.replace(f'"{place}"', f"({values[name]})")
     return written

@@ -20,11 +20,13 @@ from brenvik.core.plain import carries, decided, removed_keys, was
 
 
 @lru_cache(maxsize=256)
-def plain_effects(blueprint: Blueprint, *, some_busy: bool) -> tuple[str, ...]:
-    """Makes ``closes`` and ``removes`` of the plain changes; where no others will be added, ``closes`` is only a view."""
+def plain_effects(blueprint: Blueprint, *, some_busy: bool) -> tuple[str, str | None]:
+    """Makes ``closes`` and ``removes`` of the plain changes; where no others will be added, ``closes`` is only a view, and
+    ``removes`` is not made when it would be empty."""
+    removed: str | None
     if blueprint.deletes == "close":
         ending = decided("p", "versioned", "deleted")
-        removed = f"SELECT brenvik_locator FROM {sql.work('plain')} WHERE 1 = 0"
+        removed = f"SELECT brenvik_locator FROM {sql.work('plain')} WHERE 1 = 0" if some_busy else None
     else:
         ending = decided("p", "versioned")
         removed = removed_keys(blueprint)
@@ -34,7 +36,7 @@ CREATE TEMP {"TABLE" if some_busy else "VIEW"} {sql.work("closes")} AS
 SELECT p.brenvik_locator, p.{EFFECTIVE} AS brenvik_until, {sql.flag(decided("p", "deleted"))} AS brenvik_ended
 FROM {sql.work("plain")} p
 WHERE {ending}""",
-        f"CREATE TEMP TABLE {sql.work('removes')} AS {removed}",
+        f"CREATE TEMP TABLE {sql.work('removes')} AS {removed}" if removed else None,
     )
 
 
@@ -58,8 +60,10 @@ JOIN {sql.work("busy")} b ON {sql.same("b", "t", blueprint.keys)}{scope}"""
 
 
 @lru_cache(maxsize=256)
-def pair(blueprint: Blueprint) -> str:
-    """Makes ``pairs``: which desired row (``brenvik_no``) becomes of which stored one."""
+def pair(blueprint: Blueprint, *, rekeyed: bool = False) -> str:
+    """Makes ``pairs``: which desired row (``brenvik_no``) becomes of which stored one.
+
+    Rows that were stored under another key (``rekeyed``) can stand several for one."""
     keys = blueprint.keys
     match = sql.same("d", "s", keys)
     exact = f"{match} AND d.{EFFECTIVE} = s.{EFFECTIVE}" if blueprint.own("valid_from") else match
@@ -71,10 +75,15 @@ SELECT {sql.columns(keys, alias)}, {alias}.{column}, row_number() OVER ({order})
 FROM {sql.work(relation)} {alias}
 WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.{column} = {alias}.{column})"""
 
+    matched = f"""SELECT d.brenvik_no, s.brenvik_locator FROM {sql.work("desired")} d JOIN {sql.work("stored")} s ON {exact}"""
+    if rekeyed:
+        matched = (
+            f"SELECT m.brenvik_no, min(m.brenvik_locator) AS brenvik_locator FROM ({matched}) m GROUP BY m.brenvik_no"
+        )
     return f"""
 CREATE TEMP TABLE {sql.work("pairs")} AS
 WITH exact AS (
-  SELECT d.brenvik_no, s.brenvik_locator FROM {sql.work("desired")} d JOIN {sql.work("stored")} s ON {exact}
+  {matched}
 ), new_left AS ({rest("desired", "brenvik_no", "d")}
 ), old_left AS ({rest("stored", "brenvik_locator", "s")}
 )
@@ -102,8 +111,9 @@ def _ends(blueprint: Blueprint) -> tuple[str, ...]:
 
 
 @lru_cache(maxsize=256)
-def busy_effects(blueprint: Blueprint) -> tuple[str, ...]:
-    """Adds to ``closes`` and ``removes`` and makes ``sets`` and ``adds`` from the pairs."""
+def busy_effects(blueprint: Blueprint) -> tuple[tuple[str, str], ...]:
+    """Adds to ``closes`` and ``removes`` and makes ``sets`` and ``adds`` from the pairs: the table each statement adds to, and
+    the statement."""
     content = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _compared(blueprint))
     ends = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _ends(blueprint))
     pairs = f"""
@@ -112,14 +122,26 @@ JOIN {sql.work("desired")} d ON d.brenvik_no = p.brenvik_no
 JOIN {sql.work("stored")} s ON s.brenvik_locator = p.brenvik_locator"""
     shown = (EFFECTIVE, "brenvik_until", "brenvik_ended", *blueprint.values)
     statements = [
-        f"INSERT INTO {sql.work('closes')} SELECT s.brenvik_locator, d.brenvik_until, d.brenvik_ended {pairs} "
-        f"WHERE NOT ({content}) AND {ends}",
-        f"CREATE TEMP TABLE {sql.work('sets')} AS SELECT s.brenvik_locator, {sql.columns(shown, 'd')} {pairs} "
-        f"WHERE {content}",
-        f"CREATE TEMP TABLE {sql.work('adds')} AS SELECT d.brenvik_no FROM {sql.work('desired')} d "
-        f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('pairs')} p WHERE p.brenvik_no = d.brenvik_no)",
-        f"INSERT INTO {sql.work('removes')} SELECT s.brenvik_locator FROM {sql.work('stored')} s "
-        f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('pairs')} p WHERE p.brenvik_locator = s.brenvik_locator)",
+        (
+            "closes",
+            f"INSERT INTO {sql.work('closes')} SELECT s.brenvik_locator, d.brenvik_until, d.brenvik_ended {pairs} "
+            f"WHERE NOT ({content}) AND {ends}",
+        ),
+        (
+            "sets",
+            f"CREATE TEMP TABLE {sql.work('sets')} AS SELECT s.brenvik_locator, {sql.columns(shown, 'd')} {pairs} "
+            f"WHERE {content}",
+        ),
+        (
+            "adds",
+            f"CREATE TEMP TABLE {sql.work('adds')} AS SELECT d.brenvik_no FROM {sql.work('desired')} d "
+            f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('pairs')} p WHERE p.brenvik_no = d.brenvik_no)",
+        ),
+        (
+            "removes",
+            f"INSERT INTO {sql.work('removes')} SELECT s.brenvik_locator FROM {sql.work('stored')} s "
+            f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('pairs')} p WHERE p.brenvik_locator = s.brenvik_locator)",
+        ),
     ]
     if blueprint.type_1 and blueprint.has_versions:
         # Closed versions of keys that were worked out from their living version alone follow in type 1.
@@ -129,7 +151,10 @@ JOIN {sql.work("stored")} s ON s.brenvik_locator = p.brenvik_locator"""
         ]
         ended = f"CASE WHEN t.{sql.quote(own('is_deleted') or '')} THEN 1 ELSE 0 END" if own("is_deleted") else "0"
         some = sql.differ((f"x.{sql.quote(name)}", f"t.{sql.quote(name)}") for name in blueprint.type_1)
-        statements.append(f"""
+        statements.append(
+            (
+                "sets",
+                f"""
 INSERT INTO {sql.work("sets")}
 SELECT t.{sql.quote(blueprint.locator)}, t.{sql.quote(own("valid_from") or "")}, t.{sql.quote(own("valid_to") or "")}, {ended},
   {", ".join(values)}
@@ -138,8 +163,23 @@ FROM (
 ) x
 JOIN {sql.work("busy")} b ON {sql.same("b", "x", blueprint.keys)} AND b.brenvik_full = 0
 JOIN {sql.relation(blueprint.table)} t ON {sql.same("t", "x", blueprint.keys)}
-WHERE NOT ({blueprint.is_open("t")}) AND {some}""")
+WHERE NOT ({blueprint.is_open("t")}) AND {some}""",
+            )
+        )
     return tuple(statements)
+
+
+@lru_cache(maxsize=256)
+def count_alive(blueprint: Blueprint) -> str:
+    """How many busy keys are alive in the table (``before``), how many will be (``after``), and how many of the first will not
+    be (``lost``)."""
+    alive = f"SELECT count(*) FROM {sql.work('stored')} s WHERE s.brenvik_until IS NULL AND s.brenvik_ended = 0"
+    will_be = (
+        f"SELECT 1 FROM {sql.work('desired')} d WHERE {sql.same('d', 's', blueprint.keys)} AND d.brenvik_until IS NULL"
+    )
+    return f"""
+SELECT ({alive}) AS before, ({alive} AND NOT EXISTS ({will_be})) AS lost,
+  (SELECT count(*) FROM {sql.work("desired")} d WHERE d.brenvik_until IS NULL) AS after"""
 
 
 @lru_cache(maxsize=256)
@@ -230,9 +270,12 @@ def write_type_1(blueprint: Blueprint, names: tuple[str, ...], *, spreads: bool)
         if here := carries(blueprint, "s", name):
             value = f"CASE WHEN {here} THEN {value} ELSE {target}.{sql.quote(name)} END"
         given.append(f"{sql.quote(name)} = {value}")
+    in_order = (
+        " ORDER BY r.brenvik_locator" if blueprint.store.whole_rows else ""
+    )  # else pages are visited back and forth
     source = f"""(
   SELECT r.brenvik_locator, c.brenvik_shape, {sql.columns(names, "c")}
-  FROM ({rows}) r JOIN {sql.work("screened")} c ON c.{ARRIVAL} = r.{ARRIVAL}
+  FROM ({rows}) r JOIN {sql.work("screened")} c ON c.{ARRIVAL} = r.{ARRIVAL}{in_order}
 ) s"""
     return _update(blueprint, [*given, *_stamp(blueprint)], source, "s")
 
@@ -283,7 +326,7 @@ SELECT {content}, d.{EFFECTIVE} AS brenvik_start, {until} AS brenvik_end,
 FROM {sql.work("adds")} a JOIN {sql.work("desired")} d ON d.brenvik_no = a.brenvik_no""")
     shown = (*blueprint.keys, *blueprint.values)
     items = [
-        (own("surrogate_key"), ":last_key + row_number() OVER ()"),
+        (None if blueprint.numbered_by_store else own("surrogate_key"), ":last_key + row_number() OVER ()"),
         *((name, f"n.{sql.quote(name)}") for name in shown),
         (own("valid_from"), "n.brenvik_start"),
         (own("valid_to"), f"CAST(n.brenvik_end AS {blueprint.effective_type.sql})"),

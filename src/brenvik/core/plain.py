@@ -37,6 +37,14 @@ def was(blueprint: Blueprint, name: str) -> str:
     return f"brenvik_was_{blueprint.values.index(name)}"
 
 
+def _needs_earlier(blueprint: Blueprint, name: str) -> bool:
+    """Whether the write needs the earlier value of a column: it stays where a change carries none; type 0 keeps it; of type 1
+    it tells whether the column changes at all."""
+    if blueprint.absent_in(name) or name in blueprint.type_0:
+        return True
+    return name in blueprint.type_1 and not blueprint.store.whole_rows
+
+
 def carries(blueprint: Blueprint, alias: str, name: str) -> str:
     """Whether a change carries a column at all; '' when all changes do."""
     absent = blueprint.absent_in(name)
@@ -55,8 +63,9 @@ def any_differs(blueprint: Blueprint, names: tuple[str, ...]) -> str:
 
 
 @lru_cache(maxsize=256)
-def decide(blueprint: Blueprint, *, some_busy: bool, told: bool) -> str:
-    """Makes ``plain``; ``told`` says that the decisions shall be told with all old values."""
+def decide(blueprint: Blueprint, *, some_busy: bool, told: bool, met: str | None = None) -> str:
+    """Makes ``plain``; ``told`` says that the decisions shall be told with all old values. ``met`` is a relation that stands for
+    the table: its living versions, as far as the changes are of their keys."""
     locator = f"t.{sql.quote(blueprint.locator)}"
     learns = sql.any_of(
         f"(t.{sql.quote(name)} IS NULL AND c.{sql.quote(name)} IS NOT NULL)" for name in blueprint.type_0
@@ -67,13 +76,11 @@ def decide(blueprint: Blueprint, *, some_busy: bool, told: bool) -> str:
         f"WHEN {locator} IS NULL AND c.{DELETE} = 1 THEN {full}",
         f"WHEN {locator} IS NULL THEN {_NUMBERS['inserted']}",
     ]
-    if blueprint.keeps_lives:
-        joins += f" AND {blueprint.is_open('t')}"
-    elif blueprint.deletes == "close":
+    if not blueprint.meets_living:
         cases.append(
             f"WHEN NOT ({blueprint.is_open('t')}) THEN CASE WHEN c.{DELETE} = 1 THEN {unchanged} ELSE {full} END"
         )
-    elif blueprint.type_2:
+    elif blueprint.type_2 and not met:
         joins += f" AND {blueprint.is_open('t')}"
     cases.append(f"WHEN c.{DELETE} = 1 THEN {_NUMBERS['deleted']}")
     for names, name in (
@@ -90,7 +97,7 @@ def decide(blueprint: Blueprint, *, some_busy: bool, told: bool) -> str:
     before = [
         f"CASE WHEN {changed} THEN t.{sql.quote(name)} END AS {was(blueprint, name)}"
         for name in blueprint.values
-        if told or name not in blueprint.type_2 or blueprint.absent_in(name)
+        if told or _needs_earlier(blueprint, name)
     ]
     without_busy = (
         f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('busy')} b WHERE {sql.same('b', 'c', blueprint.keys)})"
@@ -105,7 +112,7 @@ SELECT
   {sql.flag(sets)} AS brenvik_sets{"," if before else ""}
   {", ".join(before)}
 FROM {sql.work("screened")} c
-LEFT JOIN {sql.relation(blueprint.table)} t ON {joins}
+LEFT JOIN {met or sql.relation(blueprint.table)} t ON {joins}
 {without_busy}"""
 
 
@@ -153,6 +160,18 @@ FROM {sql.work("plain")} p
 JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
 JOIN {sql.relation(blueprint.table)} t ON {sql.same("t", "c", blueprint.keys)}
 WHERE p.brenvik_sets = 1 AND NOT ({blueprint.is_open("t")}) AND {some}"""
+
+
+@lru_cache(maxsize=256)
+def find_again(blueprint: Blueprint) -> str:
+    """Gives the plain changes that closed a version and overwrite it, too, the locator that it has since."""
+    plain = sql.work("plain")
+    return f"""
+UPDATE {plain} SET brenvik_locator = t.{sql.quote(blueprint.locator)}
+FROM {sql.work("screened")} c
+JOIN {sql.relation(blueprint.table)} t
+  ON {sql.same("t", "c", blueprint.keys)} AND t.{sql.quote(blueprint.own("valid_to") or "")} = c.{EFFECTIVE}
+WHERE c.{ARRIVAL} = {plain}.{ARRIVAL} AND {plain}.brenvik_sets = 1 AND {decided(plain, "versioned")}"""
 
 
 @lru_cache(maxsize=256)

@@ -9,12 +9,12 @@ none; ``1.239`` does not fit decimal(5,2). Fractions of a second beyond the micr
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
 from brenvik.core import arrivals, conditions, sql
-from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint
+from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint, Column
 from brenvik.types import ColumnType
 
 STREAM = "brenvik_stream"
@@ -22,6 +22,25 @@ CARRIED = "brenvik_carried"
 """The column of a stream that tells which columns a row carries, where they differ."""
 RAW = "brenvik_raw"
 """The column of a stream that holds the row as it came, where its columns do not say all of it."""
+
+
+@dataclass(frozen=True)
+class Staging:
+    """A stream of rows on its way into a new working table: a question over ``STREAM`` in DuckDB's own flavour, and the
+    columns of its answer with their types in the core's.
+
+    Where the store's traits say that it ``streams``, ``through`` can be a question in the core's flavour over the working
+    table ``into``, which then is never made: only the answer is, as the working table ``kept_as``.
+    """
+
+    into: str
+    question: str
+    columns: tuple[tuple[str, str], ...]
+    through: str | None = None
+    kept_as: str = ""
+    known: tuple[tuple[str, str], ...] = ()
+    """Columns that need not travel: a number that is the same in all rows, or the name of a column that holds the same."""
+
 
 _WHOLE = r"\s*[+-]?\d+(\.0*)?\s*"
 _HAS_ZONE = r".*:\d{2}(\.\d+)?\s*([zZ]|[+-]\d{2}(:?\d{2})?|[A-Za-z]+[A-Za-z/_]*)\s*"
@@ -47,14 +66,29 @@ class Operations:
 
 @dataclass(frozen=True)
 class Fault:
-    """Why a row can be rejected: the column at fault, the test that finds it, and the sentence that tells it.
+    """Why a row can be rejected: the columns at fault, the test that finds it, and the sentence that tells it.
 
-    ``says`` is an expression that gives the sentence.
+    ``says`` is an expression that gives the sentence. Of the columns, ``carried`` are those that the feed has.
     """
 
     column: str
     test: str
     says: str
+    carried: tuple[str, ...] | None = None
+
+    @property
+    def value(self) -> str:
+        """An expression that gives what stands in the columns, as text."""
+        texts = [f"CAST({sql.quote(name)} AS VARCHAR)" for name in self.carried or (self.column,)]
+        if self.carried == ():
+            return "NULL"
+        return texts[0] if len(texts) == 1 else _joined(", ", texts)
+
+
+def _joined(separator: str, texts: Iterable[str]) -> str:
+    """The texts that are not null, one behind the other."""
+    parts = (f"COALESCE('{separator}' || {text}, '')" for text in texts)
+    return f"substr({' || '.join(parts)}, {len(separator) + 1})"
 
 
 def _text_cast(value: str, to: ColumnType, zone: str) -> tuple[str, str]:
@@ -122,12 +156,16 @@ def faults(
     operations: Operations | None,
     *,
     is_extract: bool = False,
+    scope: str | None = None,
+    inside: bool = False,
 ) -> tuple[Fault, ...]:
-    """Every reason for which a row of this feed can be rejected, in the order in which they are told."""
+    """Every reason for which a row of this feed can be rejected, in the order in which they are told.
+
+    ``inside`` asks for tests in the core's flavour, of rows that stand in the store with the types of the table."""
     types = dict(feed)
     found: list[Fault] = []
     living = ""
-    deletes = _delete(blueprint, types, operations)
+    deletes = _delete(blueprint, types, operations, inside=inside)
     if deletes != "0":
         living = f"{deletes} = 0 AND "
     if operations:
@@ -145,25 +183,72 @@ def faults(
     for column in blueprint.columns:
         if column.name not in types:
             continue
-        test = _cast(column.name, types[column.name], column.type, blueprint.time_zone)[1]
+        guard = living if column.name in blueprint.values else ""
+        if inside:
+            test = _test_inside(blueprint, column, types[column.name])
+        else:
+            test = _cast(column.name, types[column.name], column.type, blueprint.time_zone)[1]
+            found += _lacks(blueprint, column, types[column.name], guard)
         if not test:
             continue
         if column.type.length is not None:
-            length = f"length(CAST({sql.quote(column.name)} AS VARCHAR))"
-            says = f"concat({_literal(column.name)}, ' has ', {length}, ' characters, {column.type.length} fit')"
+            length = f"CAST(length(CAST({sql.quote(column.name)} AS VARCHAR)) AS VARCHAR)"
+            says = f"{_literal(f'{column.name} has ')} || {length} || ' characters, {column.type.length} fit'"
         else:
             says = _sentence(column.name, f"is no {column.type}")
-        guard = living if column.name in blueprint.values else ""
         found.append(Fault(column.name, f"{guard}({test})", says))
-    for name, text in blueprint.reject_if:
-        test = conditions.in_duckdb(text, _values(blueprint, types, text))
-        found.append(Fault(", ".join(conditions.columns_of(text)), f"{living}({test})", _literal(name)))
+    named = list(blueprint.reject_if)
+    if scope:  # what an extract says of others could not be told apart from what it does not say
+        named.append((f"lies outside of extract_scope: {scope}", f"({scope}) IS NOT TRUE"))
+    for name, text in named:
+        test = conditions.with_values(
+            text, _values(blueprint, types, text, inside=inside), "postgres" if inside else "duckdb"
+        )
+        looks_at = conditions.columns_of(text)
+        carried = tuple(column for column in looks_at if column in types)
+        found.append(Fault(", ".join(looks_at), f"{living}({test})", _literal(name), carried))
     return tuple(found)
 
 
-def _values(blueprint: Blueprint, types: Mapping[str, ColumnType], text: str) -> dict[str, str]:
+def _lacks(blueprint: Blueprint, column: Column, of: ColumnType, guard: str) -> list[Fault]:
+    """The faults of values that this kind of store cannot hold, though they are of the column's type."""
+    value = _cast(column.name, of, column.type, blueprint.time_zone)[0]
+    tests = {
+        "NUL": (column.type.kind == "text", f"contains({value}, chr(0))", "holds the character NUL"),
+        "NaN": (column.type.kind == "double", f"isnan({value})", "is NaN"),
+        "years": (
+            column.type.is_temporal and column.type.kind != "time",
+            f"year({value}) NOT BETWEEN 1 AND 9999",
+            "lies outside of the years 1 to 9999",
+        ),
+    }
+    return [
+        Fault(column.name, f"{guard}({test})", _literal(f"{column.name} {says}, which this store cannot hold"))
+        for lack, (fits, test, says) in tests.items()
+        if fits and lack in blueprint.store.lacks
+    ]
+
+
+def _test_inside(blueprint: Blueprint, column: Column, of: ColumnType) -> str:
+    """A test for values that do not fit, though they stand in the store with the column's type."""
+    value = sql.quote(column.name)
+    if column.type.length is not None and column.type.length != of.length:
+        return f"length({value}) > {column.type.length}"
+    if "comparing" in blueprint.store.lacks and column.type.kind != "text":  # a store without types
+        return f"brenvik_odd({value}, '{column.type.sql}') = 1"
+    return f"NOT isfinite({value})" if column.type.is_temporal else ""
+
+
+def _values(
+    blueprint: Blueprint, types: Mapping[str, ColumnType], text: str, *, inside: bool = False
+) -> dict[str, str]:
     """The columns that a condition names as typed values; what a feed does not carry is null."""
     wanted = {column.name: column.type for column in blueprint.columns} | dict(blueprint.beside)
+    if inside:
+        return {
+            name: sql.quote(name) if name in types else f"CAST(NULL AS {wanted[name].sql})"
+            for name in conditions.columns_of(text)
+        }
     return {
         name: _cast(name, types[name], wanted[name], blueprint.time_zone)[0]
         if name in types
@@ -174,16 +259,19 @@ def _values(blueprint: Blueprint, types: Mapping[str, ColumnType], text: str) ->
 
 def _sentence(column: str, rest: str) -> str:
     value = f"COALESCE(chr(39) || CAST({sql.quote(column)} AS VARCHAR) || chr(39), 'nothing')"
-    return f"concat({_literal(column + ': ')}, {value}, {_literal(' ' + rest)})"
+    return f"{_literal(column + ': ')} || {value} || {_literal(' ' + rest)}"
 
 
-def _delete(blueprint: Blueprint, types: Mapping[str, ColumnType], operations: Operations | None) -> str:
+def _delete(
+    blueprint: Blueprint, types: Mapping[str, ColumnType], operations: Operations | None, *, inside: bool = False
+) -> str:
     """Whether a row says that its key is gone, as 0 or 1."""
     tests = []
     if operations:
         tests.append(_says_delete(operations))
     if blueprint.delete_if:
-        tests.append(conditions.in_duckdb(blueprint.delete_if, _values(blueprint, types, blueprint.delete_if)))
+        values = _values(blueprint, types, blueprint.delete_if, inside=inside)
+        tests.append(conditions.with_values(blueprint.delete_if, values, "postgres" if inside else "duckdb"))
     return sql.flag(sql.any_of(f"({test})" for test in tests)) if tests else "0"
 
 
@@ -192,18 +280,27 @@ def _says_delete(operations: Operations) -> str:
     return f"lower(trim(CAST({sql.quote(operations.column)} AS VARCHAR))) IN ({codes})"
 
 
-def _effective(blueprint: Blueprint, extract_time: str | None) -> str:
-    kind = _duck(blueprint.effective_type)
+def _effective(blueprint: Blueprint, extract_time: str | None, *, inside: bool) -> str:
+    kind, mark = (blueprint.effective_type.sql, ":") if inside else (_duck(blueprint.effective_type), "$")
     if extract_time is None and blueprint.effective is None:
-        return "CAST($loaded_at AS TIMESTAMP)"
+        return f"CAST({mark}loaded_at AS TIMESTAMP)"
     if extract_time is None:
         value = sql.quote(str(blueprint.effective))
     else:
-        value = "brenvik_at" if extract_time else f"CAST($extract_at AS {kind})"
+        value = "brenvik_at" if extract_time else f"CAST({mark}extract_at AS {kind})"
     if blueprint.grain is None:
         return value
     cut = f"date_trunc('{blueprint.grain}', {value})"
     return f"CAST({cut} AS {kind})"
+
+
+def _given(blueprint: Blueprint, column: Column, types: Mapping[str, ColumnType], *, inside: bool) -> str:
+    """The value of a column in the type of the table; null where the feed does not carry it."""
+    if column.name not in types:
+        return f"CAST(NULL AS {column.type.sql if inside else _duck(column.type)})"
+    if inside:
+        return f"CAST({sql.quote(column.name)} AS {column.type.sql})"
+    return _cast(column.name, types[column.name], column.type, blueprint.time_zone)[0]
 
 
 @lru_cache(maxsize=256)
@@ -216,39 +313,44 @@ def screen(
     keeps_raw: bool = False,
     into: str = "screened",
     extract_time: str | None = None,
-) -> str:
-    """The statement that makes ``screened`` of the staged stream; ``shapes`` tells the shape of what a row carries.
+    scope: str | None = None,
+    inside: str | None = None,
+) -> Staging:
+    """Makes ``screened`` of the staged stream, or of a relation ``inside`` the store, then in the core's flavour. ``shapes``
+    tells the shape of what a row carries.
 
-    ``screened`` holds, per row: its arrival number and shape, the delete flag, the effective time, the typed columns,
-    With ``into`` another working table is made. The effective time of an extract is that of the column ``extract_time``, or
-    where this is '' of the parameter ``extract_at``.
-    ``brenvik_fault``: null, or a JSON object with the column and value of its first fault, the reason (all of its
-    faults) and the row as it came.
+    ``screened`` holds, per row: its arrival number and shape, the delete flag, the effective time, the typed columns, and
+    ``brenvik_fault``: null, or a JSON object with the column and value of its first fault, the reason (all of its faults) and
+    the row as it came. With ``into`` another working table is made. The effective time of an extract is that of the column
+    ``extract_time``, or where this is '' of the parameter ``extract_at``; a row for which ``scope`` is not true is at fault.
     """
     types = dict(feed)
-    tests = faults(blueprint, feed, operations, is_extract=extract_time is not None)
+    tests = faults(
+        blueprint, feed, operations, is_extract=extract_time is not None, scope=scope, inside=inside is not None
+    )
     at = ""
     if extract_time:
         cast, test = _cast(extract_time, types[extract_time], blueprint.effective_type, blueprint.time_zone)
+        if inside:
+            cast, test = sql.quote(extract_time), "1 = 0"
         says = _sentence(extract_time, f"is no {blueprint.effective_type}, which the time of an extract must be")
         test = sql.any_of([f"{sql.quote(extract_time)} IS NULL", test])
         tests = (Fault(extract_time, test, says), *tests)
         at = f"\n    {cast} AS brenvik_at,"
-    some = sql.any_of(f"({fault.test})" for fault in tests)
+    numbered = " ".join(f"WHEN {fault.test} THEN {number}" for number, fault in enumerate(tests, 1))
     columns = ", ".join(f"{_literal(name)}, CAST({sql.quote(name)} AS VARCHAR)" for name in types)
-    raw = f"CAST(json_object({columns}) AS VARCHAR)"
+    json_object = blueprint.store.json_object if inside else "json_object"
+    raw = f"CAST({json_object}({columns}) AS VARCHAR)"
     raw = f"COALESCE({RAW}, {raw})" if keeps_raw else raw
-    first = " ".join(f"WHEN {fault.test} THEN {_literal(fault.column)}" for fault in tests)
-    value = " ".join(f"WHEN {fault.test} THEN CAST({sql.quote(fault.column)} AS VARCHAR)" for fault in tests)
-    reasons = ", ".join(f"CASE WHEN {fault.test} THEN {fault.says} END" for fault in tests)
+    first = " ".join(f"WHEN {number} THEN {_literal(fault.column)}" for number, fault in enumerate(tests, 1))
+    value = " ".join(f"WHEN {number} THEN {fault.value}" for number, fault in enumerate(tests, 1))
+    reasons = _joined("; ", (f"CASE WHEN {fault.test} THEN {fault.says} END" for fault in tests))
     told = (
-        f"json_object('column', CASE {first} END, 'value', CASE {value} END, "
-        f"'reason', concat_ws('; ', {reasons}), 'row', {raw})"
+        f"{json_object}('column', CASE brenvik_first {first} END, 'value', CASE brenvik_first {value} END, "
+        f"'reason', {reasons}, 'row', {raw})"
     )
     casts = [
-        f"{_cast(column.name, types[column.name], column.type, blueprint.time_zone)[0]} AS {sql.quote(column.name)}"
-        if column.name in types
-        else f"CAST(NULL AS {_duck(column.type)}) AS {sql.quote(column.name)}"
+        f"{_given(blueprint, column, types, inside=bool(inside))} AS {sql.quote(column.name)}"
         for column in blueprint.columns
     ]
     if len({shape for _, shape in shapes}) == 1:
@@ -256,19 +358,30 @@ def screen(
     else:
         cases = " ".join(f"WHEN {carried} THEN {number}" for carried, number in shapes)
         shape = f"CAST(CASE {CARRIED} {cases} END AS INTEGER)"
-    return f"""
-CREATE TEMP TABLE {sql.work(into)} AS
+    question = f"""
 SELECT
-  {ARRIVAL}, {SHAPE}, {DELETE}, {_effective(blueprint, extract_time)} AS {EFFECTIVE},
+  {ARRIVAL}, {SHAPE}, {DELETE}, {_effective(blueprint, extract_time, inside=bool(inside))} AS {EFFECTIVE},
   {sql.columns(blueprint.carried)},
   brenvik_fault
 FROM (
   SELECT
-    {ARRIVAL}, {shape} AS {SHAPE}, {_delete(blueprint, types, operations)} AS {DELETE},
+    {ARRIVAL}, {shape} AS {SHAPE}, {_delete(blueprint, types, operations, inside=bool(inside))} AS {DELETE},
     {sql.listed(*casts, sep=", ")},{at}
-    CASE WHEN {some} THEN CAST({told} AS VARCHAR) END AS brenvik_fault
-  FROM {STREAM}
+    CASE WHEN brenvik_first IS NOT NULL THEN CAST({told} AS VARCHAR) END AS brenvik_fault
+  FROM (
+    SELECT all_rows.*, CASE {numbered} END AS brenvik_first FROM {inside or STREAM} AS all_rows
+  ) AS tested_rows
 ) AS cast_rows"""
+    known = [(SHAPE, str(shapes[0][1]))] if len({shape for _, shape in shapes}) == 1 else []
+    known += [(DELETE, "0")] if _delete(blueprint, types, operations) == "0" else []
+    if extract_time is None and blueprint.effective and blueprint.grain is None:
+        known.append((EFFECTIVE, blueprint.effective))
+    made = (
+        *((ARRIVAL, "BIGINT"), (SHAPE, "INTEGER"), (DELETE, "INTEGER"), (EFFECTIVE, blueprint.effective_type.sql)),
+        *((column.name, column.type.sql) for column in blueprint.columns),
+        ("brenvik_fault", "TEXT"),
+    )
+    return Staging(into, question, made, known=tuple(known))
 
 
 @lru_cache(maxsize=4)
@@ -278,8 +391,7 @@ def take_out_rejected(*, derives: bool, relation: str = "screened") -> tuple[str
     Where changes are derived, a row and what is derived of it are refused together, for the fault of the row if it has one.
     """
     taken = ", ".join(
-        f"json_extract_string(s.brenvik_fault, '$.{name}') AS brenvik_{name}"
-        for name in ("column", "value", "reason", "row")
+        f"CAST(s.brenvik_fault AS JSON) ->> '{name}' AS brenvik_{name}" for name in ("column", "value", "reason", "row")
     )
     screened = sql.work(relation)
     own = arrivals.own_of(f"s.{ARRIVAL}") if derives else f"s.{ARRIVAL}"
@@ -296,9 +408,17 @@ def take_out_rejected(*, derives: bool, relation: str = "screened") -> tuple[str
     )
 
 
+BROKEN = Staging(
+    "broken",
+    f"SELECT {ARRIVAL}, reason, line_text FROM {STREAM}",
+    ((ARRIVAL, "BIGINT"), ("reason", "TEXT"), ("line_text", "TEXT")),
+)
+"""Lines that are no rows."""
+
+
 def add_broken() -> str:
-    """Adds a stream of lines that are no rows (arrival number, reason, text) to ``faulty``."""
+    """Adds ``broken`` to ``faulty``."""
     return (
         f"INSERT INTO {sql.work('faulty')} ({ARRIVAL}, brenvik_reason, brenvik_row) "
-        f"SELECT {ARRIVAL}, reason, line_text FROM {STREAM}"
+        f"SELECT b.{ARRIVAL}, b.reason, b.line_text FROM {sql.work('broken')} b"
     )

@@ -9,8 +9,10 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from brenvik.core import sql
+from brenvik.core import arrivals, sql
 from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, RUN, SHAPE, Blueprint
+
+HIGH = "brenvik_high"
 
 
 def _above(blueprint: Blueprint, alias: str) -> str:
@@ -28,9 +30,26 @@ def is_late(blueprint: Blueprint, alias: str) -> str:
     return f"NOT ({_above(blueprint, alias)} AND {alias}.{EFFECTIVE} > {high})"
 
 
-def count_late(blueprint: Blueprint) -> str:
-    """How many rows ``c`` of ``screened`` are late, as an expression."""
-    return f"sum({sql.flag(is_late(blueprint, 'c'))})"
+@lru_cache(maxsize=256)
+def sums(blueprint: Blueprint, *, first: bool, derives: bool) -> str:
+    """How many rows of ``screened`` have a fault (``faulty``), are ``derived`` and are ``late``; and where one column orders, or
+    none, what ``highest`` asks for, in the same pass."""
+    derived = arrivals.count_derived("c") if derives else "0"
+    late = "0" if first else f"sum({sql.flag(is_late(blueprint, 'c'))})"
+    items = [
+        "count(c.brenvik_fault) AS faulty",
+        f"CAST(COALESCE({derived}, 0) AS BIGINT) AS derived",
+        f"CAST(COALESCE({late}, 0) AS BIGINT) AS late",
+    ]
+    if len(blueprint.order) < 2:
+        for name in blueprint.order:
+            value = f"c.{sql.quote(name)}"
+            above = value if first else f"CASE WHEN {_above(blueprint, 'c')} THEN {value} END"
+            items.append(f"CAST(max({above}) AS TEXT) AS {sql.quote(name)}")
+        high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
+        newer = f"c.{EFFECTIVE}" if first else f"CASE WHEN c.{EFFECTIVE} > {high} THEN c.{EFFECTIVE} END"
+        items.append(f"CAST(max({newer}) AS TEXT) AS {HIGH}")
+    return f"SELECT {', '.join(items)} FROM {sql.work('screened')} c"
 
 
 @lru_cache(maxsize=256)
@@ -112,24 +131,28 @@ def widen_busy(blueprint: Blueprint) -> str:
 
 
 @lru_cache(maxsize=256)
-def highest(blueprint: Blueprint, *, first: bool) -> tuple[str, str]:
-    """Two questions: the highest order of the batch that is above the highest ever taken (no row: none), and the same
-    of the effective times. Every value comes as text."""
+def highest(blueprint: Blueprint, *, first: bool) -> str:
+    """The highest order of the batch that is above the highest ever taken, and the same of the effective times (as
+    ``brenvik_high``); null where there is none. Every value comes as text."""
+    screened = sql.work("screened")
+    high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
+    newer = "" if first else f"WHERE c.{EFFECTIVE} > {high}"
+    effective = f"SELECT CAST(max(c.{EFFECTIVE}) AS TEXT) AS {HIGH} FROM {screened} c {newer}"
+    return highest_of(blueprint, screened, "" if first else f"WHERE {_above(blueprint, 'c')}", effective)
+
+
+def highest_of(blueprint: Blueprint, relation: str, where: str, effective: str) -> str:
+    """The highest order of a relation ``c`` beside what the question ``effective`` says, as text."""
+    if not blueprint.order:
+        return effective
     order = [f"CAST(c.{sql.quote(name)} AS TEXT) AS {sql.quote(name)}" for name in blueprint.order]
-    above = "" if first else f"WHERE {_above(blueprint, 'c')}"
     latest = ", ".join(f"c.{sql.quote(name)} DESC" for name in blueprint.order)
-    highest_order = f"SELECT {', '.join(order)} FROM {sql.work('screened')} c {above} ORDER BY {latest} LIMIT 1"
+    found = f"SELECT {', '.join(order)} FROM {relation} c {where} ORDER BY {latest} LIMIT 1"
     if len(order) == 1:  # the same, without sorting
         (name,) = map(sql.quote, blueprint.order)
-        highest_order = (
-            f"SELECT CAST(max(c.{name}) AS TEXT) AS {name} FROM {sql.work('screened')} c {above} HAVING count(*) > 0"
-        )
-    high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
-    return (
-        highest_order if order else "",
-        f"SELECT CAST(max(c.{EFFECTIVE}) AS TEXT) AS brenvik_high FROM {sql.work('screened')} c "
-        + ("" if first else f"WHERE c.{EFFECTIVE} > {high}"),
-    )
+        found = f"SELECT CAST(max(c.{name}) AS TEXT) AS {name} FROM {relation} c {where}"
+    names = sql.columns(blueprint.order, "o")
+    return f"SELECT {names}, e.{HIGH} FROM ({effective}) e LEFT JOIN ({found}) o ON 1 = 1"
 
 
 @lru_cache(maxsize=256)

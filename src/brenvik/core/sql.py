@@ -66,11 +66,18 @@ def flag(test: str) -> str:
 
 
 @lru_cache(maxsize=4096)
-def _transpile(text: str, dialect: str, flavour: str) -> str:
-    (statement,) = sqlglot.transpile(text, read=flavour, write=dialect, identify=True)
+def _transpile(text: str, dialect: str, flavour: str, pretty: bool = False) -> str:
+    (statement,) = sqlglot.transpile(text, read=flavour, write=dialect, identify=True, pretty=pretty)
     return statement
 
 
-def compile_for(text: str, dialect: str, *, work_prefix: str = WORK, flavour: str = "postgres") -> str:
-    """One statement in the dialect of a store, its working tables named with ``work_prefix``."""
-    return _transpile(text, dialect, flavour).replace(f'"{WORK}', f'"{work_prefix}')
+def compile_for(
+    text: str, dialect: str, *, work_prefix: str = WORK, flavour: str = "postgres", pretty: bool = False
+) -> str:
+    """One statement in the dialect of a store, its working tables named with ``work_prefix``; ``pretty`` for people."""
+    return as_written(_transpile(text, dialect, flavour, pretty), work_prefix)
+
+
+def as_written(text: str, work_prefix: str) -> str:
+    """A statement that is in the dialect it is run in already, its working tables named with ``work_prefix``."""
+    return text.replace(f'"{WORK}', f'"{work_prefix}')

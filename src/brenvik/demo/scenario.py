@@ -18,9 +18,10 @@ SEED = 20240513
 COLUMNS = (
     "entry_no", "op", "changed_at", "buoy_code", "name", "latitude", "longitude", "light", "colour", "status", "commissioned_on",
 )  # fmt: skip
-PROJECT = """\
+STORE = "duckdb:coast.duckdb"
+PROJECT = f"""\
 name = "coast"
-store = "duckdb:coast.duckdb"
+store = "{STORE}"
 
 [table.buoy]
 natural_key = ["buoy_code"]
@@ -43,8 +44,8 @@ commissioned_on = "date"
 [table.buoy.feed.registry]
 kind = "changes"
 files = "inbox/buoy_*.csv"
-operation = { column = "op", insert = ["I"], update = ["U"], delete = ["D"] }
-taken_files = { move_to = "taken/" }      # when their rows are safe
+operation = {{ column = "op", insert = ["I"], update = ["U"], delete = ["D"] }}
+taken_files = {{ move_to = "taken/" }}      # when their rows are safe
 """
 VISITS = """
 [connections]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import time
 from pathlib import Path
@@ -114,9 +115,12 @@ class _Guide:
             show.runs(self.project, store.ledger.runs().to_pylist(), store.ledger.withdrawn("buoy"), json=False)
 
 
-def run(folder: Path) -> None:
-    """Four days of the buoys of Halvorsund in a new folder. Raises DeclarationError when it is not empty."""
-    guide = _Guide(_prepare(folder, scenario.PROJECT + scenario.VISITS + scenario.KEEPERS))
+def run(folder: Path, *, store: str | None = None) -> None:
+    """Four days of the buoys of Halvorsund in a new folder, and in another store than a DuckDB file there where one is named.
+
+    Raises DeclarationError when the folder is not empty, or the store has tables of these names.
+    """
+    guide = _Guide(_prepare(folder, scenario.PROJECT + scenario.VISITS + scenario.KEEPERS, store))
     inbox = folder / "inbox"
     guide.say(
         "Halvorsund keeps navigation buoys. Its registry sends a file of changes a day, service visits stand in a database,",
@@ -179,9 +183,9 @@ def run(folder: Path) -> None:
     )
 
 
-def run_at_scale(folder: Path, rows: int) -> None:
-    """The same kinds of trap with many rows, timed. Raises DeclarationError when the folder is not empty."""
-    project = _prepare(folder, scenario.PROJECT.replace("inbox/buoy_*.csv", "inbox/buoy_*.parquet"))
+def run_at_scale(folder: Path, rows: int, *, store: str | None = None) -> None:
+    """The same kinds of trap with many rows, timed. Raises what ``run`` does."""
+    project = _prepare(folder, scenario.PROJECT.replace("inbox/buoy_*.csv", "inbox/buoy_*.parquet"), store)
     guide = _Guide(project)
     inbox = folder / "inbox"
     guide.say(
@@ -195,17 +199,32 @@ def run_at_scale(folder: Path, rows: int) -> None:
         guide.load()
         seconds = time.perf_counter() - begin
         guide.say(f"{rows // 2:,} changes in {seconds:.1f} s: {rows / 2 / seconds:,.0f} a second, files read and all.")
-    with project.open(read_only=True) as store:
-        busiest = store.engine.ask(
+    with project.open(read_only=True) as opened:
+        busiest = opened.engine.ask(
             'SELECT buoy_code FROM "buoy" GROUP BY buoy_code ORDER BY count(*) DESC, buoy_code LIMIT 1'
         )
     guide.say("The buoy with the most versions:")
     guide.history(busiest["buoy_code"][0].as_py())
 
 
-def _prepare(folder: Path, declared: str) -> Project:
+def _prepare(folder: Path, declared: str, address: str | None) -> Project:
     if folder.exists() and any(folder.iterdir()):
         raise DeclarationError(f"{folder} is not empty. {_FOLDER_HINT}")
     (folder / "inbox").mkdir(parents=True, exist_ok=True)
-    (folder / FILE).write_text(declared, encoding="utf-8")
-    return read_project(folder / FILE)
+    file = folder / FILE
+    file.write_text(declared if address is None else in_store(declared, address), encoding="utf-8")
+    project = read_project(file)
+    with project.open() as opened:
+        there = [name for name in project.tables if opened.engine.has_table(name)]
+        if there:
+            raise DeclarationError(
+                f"{opened.address} has a table {', '.join(there)} already; give the demo a store of its own."
+            )
+    return project
+
+
+def in_store(declared: str, address: str) -> str:
+    """The project of the demo with its tables in another store: one line is another."""
+    ours = f'store = "{scenario.STORE}"'
+    assert ours in declared
+    return declared.replace(ours, f"store = {json.dumps(address)}")

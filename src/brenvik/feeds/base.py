@@ -6,16 +6,16 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Protocol
+from typing import Any, Protocol
 
 import pyarrow as pa
 
 from brenvik.core.arrivals import numbered
 from brenvik.core.blueprint import ARRIVAL
 from brenvik.core.screen import CARRIED, RAW
-from brenvik.core.windows import Window
+from brenvik.core.windows import Mark, Window, told
 from brenvik.errors import BrenvikError, FeedError
-from brenvik.ledger import TakenFile, Watermark
+from brenvik.ledger_entries import TakenFile, Watermark
 from brenvik.types import ColumnType, type_of_arrow
 
 Watch = Callable[[int], None]
@@ -85,9 +85,13 @@ class Batch:
     """What one load takes from a feed.
 
     ``columns`` are those of all rows together, ``parts`` those of each file (or of the frame, or table) by its name. ``carried``
-    tells by number which columns a row can carry. ``pieces`` gives the rows, once. ``broken`` is complete when they have been
-    read. With ``keeps_raw`` each piece has its rows as they came; with ``derives`` there may be changes derived from a row.
+    tells by number which columns a row can carry. ``pieces`` gives the rows, once, and where the batch ``repeats`` as often
+    as it is asked. ``broken`` is complete when they have been read, and then ``count`` says how many there were. With
+    ``keeps_raw`` each piece has its rows as they came; with ``derives`` there may be changes derived from a row.
     ``extract`` says that the rows are all there are, and when; with ``more`` another batch waits behind this one.
+    ``retakes`` are the numbers of open rejects that are taken again.
+    A batch ``inside`` the store has no pieces: it is a question in the core's flavour over what the store holds, with
+    ``inside_values`` for its parameters; its answer has the arrival numbers too.
     ``stated`` are types that the source states for columns whose values travel as text. ``window`` is what a feed with
     a watermark takes, ``seen`` what was counted in its source beside that. ``after_commit`` is called once what was
     taken is safe in the table; it tells what it could not do, and may be called again. ``close`` lets go of the source.
@@ -97,7 +101,7 @@ class Batch:
     columns: Mapping[str, ColumnType]
     parts: Mapping[str, Sequence[str]]
     carried: Mapping[int, Sequence[str]]
-    pieces: Iterator[Piece]
+    pieces: Callable[[], Iterator[Piece]]
     files: tuple[TakenFile, ...] = ()
     broken: list[BrokenLine] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
@@ -107,8 +111,13 @@ class Batch:
     seen: Mapping[str, int] = field(default_factory=dict)
     keeps_raw: bool = False
     derives: bool = False
+    repeats: bool = False
+    count: int = 0
+    inside: str | None = None
+    inside_values: Mapping[str, Any] = field(default_factory=dict)
     extract: ExtractTime | None = None
     more: bool = False
+    retakes: tuple[int, ...] = ()
     after_commit: Callable[[], list[str]] = list
     close: Callable[[], None] = lambda: None
 
@@ -125,7 +134,7 @@ class Batch:
         schema = pa.schema([*own, *((name, arrow_type(kind)) for name, kind in self.columns.items())])
 
         def stream() -> Iterator[pa.RecordBatch]:
-            read = 0
+            self.count = 0
             for piece in self._remembering_failure():
                 rows, size = piece.rows, len(piece.rows)
                 arrays = [piece.arrivals]
@@ -137,9 +146,9 @@ class Batch:
                 for name, kind in self.columns.items():
                     present = name in rows.schema.names
                     arrays.append(rows.column(name) if present else pa.nulls(size, arrow_type(kind)))
-                read += size
+                self.count += size
                 if watch:
-                    watch(read)
+                    watch(self.count)
                 yield pa.record_batch(arrays, schema=schema)
 
         return pa.RecordBatchReader.from_batches(schema, stream())
@@ -152,17 +161,21 @@ class Batch:
 
     def _remembering_failure(self) -> Iterator[Piece]:
         try:
-            yield from self.pieces
+            yield from self.pieces()
         except BrenvikError as error:
             self.failure = error
             raise
 
 
 class Source(Protocol):
-    """A feed as a load sees it."""
+    """A feed as a load sees it.
+
+    ``opens_again`` says whether it can be opened once more and then gives what is there all the same.
+    """
 
     name: str
     kind: str
+    opens_again: bool
 
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         """What there is to take; a batch without columns when there is nothing new.
@@ -197,8 +210,19 @@ class StandingSource(Source, Protocol):
         ...
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
-        """The columns of each part of the source (a file, a table), by its name, without reading the rows."""
+        """The columns of each part of the source (a file, a table) that is there, by its name, without reading the rows."""
         ...
+
+
+def notes_beside(seen: Mapping[str, int], clock: Mark | None, *, watermark: str, name: str) -> Iterator[str]:
+    """What a person should know of rows that lie beside a window."""
+    if seen["ahead"]:
+        now = told(clock.replace(microsecond=0) if isinstance(clock, datetime) else clock)
+        rows, them = ("1 row is", "it") if seen["ahead"] == 1 else (f"{seen['ahead']:,} rows are", "them")
+        yield f"{rows} ahead of the source's clock, {now}, and left out until it has passed {them}."
+    if seen["without_watermark"]:
+        rows = "1 row has" if seen["without_watermark"] == 1 else f"{seen['without_watermark']:,} rows have"
+        yield f"{rows} no {watermark} and cannot be taken by it."
 
 
 _ARROW = {

@@ -208,7 +208,7 @@ class Reader:
             columns=columns,
             parts={self.name: names},
             carried={0: names},
-            pieces=arrays(),
+            pieces=arrays,
             stated={name: kind for name, kind in stated.items() if kind and kind != columns[name]},
             close=close,
         )

@@ -16,7 +16,7 @@ from typing import Literal
 from brenvik.errors import DeclarationError, FeedError
 from brenvik.feeds.base import Batch, ExtractTime, Memory, Waiting, Wanted
 from brenvik.feeds.formats import PLAIN, Reading, batch_of, columns_of
-from brenvik.ledger import TakenFile
+from brenvik.ledger_entries import TakenFile
 from brenvik.types import ColumnType
 
 Then = Literal["keep", "move", "delete"]
@@ -40,6 +40,8 @@ class FileSource:
         What becomes of a file when its rows are safe: ``keep``, ``delete``, or ``move`` into the folder ``move_to``. What a
         crash kept from being done is done by the next load.
     """
+
+    opens_again = True
 
     def __init__(
         self,
@@ -143,7 +145,7 @@ class FileSource:
     def _batch(self, paths: Sequence[Path], files: Sequence[TakenFile]) -> Batch:
         """The rows of files; of extracts those of the first."""
         if not files:
-            return Batch("", {}, {}, {}, iter(()))
+            return Batch("", {}, {}, {}, lambda: iter(()))
         if self.kind != "extract":
             return batch_of(paths, files, self._reading)
         batch = batch_of(paths[:1], files[:1], self._reading)
@@ -176,8 +178,6 @@ class FileSource:
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
         paths = self.matching() or self._all()  # where all were taken, those that were moved away
-        if not paths:
-            raise FeedError(f"no file matches {self._pattern!r} in {self._folder}")
         return {path.name: columns_of(path, self._reading) for path in paths}
 
     def matching(self, pattern: str | None = None) -> list[Path]:

@@ -10,7 +10,7 @@ from typing import Literal
 from brenvik.errors import FeedError
 from brenvik.feeds import csv, jsonl, parquet
 from brenvik.feeds.base import Batch, BrokenLine, Piece
-from brenvik.ledger import TakenFile
+from brenvik.ledger_entries import TakenFile
 from brenvik.types import TEXT, ColumnType
 
 ENDINGS = (".csv", ".csv.gz", ".jsonl", ".jsonl.gz", ".parquet")
@@ -84,6 +84,7 @@ def batch_of(paths: Sequence[Path], files: Sequence[TakenFile], reading: Reading
     some_json = any(reading.format_of(path) == "jsonl" for path in paths)
 
     def pieces() -> Iterator[Piece]:
+        broken.clear()
         for path, file, its in zip(paths, files, found, strict=True):
             carried = {members: numbers[names] for members, names in its.carried.items()}
             form = reading.format_of(path)
@@ -101,9 +102,10 @@ def batch_of(paths: Sequence[Path], files: Sequence[TakenFile], reading: Reading
         columns=columns,
         parts={file.file: tuple(its.columns) for file, its in zip(files, found, strict=True) if its.carried},
         carried={number: names for names, number in numbers.items()},
-        pieces=pieces(),
+        pieces=pieces,
         files=tuple(files),
         broken=broken,
         keeps_raw=some_json,
         derives=some_json and reading.record.derives,
+        repeats=True,
     )

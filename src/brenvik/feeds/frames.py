@@ -23,13 +23,16 @@ class FrameSource:
         self.kind = kind
         self._frame = frame
         self._at = at
+        its_kind = type(frame).__module__.startswith(("pandas.", "polars."))
+        self.opens_again = its_kind or isinstance(frame, pa.Table)
 
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         source = f"the {type(self._frame).__module__.partition('.')[0]} {type(self._frame).__name__}"
-        reader = _reader(self._frame, source)
-        columns = types_of(reader.schema, source)
+        first = _reader(self._frame, source)
+        columns = types_of(first.schema, source)
 
         def pieces() -> Iterator[Piece]:
+            reader = _reader(self._frame, source) if self.opens_again else first
             line = 1
             while (piece := _next(reader, source, line)) is not None:
                 for start in range(0, len(piece), ROWS_PER_PIECE):
@@ -42,7 +45,8 @@ class FrameSource:
             columns,
             parts={source: tuple(columns)},
             carried={0: tuple(columns)},
-            pieces=pieces(),
+            pieces=pieces,
+            repeats=self.opens_again,
             extract=ExtractTime(self._at) if self.kind == "extract" else None,
         )
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 if TYPE_CHECKING:
     import pyarrow as pa
+
+    from brenvik.core.blueprint import StoredColumn, Traits
+    from brenvik.core.screen import Staging
+    from brenvik.types import ColumnType
 
 IfBusy = Literal["wait", "skip", "fail"]
 
@@ -28,30 +32,63 @@ class Engine(Protocol):
 
     dialect: str
     """The name sqlglot has for its language."""
-    locator: str
-    """The pseudo column by which a row is found again within one transaction."""
+    traits: Traits
     address: str
     """What to call the store in messages; never holds a secret."""
 
+    def statement(self, text: str, *, pretty: bool = False) -> str:
+        """A statement as the engine would run it, its working tables named as the core names them; ``pretty`` for people."""
+        ...
+
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = ...) -> int:
-        """Runs one statement; returns how many rows it inserted, updated or deleted (for other statements: anything)."""
+        """Runs one statement; returns how many rows it inserted, updated or deleted, or put into the table that it made (for
+        other statements: anything)."""
         ...
 
-    def ask(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = ...) -> pa.Table:
-        """The answer to one question."""
+    def ask(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = ...,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> pa.Table:
+        """The answer to one question; ``types`` says by names what columns hold, for an engine that does not know."""
         ...
 
-    def stage(self, rows: pa.RecordBatchReader, screen: str, values: Mapping[str, Any], *, work: str) -> None:
-        """Runs ``screen`` (one statement of the stage of that name, in DuckDB's flavour) over a stream of rows.
+    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = ...) -> list[dict[str, Any]]:
+        """The answer to a small question, row by row."""
+        ...
 
-        The stream must be read as it comes, never wholly in memory. Afterwards the working table ``screened`` is there.
-        """
+    def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
+        """Makes a working table of a stream of rows, which must be read as it comes, never wholly in memory."""
         ...
 
     def has_table(self, name: str) -> bool: ...
 
+    def columns_of(self, name: str) -> list[StoredColumn]:
+        """The columns of a table in their order; none when there is no such table."""
+        ...
+
+    def view(self, query: str) -> str:
+        """Gives a query, written in the store's own language, a name under which this connection knows it."""
+        ...
+
+    def malformed(self, name: str, columns: Mapping[str, ColumnType]) -> dict[str, int]:
+        """How many values of which columns are not written as this store keeps their types; none where it has types itself."""
+        ...
+
     def make_schema(self, name: str) -> None:
         """Makes a schema unless it is there."""
+        ...
+
+    def index(self, table: str, columns: Sequence[str]) -> None:
+        """Sees to it that rows of a table are found by these columns without reading all of it."""
+        ...
+
+    def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
+        """What gives the rights that loads of some tables need and that are not there, each a statement or a sentence; the tables
+        need not be there, nor ``own_schema``, in which Brenvik's own stand."""
         ...
 
     def transaction(self) -> AbstractContextManager[None]: ...

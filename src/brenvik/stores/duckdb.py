@@ -3,26 +3,27 @@
 from __future__ import annotations
 
 import re
-import threading
 import time
-from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager, suppress
-from functools import lru_cache
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import duckdb
 
 from brenvik.core import sql
-from brenvik.core.screen import STREAM
+from brenvik.core.blueprint import StoredColumn, Traits
+from brenvik.core.screen import STREAM, Staging
+from brenvik.desk import used
 from brenvik.errors import Busy, StoreError
 from brenvik.ledger_tables import SCHEMA
+from brenvik.stores.holds import QUERY, held, missing_rights_of_file, name_of_query
+from brenvik.types import ColumnType, parse_type
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
-_PARAMETER = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|\$([a-z_][a-z_0-9]*)""")  # not inside quotes
 _HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
 
 _SETTINGS = (
@@ -31,10 +32,6 @@ _SETTINGS = (
     "enable_progress_bar = false",
     "external_threads = 0",  # else a commit's checkpoint of several tables may leave all but one core idle
 )
-
-_holds_guard = threading.Lock()
-_holds: dict[tuple[str, str], str] = {}
-_freed = threading.Condition(_holds_guard)
 
 
 class DuckDBEngine:
@@ -45,13 +42,14 @@ class DuckDBEngine:
     """
 
     dialect = "duckdb"
-    locator = "rowid"
+    traits = Traits("rowid", streams=True)
 
     def __init__(
         self, path: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None
     ) -> None:
         in_memory = path == ":memory:"
         self.address = f"duckdb:{path}"
+        self._path = None if in_memory else Path(path).resolve()
         self._identity = f"memory {id(self)}" if in_memory else str(Path(path).resolve())
         self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
         self._made: dict[str, str] = {}
@@ -60,34 +58,97 @@ class DuckDBEngine:
         for setting in (*_SETTINGS, *limit):
             self._connection.execute(f"SET {setting}").fetchall()
 
+    def statement(self, text: str, *, pretty: bool = False) -> str:
+        return sql.compile_for(text, self.dialect, pretty=pretty)
+
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
         return self._execute(sql.compile_for(text, self.dialect, work_prefix=work), values)
 
-    def ask(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> pa.Table:
+    def ask(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = sql.WORK,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> pa.Table:
         statement = sql.compile_for(text, self.dialect, work_prefix=work)
         with _told(self.address):
-            return self._connection.sql(statement, params=_used(statement, values) or None).to_arrow_table()
+            return self._connection.sql(statement, params=used(statement, values) or None).to_arrow_table()
 
-    def stage(self, rows: pa.RecordBatchReader, screen: str, values: Mapping[str, Any], *, work: str) -> None:
-        statement = sql.compile_for(screen, self.dialect, work_prefix=work, flavour="duckdb")
+    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
+        statement = sql.compile_for(text, self.dialect, work_prefix=work)
+        with _told(self.address):  # a part of the time that Arrow takes
+            answer = self._connection.execute(statement, used(statement, values))
+            names = [column[0] for column in answer.description or ()]
+            return [dict(zip(names, row, strict=True)) for row in answer.fetchall()]
+
+    def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
+        kept_as, question = staging.into, staging.question
+        if staging.through:
+            through = sql.compile_for(staging.through, self.dialect)
+            kept_as, question = staging.kept_as, f"WITH {sql.work(staging.into)} AS ({question}) {through}"
+        made = f"CREATE TEMPORARY TABLE {sql.work(kept_as)} AS {question}"
         self._connection.register(STREAM, rows)
         try:
-            self._execute(statement, values)
+            with self._looked_up_in_table() if staging.through else nullcontext():
+                self._execute(sql.as_written(made, work), values)
         finally:
             with suppress(duckdb.TransactionException):  # refused after a failure; the next stream takes its place
                 self._connection.unregister(STREAM)
 
+    @contextmanager
+    def _looked_up_in_table(self) -> Iterator[None]:
+        """A stream looks like one row to the planner, which would make it the side of a join that is looked up in."""
+        with self._connection.cursor() as beside:  # which may still speak when a failure has ended the transaction
+            beside.execute("SET disabled_optimizers = 'build_side_probe_side'").fetchall()
+            try:
+                yield
+            finally:
+                beside.execute("RESET disabled_optimizers").fetchall()
+
     def has_table(self, name: str) -> bool:
         schema, _, table = name.rpartition(".")
-        question = (
-            "SELECT count(*) FROM duckdb_tables() WHERE NOT temporary AND database_name = current_database() "
-            "AND lower(schema_name) = lower(?) AND lower(table_name) = lower(?)"
-        )
-        ((found,),) = self._connection.execute(question, [schema or "main", table]).fetchall()
-        return bool(found)
+        place = f"{sql.quote(schema or 'main')}.{sql.quote(table)}"
+        with self._connection.cursor() as beside:  # a no would undo the transaction under way
+            try:  # takes a part of the time that a question to the catalog does
+                beside.table(place)
+            except duckdb.CatalogException:
+                return False
+        return True
+
+    def columns_of(self, name: str) -> list[StoredColumn]:
+        is_query = name.startswith(QUERY)
+        if not (is_query or self.has_table(name)):
+            return []
+        schema, _, table = name.rpartition(".")
+        place = sql.quote(name) if is_query else f"{sql.quote(schema or 'main')}.{sql.quote(table)}"
+        found = self._connection.execute(
+            'SELECT name, type, "notnull", dflt_value FROM pragma_table_info(?)', [place]
+        ).fetchall()
+        return [
+            StoredColumn(
+                column, _type_of(said), said, needed=never_null and not default, filled="default" if default else ""
+            )
+            for column, said, never_null, default in found
+        ]
+
+    def view(self, query: str) -> str:
+        name = name_of_query(query)
+        self._execute(f"CREATE OR REPLACE TEMPORARY VIEW {sql.quote(name)} AS {query.rstrip().rstrip(';')}", None)
+        return name
+
+    def malformed(self, name: str, columns: Mapping[str, ColumnType]) -> dict[str, int]:
+        return {}
 
     def make_schema(self, name: str) -> None:
         self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(name)}", None)
+
+    def index(self, table: str, columns: Sequence[str]) -> None:
+        """A scan of the columns asked for is faster than an index would be, and the table needs none to keep."""
+
+    def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
+        return missing_rights_of_file(self._path)
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
@@ -103,25 +164,8 @@ class DuckDBEngine:
 
     @contextmanager
     def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
-        place = (self._identity, table.casefold())
-        me = f"thread {threading.current_thread().name!r} of this process"
-        deadline = time.monotonic() + wait_s
-        with _freed:
-            while (holder := _holds.get(place)) is not None:
-                left = deadline - time.monotonic()
-                if left <= 0 or not _freed.wait(left):
-                    raise Busy(
-                        f"Table {table!r} in {self.address} is being loaded by {holder}; waited {wait_s:g} s. "
-                        "Try again when that load has ended.",
-                        holder=holder,
-                    )
-            _holds[place] = me
-        try:
+        with held(self._identity, table, address=self.address, wait_s=wait_s):
             yield
-        finally:
-            with _freed:
-                del _holds[place]
-                _freed.notify_all()
 
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive
@@ -135,7 +179,7 @@ class DuckDBEngine:
             self._made[made[2]] = made[1]
         with _told(self.address):
             # DuckDB 2 lets no statement follow one whose answer was not fetched to its end.
-            rows = self._connection.execute(statement, _used(statement, values)).fetchall()
+            rows = self._connection.execute(statement, used(statement, values)).fetchall()
         return rows[0][0] if rows and isinstance(rows[0][0], int) else 0
 
     def _drop_discarded(self) -> None:
@@ -145,16 +189,6 @@ class DuckDBEngine:
             drops = [f"DROP {self._made.pop(name)} IF EXISTS temp.{sql.quote(name)}" for name in made]
             if drops:
                 self._connection.execute(";".join(drops)).fetchall()
-
-
-@lru_cache(maxsize=4096)
-def _parameters(statement: str) -> frozenset[str]:
-    return frozenset(filter(None, _PARAMETER.findall(statement)))
-
-
-def _used(statement: str, values: Mapping[str, Any] | None) -> dict[str, Any]:
-    """The values that the statement names; DuckDB refuses others."""
-    return {name: value for name, value in (values or {}).items() if name in _parameters(statement)}
 
 
 def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyConnection:
@@ -185,6 +219,19 @@ def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyCon
             time.sleep(min(0.1, max(0.0, deadline - time.monotonic())))
         except duckdb.Error as error:
             raise StoreError(f"duckdb:{path} cannot be opened: {_first_line(error)}") from error
+
+
+_TYPES = {
+    "VARCHAR": "text", "BIGINT": "integer", "INTEGER": "integer", "SMALLINT": "integer", "TINYINT": "integer",
+    "DOUBLE": "double", "BOOLEAN": "boolean", "DATE": "date", "TIME": "time", "TIMESTAMP": "timestamp",
+    "TIMESTAMP WITH TIME ZONE": "timestamp with time zone", "BLOB": "binary",
+}  # fmt: skip
+
+
+def _type_of(said: str) -> ColumnType | None:
+    if said in _TYPES:
+        return parse_type(_TYPES[said])
+    return parse_type(said.lower()) if said.startswith("DECIMAL(") else None
 
 
 @contextmanager

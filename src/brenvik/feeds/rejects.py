@@ -1,0 +1,35 @@
+"""Rows that were refused, given to their table once more: as they were, or as a person mended them."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Mapping
+from pathlib import Path
+
+from brenvik.feeds.base import Batch, Memory, Wanted
+from brenvik.feeds.formats import Reading, batch_of
+from brenvik.feeds.jsonl import Record
+from brenvik.ledger_entries import TakenFile
+
+
+class RejectSource:
+    """Open rejects of one feed by their numbers, each as a line of JSON; they are read as the records of the feed are."""
+
+    opens_again = True
+
+    def __init__(self, lines: Mapping[int, str], *, name: str, kind: str, record: Record) -> None:
+        self.name = name
+        self.kind = kind
+        self._lines = dict(sorted(lines.items()))
+        self._record = record
+
+    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
+        source = "1 reject" if len(self._lines) == 1 else f"{len(self._lines):,} rejects"
+        folder = tempfile.TemporaryDirectory(prefix="brenvik-")
+        path = Path(folder.name) / "rejects.jsonl"
+        path.write_text("".join(f"{line}\n" for line in self._lines.values()), encoding="utf-8")
+        batch = batch_of([path], [TakenFile(source, 0, "", number=1)], Reading(record=self._record))
+        batch.files = ()
+        batch.retakes = tuple(self._lines)
+        batch.close = folder.cleanup
+        return batch

@@ -1,0 +1,105 @@
+"""A table worked out again as a whole, under the rules as they are now."""
+
+from __future__ import annotations
+
+from brenvik.core import again, compare, sql
+from brenvik.errors import DeclarationError, RulesChanged
+from brenvik.ledger import Ledger
+from brenvik.ledger_entries import Run, TableState
+from brenvik.outcome import Outcome
+from brenvik.preparing import UnderWay, changed_rules, leave_out
+from brenvik.reworking import work_again
+from brenvik.rules import TableRules
+
+CAN_REBUILD = ("natural_key", "order_by", "effective", "deletes", "role")
+"""What of changed rules a rebuild can follow; a change of the rest needs a table of another name."""
+
+
+def rebuild(ledger: Ledger, rules: TableRules, *, preview: bool = False, wait_s: float = 30.0) -> Outcome:
+    """Works the whole table out again from its kept changes, under the rules as they are now.
+
+    Rows that come out the same are not touched, and surrogate keys stay. Raises RulesChanged for rules that it cannot
+    follow, DeclarationError for a table that keeps no changes.
+    """
+
+    def prepare(it: UnderWay, run: Run) -> None:
+        _fit(it)
+        it.row_count = it.row(f"SELECT count(*) AS n FROM {sql.relation(it.blueprint.table)}")["n"]
+        it.living = it.row(compare.count_living(it.blueprint))["n"]
+        leave_out(it, ledger.withdrawn(rules.table))
+        it.do(again.choose(it.blueprint))
+
+    return work_again(ledger, rules, "rebuild", "rebuilt", prepare, preview=preview, wait_s=wait_s, fits=_check_rebuild)
+
+
+def _check_rebuild(rules: TableRules, state: TableState) -> None:
+    beyond = [told for what, told in changed_rules(rules, state) if what not in CAN_REBUILD]
+    if rules.effective_column is None and (then := _effective_then(state)):
+        beyond.append(f"effective: was {then!r}, is the time of the load, which was never kept")
+    if beyond:
+        raise RulesChanged(
+            f"Table {rules.table!r} cannot be worked out again under rules that differ so much:\n  "
+            + "\n  ".join(beyond)
+            + "\nNothing was written. Load into a table of another name."
+        )
+
+
+def _effective_then(state: TableState) -> str | None:
+    """The effective column under the rules of which a table was made."""
+    order = state.rules["order_by"]
+    return state.rules["effective"] or (order[0] if order else None)
+
+
+def _fit(it: UnderWay) -> None:
+    """Brings table and kept changes in line with the rules as they are now: the columns they name and leave out, and from when
+    each change holds."""
+    before = {column.name for column in it.state.columns if column.role != "when"}
+    today = {column.name: column for column in it.blueprint.columns if column.role != "when"}
+    then, kept = it.state.rules, sql.relation(str(it.blueprint.kept))
+    table = sql.relation(it.blueprint.table)
+    effective = it.blueprint.effective if it.blueprint.effective != _effective_then(it.state) else None
+    needed = dict.fromkeys((*it.blueprint.keys, *it.blueprint.order, *filter(None, [effective])))
+    counts = it.row(
+        "SELECT count(*) AS brenvik_n"
+        + "".join(f", count(*) - count(k.{sql.quote(name)}) AS {sql.quote(name)}" for name in needed)
+        + f" FROM {kept} k"
+    )
+    faults = [
+        f"{name}: {counts[name]:,} of {counts['brenvik_n']:,} changes were kept without it"
+        for name in needed
+        if counts[name]
+    ]
+    faults += [f"{name}: the table did not hold it so far" for name in it.blueprint.keys if name not in before]
+    if it.blueprint.effective_type.kind != it.state.effective_type.kind:
+        faults.append(f"{effective}: is {it.blueprint.effective_type}, times were {it.state.effective_type}")
+    if faults:
+        raise RulesChanged(
+            "\n  ".join([f"Table {it.rules.table!r} cannot be named, ordered or timed by what is not there:", *faults])
+        )
+    if it.preview and (before != set(today) or effective):
+        raise DeclarationError(
+            "The rules give the table other columns or times, which a preview cannot show. Rebuild it, or see what changes: "
+            "brenvik check"
+        )
+    for name in today.keys() - before:
+        it.do(f"ALTER TABLE {table} ADD COLUMN {sql.quote(name)} {today[name].type.sql}")
+    for name in before - today.keys():
+        it.do(f"ALTER TABLE {table} DROP COLUMN {sql.quote(name)}")
+    if not it.preview:
+        _let_be_null(it)
+    it.rekeyed = set(then["natural_key"]) != set(it.blueprint.keys)
+    if effective:
+        it.do(again.hold_from(it.blueprint, effective))
+
+
+def _let_be_null(it: UnderWay) -> None:
+    """Columns that were key or order and are values now can be null from now on."""
+    key, order = it.state.rules["natural_key"], it.state.rules["order_by"]
+    today = {column.name: column.role for column in it.blueprint.columns}
+    for relation, names, needed in (
+        (it.blueprint.table, key, it.blueprint.keys),
+        (str(it.blueprint.kept), dict.fromkeys((*key, *order)), (*it.blueprint.keys, *it.blueprint.order)),
+    ):
+        for name in names:
+            if name not in needed and (relation != it.blueprint.table or today[name] != "when"):
+                it.do(f"ALTER TABLE {sql.relation(relation)} ALTER COLUMN {sql.quote(name)} DROP NOT NULL")
