@@ -45,24 +45,23 @@ def declared(line: str) -> brenvik.TableRules:
 
 
 @pytest.mark.parametrize("path", CASES, ids=lambda path: path.stem)
-def test_golden(path: Path) -> None:
+def test_golden(path: Path, anywhere: brenvik.Store) -> None:
     story, batches, expected = path.read_text(encoding="utf-8").split("\n\n")
     rules = declared(story.splitlines()[1])
     header: list[str] = []
-    with brenvik.open_store("duckdb::memory:") as store:
-        for batch in batches.split("---\n"):
-            lines = [cells(line) for line in batch.splitlines()]
-            if lines[0][0] == "op":
-                header, *lines = lines
-            columns = header[:-1]
-            rows = [dict(zip(header, line, strict=True)) for line in lines]
-            data = {name: [value(name, row[name]) for row in rows] for name in columns}
-            types = {name: pa.int64() if name in NUMBERS else pa.string() for name in columns}
-            frame = pa.table({name: pa.array(data[name], types[name]) for name in columns})
-            outcome = store.load(rules, frame, kind="changes", operation="op")
-            assert outcome.decisions()["decision"].to_pylist() == [row["decision"] for row in rows]
-        head, *lines = [cells(line) for line in expected.strip().splitlines()]
-        stored = store.read(rules).to_pylist()
+    for batch in batches.split("---\n"):
+        lines = [cells(line) for line in batch.splitlines()]
+        if lines[0][0] == "op":
+            header, *lines = lines
+        columns = header[:-1]
+        rows = [dict(zip(header, line, strict=True)) for line in lines]
+        data = {name: [value(name, row[name]) for row in rows] for name in columns}
+        types = {name: pa.int64() if name in NUMBERS else pa.string() for name in columns}
+        frame = pa.table({name: pa.array(data[name], types[name]) for name in columns})
+        outcome = anywhere.load(rules, frame, kind="changes", operation="op")
+        assert outcome.decisions()["decision"].to_pylist() == [row["decision"] for row in rows]
+    head, *lines = [cells(line) for line in expected.strip().splitlines()]
+    stored = anywhere.read(rules).to_pylist()
     shown = [{name: _shown(row[name]) for name in head} for row in stored]
     assert shown == [dict(zip(head, line, strict=True)) for line in lines]
 

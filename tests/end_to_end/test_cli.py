@@ -144,6 +144,20 @@ def test_check_says_what_each_column_is(coast: Path) -> None:
         assert any(line.split()[:1] == [column] and what in line for line in said.out.splitlines())
 
 
+def test_check_looks_at_the_table_where_all_files_were_taken_and_deleted(coast: Path) -> None:
+    text = (coast / "brenvik.toml").read_text()
+    assert '{ move_to = "taken/" }' in text
+    (coast / "brenvik.toml").write_text(text.replace('{ move_to = "taken/" }', '"delete"'))
+    before = brenvik("check", "buoy", "--json", cwd=coast).json["tables"][0]["columns"]
+    assert brenvik("load", "buoy", cwd=coast).code in {0, 3}
+    assert not list((coast / "inbox").glob("buoy_*"))
+    after = brenvik("check", "buoy", "--json", cwd=coast)
+    assert (after.code, after.json["tables"][0]["faults"]) == (0, [])
+    assert [(row["column"], row["type"]) for row in after.json["tables"][0]["columns"]] == [
+        (row["column"], row["type"]) for row in before
+    ]
+
+
 def test_check_finds_what_is_missing(coast: Path) -> None:
     text = (coast / "brenvik.toml").read_text().replace('type_1 = ["name"]', 'type_1 = ["nome"]')
     (coast / "brenvik.toml").write_text(text)
@@ -407,7 +421,7 @@ def test_what_a_run_took_can_be_taken_again(visited: Path) -> None:
         ),
         (["--from-start"], "Expected one feed to take again from, got 2 (buoy registry, visit service)"),
         (["buoy", "--from", "2024-05-13"], "reads files and has no windows"),
-        (["visit", "--again", "inbox/x.csv"], "reads a database and has no files"),
+        (["visit", "--again", "inbox/x.csv"], "reads a table and has no files"),
         (["buoy", "--again", "inbox/x.csv"], "there is no file inbox/x.csv"),
     ],
 )

@@ -1,96 +1,275 @@
-"""Law 5 against SIGKILL: whenever a load dies, the store is as before or as after, and the next load completes it."""
+"""Laws 4 and 5 against SIGKILL: whenever a run of any kind dies, the store is as before or as after, and the same call then
+completes the work."""
 
 from __future__ import annotations
 
+import hashlib
+import json
 import os
 import random
 import shutil
-import signal
-import subprocess
 import time
 from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
-import pyarrow as pa
+import psycopg
 import pytest
-from cli import BRENVIK
+from killing import Caller
+from scenes import STORES
 
 import brenvik
 from brenvik.demo import scenario
+from brenvik.demo.tour import in_store
+from servers import kill, of_database, postgres, start, stop
 
-KILLS = int(os.environ.get("KILLS") or (100 if os.environ.get("CI") else 25))
-ROWS = 20_000
+KINDS = (
+    "load", "load from a database", "extract", "withdraw", "withdraw an extract", "put back", "release", "rebuild", "retake",
+)  # fmt: skip
+KILLS = int(os.environ.get("KILLS") or (540 if os.environ.get("CI") else 54))
+"""In all kinds of stores together."""
+EACH = max(2, KILLS // len(KINDS) // len(STORES))
+ROWS = 2_000
+RULES = scenario.PROJECT.replace("*.csv", "*.parquet") + scenario.VISITS + scenario.KEEPERS
+
+
+@dataclass(frozen=True)
+class Coast:
+    """A project in a folder of its own, whose store is a file there or a database of a server."""
+
+    folder: Path
+    server: str | None = None
+
+    @property
+    def database(self) -> str:
+        return "kill_" + hashlib.sha1(str(self.folder).encode()).hexdigest()[:12]
+
+    def begin(self, store: str) -> None:
+        (self.folder / "inbox").mkdir(parents=True)
+        address = f"{store}:coast.{store}"
+        if self.server:
+            self._on_server(f"CREATE DATABASE {self.database}")
+            address = of_database(self.server, self.database)
+        (self.folder / "brenvik.toml").write_text(in_store(RULES, address))
+
+    @property
+    def address(self) -> str:
+        return brenvik.read_project(self.folder / "brenvik.toml").store
+
+    def declare(self, old: str, new: str) -> None:
+        file = self.folder / "brenvik.toml"
+        file.write_text(file.read_text().replace(old, new))
+
+    def copied(self, folder: Path) -> Coast:
+        shutil.copytree(self.folder, folder)
+        other = Coast(folder, self.server)
+        if self.server:
+            self.wait_until_left()
+            self._on_server(f"CREATE DATABASE {other.database} TEMPLATE {self.database} STRATEGY FILE_COPY")
+            other.declare(self.database, other.database)
+        return other
+
+    def drop(self) -> None:
+        shutil.rmtree(self.folder)
+        if self.server:
+            self._on_server(f"DROP DATABASE {self.database} WITH (FORCE)")
+
+    def wait_until_left(self) -> None:
+        """A server goes on with the statement of a client that is dead; what it leaves is seen when it has ended."""
+        while self.server and self._on_server(
+            f"SELECT count(*) FROM pg_stat_activity WHERE datname = '{self.database}'"
+        ) != [(0,)]:
+            time.sleep(0.02)
+
+    def _on_server(self, statement: str) -> Any:
+        with psycopg.connect(str(self.server), autocommit=True) as connection:
+            cursor = connection.execute(statement.encode())
+            return cursor.fetchall() if cursor.description else None
 
 
 @pytest.fixture(scope="module")
-def waiting(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A project with its first file loaded and its second, full of late changes and deletes, waiting."""
-    folder = tmp_path_factory.mktemp("coast")
-    (folder / "inbox").mkdir()
-    (folder / "brenvik.toml").write_text(scenario.PROJECT.replace("*.csv", "*.parquet"))
-    _, second = scenario.write_at_scale(folder / "inbox", ROWS)
-    second.rename(folder / "later")
-    assert load(folder).state == "done"
-    (folder / "later").rename(second)
-    return folder
+def caller() -> Iterator[Caller]:
+    made = Caller()
+    yield made
+    made.close()
 
 
-def load(folder: Path) -> brenvik.Outcome:
-    (outcome,) = brenvik.read_project(folder / "brenvik.toml").load()
-    return outcome
+def first_day(coast: Coast, store: str, caller: Caller) -> Coast:
+    """The first day taken: half of the buoys' changes, the first extract of keepers, the first visits. The second half, full of
+    late changes, deletes and faulty rows, lies aside."""
+    coast.begin(store)
+    _, second = scenario.write_at_scale(coast.folder / "inbox", ROWS)
+    second.rename(coast.folder / "later")
+    scenario.write_keepers(1, coast.folder / "inbox")
+    scenario.write_visits(1, coast.folder)
+    assert caller.call("load", cwd=coast.folder)[0] == 0
+    return coast
 
 
-def found(folder: Path) -> tuple[pa.Table, list[str], int]:
-    """The table without runs, stamps and surrogate keys; the states of the runs; how many files were taken."""
-    project = brenvik.read_project(folder / "brenvik.toml")
-    rules = project.table("buoy").rules
+@pytest.fixture(scope="module", params=STORES)
+def coast(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory, caller: Caller) -> Coast:
+    server = postgres() if request.param == "postgres" else None
+    return first_day(Coast(tmp_path_factory.mktemp("coast") / "coast", server), request.param, caller)
+
+
+def ready(kind: str, coast: Coast, folder: Path, caller: Caller) -> tuple[Coast, list[str]]:
+    """Makes a folder in which the run of a kind is the next to come; and the words that call for it."""
+    made = coast.copied(folder)
+
+    def do(*words: str, code: int = 0) -> None:
+        assert caller.call(*words, cwd=folder)[0] == code
+
+    (folder / "later").rename(folder / "inbox" / "buoy_02.parquet")
+    scenario.write_keepers(3, folder / "inbox")
+    scenario.write_visits(2, folder)
+    if kind == "load":
+        return made, ["load", "buoy", "--accept-rejects"]
+    if kind == "load from a database":
+        return made, ["load", "visit"]
+    if kind == "extract":
+        return made, ["load", "keeper", "--accept-rejects"]
+    do("load", "buoy", code=3)  # run 4
+    do("load", "keeper", code=3)  # run 5
+    if kind == "withdraw":
+        return made, ["withdraw", "4", "--reason", "wrong day"]
+    if kind == "withdraw an extract":  # what the next one said of the same keys is made explicit
+        scenario.write_keepers(4, folder / "inbox")
+        do("load", "keeper")
+        return made, ["withdraw", "5", "--reason", "wrong day"]
+    if kind == "put back":
+        do("withdraw", "4", "--reason", "wrong day")
+        return made, ["withdraw", "4", "--put-back"]
+    if kind == "release":
+        return made, ["held", "release", "keeper", "--all"]
+    if kind == "rebuild":
+        made.declare('["name"]', '["name", "light"]')
+        return made, ["rebuild", "buoy"]
+    do("rejects", "export", "buoy", "bad.jsonl")
+    entries = [json.loads(line) for line in (folder / "bad.jsonl").read_text().splitlines()]
+    for number, entry in enumerate(entries):
+        entry["row"]["buoy_code"] = f"NB1{number:05}"
+    (folder / "bad.jsonl").write_text("".join(json.dumps(entry) + "\n" for entry in entries))
+    return made, ["rejects", "retake", "buoy", "bad.jsonl"]
+
+
+def everything(coast: Coast) -> dict[str, list[Any]]:
+    """The tables without runs, stamps and surrogate keys; and what the ledger says, runs that did nothing apart."""
+    coast.wait_until_left()
+    project = brenvik.read_project(coast.folder / "brenvik.toml")
+    found: dict[str, list[Any]] = {}
     with project.open() as store:
-        table = store.read(rules)
-        own = [name for name in table.column_names if name.endswith(("_run", "_loaded_at", "_key"))]
-        states = store.ledger.runs()["state"].to_pylist()
-        return table.drop_columns(own), states, len(store.ledger.taken_files("buoy", "registry"))
+        for name, table in project.tables.items():
+            rows = store.read(table.rules)
+            own = [column for column in rows.column_names if column.endswith(("_run", "_loaded_at", "_key"))]
+            found[name] = sorted(map(str, rows.drop_columns(own).to_pylist()))
+            check_time_line(rows.to_pylist(), table.rules.natural_key[0])
+        for question in (
+            'SELECT count(*), sum(brenvik_arrival) FROM "brenvik"."changes_of_buoy"',
+            'SELECT count(*), sum(brenvik_arrival) FROM "brenvik"."changes_of_keeper"',
+            'SELECT feed, file, digest FROM "brenvik"."taken_files" ORDER BY file',
+            'SELECT feed, watermark FROM "brenvik"."watermarks"',
+            'SELECT reject, state, content FROM "brenvik"."rejects" ORDER BY reject',
+            'SELECT hold, state FROM "brenvik"."held_deletes" ORDER BY hold',
+            'SELECT run, put_back_by IS NULL FROM "brenvik"."withdrawals" ORDER BY run',
+            'SELECT table_name, columns, rules, high_order, high_effective, last_key FROM "brenvik"."tables" ORDER BY table_name',
+        ):
+            found[question] = [str(row) for row in store.engine.ask(question).to_pylist()]
+        found["runs"] = store.ledger.runs()["state"].to_pylist()
+    return found
 
 
-def test_a_killed_load_leaves_before_or_after_and_the_next_completes_it(waiting: Path, tmp_path: Path) -> None:
-    before, _, _ = found(waiting)
-    whole = tmp_path / "whole"
-    shutil.copytree(waiting, whole)
-    subprocess.run([BRENVIK, "preview"], cwd=whole, check=True, capture_output=True)  # warms the disk's cache
-    begin = time.monotonic()
-    subprocess.run([BRENVIK, "load", "--accept-rejects"], cwd=whole, check=True, capture_output=True)
-    duration = time.monotonic() - begin
-    after, _, _ = found(whole)
-    assert not before.equals(after)
+def check_time_line(rows: list[dict[str, Any]], key: str) -> None:
+    """Law 4: per key versions in order that neither overlap nor are empty, and at most one that is current."""
+    ends: dict[Any, Any] = {}
+    for row in sorted(rows, key=lambda row: (row[key], row["valid_from"])):
+        assert row["valid_to"] is None or row["valid_to"] > row["valid_from"]
+        assert ends.get(row[key], row["valid_from"]) is not None, "a current version is followed by another"
+        assert ends.get(row[key], row["valid_from"]) <= row["valid_from"]
+        assert row["is_current"] == (row["valid_to"] is None)
+        ends[row[key]] = row["valid_to"]
 
-    dice = random.Random(KILLS)
+
+class Trial:
+    """One call as it would go undisturbed, and what there is before and after it."""
+
+    def __init__(self, waiting: Coast, words: list[str], folder: Path, caller: Caller) -> None:
+        self.words, self._caller = words, caller
+        self.before = everything(waiting)
+        self._earlier = self.before.pop("runs")
+        whole = waiting.copied(folder)
+        code, self.statements = caller.call(*words, cwd=whole.folder)
+        assert code == 0
+        self.after = everything(whole)
+        assert self.after.pop("runs") == ["done", *self._earlier]
+        assert self.before != self.after
+        self.commit = max(n for n, what in enumerate(self.statements) if what == "committing")
+        whole.drop()
+
+    def check(self, coast: Coast, told: list[str]) -> bool:
+        """All is as before or as after; and the same call then completes the work. Returns whether it was done already."""
+        now = everything(coast)
+        states = now.pop("runs")
+        is_done = states == ["done", *self._earlier]
+        assert now == (self.after if is_done else self.before), f"killed while {told[-1]}, statement {len(told)}"
+        left = [state for state in states[: len(states) - len(self._earlier)] if state != "failed"]
+        assert is_done or left in ([], ["running"])
+        assert states[len(states) - len(self._earlier) :] == self._earlier
+        if not is_done:
+            code, _ = self._caller.call(*self.words, cwd=coast.folder)
+            completed = everything(coast)
+            assert code == 0
+            assert completed.pop("runs")[0] == "done"
+            assert {name: rows for name, rows in completed.items() if "tables" not in name} == {
+                name: rows for name, rows in self.after.items() if "tables" not in name
+            }
+        return is_done
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_killed_run_leaves_before_or_after_and_the_next_completes_it(
+    kind: str, coast: Coast, tmp_path: Path, caller: Caller
+) -> None:
+    waiting, words = ready(kind, coast, tmp_path / "waiting", caller)
+    trial = Trial(waiting, words, tmp_path / "whole", caller)
+    where = "postgres" if coast.server else coast.address.partition(":")[0]
+    dice = random.Random(f"{kind} {where} {KILLS}")
     seen: Counter[str] = Counter()
-    for number in range(KILLS):
-        folder = tmp_path / f"kill {number}"
-        shutil.copytree(waiting, folder)
-        with subprocess.Popen(
-            [BRENVIK, "load"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-        ) as loading:
-            time.sleep(dice.uniform(0.2, 1.0) * duration)
-            loading.send_signal(signal.SIGKILL)
-        table, states, taken = found(folder)
-        if states[0] == "done" and len(states) == 2:
-            assert table.equals(after)
-            assert taken == 2
-            seen["after the commit"] += 1
-            duration *= 0.96  # machines are not equally fast all the time: aim at the run itself
-        else:
-            assert table.equals(before)
-            assert taken == 1
-            assert states in (["done"], ["running", "done"])
-            during = states[0] == "running"
-            seen["during the run" if during else "before the run"] += 1
-            duration *= 1.0 if during else 1.04
-        completed = load(folder)
-        table, now, taken = found(folder)
-        assert table.equals(after)
-        assert taken == 2
-        assert now == {1: ["done", "done"], 2: ["done", "lost", "done"]}[1 + (states[0] == "running")]
-        assert completed.state == ("nothing new" if states == ["done", "done"] else "done")
-        shutil.rmtree(folder)
-    print(f"\n{KILLS} kills: " + ", ".join(f"{count} {when}" for when, count in seen.items()))
-    assert seen["during the run"] > KILLS // 10
+    for number in range(EACH):
+        killed = waiting.copied(tmp_path / f"kill {number}")
+        at = dice.randrange(len(trial.statements)) if number % 4 else trial.commit  # a quarter around the last commit
+        at = at if number != 1 else len(trial.statements) // 2
+        _, told = caller.call(*words, cwd=killed.folder, kill_at=at, after_s=dice.uniform(0.0, 0.02))
+        seen[f"{told[-1]}{', all done' if trial.check(killed, told) else ''}"] += 1
+        killed.drop()
+    waiting.drop()
+    total = sum(seen.values())
+    print(f"\n{kind} ({where}): {total} kills: " + ", ".join(f"{n} {when}" for when, n in sorted(seen.items())))
+    assert total == EACH
+    assert len(seen) > 1
+
+
+@pytest.mark.skipif("postgres" not in STORES, reason="no server among the stores that are tried")
+def test_a_killed_server_leaves_before_or_after_and_the_next_load_completes_it(tmp_path: Path, caller: Caller) -> None:
+    server = start(tmp_path / "server")
+    coast = first_day(Coast(tmp_path / "coast", server.get_uri()), "postgres", caller)
+    dice = random.Random(f"server {KILLS}")
+    seen: Counter[str] = Counter()
+    for kind in ("load", "extract", "withdraw"):
+        waiting, words = ready(kind, coast, tmp_path / kind, caller)
+        trial = Trial(waiting, words, tmp_path / f"whole {kind}", caller)
+        for number in range(max(2, EACH // 2)):
+            killed = waiting.copied(tmp_path / f"{kind} {number}")
+            at = dice.randrange(len(trial.statements)) if number else trial.commit
+            code, told = caller.call(
+                *words, cwd=killed.folder, kill_at=at, after_s=dice.uniform(0.0, 0.02), kill=lambda _: kill(server)
+            )
+            server.ensure_postgres_running()
+            is_done = trial.check(killed, told)
+            assert code == 5 or (code == 0 and is_done)
+            seen[f"{told[at]}{', all done' if is_done else ''}"] += 1
+            killed.drop()
+    stop(server)
+    print(f"\nthe server: {sum(seen.values())} kills: " + ", ".join(f"{n} {when}" for when, n in sorted(seen.items())))
+    assert len(seen) > 1

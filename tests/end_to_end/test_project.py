@@ -178,7 +178,7 @@ def test_every_fault_of_a_project_is_told(coast: Path, parts: list[str], told: s
 @pytest.mark.parametrize(
     ("given", "told"),
     [
-        ({"source_table": "t"}, "connection: is missing"),
+        ({"source_table": "t"}, "watermark: is missing"),
         (
             {"connection": "x", "source_table": "t", "watermark": "w"},
             "'x' is not under [connections]; there are: registry",

@@ -77,11 +77,13 @@ def test_the_project_file_of_the_docs_is_one(tmp_path: Path) -> None:
     from brenvik import read_project
 
     text = (ROOT / "docs" / "project-file.md").read_text(encoding="utf-8")
-    whole, several, records = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)
+    whole, inside, several, records = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)
     (tmp_path / "brenvik.toml").write_text(whole, encoding="utf-8")
     project = read_project(tmp_path / "brenvik.toml")
     assert project.table("buoy").rules.grain == "minute"
     assert project.feed("visit")[1].reads == "service_visit by modified_at"
+    (tmp_path / "brenvik.toml").write_text(whole + inside, encoding="utf-8")
+    assert read_project(tmp_path / "brenvik.toml").feed("sounding")[1].connection is None  # type: ignore[union-attr]
     nested = re.sub(r"operation = .*\n", records.replace("\\", r"\\"), whole)
     (tmp_path / "brenvik.toml").write_text(nested, encoding="utf-8")
     assert read_project(tmp_path / "brenvik.toml").feed("buoy")[1].record["old_row"] == "/was"  # type: ignore[union-attr]

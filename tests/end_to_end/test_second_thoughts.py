@@ -130,3 +130,15 @@ def test_a_table_is_rebuilt_under_other_rules(coast: Path) -> None:
     assert "No row differs." in call("rebuild", "buoy", cwd=coast).out
     (coast / "brenvik.toml").write_text(text.replace("[table.buoy.types]", '[table.buoy.types]\nname = "text(80)"'))
     assert "cannot be worked out again under rules that differ so much" in call("rebuild", "buoy", cwd=coast).err
+
+
+def test_a_withdrawn_extract_is_taken_again_by_its_run(coast: Path) -> None:
+    assert call("withdraw", "4", "--reason", "looked wrong", cwd=coast).code == 0
+    again = call("load", "--again", "4", "--json", cwd=coast).json["outcomes"][0]
+    assert (again["source"], again["counts"]["read"], again["counts"]["overwritten"]) == (
+        "inbox/keeper_2024-05-14.csv",
+        9,
+        1,
+    )
+    refused = call("load", "--again", "5", cwd=coast)
+    assert (refused.code, "Run 5 took nothing (withdrawal, done)" in refused.err) == (2, True)

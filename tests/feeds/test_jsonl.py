@@ -17,7 +17,7 @@ from brenvik.errors import FeedError, ProjectError
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.formats import Reading, batch_of
 from brenvik.feeds.jsonl import Record
-from brenvik.ledger import TakenFile
+from brenvik.ledger_entries import TakenFile
 from brenvik.project_file import read_project
 
 RULES = brenvik.TableRules(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import math
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field
@@ -52,6 +53,8 @@ def plain(value: Any) -> Any:
 class Oracle:
     def __init__(self, declared: Declared, *, holds: bool = False) -> None:
         self.holds = holds
+        self.out: set[int] = set()
+        """The batches that are withdrawn."""
         self.aside: list[Change] = []
         self.held: dict[int, Change] = {}
         self.declared = declared
@@ -93,32 +96,52 @@ class Oracle:
     def _hold(self, change: Change) -> str:
         """What becomes of a delete that waits for a person: one is held a key and life."""
         key = tuple(map(plain, change.key))
-        versions = self._versions(self.kept[key])
+        versions = self._versions(self._counting(key))
         if not versions:
             return "ignored"
-        if versions[-1]["valid_to"] is not None or any(tuple(map(plain, c.key)) == key for c in self.held.values()):
+        if versions[-1]["valid_to"] is not None or any(
+            tuple(map(plain, c.key)) == key for c in self.waiting().values()
+        ):
             return "unchanged"
         self.numbered += 1
         self.held[self.numbered] = change
         return "held"
 
+    def waiting(self) -> dict[int, Change]:
+        """The deletes that are held, as far as their batches count."""
+        return {number: change for number, change in self.held.items() if change.batch not in self.out}
+
+    def _counting(self, key: tuple[Any, ...]) -> list[Change]:
+        return [change for change in self.kept[key] if change.batch not in self.out]
+
+    def decide(self, batch: int, key: tuple[Any, ...], *, drop: bool, at: Any) -> None:
+        """What a person decided of the delete of a key that an extract told of: whether or not it would be held here, it holds
+        from then on, or is dropped."""
+        alike = tuple(map(plain, key))
+        self.held = {n: change for n, change in self.held.items() if tuple(map(plain, change.key)) != alike}
+        if not drop:
+            self.kept[alike].append(Change(key, at, (), self.arrived, batch, True, {}, {}))
+
     def release(self, number: int) -> None:
         change = self.held.pop(number)
         self.kept[tuple(map(plain, change.key))].append(change)
 
-    def extract(self, rows: list[dict[str, Any]], at: Any) -> list[str]:
-        """Takes an extract; returns the decisions of its rows, then of the deletes of absent keys."""
+    def extract(self, rows: list[dict[str, Any]], at: Any, scope: str | None = None) -> list[str]:
+        """Takes an extract; returns the decisions of its rows, then of the deletes of absent keys. It holds all rows of the
+        table, or those whose value of the column ``scope`` is not null. A row with the value "too long" is refused, which says
+        that its key is there."""
         d = self.declared
         self.batch += 1
         told: list[str | None] = []
         new: list[tuple[int, Change]] = []
-        named = Counter(tuple(plain(row[name]) for name in d.keys) for row in rows)
+        refused = [None in [row[name] for name in d.keys] or "too long" in row.values() for row in rows]
+        keys = [tuple(plain(row[name]) for name in d.keys) for row in rows]
+        named = Counter(key for key, is_refused in zip(keys, refused, strict=True) if not is_refused)
         living = {tuple(plain(row[name]) for name in d.keys): row for row in self.rows() if row["valid_to"] is None}
-        for row in rows:
+        for row, key, is_refused in zip(rows, keys, refused, strict=True):
             self.arrived += 1
-            key = tuple(plain(row[name]) for name in d.keys)
             said = {name: row[name] for name in d.values if name in row}
-            if None in [row[name] for name in d.keys]:
+            if is_refused:
                 content = tuple(sorted((name, plain(value)) for name, value in row.items()))
                 told.append("duplicate" if content in self.open_rejects else "rejected")
                 self.open_rejects.add(content)
@@ -127,37 +150,46 @@ class Oracle:
             else:
                 told.append(None)
                 new.append((len(told) - 1, self._keep(row, at, delete=False)))
+        waiting = {tuple(map(plain, change.key)): number for number, change in self.waiting().items()}
+        for key in waiting.keys() & {*keys}:
+            del self.held[waiting[key]]  # it came back
         for key, row in sorted(living.items(), key=lambda item: repr(item[0])):
-            if key not in named:
-                self.arrived += 1
+            if key in keys or key in waiting or (scope is not None and row[scope] is None):
+                continue
+            self.arrived += 1
+            gone = {name: row[name] for name in d.keys}
+            if self.holds:
+                self.numbered += 1
+                self.held[self.numbered] = self._change(gone, at, delete=True)
+                told.append("held")
+            else:
                 told.append(None)
-                new.append((len(told) - 1, self._keep({name: row[name] for name in d.keys}, at, delete=True)))
+                new.append((len(told) - 1, self._keep(gone, at, delete=True)))
         for index, change in new:
             told[index] = self._judge(change)
         return [decision or "?" for decision in told]
 
+    def _change(self, row: dict[str, Any], at: Any, *, delete: bool) -> Change:
+        said = {name: row[name] for name in self.declared.values if name in row}
+        key = tuple(row[name] for name in self.declared.keys)
+        return Change(key, at, (), self.arrived, self.batch, delete, said, row)
+
     def _keep(self, row: dict[str, Any], at: Any, *, delete: bool) -> Change:
-        d = self.declared
-        said = {name: row[name] for name in d.values if name in row}
-        key = tuple(row[name] for name in d.keys)
-        change = Change(key, at, (), self.arrived, self.batch, delete, said, row)
-        self.kept[tuple(map(plain, key))].append(change)
+        change = self._change(row, at, delete=delete)
+        self.kept[tuple(map(plain, change.key))].append(change)
         return change
 
     def without(self, batches: set[int]) -> Oracle:
         """The same without what some batches brought."""
-        left = Oracle(self.declared)
-        left.batch, left.arrived, left.open_rejects = self.batch, self.arrived, set(self.open_rejects)
-        for key, changes in self.kept.items():
-            if remaining := [change for change in changes if change.batch not in batches]:
-                left.kept[key] = remaining
+        left = copy.deepcopy(self)
+        left.out = set(batches)
         return left
 
     def rows(self) -> list[dict[str, Any]]:
         """The rows that the table must hold, without housekeeping but valid_from, valid_to and is_deleted."""
         found = []
-        for changes in self.kept.values():
-            found += self._versions(changes)
+        for key in list(self.kept):
+            found += self._versions(self._counting(key))
         return found
 
     def _read(self, row: dict[str, Any], loaded_at: Any) -> Change | None:
@@ -179,7 +211,7 @@ class Oracle:
 
         key = tuple(map(plain, change.key))
         known = [*self.kept[key], *(old for old in self.aside if tuple(map(plain, old.key)) == key)]
-        return any(identity(old) == identity(change) for old in known)
+        return any(identity(old) == identity(change) for old in known if old.batch not in self.out)
 
     def _line(self, changes: list[Change]) -> list[list[Change]]:
         """The changes of a key, grouped by effective time, in order; sets every change's state."""
@@ -204,7 +236,7 @@ class Oracle:
 
     def _judge(self, change: Change) -> str:
         d = self.declared
-        line = self._line(self.kept[tuple(map(plain, change.key))])
+        line = self._line(self._counting(tuple(map(plain, change.key))))
         place = next(i for i, group in enumerate(line) if group[-1].effective == change.effective)
         group = line[place]
         if group[-1] is not change:

@@ -3,27 +3,74 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
+from functools import cache
 
-from scenes import TABLE, Scene
+from scenes import Scene
 from tables import shown, stored
 
 import brenvik
+from brenvik.stores.base import Engine
 from brenvik.stores.duckdb import DuckDBEngine
+from brenvik.stores.postgres import PostgresEngine
+from brenvik.stores.sqlite import SQLiteEngine
+from servers import postgres
 
-_engine = DuckDBEngine(":memory:")
-_engine.run("SET threads = 1")  # tables of ten rows; the tests themselves run side by side
+
+@cache
+def _engine(kind: str) -> Engine:
+    """One connection serves all examples: opening one takes as long as a load."""
+    if kind == "postgres":
+        return PostgresEngine(postgres())
+    if kind == "sqlite":
+        return SQLiteEngine(":memory:")
+    engine = DuckDBEngine(":memory:")
+    engine.run("SET threads = 1")  # tables of ten rows; the tests themselves run side by side
+    return engine
+
+
+def fresh(scene: Scene) -> AbstractContextManager[brenvik.Store]:
+    """A store of the scene's kind with nothing in it."""
+    return fresh_store(scene.store)
 
 
 @contextmanager
-def fresh() -> Iterator[brenvik.Store]:
-    """A store with nothing in it. One connection serves all examples: opening one takes as long as a load."""
-    store = brenvik.Store(_engine)
+def fresh_store(kind: str) -> Iterator[brenvik.Store]:
+    """A store of a kind with nothing in it."""
+    engine = _engine(kind)
     try:
-        yield store
+        yield brenvik.Store(engine)
     finally:
-        _engine.run('DROP SCHEMA IF EXISTS "brenvik" CASCADE')
-        _engine.run(f'DROP TABLE IF EXISTS "{TABLE}"')
+        forget_all(engine)
+
+
+def forget_all(engine: Engine) -> None:
+    if isinstance(engine, SQLiteEngine):
+        found = engine.ask("SELECT type, name FROM sqlite_master WHERE type IN ('table', 'view')").to_pylist()
+        for row in sorted(found, key=lambda row: str(row["type"]), reverse=True):
+            engine._connection.execute(f'DROP {row["type"]} "{row["name"]}"')
+        return
+    engine.run('DROP SCHEMA IF EXISTS "brenvik" CASCADE')
+    there = (
+        "SELECT table_name FROM information_schema.tables "
+        "WHERE table_schema IN ('main', 'public') AND table_catalog <> 'temp'"
+    )
+    for name in engine.ask(there)["table_name"].to_pylist():
+        engine.run(f'DROP TABLE "{name}"')
+
+
+def forget_ledger(store: brenvik.Store) -> None:
+    """Takes all away that Brenvik remembers; the tables stay."""
+    engine = store.engine
+    if isinstance(engine, SQLiteEngine):
+        found = engine.ask(
+            "SELECT type, name FROM sqlite_master WHERE name LIKE 'brenvik.%' AND type IN ('table', 'view')"
+        )
+        for row in sorted(found.to_pylist(), key=lambda row: str(row["type"]), reverse=True):
+            engine._connection.execute(f'DROP {row["type"]} "{row["name"]}"')
+    else:
+        engine.run('DROP SCHEMA IF EXISTS "brenvik" CASCADE')
+    store.ledger = type(store.ledger)(engine)
 
 
 def everything(scene: Scene, store: brenvik.Store) -> list[str]:

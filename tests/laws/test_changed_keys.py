@@ -11,12 +11,14 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Declared, Oracle, plain
+from scenes import STORES
 
 import brenvik
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.formats import Reading
 from brenvik.feeds.jsonl import Record
 from brenvik.ledger_tables import DECISIONS
+from stores import fresh_store
 
 CODES = brenvik.Operations("op", insert=("I",), update=("U",), delete=("D",))
 RECORD = Record("/now", "/was", (("op", "/op"), ("at", "/at")), ("code", "part"), CODES)
@@ -43,14 +45,17 @@ def changes(record: dict[str, Any]) -> list[dict[str, Any]]:
     return [row | was | {"op": "D"}, row] if moved else [row]
 
 
-@settings(max_examples=max(20, settings().max_examples // 15))
+@settings(max_examples=max(20, settings().max_examples // 10))
 @given(
     st.lists(records(), min_size=1, max_size=10),
     st.lists(st.integers(1, 4), min_size=1, max_size=4),
     st.randoms(use_true_random=False),
     st.booleans(),
+    st.sampled_from(STORES),
 )
-def test_a_changed_key_is_two_changes(made: list[dict[str, Any]], sizes: list[int], dice: Any, late: bool) -> None:
+def test_a_changed_key_is_two_changes(
+    made: list[dict[str, Any]], sizes: list[int], dice: Any, late: bool, kind: str
+) -> None:
     made = [{**record, "at": number} for number, record in enumerate(made)]
     if late:
         dice.shuffle(made)
@@ -65,7 +70,7 @@ def test_a_changed_key_is_two_changes(made: list[dict[str, Any]], sizes: list[in
         max_deletes=None,
     )
     oracle = Oracle(Declared(RECORD.keys, ("at",), "at", (), ("name",), ("light",), "close"))
-    with tempfile.TemporaryDirectory() as folder, brenvik.open_store("duckdb::memory:") as store:
+    with tempfile.TemporaryDirectory() as folder, fresh_store(kind) as store:
         source = FileSource(
             "*.jsonl", folder=Path(folder), name="files", kind="changes", reading=Reading(record=RECORD)
         )

@@ -13,8 +13,10 @@ import sqlalchemy as sa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from registries import Registry, load
+from scenes import STORES
 
 import brenvik
+from stores import fresh_store
 
 OVERLAP, SETTLE = timedelta(minutes=10), timedelta(minutes=2)
 COLUMNS = {"visit_no": sa.Integer, "work": sa.Text, "modified_at": sa.DateTime, "cancelled": sa.Integer}
@@ -63,7 +65,7 @@ rounds = st.lists(st.tuples(st.lists(writes, min_size=1, max_size=3), loads), mi
 class World:
     """The source, its clock, what a reader should end with, and the table."""
 
-    def __init__(self, folder: Path, *, versions: bool, piece: int | None) -> None:
+    def __init__(self, folder: Path, store: brenvik.Store, *, versions: bool, piece: int | None) -> None:
         self.registry = Registry(f"sqlite:///{folder / 'registry.db'}", COLUMNS)
         self.rows: dict[int, tuple[str, datetime, int]] = {}
         self.rules = brenvik.TableRules(
@@ -74,7 +76,7 @@ class World:
             max_deletes=None,
         )
         self.piece = piece
-        self.store = brenvik.open_store("duckdb::memory:")
+        self.store = store
 
     def write(self, number: int, work: str, delay: int, *, cancelled: int) -> None:
         """One row as it is from now on; it was changed ``delay`` minutes ago and is seen only now."""
@@ -108,12 +110,15 @@ class World:
 
 
 @settings(max_examples=max(20, settings().max_examples // 10))
-@given(rounds, st.booleans(), st.sampled_from([None, 1, 2]))
+@given(rounds, st.booleans(), st.sampled_from([None, 1, 2]), st.sampled_from(STORES))
 def test_in_the_end_the_table_holds_what_the_source_holds(
-    drawn: list[tuple[list[tuple[str, int, str, int]], tuple[str, int, str, int]]], versions: bool, piece: int | None
+    drawn: list[tuple[list[tuple[str, int, str, int]], tuple[str, int, str, int]]],
+    versions: bool,
+    piece: int | None,
+    kind: str,
 ) -> None:
-    with tempfile.TemporaryDirectory() as folder:
-        world = World(Path(folder), versions=versions, piece=piece)
+    with tempfile.TemporaryDirectory() as folder, fresh_store(kind) as store:
+        world = World(Path(folder), store, versions=versions, piece=piece)
         for what, number, word, other in (step for written, loaded in drawn for step in (*written, loaded)):
             if what in {"write", "cancel"}:
                 world.write(number, word, other, cancelled=int(what == "cancel"))
@@ -136,4 +141,3 @@ def test_in_the_end_the_table_holds_what_the_source_holds(
         assert world.store.read(world.rules).equals(before)
         states = set(world.store.ledger.runs()["state"].to_pylist())
         assert states <= {"done", "lost", "failed"}
-        world.store.close()

@@ -14,13 +14,13 @@ from brenvik.ledger_tables import DECISIONS
 from stores import everything, fresh
 
 
-@settings(max_examples=max(20, settings().max_examples // 15))
+@settings(max_examples=max(20, settings().max_examples // 10))
 @given(cases(HELD, most=3), st.data())
 def test_deletes_wait_until_they_are_released(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     scene, made = case
     rules = scene.rules
     oracle = Oracle(scene.declared, holds=True)
-    with fresh() as store:
+    with fresh(scene) as store:
         for batch in made:
             seen = scene.load(store, batch, preview=True)
             outcome = scene.load(store, batch)

@@ -19,11 +19,15 @@ import brenvik
 from brenvik.ledger_tables import DECISIONS
 from stores import everything, fresh
 
+SHARE = max(20, settings().max_examples // 4)
+"""What is tried along sequences of runs as well (``test_sequences``) is tried alone a quarter as often."""
+
 
 def loaded_at(store: brenvik.Store) -> Any:
     return store.ledger.runs(last=1)["started_at"][0].as_py()
 
 
+@settings(max_examples=SHARE)
 @given(cases())
 def test_laws_1_and_4_accounting_and_time_line(case: tuple[Scene, list[Batch]]) -> None:
     """Every row read is decided once, as the oracle decides it; the table changes by exactly the rows asked for, and each
@@ -31,7 +35,7 @@ def test_laws_1_and_4_accounting_and_time_line(case: tuple[Scene, list[Batch]]) 
     scene, made = case
     oracle = Oracle(scene.declared)
     key, last_run = scene.own["surrogate_key"], scene.own["last_run"]
-    with fresh() as store:
+    with fresh(scene) as store:
         for batch in made:
             before = {row[key]: row for row in stored(scene, store)}
             outcome = scene.load(store, batch)
@@ -56,11 +60,12 @@ def shown_row(row: dict[str, Any]) -> str:
     return str({name: shown(value) for name, value in row.items()})
 
 
+@settings(max_examples=SHARE)
 @given(cases(ORDERED), st.data())
 def test_law_2_replay(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """Taking any batches again, whole or in part, touches no row."""
     scene, made = case
-    with fresh() as store:
+    with fresh(scene) as store:
         for batch in made:
             scene.load(store, batch)
         before = everything(scene, store)
@@ -85,7 +90,7 @@ def test_law_3_order_free(case: tuple[Scene, list[Batch]], data: st.DataObject) 
     oracle.load([row for row, _ in changes.values()])
     mixed = data.draw(st.permutations(list(changes.values())))
     repeated = mixed + (data.draw(st.lists(st.sampled_from(mixed), max_size=4)) if mixed else [])
-    with fresh() as store:
+    with fresh(scene) as store:
         while repeated:
             size = data.draw(st.integers(1, len(repeated)))
             part, repeated = repeated[:size], repeated[size:]
@@ -125,13 +130,13 @@ def is_open(scene: Scene, value: Any) -> bool:
     return value is None or (scene.rules.open_end is not None and str(value)[:10] == "9999-12-31")
 
 
-@settings(max_examples=max(20, settings().max_examples // 2))
+@settings(max_examples=SHARE)
 @given(cases(most=2), st.integers(0, 3))
 def test_law_5_all_or_nothing(case: tuple[Scene, list[Batch]], good: int) -> None:
     """A load whose source breaks off writes nothing but its failed run; the next one completes the work."""
     scene, made = case
     *earlier, last = made
-    with fresh() as store:
+    with fresh(scene) as store:
         for batch in earlier:
             scene.load(store, batch)
         before = everything(scene, store)
@@ -158,12 +163,12 @@ def test_law_5_all_or_nothing(case: tuple[Scene, list[Batch]], good: int) -> Non
         assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
 
 
-@settings(max_examples=max(20, settings().max_examples // 2))
+@settings(max_examples=SHARE)
 @given(cases(most=2))
 def test_law_8_preview_is_the_load(case: tuple[Scene, list[Batch]]) -> None:
     """What a preview says is what the load does, and a preview writes nothing."""
     scene, made = case
-    with fresh() as store:
+    with fresh(scene) as store:
         for batch in made:
             before = everything(scene, store)
             seen = scene.load(store, batch, preview=True)
@@ -180,7 +185,7 @@ def shown_table(table: pa.Table) -> list[str]:
     return [repr(row) for row in table.to_pylist()]
 
 
-@settings(max_examples=max(20, settings().max_examples // 4))
+@settings(max_examples=max(20, settings().max_examples // 2))
 @given(cases(UNKEPT, faults=False, absent=False))
 def test_without_kept_changes_batches_in_order_give_the_same_table(case: tuple[Scene, list[Batch]]) -> None:
     """Without kept changes the oracle's table comes out as long as no change is late."""
@@ -190,7 +195,7 @@ def test_without_kept_changes_batches_in_order_give_the_same_table(case: tuple[S
     times = (*d.order, *filter(None, [d.effective]))
     rows.sort(key=lambda row: tuple(row[name] for name in times))
     oracle = Oracle(d)
-    with fresh() as store:
+    with fresh(scene) as store:
         part: list[dict[str, Any]] = []
         for index, row in enumerate(rows):
             part.append(row)

@@ -8,8 +8,10 @@ from typing import Any
 import pyarrow as pa
 import pytest
 from oracle import Declared, Oracle
+from scenes import STORES
 
 import brenvik
+from stores import fresh_store
 
 
 def some_rules(dice: random.Random) -> brenvik.TableRules:
@@ -37,8 +39,9 @@ def some_batches(dice: random.Random, values: tuple[str, ...]) -> list[list[dict
     return made
 
 
-@pytest.mark.parametrize("seed", range(40))
-def test_old_batches_that_come_again_touch_nothing(seed: int) -> None:
+@pytest.mark.parametrize("kind", STORES)
+@pytest.mark.parametrize("seed", range(20))
+def test_old_batches_that_come_again_touch_nothing(seed: int, kind: str) -> None:
     dice = random.Random(seed)
     rules = some_rules(dice)
     values = (*rules.type_0, *rules.type_1, *rules.type_2)
@@ -49,7 +52,7 @@ def test_old_batches_that_come_again_touch_nothing(seed: int) -> None:
         types = {name: pa.int64() if name == "at" else pa.string() for name in rows[0]}
         return pa.table({name: pa.array([row[name] for row in rows], kind) for name, kind in types.items()})
 
-    with brenvik.open_store("duckdb::memory:") as store:
+    with fresh_store(kind) as store:
         for rows in batches:
             store.load(rules, frame(rows), kind="changes", operation="op")
             oracle.load(rows)

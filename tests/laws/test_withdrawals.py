@@ -25,13 +25,13 @@ def oracle_of(scene: Scene, batches: list[Batch]) -> Oracle:
     return oracle
 
 
-@settings(max_examples=max(20, settings().max_examples // 15))
+@settings(max_examples=max(20, settings().max_examples // 10))
 @given(cases(ORDERED, most=3), st.data())
 def test_law_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """A table without a run is the table of the same batches without it; put back, it is as it was."""
     scene, made = case
     out: set[int] = set()
-    with fresh() as store:
+    with fresh(scene) as store:
         before = []
         for batch in made:
             scene.load(store, batch)
@@ -63,11 +63,11 @@ def test_law_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObject) ->
             assert past(scene, store.read(scene.rules, known_at=number)) == before[number - 1]
 
 
-@settings(max_examples=max(20, settings().max_examples // 15))
+@settings(max_examples=max(20, settings().max_examples // 10))
 @given(cases(ORDERED, most=3))
 def test_what_a_run_decided_can_be_worked_out_again(case: tuple[Scene, list[Batch]]) -> None:
     scene, made = case
-    with fresh() as store:
+    with fresh(scene) as store:
         told = []
         for batch in made:
             outcome = scene.load(store, batch)

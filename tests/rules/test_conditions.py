@@ -120,3 +120,16 @@ def test_text_in_a_condition_stays_text(store: brenvik.Store) -> None:
 def test_columns_that_nobody_has_are_told(store: brenvik.Store) -> None:
     with pytest.raises(FeedError, match="a condition looks at depth, which is not in"):
         load(store, reject_if={"too deep": "depth > 100"})
+
+
+def test_a_condition_looks_at_several_columns_also_at_one_that_a_feed_does_not_carry(store: brenvik.Store) -> None:
+    both = {"no light at sea": "light is null and status = 'on station'"}
+    rules = brenvik.TableRules(
+        "float", natural_key="code", reject_if=both, type_1=("light", "status"), types={"light": "text"}
+    )
+    lit = pa.table({"code": ["A", "B"], "light": ["Q", None], "status": ["on station", "on station"]})
+    assert store.load(rules, lit, kind="upserts").counts["rejected"] == 1
+    assert store.load(rules, lit.drop_columns("light"), kind="upserts").counts["rejected"] == 2
+    told = [(row["column_name"], row["value"]) for row in store.ledger.rejects().to_pylist()]
+    assert told[0] == ("light, status", "on station")
+    assert set(told) == {("light, status", "on station")}

@@ -1,0 +1,149 @@
+"""Runs commands in processes that can be killed at a chosen statement.
+
+As a script it waits for calls on stdin, a JSON object a line, and runs each in a fork of its own that has everything
+imported already; what a fork does, statement by statement, is told on stdout.
+"""
+
+from __future__ import annotations
+
+import importlib
+import json
+import os
+import pkgutil
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any
+
+
+def _tell(*words: object) -> None:
+    os.write(1, (" ".join(map(str, words)) + "\n").encode())
+
+
+def _tell_each_statement() -> None:
+    """Has every kind of store tell each statement before it runs, by what it is for."""
+    from brenvik.stores.duckdb import DuckDBEngine
+    from brenvik.stores.postgres import PostgresEngine
+    from brenvik.stores.sqlite import SQLiteEngine
+
+    for engine in (DuckDBEngine, PostgresEngine, SQLiteEngine):
+        _have_told(engine)
+
+
+def _have_told(engine: Any) -> None:
+    run, stage, transaction = engine._execute, engine.stage, engine.transaction
+
+    def told_run(self: Any, statement: str, values: Any = None) -> Any:
+        work = '"brenvik_w' in statement.partition(" AS ")[0]
+        _tell("statement", "working out" if work else "committing" if statement == "COMMIT" else "writing")
+        return run(self, statement, values)
+
+    def told_stage(self: Any, *words: Any, **more: Any) -> None:
+        _tell("statement", "staging")
+        stage(self, *words, **more)
+
+    @contextmanager
+    def told_transaction(self: Any) -> Iterator[None]:
+        with transaction(self):
+            yield
+            _tell("statement", "committing")
+
+    engine._execute, engine.stage = told_run, told_stage
+    if engine.__name__ == "DuckDBEngine":  # the others say COMMIT
+        engine.transaction = told_transaction
+
+
+def _call(words: list[str], folder: str) -> None:
+    from brenvik.cli.main import main
+
+    os.chdir(folder)
+    sys.argv = ["brenvik", *words]
+    silence = os.open(os.devnull, os.O_WRONLY)
+    told = os.dup(1)
+    sys.stdout = sys.stderr = os.fdopen(silence, "w")
+    os.dup2(told, 1)
+    _tell_each_statement()
+    try:
+        main()
+    except SystemExit as error:
+        os._exit(int(error.code or 0))
+    os._exit(0)
+
+
+def _bring_in() -> None:
+    """Imports what a run brings in on its way; it takes longer than a small run."""
+    for package in ("brenvik", "brenvik.cli", "brenvik.core", "brenvik.feeds", "brenvik.stores"):
+        for module in pkgutil.iter_modules(importlib.import_module(package).__path__, f"{package}."):
+            if not module.name.endswith("__main__"):
+                importlib.import_module(module.name)
+    for name in ("pandas", "pyarrow.parquet", "sqlalchemy.dialects.sqlite", "rich.table", "concurrent.futures"):
+        importlib.import_module(name)
+
+
+def _wait_for_calls() -> None:
+    _bring_in()
+    for line in sys.stdin:
+        call = json.loads(line)
+        child = os.fork()
+        if child == 0:
+            _call(call["words"], call["folder"])
+        _tell("began", child)
+        _, status = os.waitpid(child, 0)
+        _tell("ended", os.waitstatus_to_exitcode(status))
+
+
+def _kill(child: int) -> None:
+    with suppress(ProcessLookupError):  # it came to its end by itself, and is done
+        os.kill(child, signal.SIGKILL)
+
+
+class Caller:
+    """The other end: calls a command, and kills it or lets it run."""
+
+    def __init__(self) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
+
+    def call(
+        self,
+        *words: str,
+        cwd: Path,
+        kill_at: int | None = None,
+        after_s: float = 0.0,
+        kill: Callable[[int], None] = _kill,
+    ) -> tuple[int, list[str]]:
+        """Runs a command; kills it (or whatever ``kill`` does) ``after_s`` seconds into its statement number ``kill_at``, from 0.
+
+        Returns its exit code (-9 when it was killed) and what its statements were for.
+        """
+        assert self._process.stdin
+        assert self._process.stdout
+        self._process.stdin.write(json.dumps({"words": words, "folder": str(cwd)}) + "\n")
+        self._process.stdin.flush()
+        told: list[str] = []
+        child = 0
+        for line in self._process.stdout:
+            what, _, rest = line.strip().partition(" ")
+            if what == "began":
+                child = int(rest)
+            elif what == "statement":
+                told.append(rest)
+                if len(told) - 1 == kill_at:
+                    time.sleep(after_s)
+                    kill(child)
+            elif what == "ended":
+                return int(rest), told
+        raise AssertionError("the process that runs the commands has died")
+
+    def close(self) -> None:
+        with self._process:  # closes its pipes and waits for its end
+            self._process.kill()
+
+
+if __name__ == "__main__":
+    _wait_for_calls()

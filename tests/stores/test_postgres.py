@@ -1,0 +1,222 @@
+"""What is the PostgreSQL store's own: rights, locks, deadlocks, timeouts, secrets."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+from urllib.parse import urlsplit
+
+import psycopg
+import pyarrow as pa
+import pytest
+from cli import brenvik as call
+
+import brenvik
+from brenvik.errors import Busy, Overtaken, StoreDown, StoreError
+from servers import fresh_database
+
+RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
+PROJECT = """
+store = "{url}"
+[table.buoy]
+table_name = "mart.buoy"
+natural_key = ["code"]
+order_by = ["at"]
+types = {{ at = "integer" }}
+[table.buoy.feed.registry]
+kind = "upserts"
+files = "inbox/*.csv"
+"""
+
+
+@pytest.fixture
+def url() -> Iterator[str]:
+    with fresh_database() as made:
+        yield made
+
+
+def frame(*rows: tuple[str, int, str]) -> pa.Table:
+    codes, times, lights = zip(*rows, strict=True)
+    return pa.table({"code": codes, "at": times, "light": lights})
+
+
+def as_role(url: str, role: str) -> str:
+    return urlsplit(url)._replace(netloc=f"{role}:Hemmelig7@").geturl()
+
+
+def told(url: str, **settings: str) -> str:
+    """The same address with settings of the session."""
+    options = "%20".join(f"-c%20{name}%3D{value}" for name, value in settings.items())
+    return f"{url}&options={options}"
+
+
+def test_a_role_that_may_do_nothing_is_told_the_grants_and_loads_with_them(url: str, tmp_path: Path) -> None:
+    (tmp_path / "inbox").mkdir()
+    (tmp_path / "inbox" / "1.csv").write_text("code,at,light\nNB-1,1,Q\n")
+    role = f"loader_{time.time_ns()}"
+    (tmp_path / "brenvik.toml").write_text(PROJECT.format(url=as_role(url, role)))
+    with psycopg.connect(url, autocommit=True) as owner:
+        name = owner.execute("SELECT current_database()").fetchall()[0][0]
+        owner.execute(f"CREATE ROLE {role} LOGIN PASSWORD 'Hemmelig7'".encode())
+        owner.execute(f"REVOKE ALL ON DATABASE {name} FROM PUBLIC".encode())
+        owner.execute(f"GRANT CONNECT ON DATABASE {name} TO {role}".encode())
+        owner.execute("CREATE SCHEMA mart")
+        failed = call("load", cwd=tmp_path)
+        assert failed.code == 1
+        seen = call("check", "--rights", "--json", cwd=tmp_path)
+        assert seen.code == 2
+        assert all("Hemmelig7" not in text for text in (failed.err, failed.out, seen.out))
+        assert {grant.partition(" ")[0] for grant in seen.json["missing"]} == {"GRANT", "CREATE"}
+        for grant in seen.json["missing"]:
+            owner.execute(grant.encode())
+        assert "All rights" in call("check", "--rights", cwd=tmp_path).out
+        done = call("load", cwd=tmp_path)
+        assert (done.code, done.err) == (0, "")
+        assert owner.execute("SELECT code FROM mart.buoy").fetchall() == [("NB-1",)]
+        taken = "ALTER TABLE brenvik.runs OWNER TO CURRENT_USER"
+        owner.execute(f"{taken}; REVOKE UPDATE ON brenvik.runs FROM {role}".encode())
+        again = call("check", "--rights", "--json", cwd=tmp_path).json["missing"]
+        assert again == [f'GRANT SELECT, INSERT, UPDATE, DELETE ON "brenvik"."runs" TO "{role}";']
+        owner.execute(f"DROP OWNED BY {role} CASCADE".encode())
+        owner.execute(f"DROP ROLE {role}".encode())
+
+
+def test_reading_needs_only_reading_rights(url: str, tmp_path: Path) -> None:
+    (tmp_path / "brenvik.toml").write_text(PROJECT.format(url=url).replace("mart.buoy", "buoy"))
+    role = f"reader_{time.time_ns()}"
+    with brenvik.open_store(url) as store:
+        store.load(RULES, frame(("NB-1", 1, "Q")), kind="upserts")
+    with psycopg.connect(url, autocommit=True) as owner:
+        owner.execute(f"CREATE ROLE {role} LOGIN".encode())
+        for schema in ("public", "brenvik"):
+            owner.execute(f"GRANT USAGE ON SCHEMA {schema} TO {role}".encode())
+            owner.execute(f"GRANT SELECT ON ALL TABLES IN SCHEMA {schema} TO {role}".encode())
+        with brenvik.open_store(as_role(url, role), read_only=True) as store:
+            assert store.history(RULES, "NB-1").num_rows == 1
+            assert store.ledger.runs()["state"].to_pylist() == ["done"]
+            assert store.preview(RULES, frame(("NB-1", 2, "Fl")), kind="upserts").counts["versioned"] == 1
+            with pytest.raises(StoreError, match="permission denied"):
+                store.load(RULES, frame(("NB-1", 2, "Fl")), kind="upserts")
+        owner.execute(f"DROP OWNED BY {role} CASCADE".encode())
+        owner.execute(f"DROP ROLE {role}".encode())
+
+
+@contextmanager
+def entangled(url: str) -> Iterator[None]:
+    """Somebody who holds what a load of ``buoy`` needs last, and as soon as the load holds its rows, asks for these."""
+
+    def ask_for_rows() -> None:
+        free = "SELECT count(*) FROM (SELECT 1 FROM buoy FOR UPDATE SKIP LOCKED) s"
+        with psycopg.connect(url, autocommit=True) as look:
+            while look.execute(free).fetchall() == [(2,)]:
+                time.sleep(0.001)
+        other.execute("UPDATE buoy SET light = light")
+        other.commit()
+
+    with psycopg.connect(told(url, deadlock_timeout="60s")) as other:
+        other.execute("UPDATE brenvik.tables SET last_key = last_key")
+        thread = threading.Thread(target=ask_for_rows)
+        thread.start()
+        yield
+        thread.join()
+
+
+def test_a_deadlock_is_tried_again(url: str) -> None:
+    with brenvik.open_store(told(url, deadlock_timeout="500ms")) as store:
+        store.load(RULES, frame(("A", 1, "Q"), ("B", 1, "Q")), kind="upserts")
+        with entangled(url):
+            outcome = store.load(RULES, frame(("A", 2, "Fl"), ("B", 2, "Fl")), kind="upserts")
+        assert outcome.counts["versioned"] == 2
+        runs = store.ledger.runs()
+        assert runs["state"].to_pylist() == ["done", "failed", "done"]
+        assert "deadlock" in runs["message"].to_pylist()[1]
+        assert store.read(RULES).num_rows == 4
+
+
+def test_a_stream_that_is_used_up_is_not_tried_again(url: str) -> None:
+    with brenvik.open_store(told(url, deadlock_timeout="500ms")) as store:
+        store.load(RULES, frame(("A", 1, "Q"), ("B", 1, "Q")), kind="upserts")
+        with entangled(url), pytest.raises(Overtaken, match="deadlock") as raised:
+            store.load(RULES, frame(("A", 2, "Fl"), ("B", 2, "Fl")).to_reader(), kind="upserts")
+        assert raised.value.can_retry
+        assert store.read(RULES).num_rows == 2
+
+
+def test_a_lock_that_is_not_given_in_time_ends_the_load_and_changes_nothing(url: str, tmp_path: Path) -> None:
+    (tmp_path / "inbox").mkdir()
+    (tmp_path / "brenvik.toml").write_text(
+        PROJECT.format(url=told(url, lock_timeout="200ms")).replace("mart.buoy", "buoy")
+    )
+    with brenvik.open_store(url) as store:
+        store.load(RULES, frame(("A", 1, "Q")), kind="upserts")
+    (tmp_path / "inbox" / "1.csv").write_text("code,at,light\nA,2,Fl\n")
+    with psycopg.connect(url) as other:
+        other.execute("LOCK TABLE buoy IN ACCESS EXCLUSIVE MODE")
+        late = call("load", cwd=tmp_path)
+        assert (late.code, "lock timeout" in late.out) == (5, True)
+    with brenvik.open_store(told(url, statement_timeout="1ms")) as store, pytest.raises(StoreDown, match="timeout"):
+        store.engine.ask("SELECT count(*) AS n FROM pg_class a, pg_class b, pg_class c, pg_class d")
+    assert call("load", cwd=tmp_path).code == 0
+
+
+def test_the_second_loader_waits_then_says_who_holds_the_table(url: str) -> None:
+    started, go_on = threading.Event(), threading.Event()
+
+    def pieces() -> Iterator[pa.RecordBatch]:
+        started.set()
+        assert go_on.wait(30)
+        yield from frame(("A", 1, "Q")).to_batches()
+
+    with brenvik.open_store(url) as one, brenvik.open_store(url) as other:
+        reader = pa.RecordBatchReader.from_batches(frame(("A", 1, "Q")).schema, pieces())
+        first = threading.Thread(target=lambda: one.load(RULES, reader, kind="upserts"))
+        first.start()
+        assert started.wait(30)
+        with pytest.raises(Busy, match=r"being loaded by .*backend \d+"):
+            other.load(RULES, frame(("A", 2, "Fl")), kind="upserts", wait_s=0.3)
+        elsewhere = brenvik.TableRules("float", natural_key="code", order_by="at")
+        assert other.load(elsewhere, frame(("A", 2, "Fl")), kind="upserts").state == "done"
+        go_on.set()
+        assert other.load(RULES, frame(("A", 2, "Fl")), kind="upserts").counts["versioned"] == 1
+        first.join()
+
+
+def test_names_and_values_with_quotes_and_percent_signs_are_only_names_and_values(url: str) -> None:
+    odd = brenvik.TableRules('1 % of "it"; DROP', natural_key="k%(run)s", order_by="at")
+    rows = pa.table({"k%(run)s": ["%s", "'; DROP TABLE x; --"], "at": [1, 2], 'li"ght%': ["100 %", "%(x)s"]})
+    with brenvik.open_store(url) as store:
+        store.load(odd, rows, kind="upserts")
+        assert store.read(odd).select(["k%(run)s", 'li"ght%']).to_pylist() == sorted(
+            rows.select(["k%(run)s", 'li"ght%']).to_pylist(), key=lambda row: str(row["k%(run)s"])
+        )
+
+
+def test_a_server_that_is_not_there_is_told_without_the_password(tmp_path: Path) -> None:
+    with pytest.raises(StoreDown) as down:
+        brenvik.open_store(f"postgresql://coast:Hemmelig7@/coast?host={tmp_path}")
+    assert "Hemmelig7" not in str(down.value)
+    assert "cannot be reached" in str(down.value)
+    with pytest.raises(StoreError) as wrong:
+        brenvik.open_store("postgresql://coast:Hemmelig7@[half/coast")
+    assert "Hemmelig7" not in str(wrong.value)
+
+
+def test_instants_and_decimals_come_back_as_they_went_in(url: str) -> None:
+    rules = brenvik.TableRules("buoy", natural_key="code", order_by="at", types={"depth": "decimal(9,2)"})
+    rows = pa.table(
+        {
+            "code": ["A"],
+            "at": pa.array([datetime(2024, 5, 13, 8)], pa.timestamp("us", tz="Europe/Oslo")),
+            "depth": ["1.50"],
+        }
+    )
+    with brenvik.open_store(url) as store:
+        store.load(rules, rows, kind="upserts")
+        found = store.read(rules)
+        assert found.schema.field("valid_from").type == pa.timestamp("us", tz="UTC")
+        assert found.schema.field("depth").type == pa.decimal128(9, 2)
+        assert found["valid_from"].cast(pa.int64()) == rows["at"].cast(pa.int64())
