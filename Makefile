@@ -38,6 +38,7 @@ laws: $(READY)
 
 bench: $(READY)
 	$(BIN)/python benchmarks/run.py
+	$(BIN)/python benchmarks/warehouse.py
 
 screenshots: $(READY)
 	$(BIN)/python tools/screenshots.py

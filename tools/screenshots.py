@@ -11,11 +11,14 @@ import os
 import pty
 import shlex
 import shutil
+import sqlite3
 import struct
 import subprocess
 import sys
 import tempfile
 import termios
+from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 
 from PIL import Image, ImageDraw, ImageFont
@@ -75,6 +78,54 @@ def draw(text: str, path: Path, *, lines: int = 41) -> None:
     image.save(path, optimize=True)
 
 
+BEFORE = """\
+name = "coast"
+store = "sqlite:before.db"
+
+[table.buoy]
+natural_key = ["buoy_code"]
+order_by = ["changed_at", "entry_no"]
+effective = "changed_at"
+type_1 = ["name"]
+leave_out = ["entry_no", "latitude", "longitude", "commissioned_on"]
+types = { entry_no = "integer", changed_at = "timestamp", buoy_code = "text(8)", name = "text(40)" }
+housekeeping = { surrogate_key = "id", valid_from = "since", valid_to = "until", is_current = false }
+
+[table.buoy.feed.registry]
+kind = "changes"
+files = "taken/buoy_02.csv"
+operation = { column = "op", insert = ["I"], update = ["U"], delete = ["D"] }
+"""
+
+
+def table_of_before(folder: Path) -> Callable[[], None]:
+    """A table that somebody's own script kept, with two faults; returns what mends them."""
+    (folder / "before.toml").write_text(BEFORE)
+    with closing(sqlite3.connect(folder / "before.db")) as connection:
+        connection.execute(
+            "CREATE TABLE buoy (id INTEGER PRIMARY KEY, buoy_code VARCHAR(8), name VARCHAR(30), light TEXT, colour TEXT, "
+            "status TEXT, since TIMESTAMP, until TIMESTAMP, noted TEXT DEFAULT 'by hand')"
+        )
+        rows = [
+            ("NB-101", "Kvitsund", "Fl G 3s", "green", "on station", "2024-05-01 08:00:00", None),
+            ("NB-102", "Storevik", "Q", "red", "on station", "2024-05-01 08:00:00", "2024-05-09 06:00:00"),
+            ("NB-102", "Storevik", "Q", "red", "adrift", "2024-05-08 21:00:00", None),
+            ("NB-103", "Lia", "Fl 3s", "red", "on station", "2024-05-01 08:00:00", "2024-05-04 10:00:00"),
+            ("NB-103", "Lia", "Fl 3s", "red", "on station", "2024-05-04 10:00:00", None),
+        ]
+        columns = "buoy_code, name, light, colour, status, since, until"
+        connection.executemany(f"INSERT INTO buoy ({columns}) VALUES (?, ?, ?, ?, ?, ?, ?)", rows)
+        connection.commit()
+
+    def mend() -> None:
+        (folder / "before.toml").write_text(BEFORE.replace("text(40)", "text(30)"))
+        with closing(sqlite3.connect(folder / "before.db")) as connection:
+            connection.execute("UPDATE buoy SET until = '2024-05-08 21:00:00' WHERE until = '2024-05-09 06:00:00'")
+            connection.commit()
+
+    return mend
+
+
 def main() -> None:
     folder = Path(tempfile.mkdtemp())
     try:
@@ -94,6 +145,7 @@ def main() -> None:
         scenario.write_keepers(2, folder / "inbox")
         shot("watermarks", "watermarks")
         shot("load", "load")
+        shot("rejects", "rejects")
         scenario.write_day("buoy_03.csv", folder / "inbox")
         scenario.write_keepers(3, folder / "inbox", broken_off=True)
         run(["load", "buoy"], folder)
@@ -112,6 +164,11 @@ def main() -> None:
         shot("runs", "runs")
         run(["withdraw", "4", "--put-back"], folder)
         shot("history", "history", "buoy", "NB-104")
+        shot("sql", "sql", "buoy")
+        mend = table_of_before(folder)
+        shot("check", "check", "--project", "before.toml")
+        mend()
+        shot("adopt", "adopt", "buoy", "--project", "before.toml", "--allow-changes", "2")
         draw("$ brenvik demo\n" + run(["demo", "coast"], folder), OUT / "demo.png")
     finally:
         shutil.rmtree(folder)
