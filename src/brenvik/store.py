@@ -14,6 +14,7 @@ from brenvik.core import ask
 from brenvik.core.blueprint import types_of
 from brenvik.core.screen import Operations
 from brenvik.errors import DeclarationError
+from brenvik.feeds.frames import FrameSource
 from brenvik.guarding import NOTHING_MORE, Allowed
 from brenvik.holding import decide_holds, waiting_deletes
 from brenvik.ledger import Ledger
@@ -390,8 +391,6 @@ def _frame(
     at: str | date | datetime | None,
     extract_scope: str | None,
 ) -> tuple[Source, Operations | None]:
-    from brenvik.feeds.frames import FrameSource
-
     if kind not in LOADS:
         raise DeclarationError(f"kind is {kind!r}; known are 'changes', 'upserts' and 'extract'")
     if extract_scope is not None and kind != "extract":

@@ -18,12 +18,14 @@ import pyarrow as pa
 import pyarrow.csv
 from psycopg import errors as pg
 from psycopg.conninfo import conninfo_to_dict
+from psycopg.pq import TransactionStatus
 
 from brenvik.core import sql
 from brenvik.core.blueprint import StoredColumn, Traits
 from brenvik.core.screen import STREAM, Staging
 from brenvik.desk import desk, used
 from brenvik.errors import Overtaken, StoreDown, StoreError
+from brenvik.ledger_tables import SCHEMA
 from brenvik.stores.holds import busy, held, name_of_query
 from brenvik.types import ColumnType, parse_type
 
@@ -31,6 +33,7 @@ if TYPE_CHECKING:
     from psycopg.rows import TupleRow
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
+_READ = re.compile(r'(?:FROM|JOIN) ((?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+")')
 _PERCENT = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|%\([a-z_][a-z_0-9]*\)s|%""")
 _LOCATOR = "ctid"
 _SETTINGS = {
@@ -49,6 +52,7 @@ _ONE_BY_ONE = "0.1"
 reads the whole table instead."""
 _RIGHTS = "SELECT, INSERT, UPDATE, DELETE"
 _WORTH_ANALYZING = 1_000
+_WORTH_SHARING = 50_000
 _ROWS = 50_000
 _ARROW = {
     16: pa.bool_(),
@@ -91,6 +95,7 @@ class PostgresEngine:
         except psycopg.Error as error:
             raise StoreError(f"{self.address} cannot be opened: {_said(error, place)}") from None
         self._made: dict[str, str] = {}
+        self._large: set[str] = set()
         self._discarded: list[str] = []
 
     def statement(self, text: str, *, pretty: bool = False) -> str:
@@ -100,14 +105,41 @@ class PostgresEngine:
         statement = _compile(text, work)
         if _FOUND_AGAIN in statement:
             self._execute(f"SET LOCAL random_page_cost = {_ONE_BY_ONE}")
-        count = self._execute(statement, values or {}).rowcount
+        with self._shared(statement, work) as statement:
+            count = self._execute(statement, values or {}).rowcount
         if _FOUND_AGAIN in statement:
             self._execute("SET LOCAL random_page_cost = 1.1")
         if made := _MADE.match(statement):
             self._made[made[2]] = made[1]
-            if made[1] == "TABLE" and count >= _WORTH_ANALYZING:
-                self._execute(f"ANALYZE {sql.quote(made[2])}")  # nothing else tells the planner how large it is
+            if made[1] == "TABLE":
+                self._measure(made[2], count)
         return max(count, 0)
+
+    def _measure(self, table: str, rows: int) -> None:
+        """Takes note of how large a working table is; nothing else tells the planner."""
+        if rows >= _WORTH_ANALYZING:
+            self._execute(f"ANALYZE {sql.quote(table)}")
+        if rows >= _WORTH_SHARING:
+            self._large.add(table)
+
+    @contextmanager
+    def _shared(self, statement: str, work: str) -> Iterator[str]:
+        """Where a large working table is held against a table of the store, gives it a form that parallel workers can read,
+        which a temporary table is not: a copy that nobody else ever sees, gone with the statement."""
+        read = set(_READ.findall(statement)) if _MADE.match(statement) and self._large else set()
+        large = sorted(name for name in self._large if sql.quote(name) in read)
+        working = {name for name in read if name.startswith(f'"{work}')}
+        if not large or read == working or self._connection.info.transaction_status != TransactionStatus.INTRANS:
+            yield statement
+            return
+        shared = {}
+        for name in large:
+            copy = sql.relation(f"{SCHEMA}.{name}_of_{self._connection.info.backend_pid}")
+            self._execute(f"CREATE UNLOGGED TABLE {copy} AS TABLE {sql.quote(name)}")
+            shared[sql.quote(name)] = copy
+        yield _READ.sub(lambda found: found[0].replace(found[1], shared.get(found[1], found[1])), statement)
+        for copy in shared.values():
+            self._execute(f"DROP TABLE {copy}")
 
     def ask(
         self,
@@ -138,7 +170,7 @@ class PostgresEngine:
         given = ", ".join(f"{sql.quote(name)} {kind}{_known(known.get(name))}" for name, kind in staging.columns)
         travelling = [(name, kind) for name, kind in staging.columns if name not in known]
         self.run(f"CREATE TEMP TABLE {sql.work(staging.into)} ({given})", work=work)
-        table = sql.quote(work + staging.into)
+        table = work + staging.into
         shown = ", ".join(_shown(name, kind) for name, kind in travelling)
         count = 0
         with desk() as beside, _told(self.address), self._connection.cursor() as cursor:
@@ -148,7 +180,7 @@ class PostgresEngine:
                     f"SELECT {shown} FROM ({staging.question}) q", params=used(staging.question, values) or None
                 )
                 names = sql.columns(name for name, _ in travelling)
-                with cursor.copy(f"COPY {table} ({names}) FROM STDIN (FORMAT csv)".encode()) as copy:
+                with cursor.copy(f"COPY {sql.quote(table)} ({names}) FROM STDIN (FORMAT csv)".encode()) as copy:
                     for batch in answer.to_arrow_reader(_ROWS):
                         count += batch.num_rows
                         lines = io.BytesIO()
@@ -159,8 +191,7 @@ class PostgresEngine:
                 raise StoreError(f"{self.address}: the rows could not be read on their way: {first}") from error
             finally:
                 beside.unregister(STREAM)
-        if count >= _WORTH_ANALYZING:
-            self._execute(f"ANALYZE {table}")
+        self._measure(table, count)
 
     def has_table(self, name: str) -> bool:
         schema, _, table = name.rpartition(".")
@@ -316,6 +347,7 @@ class PostgresEngine:
         while self._discarded:
             prefix = self._discarded.pop()
             for name in [name for name in self._made if name.startswith(prefix)]:
+                self._large.discard(name)
                 self._execute(f"DROP {self._made.pop(name)} IF EXISTS pg_temp.{sql.quote(name)} CASCADE")
 
 
