@@ -10,6 +10,7 @@ from scenes import Scene
 from tables import shown, stored
 
 import brenvik
+from brenvik import stores
 from brenvik.stores.base import Engine
 from brenvik.stores.duckdb import DuckDBEngine
 from brenvik.stores.postgres import PostgresEngine
@@ -21,6 +22,7 @@ from servers import postgres
 def _engine(kind: str) -> Engine:
     """One connection serves all examples: opening one takes as long as a load."""
     if kind == "postgres":
+        stores.postgres._WORTH_SHARING = 3  # so that larger and smaller batches are among those of some rows
         return PostgresEngine(postgres())
     if kind == "sqlite":
         return SQLiteEngine(":memory:")

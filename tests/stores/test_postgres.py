@@ -205,6 +205,22 @@ def test_a_server_that_is_not_there_is_told_without_the_password(tmp_path: Path)
     assert "Hemmelig7" not in str(wrong.value)
 
 
+def test_a_large_batch_is_held_against_the_table_by_several_workers_and_leaves_nothing(url: str) -> None:
+    rows = [(f"NB-{number:05}", 1, "Q") for number in range(60_000)]
+    with brenvik.open_store(url) as store, psycopg.connect(url, autocommit=True) as beside:
+        store.load(RULES, frame(*rows), kind="upserts")
+        statements: list[str] = []
+        run = store.engine._execute  # type: ignore[attr-defined]
+        store.engine._execute = lambda text, values=None: (statements.append(text), run(text, values))[1]  # type: ignore[attr-defined]
+        outcome = store.load(RULES, frame(*((code, 2, "F") for code, _, _ in rows[:-1])), kind="upserts")
+        assert outcome.counts["versioned"] == 59_999
+        assert store.read(RULES).num_rows == 119_999
+        assert sum("CREATE UNLOGGED TABLE" in text for text in statements) == 1
+        assert not any("CREATE UNLOGGED" in text for text in statements if "screened" not in text)
+        left = "SELECT relname FROM pg_class WHERE relpersistence = 'u'"
+        assert beside.execute(left.encode()).fetchall() == []
+
+
 def test_instants_and_decimals_come_back_as_they_went_in(url: str) -> None:
     rules = brenvik.TableRules("buoy", natural_key="code", order_by="at", types={"depth": "decimal(9,2)"})
     rows = pa.table(
