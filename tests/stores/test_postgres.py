@@ -85,6 +85,20 @@ def test_a_role_that_may_do_nothing_is_told_the_grants_and_loads_with_them(url: 
         owner.execute(f"DROP ROLE {role}".encode())
 
 
+def test_a_preview_of_a_large_batch_needs_only_reading_rights(url: str) -> None:
+    rows = [(f"NB-{number:05}", 1, "Q") for number in range(60_000)]
+    role = f"reader_{time.time_ns()}"
+    with brenvik.open_store(url) as store:
+        store.load(RULES, frame(*rows), kind="upserts")
+    with psycopg.connect(url, autocommit=True) as beside:
+        beside.execute(f"CREATE ROLE {role} LOGIN PASSWORD 'Hemmelig7'".encode())
+        beside.execute(f"GRANT USAGE ON SCHEMA brenvik, public TO {role}".encode())
+        beside.execute(f"GRANT SELECT ON ALL TABLES IN SCHEMA brenvik, public TO {role}".encode())
+    with brenvik.open_store(as_role(url, role)) as store:
+        outcome = store.preview(RULES, frame(*((code, 2, "F") for code, _, _ in rows)), kind="upserts")
+        assert outcome.counts["versioned"] == 60_000
+
+
 def test_reading_needs_only_reading_rights(url: str, tmp_path: Path) -> None:
     (tmp_path / "brenvik.toml").write_text(PROJECT.format(url=url).replace("mart.buoy", "buoy"))
     role = f"reader_{time.time_ns()}"

@@ -129,7 +129,7 @@ class PostgresEngine:
         read = set(_READ.findall(statement)) if _MADE.match(statement) and self._large else set()
         large = sorted(name for name in self._large if sql.quote(name) in read)
         working = {name for name in read if name.startswith(f'"{work}')}
-        if not large or read == working or self._connection.info.transaction_status != TransactionStatus.INTRANS:
+        if not large or read == working or not self._may_share():
             yield statement
             return
         shared = {}
@@ -140,6 +140,17 @@ class PostgresEngine:
         yield _READ.sub(lambda found: found[0].replace(found[1], shared.get(found[1], found[1])), statement)
         for copy in shared.values():
             self._execute(f"DROP TABLE {copy}")
+
+    def _may_share(self) -> bool:
+        """Whether a table can be made in our schema, and goes with the transaction; not where somebody may only look."""
+        if self._connection.info.transaction_status != TransactionStatus.INTRANS:
+            return False
+        found = self._execute(
+            "SELECT has_schema_privilege(n.oid, 'CREATE') AND current_setting('transaction_read_only') = 'off' "
+            "FROM pg_catalog.pg_namespace n WHERE n.nspname = %(schema)s",
+            {"schema": SCHEMA},
+        ).fetchall()
+        return bool(found and found[0][0])
 
     def ask(
         self,
