@@ -238,9 +238,10 @@ def _stand_in(it: UnderWay, blueprint: Blueprint, *, exists: bool) -> Blueprint:
     pairs = [(blueprint.table, seen.table, blueprint.table_columns())]
     if blueprint.kept and seen.kept:
         pairs.append((blueprint.kept, seen.kept, blueprint.kept_columns()))
+    seen = replace(seen, store=replace(seen.store, locator="brenvik_row"))
     if not exists:
         for _, stand_in, columns in pairs:
-            create(it, stand_in, columns, temporary=True)
+            create(it, stand_in, [("brenvik_row", "BIGINT", False), *columns], temporary=True)
         return seen
     for relation, stand_in, columns in pairs:
         there = set(it.ask(f"SELECT * FROM {sql.relation(relation)} WHERE 1 = 0").column_names)
@@ -252,4 +253,4 @@ def _stand_in(it: UnderWay, blueprint: Blueprint, *, exists: bool) -> Blueprint:
             f"CREATE TEMP VIEW {sql.relation(stand_in)} AS SELECT {sql.quote(it.engine.traits.locator)} AS brenvik_row, "
             f"{', '.join(shown)} FROM {sql.relation(relation)}"
         )
-    return replace(seen, store=replace(seen.store, locator="brenvik_row"))
+    return seen
