@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import sqlite3
 import threading
 import time
 from collections.abc import Iterator
@@ -34,6 +35,25 @@ def held(store: str, table: str, *, address: str, wait_s: float) -> Iterator[Non
         with _freed:
             del _holders[place]
             _freed.notify_all()
+
+
+@contextmanager
+def held_in_file(lock: Path, table: str, *, address: str, wait_s: float) -> Iterator[None]:
+    """The same among processes, by a file that is made for it; it ends with its holder."""
+    deadline = time.monotonic() + wait_s
+    connection = sqlite3.connect(lock, isolation_level=None, timeout=0.0, check_same_thread=False)
+    try:
+        while True:
+            try:
+                connection.execute("BEGIN EXCLUSIVE")
+                break
+            except sqlite3.OperationalError:
+                if time.monotonic() >= deadline:
+                    raise busy(table, address, "another process or connection", wait_s) from None
+                time.sleep(0.05)
+        yield
+    finally:
+        connection.close()
 
 
 def busy(table: str, address: str, holder: str, wait_s: float) -> Busy:

@@ -20,9 +20,8 @@ from __future__ import annotations
 
 import re
 import sqlite3
-import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from datetime import UTC, date, datetime
 from decimal import Context, Decimal, InvalidOperation
 from functools import lru_cache
@@ -41,7 +40,7 @@ from brenvik.core.screen import STREAM, Staging
 from brenvik.desk import desk, used
 from brenvik.errors import Overtaken, StoreError
 from brenvik.ledger_tables import TABLES
-from brenvik.stores.holds import busy, held, missing_rights_of_file, name_of_query
+from brenvik.stores.holds import held, held_in_file, missing_rights_of_file, name_of_query
 from brenvik.types import ColumnType, parse_type
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
@@ -79,7 +78,6 @@ class SQLiteEngine:
         self.address = f"sqlite:{path}"
         self._path = None if path == ":memory:" else Path(path).resolve()
         self._read_only = read_only and self._path is not None
-        self._lock: sqlite3.Connection | None = None
         self._holds = 0
         if sqlite3.sqlite_version_info < _NEEDED:
             raise StoreError(
@@ -198,7 +196,7 @@ class SQLiteEngine:
         return missing_rights_of_file(self._path)
 
     @contextmanager
-    def transaction(self) -> Iterator[None]:
+    def transaction(self, of: str | None = None) -> Iterator[None]:
         self._drop_discarded()
         self._execute("BEGIN IMMEDIATE" if self._holds else "BEGIN")
         try:
@@ -212,17 +210,15 @@ class SQLiteEngine:
     @contextmanager
     def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
         identity = f"sqlite {self._path or id(self)}"
-        with held(identity, table, address=self.address, wait_s=wait_s):
-            if not self._holds:
-                self._lock_out_others(table, wait_s)
+        alone: AbstractContextManager[None] = nullcontext()
+        if self._path and not self._holds:
+            alone = held_in_file(Path(f"{self._path}-brenvik"), table, address=self.address, wait_s=wait_s)
+        with held(identity, table, address=self.address, wait_s=wait_s), alone:
             self._holds += 1
             try:
                 yield
             finally:
                 self._holds -= 1
-                if not self._holds and self._lock:
-                    self._lock.close()
-                    self._lock = None
 
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive
@@ -230,22 +226,6 @@ class SQLiteEngine:
 
     def close(self) -> None:
         self._connection.close()
-
-    def _lock_out_others(self, table: str, wait_s: float) -> None:
-        if self._path is None:
-            return
-        deadline = time.monotonic() + wait_s
-        lock = sqlite3.connect(f"{self._path}-brenvik", isolation_level=None, timeout=0.0, check_same_thread=False)
-        while True:
-            try:
-                lock.execute("BEGIN EXCLUSIVE")
-                break
-            except sqlite3.OperationalError:
-                if time.monotonic() >= deadline:
-                    lock.close()
-                    raise busy(table, self.address, "another process or connection", wait_s) from None
-                time.sleep(0.05)
-        self._lock = lock
 
     def _execute(self, statement: str, values: Mapping[str, Any] | None = None) -> sqlite3.Cursor:
         with _told(self.address):
