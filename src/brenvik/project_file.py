@@ -262,4 +262,8 @@ def _with_environment(value: Any, place: str, faults: list[str]) -> Any:
 def _beside(store: str, folder: Path) -> str:
     """A store in a file stands beside the project's file unless its path is absolute."""
     kind, _, place = store.partition(":")
-    return f"{kind}:{folder / place}" if kind in ("duckdb", "sqlite") and place not in {"", ":memory:"} else store
+    return (
+        f"{kind}:{folder / place}"
+        if kind in ("duckdb", "sqlite", "lakehouse") and place not in {"", ":memory:"}
+        else store
+    )

@@ -324,8 +324,9 @@ def open_store(
     address: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None
 ) -> Store:
     """The store at an address: ``duckdb:coast.duckdb`` or ``sqlite:coast.db`` (files, made when missing), ``duckdb::memory:``,
-    or a database of a PostgreSQL server (``postgresql://coast@db.halvorsund.example/warehouse``; what its client understands
-    in a URL counts, TLS settings and timeouts included).
+    ``lakehouse:coast`` (a folder of Apache Iceberg tables, made when missing), or a database of a PostgreSQL server
+    (``postgresql://coast@db.halvorsund.example/warehouse``; what its client understands in a URL counts, TLS settings and
+    timeouts included).
 
     ``read_only`` opens without the right to write. ``wait_s`` is how long to wait, in seconds, while another process
     holds the file. ``memory_limit`` (``"500 MB"``, ``"4 GB"``) is what the engine may use of memory, as far as it works in this
@@ -357,9 +358,17 @@ def open_store(
         if read_only and place != ":memory:" and not Path(place).exists():
             place = ":memory:"
         return Store(SQLiteEngine(place, read_only=read_only))
+    if kind == "lakehouse" and place:
+        try:
+            from brenvik.stores.lakehouse.engine import LakehouseEngine
+        except ModuleNotFoundError as error:
+            raise DeclarationError(
+                f"A store of files needs the package {error.name}: pip install 'brenvik[lakehouse]'"
+            ) from None
+        return Store(LakehouseEngine(place, memory_limit=memory_limit))
     raise DeclarationError(
-        f"{without_secrets(address)!r} is no address of a store; expected duckdb:FILE, duckdb::memory:, sqlite:FILE "
-        "or postgresql://USER@HOST/DATABASE"
+        f"{without_secrets(address)!r} is no address of a store; expected duckdb:FILE, duckdb::memory:, sqlite:FILE, "
+        "lakehouse:FOLDER or postgresql://USER@HOST/DATABASE"
     )
 
 

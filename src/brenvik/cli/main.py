@@ -49,7 +49,9 @@ def demo(
     store: Annotated[
         str | None,
         typer.Option(
-            "--store", help="Where its tables live, as in sqlite:coast.db; else a DuckDB file.", metavar="ADDRESS"
+            "--store",
+            help="Where its tables live, as in sqlite:coast.db or lakehouse:coast; else a DuckDB file.",
+            metavar="ADDRESS",
         ),
     ] = None,
 ) -> None:

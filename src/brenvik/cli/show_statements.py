@@ -35,6 +35,10 @@ def statements(
             f"-- NEVER RUN: there is no store of Brenvik for {language}. These are translations that nobody has tried."
         )
     print("-- Values are parameters. Working tables begin with brenvik_work_ and go when the load has ended.")
+    if project.store.startswith("lakehouse:") and not dialect:
+        print(
+            "-- The tables are views of files: what adds, updates or deletes rows becomes a file of rows and one of positions."
+        )
     stage = ""
     for each in found:
         if each.stage != stage:

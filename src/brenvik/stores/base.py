@@ -91,7 +91,9 @@ class Engine(Protocol):
         need not be there, nor ``own_schema``, in which Brenvik's own stand."""
         ...
 
-    def transaction(self) -> AbstractContextManager[None]: ...
+    def transaction(self, of: str | None = None) -> AbstractContextManager[None]:
+        """``of`` is the table whose run it is; None where it is about the ledger alone."""
+        ...
 
     def hold(self, table: str, *, wait_s: float) -> AbstractContextManager[None]:
         """Holds one table for loading, its name compared without case.

@@ -128,7 +128,7 @@ class DuckDBEngine:
         ).fetchall()
         return [
             StoredColumn(
-                column, _type_of(said), said, needed=never_null and not default, filled="default" if default else ""
+                column, type_of(said), said, needed=never_null and not default, filled="default" if default else ""
             )
             for column, said, never_null, default in found
         ]
@@ -151,7 +151,7 @@ class DuckDBEngine:
         return missing_rights_of_file(self._path)
 
     @contextmanager
-    def transaction(self) -> Iterator[None]:
+    def transaction(self, of: str | None = None) -> Iterator[None]:
         self._drop_discarded()
         self._connection.begin()
         try:
@@ -228,7 +228,7 @@ _TYPES = {
 }  # fmt: skip
 
 
-def _type_of(said: str) -> ColumnType | None:
+def type_of(said: str) -> ColumnType | None:
     if said in _TYPES:
         return parse_type(_TYPES[said])
     return parse_type(said.lower()) if said.startswith("DECIMAL(") else None

@@ -302,7 +302,7 @@ class PostgresEngine:
         return [f"GRANT {', '.join(lacks)} ON {relation} TO {role};"] if lacks else []
 
     @contextmanager
-    def transaction(self) -> Iterator[None]:
+    def transaction(self, of: str | None = None) -> Iterator[None]:
         self._drop_discarded()
         self._execute("BEGIN")
         try:

@@ -1,0 +1,484 @@
+"""A folder of tables of the open Apache Iceberg format, worked on by an embedded DuckDB."""
+
+from __future__ import annotations
+
+import hashlib
+import itertools
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import sqlglot
+from pyarrow import ArrowException
+from pyiceberg.exceptions import NoSuchTableError
+from sqlalchemy.exc import SQLAlchemyError
+
+from brenvik.core import sql
+from brenvik.core.blueprint import StoredColumn, Traits
+from brenvik.errors import Overtaken, StoreError
+from brenvik.ledger_tables import SCHEMA, TABLES
+from brenvik.stores.duckdb import DuckDBEngine, type_of
+from brenvik.stores.holds import QUERY, held, held_in_file, missing_rights_of_file
+from brenvik.stores.lakehouse import entries, pending
+from brenvik.stores.lakehouse.entries import LEDGER, NEW, SEQ
+from brenvik.stores.lakehouse.lake import MAIN, Change, Lake, LakeColumn, LakeTable, local, named
+from brenvik.stores.lakehouse.pending import PLACE, ROOM, Rooms
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+    from pyiceberg.table import Table
+
+    from brenvik.core.screen import Staging
+    from brenvik.types import ColumnType
+
+_KEPT, _ENTRIES = "brenvik.kept", "brenvik.ledger"
+"""What a snapshot says: the snapshot of the kept changes that belongs to it; the file of the ledger's entries."""
+_NAME = r'(?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+"'
+_TARGET = re.compile(rf"(INSERT INTO|UPDATE|DELETE FROM|CREATE TABLE|ALTER TABLE) ({_NAME})")
+_ALTER = re.compile(rf'ALTER TABLE ({_NAME}) (ADD COLUMN|DROP COLUMN|ALTER COLUMN) ("(?:[^"]|"")+") ?(.*)')
+_MANY_FILES = 64
+_TRIES = 10
+
+
+class LakehouseEngine(DuckDBEngine):
+    """See ``base.Engine``.
+
+    A transaction becomes one snapshot of the table that it is of, which is when it counts: before that, the changes it keeps
+    become a snapshot of theirs and the ledger's entries a file, which that snapshot names. What no snapshot names never was.
+    A transaction that is of no table becomes a snapshot of the ledger's own.
+    """
+
+    traits = Traits(PLACE, whole_rows=True, streams=True)
+
+    def __init__(self, folder: str, *, memory_limit: str | None = None) -> None:
+        super().__init__(":memory:", memory_limit=memory_limit)
+        self.address = f"lakehouse:{folder}"
+        self._lake = Lake(Path(folder))
+        self._identity = f"lakehouse {self._lake.folder}"
+        self._places: dict[tuple[str, str], str] = {}
+        self._tables: dict[str, LakeTable] = {}
+        self._unread: dict[str, StoreError] = {}
+        self._rooms: dict[str, Rooms] = {}
+        self._numbers = itertools.count(1)
+        self._changed: dict[str, None] = {}
+        self._has_ledger = False
+        self._touched: dict[str, None] = {}
+        self._taken_in: frozenset[str] = frozenset()
+        self._seq = 0
+        self._under_way = False
+        self._execute(f"CREATE SCHEMA {ROOM}", None)
+        self._execute(f"CREATE SEQUENCE {ROOM}.places START {pending.FIRST_NEW}", None)
+
+    def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
+        self._look(text)
+        compiled = sql.compile_for(text, self.dialect)
+        target = _TARGET.match(compiled)
+        if not target or target[2].startswith(f'"{sql.WORK}'):
+            return self._execute(sql.as_written(compiled, work), values)
+        name, verb = _name(target[2]), target[1]
+        if name.startswith(f"{SCHEMA}.") and name.partition(".")[2] in TABLES:
+            return self._run_on_ledger(verb, name.partition(".")[2], sql.as_written(compiled, work), values)
+        if verb == "CREATE TABLE":
+            return self._create(name, compiled)
+        if name not in self._tables:
+            return self._execute(sql.as_written(compiled, work), values)
+        if verb == "ALTER TABLE":
+            return self._alter(name, compiled)
+        self._change(name)
+        names = tuple(column.name for column in self._tables[name].columns)
+        first, *others = pending.rewrite(compiled, self._rooms[name], names)
+        count = self._execute(sql.as_written(first, work), values)
+        for other in others:
+            self._execute(other, None)
+        return count
+
+    def ask(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = sql.WORK,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> pa.Table:
+        self._look(text)
+        answer = super().ask(text, values, work=work, types=types)
+        return answer.drop_columns([PLACE]) if PLACE in answer.column_names else answer
+
+    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
+        self._look(text)
+        return super().rows(text, values, work=work)
+
+    def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
+        self._look(staging.question)
+        super().stage(rows, staging, values, work=work)
+
+    def view(self, query: str) -> str:
+        self._look(query)
+        return super().view(query)
+
+    def has_table(self, name: str) -> bool:
+        self._refresh()
+        name = name.casefold()
+        if name.startswith(f"{SCHEMA}.") and name.partition(".")[2] in TABLES:
+            return self._has_ledger
+        return _plain(name) in self._tables or _plain(name) in self._unread
+
+    def columns_of(self, name: str) -> list[StoredColumn]:
+        if name.startswith(QUERY):
+            return super().columns_of(name)
+        self._refresh()
+        if error := self._unread.get(_plain(name.casefold())):
+            raise error
+        state = self._tables.get(_plain(name.casefold()))
+        return [
+            StoredColumn(column.name, type_of(column.kind), column.kind, needed=column.needed)
+            for column in (state.columns if state else ())
+        ]
+
+    def index(self, table: str, columns: Sequence[str]) -> None:
+        """New files are written in the order of these columns."""
+        name = _plain(table.casefold())
+        self._tables[name] = replace(self._tables[name], sorted_by=tuple(columns))
+
+    def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
+        place = self._lake.folder
+        while not place.exists():
+            place = place.parent
+        return missing_rights_of_file(place / "catalog.db")
+
+    @contextmanager
+    def transaction(self, of: str | None = None) -> Iterator[None]:
+        self._refresh()
+        before = (dict(self._tables), self._places, self._taken_in, self._seq, self._has_ledger)
+        self._under_way = True
+        try:
+            with super().transaction():
+                yield
+                with _told(self.address):
+                    self._land(_plain(of.casefold()) if of else None)
+        except BaseException:
+            self._tables, self._places, self._taken_in, self._seq, self._has_ledger = before
+            raise
+        finally:
+            self._under_way = False
+            self._changed, self._touched = {}, {}
+
+    def close(self) -> None:
+        super().close()
+        self._lake.close()
+
+    @contextmanager
+    def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
+        holds = self._lake.folder / "holds"
+        with _told(self.address):
+            holds.mkdir(parents=True, exist_ok=True)
+        lock = holds / hashlib.blake2b(table.casefold().encode(), digest_size=8).hexdigest()
+        with (
+            held(self._identity, table, address=self.address, wait_s=wait_s),
+            held_in_file(lock, table, address=self.address, wait_s=wait_s),
+        ):
+            yield
+
+    # Statements that change something
+
+    def _run_on_ledger(self, verb: str, name: str, statement: str, values: Mapping[str, Any] | None) -> int:
+        if verb == "CREATE TABLE":
+            statement = f"{statement[:-1]}, {SEQ} BIGINT)"
+            self._has_ledger = True
+        self._touched[name] = None
+        if verb == "UPDATE":
+            statement = statement.replace(" SET ", f" SET {sql.quote(SEQ)} = NULL, ", 1)
+        return self._execute(statement, values)
+
+    def _create(self, name: str, statement: str) -> int:
+        tree = sqlglot.parse_one(statement, read=self.dialect)
+        columns = tuple(
+            LakeColumn(
+                column.name,
+                _kind(column.kind.sql(dialect=self.dialect)),
+                needed=column.find(sqlglot.exp.NotNullColumnConstraint) is not None,
+            )
+            for column in tree.this.expressions
+        )
+        table = tree.this.this
+        self._tables[name] = LakeTable((table.db or MAIN, table.name), columns)
+        self._change(name)
+        return 0
+
+    def _alter(self, name: str, statement: str) -> int:
+        self._change(name)
+        state, found = self._tables[name], _ALTER.fullmatch(statement)
+        assert found
+        relation, what, column = found[1], found[2], found[3][1:-1].replace('""', '"')
+        if what == "ADD COLUMN":
+            columns = (*state.columns, LakeColumn(column, _kind(found[4]), needed=False))
+        elif what == "DROP COLUMN":
+            columns = tuple(each for each in state.columns if each.name != column)
+        else:
+            columns = tuple(replace(each, needed=False) if each.name == column else each for each in state.columns)
+        self._tables[name] = replace(state, columns=columns)
+        self._execute(statement.replace(relation, self._rooms[name].added, 1), None)
+        self._show(name)
+        return 0
+
+    def _change(self, name: str) -> None:
+        """Makes room for what this transaction does to a table."""
+        assert self._under_way
+        if name in self._changed:
+            return
+        self._changed[name] = None
+        state = self._tables[name]
+        rooms = self._rooms_of(name)
+        for statement in pending.make_rooms(rooms, [(each.name, each.kind, each.needed) for each in state.columns]):
+            self._execute(statement, None)
+        self._show(name)
+
+    def _rooms_of(self, name: str) -> Rooms:
+        if name not in self._rooms:
+            space, table = self._tables[name].identifier
+            relation = sql.quote(table) if space == MAIN else f"{sql.quote(space)}.{sql.quote(table)}"
+            self._rooms[name] = Rooms(relation, next(self._numbers))
+        return self._rooms[name]
+
+    def _show(self, name: str) -> None:
+        state, rooms = self._tables[name], self._rooms_of(name)
+        space = state.identifier[0]
+        if space != MAIN:
+            self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(space)}", None)
+        columns = [(each.name, each.kind, each.field) for each in state.columns]
+        some = {"some_dead": bool(state.deletes), "some_pending": name in self._changed}
+        self._execute(pending.show(rooms, columns, state.files, **some), None)
+
+    def _find_dead(self, name: str) -> None:
+        """Reads which rows of a table's files were deleted before."""
+        state, rooms = self._tables[name], self._rooms_of(name)
+        if state.deletes:
+            paths, files = (", ".join(map(pending.text, each)) for each in (state.deletes, state.files))
+            self._execute(
+                f"CREATE OR REPLACE TABLE {rooms.dead} AS SELECT {pending.place('f.number', 'd.pos')} AS {PLACE} "
+                f"FROM read_parquet([{paths}]) d JOIN (SELECT unnest([{files}]) AS path, "
+                f"unnest(range({len(state.files)})) AS number) f ON f.path = d.file_path",
+                None,
+            )
+
+    # What others did
+
+    def _look(self, statement: str) -> None:
+        """What has to be done before a statement: see what there is."""
+        self._refresh()
+        for name, error in self._unread.items():
+            if sql.relation(name) in statement:
+                raise error
+
+    def _refresh(self) -> None:
+        """Sees to it that tables and ledger are shown as they are now; not within a transaction, which goes on from what it saw
+        first."""
+        if self._under_way:
+            return
+        with _told(self.address):
+            places = self._lake.places()
+            if places != self._places:
+                self._take_all(places)
+
+    def _take_all(self, places: dict[tuple[str, str], str]) -> None:
+        for identifier in places.keys() | self._places.keys():
+            if identifier[0] != SCHEMA and places.get(identifier) != self._places.get(identifier):
+                self._take(identifier, there=identifier in places)
+        kept = {}
+        for state in self._tables.values():
+            if state.identifier[0] != SCHEMA and _KEPT in state.said:
+                name, _, snapshot = state.said[_KEPT].rpartition(" ")
+                kept[name] = int(snapshot)
+        for identifier in places:
+            if identifier[0] == SCHEMA and identifier != LEDGER and identifier[1] in kept:
+                self._take(identifier, snapshot=kept[identifier[1]])
+        if LEDGER in places:
+            self._take_entries()
+        self._places = places
+
+    def _take(self, identifier: tuple[str, str], *, there: bool = True, snapshot: int | None = None) -> None:
+        name = _plain(".".join(identifier).casefold())
+        self._unread.pop(name, None)
+        if not there:
+            self._tables.pop(name, None)
+            return
+        table = self._lake.load(identifier)
+        current = table.current_snapshot()
+        at = named(table.metadata, snapshot) if snapshot else current
+        try:
+            self._tables[name] = self._lake.at(table, at)
+        except StoreError as error:
+            self._tables.pop(name, None)
+            self._unread[name] = error
+            return
+        self._find_dead(name)
+        self._show(name)
+
+    def _take_entries(self) -> None:
+        """Brings what the ledger's log, and snapshots that it does not know of yet, tell into the tables in memory."""
+        if not self._has_ledger:
+            self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(SCHEMA)}", None)
+            for statement in entries.tables():
+                self._execute(sql.compile_for(statement, self.dialect), None)
+            self._has_ledger = True
+        table = self._lake.load(LEDGER)
+        state = self._lake.at(table, table.current_snapshot())
+        files = [
+            path for path in dict.fromkeys([*state.files, *self._not_adopted(state)]) if path not in self._taken_in
+        ]
+        if files:
+            known = ", ".join(
+                f"{each.field}: {{name: '{each.name}', type: '{each.kind}', default_value: NULL}}"
+                for each in state.columns
+            )
+            paths = ", ".join(map(pending.text, files))
+            self._execute(
+                f"CREATE OR REPLACE TABLE {NEW} AS SELECT * FROM read_parquet([{paths}], schema = MAP {{{known}}})",
+                None,
+            )
+            answer = super().rows(f"SELECT entry_of, max(seq) AS seq FROM {NEW} GROUP BY entry_of")
+            for row in answer:
+                for statement in entries.take_in(row["entry_of"]):
+                    self._execute(statement, None)
+            self._seq = max(self._seq, *(row["seq"] for row in answer))
+        self._taken_in = frozenset([*state.files, *self._not_adopted(state)])
+
+    def _not_adopted(self, ledger: LakeTable) -> list[str]:
+        """Files of entries that snapshots name and that the log does not have yet."""
+        said = [state.said[_ENTRIES].partition(" ") for state in self._tables.values() if _ENTRIES in state.said]
+        return [path for log, _, path in said if log == _identity_of(ledger.table) and path not in ledger.files]
+
+    # The commit
+
+    def _land(self, of: str | None) -> None:
+        names = list(self._touched)
+        seq = self._seq + 1
+        told = super().ask(entries.not_entered(names, seq)) if names else None
+        some = told is not None and told.num_rows > 0
+        if of in self._tables:
+            self._commit(of, told if some else None)
+        elif some:
+            assert not self._changed
+            self._append(told)
+        if some:
+            self._seq = seq
+            for statement in entries.enter(names, seq):
+                self._execute(statement, None)
+
+    def _commit(self, main: str, told: pa.Table | None) -> None:
+        state = self._tables[main]
+        said = {name: value for name, value in state.said.items() if name in (_KEPT, _ENTRIES)}
+        for name in self._changed:
+            if name != main:
+                kept = self._write(name, {"brenvik.of": ".".join(state.identifier)})
+                assert kept.snapshot
+                said[_KEPT] = f"{kept.identifier[1]} {kept.snapshot.snapshot_id}"
+        if told is not None:
+            ledger = self._lake.load(LEDGER)
+            if self._not_adopted(self._lake.at(ledger, ledger.current_snapshot())):
+                self._append(None)
+                ledger = self._lake.load(LEDGER)
+            path = local(self._lake.write(ledger, ledger.schema(), told).file_path)
+            said[_ENTRIES] = f"{_identity_of(ledger)} {path}"
+            self._taken_in |= {path}
+            done = told.filter(_is_run(told)).to_pylist()
+            said |= {f"brenvik.{name}": str(row[name]) for row in done for name in ("run", "feed", "kind", "source")}
+        self._write(main, said)
+
+    def _write(self, name: str, said: Mapping[str, str]) -> LakeTable:
+        """Commits what a transaction does to a table."""
+        state, rooms = self._tables[name], self._rooms_of(name)
+        added, gone = None, []
+        if name in self._changed:
+            order = f" ORDER BY {sql.columns(state.sorted_by)}" if state.sorted_by else ""
+            names = sql.columns(column.name for column in state.columns)
+            added = self._connection.sql(f"SELECT {names} FROM {rooms.added}{order}").to_arrow_table()
+            file, row = pending.split(PLACE)
+            found = self._connection.sql(
+                f"SELECT {file} AS file, list({row} ORDER BY {row}) AS rows FROM {rooms.gone} GROUP BY ALL"
+            ).to_arrow_table()
+            gone = [(state.files[each["file"].as_py()], each["rows"].values) for each in _rows(found)]
+        if state.table is None and state.identifier in self._places:
+            self._lake.drop(state.identifier)  # left by a run that never came to its end
+        done = self._lake.commit(state, Change(added, gone, said))
+        assert done.table
+        self._tables[name] = done
+        self._places = {**self._places, done.identifier: done.table.metadata_location}
+        if name in self._changed:
+            del_rooms = f"DROP TABLE {rooms.added}; DROP TABLE {rooms.gone}"
+            self._connection.execute(del_rooms).fetchall()
+            self._find_dead(name)
+        shown, self._changed = self._changed, {each: None for each in self._changed if each != name}
+        self._show(name)
+        self._changed = shown
+        return done
+
+    def _append(self, told: pa.Table | None) -> None:
+        """Commits entries to the ledger's log, with what snapshots told and it does not have yet."""
+        for attempt in range(_TRIES):
+            there = LEDGER in self._lake.places()
+            state = LakeTable(LEDGER, entries.columns())
+            if there:
+                table = self._lake.load(LEDGER)
+                state = self._lake.at(table, table.current_snapshot())
+            others = self._not_adopted(state)
+            fold = len(state.files) > _MANY_FILES and self._taken_in >= {*state.files} and not attempt
+            if fold:
+                told = super().ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))
+            try:
+                done = self._lake.commit(state, Change(told, files=() if fold else others), instead=fold)
+            except Overtaken:
+                if attempt == _TRIES - 1:
+                    raise
+                continue
+            assert done.table
+            new = {*done.files} - {*state.files}
+            if {*state.files} <= self._taken_in:  # else what others entered is still to be read
+                self._places = {**self._places, LEDGER: done.table.metadata_location}
+            self._taken_in |= new
+            return
+
+
+@contextmanager
+def _told(address: str) -> Iterator[None]:
+    try:
+        yield
+    except NoSuchTableError as error:
+        raise Overtaken(f"{address}: somebody else took a table away: {error}") from error
+    except (OSError, ArrowException, SQLAlchemyError) as error:
+        first = str(error).partition("\n")[0]
+        raise StoreError(f"{address} cannot be read or written: {first}") from error
+
+
+def _identity_of(table: Table | None) -> str:
+    """What tells a table from an earlier one of its name."""
+    return str(table.metadata.table_uuid) if table else ""
+
+
+def _name(relation: str) -> str:
+    """How a table is known here, of its quoted name."""
+    return _plain(relation[1:-1].replace('"."', ".").replace('""', '"').casefold())
+
+
+def _plain(name: str) -> str:
+    return name.removeprefix(f"{MAIN}.")
+
+
+def _kind(said: str) -> str:
+    if said.startswith(("TEXT", "VARCHAR")):
+        return "VARCHAR"
+    return {"TIMESTAMPTZ": "TIMESTAMP WITH TIME ZONE", "INT": "INTEGER"}.get(said, said)
+
+
+def _rows(table: pa.Table) -> Iterator[dict[str, Any]]:
+    for index in range(table.num_rows):
+        yield {name: table[name][index] for name in table.column_names}
+
+
+def _is_run(told: pa.Table) -> Any:
+    import pyarrow.compute as pc
+
+    return pc.equal(told["entry_of"], "runs")
