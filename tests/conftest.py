@@ -25,7 +25,7 @@ settings.register_profile(
 settings.load_profile("laws")
 
 
-STORES = os.environ.get("STORES", "duckdb postgres sqlite").split()
+STORES = os.environ.get("STORES", "duckdb postgres sqlite lakehouse").split()
 """The kinds of stores that tests are tried on."""
 
 

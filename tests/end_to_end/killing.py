@@ -27,11 +27,25 @@ def _tell(*words: object) -> None:
 def _tell_each_statement() -> None:
     """Has every kind of store tell each statement before it runs, by what it is for."""
     from brenvik.stores.duckdb import DuckDBEngine
+    from brenvik.stores.lakehouse.lake import Lake
     from brenvik.stores.postgres import PostgresEngine
     from brenvik.stores.sqlite import SQLiteEngine
 
     for engine in (DuckDBEngine, PostgresEngine, SQLiteEngine):
         _have_told(engine)
+    for step in ("write", "_snapshot", "commit"):
+        _have_step_told(Lake, step)
+
+
+def _have_step_told(lake: Any, name: str) -> None:
+    """Has a lakehouse tell when it writes files and their metadata, and when it commits."""
+    step = getattr(lake, name)
+
+    def told(self: Any, *words: Any, **more: Any) -> Any:
+        _tell("statement", "committing" if name == "commit" else "writing files")
+        return step(self, *words, **more)
+
+    setattr(lake, name, told)
 
 
 def _have_told(engine: Any) -> None:
@@ -47,10 +61,10 @@ def _have_told(engine: Any) -> None:
         stage(self, *words, **more)
 
     @contextmanager
-    def told_transaction(self: Any) -> Iterator[None]:
-        with transaction(self):
+    def told_transaction(self: Any, of: str | None = None) -> Iterator[None]:
+        with transaction(self, of):
             yield
-            _tell("statement", "committing")
+            _tell("statement", "committing" if type(self) is engine else "finishing")
 
     engine._execute, engine.stage = told_run, told_stage
     if engine.__name__ == "DuckDBEngine":  # the others say COMMIT
@@ -76,7 +90,14 @@ def _call(words: list[str], folder: str) -> None:
 
 def _bring_in() -> None:
     """Imports what a run brings in on its way; it takes longer than a small run."""
-    for package in ("brenvik", "brenvik.cli", "brenvik.core", "brenvik.feeds", "brenvik.stores"):
+    for package in (
+        "brenvik",
+        "brenvik.cli",
+        "brenvik.core",
+        "brenvik.feeds",
+        "brenvik.stores",
+        "brenvik.stores.lakehouse",
+    ):
         for module in pkgutil.iter_modules(importlib.import_module(package).__path__, f"{package}."):
             if not module.name.endswith("__main__"):
                 importlib.import_module(module.name)

@@ -28,7 +28,7 @@ from servers import kill, of_database, postgres, start, stop
 KINDS = (
     "load", "load from a database", "extract", "withdraw", "withdraw an extract", "put back", "release", "rebuild", "retake",
 )  # fmt: skip
-KILLS = int(os.environ.get("KILLS") or (540 if os.environ.get("CI") else 54))
+KILLS = int(os.environ.get("KILLS") or (720 if os.environ.get("CI") else 72))
 """In all kinds of stores together."""
 EACH = max(2, KILLS // len(KINDS) // len(STORES))
 ROWS = 2_000
@@ -37,10 +37,14 @@ RULES = scenario.PROJECT.replace("*.csv", "*.parquet") + scenario.VISITS + scena
 
 @dataclass(frozen=True)
 class Coast:
-    """A project in a folder of its own, whose store is a file there or a database of a server."""
+    """A project in a folder of its own, whose store is a file or a folder there, or a database of a server.
+
+    The files of a lakehouse name each other by whole paths, so one can only be copied if it always stands at the same place:
+    the link ``place``, which leads to the one that is worked on."""
 
     folder: Path
     server: str | None = None
+    place: Path | None = None
 
     @property
     def database(self) -> str:
@@ -52,7 +56,20 @@ class Coast:
         if self.server:
             self._on_server(f"CREATE DATABASE {self.database}")
             address = of_database(self.server, self.database)
+        if self.place:
+            address = f"lakehouse:{self.place}"
         (self.folder / "brenvik.toml").write_text(in_store(RULES, address))
+
+    def call(self, caller: Caller, *words: str, **kill: Any) -> tuple[int, list[str]]:
+        """See ``Caller.call``."""
+        self.enter()
+        return caller.call(*words, cwd=self.folder, **kill)
+
+    def enter(self) -> None:
+        if self.place:
+            self.place.unlink(missing_ok=True)
+            (self.folder / "lake").mkdir(exist_ok=True)
+            self.place.symlink_to(self.folder / "lake")
 
     @property
     def address(self) -> str:
@@ -64,7 +81,7 @@ class Coast:
 
     def copied(self, folder: Path) -> Coast:
         shutil.copytree(self.folder, folder)
-        other = Coast(folder, self.server)
+        other = Coast(folder, self.server, self.place)
         if self.server:
             self.wait_until_left()
             self._on_server(f"CREATE DATABASE {other.database} TEMPLATE {self.database} STRATEGY FILE_COPY")
@@ -104,14 +121,16 @@ def first_day(coast: Coast, store: str, caller: Caller) -> Coast:
     second.rename(coast.folder / "later")
     scenario.write_keepers(1, coast.folder / "inbox")
     scenario.write_visits(1, coast.folder)
-    assert caller.call("load", cwd=coast.folder)[0] == 0
+    assert coast.call(caller, "load")[0] == 0
     return coast
 
 
 @pytest.fixture(scope="module", params=STORES)
 def coast(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory, caller: Caller) -> Coast:
+    folder = tmp_path_factory.mktemp("coast")
     server = postgres() if request.param == "postgres" else None
-    return first_day(Coast(tmp_path_factory.mktemp("coast") / "coast", server), request.param, caller)
+    place = folder / "lake" if request.param == "lakehouse" else None
+    return first_day(Coast(folder / "coast", server, place), request.param, caller)
 
 
 def ready(kind: str, coast: Coast, folder: Path, caller: Caller) -> tuple[Coast, list[str]]:
@@ -119,7 +138,7 @@ def ready(kind: str, coast: Coast, folder: Path, caller: Caller) -> tuple[Coast,
     made = coast.copied(folder)
 
     def do(*words: str, code: int = 0) -> None:
-        assert caller.call(*words, cwd=folder)[0] == code
+        assert made.call(caller, *words)[0] == code
 
     (folder / "later").rename(folder / "inbox" / "buoy_02.parquet")
     scenario.write_keepers(3, folder / "inbox")
@@ -157,6 +176,7 @@ def ready(kind: str, coast: Coast, folder: Path, caller: Caller) -> tuple[Coast,
 def everything(coast: Coast) -> dict[str, list[Any]]:
     """The tables without runs, stamps and surrogate keys; and what the ledger says, runs that did nothing apart."""
     coast.wait_until_left()
+    coast.enter()
     project = brenvik.read_project(coast.folder / "brenvik.toml")
     found: dict[str, list[Any]] = {}
     with project.open() as store:
@@ -199,7 +219,7 @@ class Trial:
         self.before = everything(waiting)
         self._earlier = self.before.pop("runs")
         whole = waiting.copied(folder)
-        code, self.statements = caller.call(*words, cwd=whole.folder)
+        code, self.statements = whole.call(caller, *words)
         assert code == 0
         self.after = everything(whole)
         assert self.after.pop("runs") == ["done", *self._earlier]
@@ -217,7 +237,7 @@ class Trial:
         assert is_done or left in ([], ["running"])
         assert states[len(states) - len(self._earlier) :] == self._earlier
         if not is_done:
-            code, _ = self._caller.call(*self.words, cwd=coast.folder)
+            code, _ = coast.call(self._caller, *self.words)
             completed = everything(coast)
             assert code == 0
             assert completed.pop("runs")[0] == "done"
@@ -233,14 +253,14 @@ def test_a_killed_run_leaves_before_or_after_and_the_next_completes_it(
 ) -> None:
     waiting, words = ready(kind, coast, tmp_path / "waiting", caller)
     trial = Trial(waiting, words, tmp_path / "whole", caller)
-    where = "postgres" if coast.server else coast.address.partition(":")[0]
+    where = coast.address.partition(":")[0]
     dice = random.Random(f"{kind} {where} {KILLS}")
     seen: Counter[str] = Counter()
     for number in range(EACH):
         killed = waiting.copied(tmp_path / f"kill {number}")
         at = dice.randrange(len(trial.statements)) if number % 4 else trial.commit  # a quarter around the last commit
         at = at if number != 1 else len(trial.statements) // 2
-        _, told = caller.call(*words, cwd=killed.folder, kill_at=at, after_s=dice.uniform(0.0, 0.02))
+        _, told = killed.call(caller, *words, kill_at=at, after_s=dice.uniform(0.0, 0.02))
         seen[f"{told[-1]}{', all done' if trial.check(killed, told) else ''}"] += 1
         killed.drop()
     waiting.drop()
@@ -262,8 +282,8 @@ def test_a_killed_server_leaves_before_or_after_and_the_next_load_completes_it(t
         for number in range(max(2, EACH // 2)):
             killed = waiting.copied(tmp_path / f"{kind} {number}")
             at = dice.randrange(len(trial.statements)) if number else trial.commit
-            code, told = caller.call(
-                *words, cwd=killed.folder, kill_at=at, after_s=dice.uniform(0.0, 0.02), kill=lambda _: kill(server)
+            code, told = killed.call(
+                caller, *words, kill_at=at, after_s=dice.uniform(0.0, 0.02), kill=lambda _: kill(server)
             )
             server.ensure_postgres_running()
             is_done = trial.check(killed, told)

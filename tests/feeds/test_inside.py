@@ -15,6 +15,7 @@ from brenvik.errors import FeedError
 from brenvik.feeds.base import Wanted
 from brenvik.feeds.inside import InsideSource
 from brenvik.types import parse_type
+from scripts import execute
 
 RULES = brenvik.TableRules(
     "visit",
@@ -24,11 +25,6 @@ RULES = brenvik.TableRules(
     types={"work": "text(10)"},
     reject_if={"no work": "work = 'none' and keeper is not null"},
 )
-
-
-def execute(store: brenvik.Store, statement: str) -> None:
-    engine: Any = store.engine
-    engine._execute(statement, *([None] if engine.dialect == "duckdb" else []))
 
 
 @pytest.fixture

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
 from functools import cache
+from pathlib import Path
+from tempfile import TemporaryDirectory
 
 from scenes import Scene
 from tables import shown, stored
@@ -13,9 +15,12 @@ import brenvik
 from brenvik import stores
 from brenvik.stores.base import Engine
 from brenvik.stores.duckdb import DuckDBEngine
+from brenvik.stores.lakehouse.engine import LakehouseEngine
 from brenvik.stores.postgres import PostgresEngine
 from brenvik.stores.sqlite import SQLiteEngine
 from servers import postgres
+
+IN_MEMORY = Path("/dev/shm") if Path("/dev/shm").is_dir() else None
 
 
 @cache
@@ -39,6 +44,11 @@ def fresh(scene: Scene) -> AbstractContextManager[brenvik.Store]:
 @contextmanager
 def fresh_store(kind: str) -> Iterator[brenvik.Store]:
     """A store of a kind with nothing in it."""
+    if kind == "lakehouse":
+        with TemporaryDirectory(dir=IN_MEMORY) as folder, brenvik.open_store(f"lakehouse:{folder}") as store:
+            store.engine.run("SET threads = 1")
+            yield store
+        return
     engine = _engine(kind)
     try:
         yield brenvik.Store(engine)
@@ -64,7 +74,12 @@ def forget_all(engine: Engine) -> None:
 def forget_ledger(store: brenvik.Store) -> None:
     """Takes all away that Brenvik remembers; the tables stay."""
     engine = store.engine
-    if isinstance(engine, SQLiteEngine):
+    if isinstance(engine, LakehouseEngine):
+        for name in engine._lake.catalog.list_tables("brenvik"):
+            engine._lake.catalog.drop_table(name)
+        engine.close()
+        store.engine = engine = LakehouseEngine(str(engine._lake.folder))
+    elif isinstance(engine, SQLiteEngine):
         found = engine.ask(
             "SELECT type, name FROM sqlite_master WHERE name LIKE 'brenvik.%' AND type IN ('table', 'view')"
         )

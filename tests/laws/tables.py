@@ -8,6 +8,7 @@ from oracle import plain
 from scenes import Scene
 
 import brenvik
+from brenvik.stores.lakehouse.engine import LakehouseEngine
 
 
 def shown(value: Any) -> str:
@@ -15,7 +16,20 @@ def shown(value: Any) -> str:
 
 
 def stored(scene: Scene, store: brenvik.Store) -> list[dict[str, Any]]:
-    return store.read(scene.rules).to_pylist()
+    rows = store.read(scene.rules).to_pylist()
+    if isinstance(store.engine, LakehouseEngine) and store.engine.has_table(scene.rules.stored_as):
+        assert sorted(map(told, rows)) == sorted(map(told, read_by_others(store.engine, scene.rules.stored_as)))
+    return rows
+
+
+def told(row: dict[str, Any]) -> str:
+    return str({name: shown(value) for name, value in row.items()})
+
+
+def read_by_others(engine: LakehouseEngine, name: str) -> list[dict[str, Any]]:
+    """A table of files as a reader that is not ours reads it."""
+    space, _, table = name.rpartition(".")
+    return engine._lake.catalog.load_table((space or "main", table)).scan().to_arrow().to_pylist()
 
 
 def comparable(scene: Scene, rows: list[dict[str, Any]]) -> list[tuple[str, ...]]:

@@ -11,7 +11,7 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Declared, Oracle, plain
-from scenes import STORES
+from scenes import DRAWN
 
 import brenvik
 from brenvik.feeds.files import FileSource
@@ -51,7 +51,7 @@ def changes(record: dict[str, Any]) -> list[dict[str, Any]]:
     st.lists(st.integers(1, 4), min_size=1, max_size=4),
     st.randoms(use_true_random=False),
     st.booleans(),
-    st.sampled_from(STORES),
+    st.sampled_from(DRAWN),
 )
 def test_a_changed_key_is_two_changes(
     made: list[dict[str, Any]], sizes: list[int], dice: Any, late: bool, kind: str

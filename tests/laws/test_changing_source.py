@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from registries import Registry, load
-from scenes import STORES
+from scenes import DRAWN
 
 import brenvik
 from stores import fresh_store
@@ -110,7 +110,7 @@ class World:
 
 
 @settings(max_examples=max(20, settings().max_examples // 10))
-@given(rounds, st.booleans(), st.sampled_from([None, 1, 2]), st.sampled_from(STORES))
+@given(rounds, st.booleans(), st.sampled_from([None, 1, 2]), st.sampled_from(DRAWN))
 def test_in_the_end_the_table_holds_what_the_source_holds(
     drawn: list[tuple[list[tuple[str, int, str, int]], tuple[str, int, str, int]]],
     versions: bool,

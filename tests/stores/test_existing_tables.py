@@ -12,6 +12,8 @@ from cli import brenvik as call
 
 import brenvik
 from brenvik.errors import BrenvikError, DeclarationError, ForeignTable, NotAsRules
+from brenvik.stores.lakehouse.engine import LakehouseEngine
+from scripts import execute, is_lakehouse
 
 RULES = brenvik.TableRules(
     "buoy",
@@ -34,28 +36,21 @@ def day(number: int) -> datetime:
 def made_before(store: brenvik.Store, *rows: tuple[str, str, str, int, int | None], more: str = "") -> None:
     """A table as somebody's own script keeps it: versions by name and light, a column of their own."""
     number = NUMBERED.get(store.engine.dialect, "id BIGINT DEFAULT nextval('numbers') PRIMARY KEY")
-    if store.engine.dialect == "duckdb":
+    if is_lakehouse(store):
+        number = "id BIGINT"
+    elif store.engine.dialect == "duckdb":
         store.engine._execute("CREATE SEQUENCE numbers", None)  # type: ignore[attr-defined]
     execute(
         store,
         f"CREATE TABLE buoy ({number}, code VARCHAR(8) NOT NULL, name VARCHAR(20), light VARCHAR(20), "
         f"since TIMESTAMP, until TIMESTAMP, noted VARCHAR(20) DEFAULT 'by hand'{more})",
     )
-    for code, name, light, since, until in rows:
+    for nth, (code, name, light, since, until) in enumerate(rows, 1):
         end = f"'{day(until)}'" if until else "NULL"
-        execute(
-            store,
-            f"INSERT INTO buoy (code, name, light, since, until) VALUES ('{code}', '{name}', '{light}', '{day(since)}', {end})",
-        )
-
-
-def execute(store: brenvik.Store, statement: str) -> None:
-    """Runs a statement as it stands."""
-    engine: Any = store.engine
-    if engine.dialect == "duckdb":
-        engine._execute(statement, None)
-    else:
-        engine._execute(statement)
+        given, values = "code, name, light, since, until", f"'{code}', '{name}', '{light}', '{day(since)}', {end}"
+        if is_lakehouse(store):  # which fills no column by itself
+            given, values = f"id, noted, {given}", f"{nth}, 'by hand', {values}"
+        execute(store, f"INSERT INTO buoy ({given}) VALUES ({values})")
 
 
 def changes(*rows: tuple[str, int, str, str]) -> pa.Table:
@@ -92,7 +87,8 @@ def test_an_adopted_table_keeps_its_keys_and_takes_late_changes(anywhere: brenvi
     ]
     assert {row[0] for row in versions(anywhere, "NB-1")} >= {1, 2}
     assert [row[1:] for row in versions(anywhere, "NB-2")] == [("Q", 1, 2), ("Mo", 2, 4)]
-    assert {row["noted"] for row in anywhere.read(RULES).to_pylist()} == {"by hand"}
+    noted = {row["noted"] for row in anywhere.read(RULES).to_pylist() if row["id"] <= 3 or not is_lakehouse(anywhere)}
+    assert noted == {"by hand"}
     for run in (int(late.run or 0), int(load.run or 0)):
         anywhere.withdraw(RULES, run, reason="wrong")
     assert versions(anywhere, "NB-1") == [(1, "Q", 1, 5), (2, "Fl", 5, None)]
@@ -178,6 +174,8 @@ def _given(rules: brenvik.TableRules) -> dict[str, Any]:
 
 
 def test_keys_that_point_at_the_surrogate_key_hold(anywhere: brenvik.Store) -> None:
+    if is_lakehouse(anywhere):
+        pytest.skip("files have no keys that point at others")
     made_before(anywhere, *THREE)
     execute(anywhere, "CREATE TABLE visit (no INTEGER, buoy_id BIGINT REFERENCES buoy (id))")
     execute(anywhere, "INSERT INTO visit VALUES (1, 1), (2, 2), (3, 3)")
@@ -235,7 +233,10 @@ def test_a_table_of_a_schema_is_checked_adopted_and_loaded_by_the_commands(addre
     (tmp_path / "inbox" / "buoy_1.csv").write_text("code,at,name,light\nNB-1,2024-05-09,Kvit,Iso\n")
     with brenvik.open_store(address) as store:
         made_before(store, *THREE)
-        if store.engine.dialect == "sqlite":
+        if isinstance(store.engine, LakehouseEngine):
+            store.engine._lake.catalog.create_namespace("mart")
+            store.engine._lake.catalog.rename_table("main.buoy", "mart.buoy")
+        elif store.engine.dialect == "sqlite":
             execute(store, 'ALTER TABLE buoy RENAME TO "mart.buoy"')
         elif store.engine.dialect == "postgres":
             execute(store, "CREATE SCHEMA mart")

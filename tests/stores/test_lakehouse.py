@@ -1,0 +1,221 @@
+"""What is the lakehouse's own: snapshots, what counts after a crash, several writers, other engines, columns by their ids."""
+
+from __future__ import annotations
+
+import multiprocessing
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pytest
+from pyiceberg.catalog.sql import SqlCatalog
+from pyiceberg.types import LongType
+
+import brenvik
+from brenvik.errors import ForeignTable, StoreError
+from brenvik.stores.lakehouse import engine as lakehouse
+from brenvik.stores.lakehouse.lake import Lake
+
+RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
+
+
+def frame(*rows: tuple[str, int, str]) -> pa.Table:
+    codes, times, lights = zip(*rows, strict=True)
+    return pa.table({"code": codes, "at": times, "light": lights})
+
+
+def load(folder: Path, *rows: tuple[str, int, str], rules: brenvik.TableRules = RULES) -> brenvik.Outcome:
+    with brenvik.open_store(f"lakehouse:{folder}") as store:
+        return store.load(rules, frame(*rows), kind="upserts")
+
+
+def current(rows: pa.Table) -> dict[str, str]:
+    return {row["code"]: row["light"] for row in rows.to_pylist() if row["is_current"]}
+
+
+def read(folder: Path, rules: brenvik.TableRules = RULES) -> pa.Table:
+    with brenvik.open_store(f"lakehouse:{folder}") as store:
+        return store.read(rules)
+
+
+def others(folder: Path) -> SqlCatalog:
+    """The catalog as somebody else opens it."""
+    return SqlCatalog("brenvik", uri=f"sqlite:///{folder}/catalog.db", warehouse=str(folder))
+
+
+def scan(folder: Path, name: str = "main.buoy") -> pa.Table:
+    return others(folder).load_table(name).scan().to_arrow()
+
+
+def test_a_load_writes_rows_and_positions_and_rewrites_no_file(tmp_path: Path) -> None:
+    load(tmp_path, ("NB-1", 1, "Q"), ("NB-2", 1, "Q"))
+    before = {path: path.read_bytes() for path in tmp_path.glob("main/buoy/data/*")}
+    load(tmp_path, ("NB-1", 2, "F"))
+    assert {path: path.read_bytes() for path in before} == before
+    table = others(tmp_path).load_table("main.buoy")
+    told: Any = table.current_snapshot().summary.additional_properties
+    assert (told["added-position-deletes"], told["added-records"], told["total-records"]) == ("1", "2", "4")
+    assert (told["brenvik.run"], told["brenvik.kind"]) == ("2", "upserts")
+    assert current(scan(tmp_path)) == current(read(tmp_path)) == {"NB-1": "F", "NB-2": "Q"}
+
+
+def test_every_run_is_a_snapshot_of_its_table_also_one_that_changes_no_row(tmp_path: Path) -> None:
+    for _ in range(3):
+        load(tmp_path, ("NB-1", 1, "Q"))
+    snapshots = others(tmp_path).load_table("main.buoy").snapshots()
+    assert [s.summary.additional_properties["brenvik.run"] for s in snapshots if s.summary] == ["1", "2", "3"]
+    assert scan(tmp_path).num_rows == 1
+
+
+def test_what_the_snapshot_of_the_table_does_not_name_never_was(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    load(tmp_path, ("NB-1", 1, "Q"))
+    commit = Lake.commit
+
+    def broken(self: Lake, state: Any, *words: Any, **more: Any) -> Any:
+        if state.identifier == ("main", "buoy"):
+            raise KeyboardInterrupt
+        return commit(self, state, *words, **more)
+
+    monkeypatch.setattr(Lake, "commit", broken)
+    with pytest.raises(KeyboardInterrupt):
+        load(tmp_path, ("NB-1", 2, "F"), ("NB-2", 2, "F"))
+    monkeypatch.undo()
+    assert scan(tmp_path, "brenvik.changes_of_buoy").num_rows == 3  # the files are there, and nothing names them
+    with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
+        assert store.ledger.runs()["state"].to_pylist() == ["failed", "done"]
+        assert store.history(RULES, "NB-2").num_rows == 0
+        store.load(RULES, frame(("NB-2", 1, "Q")), kind="upserts")
+        store.rebuild(RULES)
+        assert current(store.read(RULES)) == {"NB-1": "Q", "NB-2": "Q"}
+    assert scan(tmp_path, "brenvik.changes_of_buoy").num_rows == 2
+
+
+def test_a_first_load_that_breaks_off_leaves_no_table(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    make = Lake._make
+
+    def broken(self: Lake, state: Any, *words: Any) -> Any:
+        if state.identifier == ("main", "buoy"):
+            raise KeyboardInterrupt
+        return make(self, state, *words)
+
+    monkeypatch.setattr(Lake, "_make", broken)
+    with pytest.raises(KeyboardInterrupt):
+        load(tmp_path, ("NB-1", 1, "Q"))
+    monkeypatch.undo()
+    assert load(tmp_path, ("NB-2", 1, "Q")).counts["inserted"] == 1
+    assert current(read(tmp_path)) == current(scan(tmp_path)) == {"NB-2": "Q"}
+    assert scan(tmp_path, "brenvik.changes_of_buoy").num_rows == 1
+
+
+def test_a_run_is_done_with_the_snapshot_before_the_log_of_the_ledger_knows(tmp_path: Path) -> None:
+    load(tmp_path, ("NB-1", 1, "Q"))
+    log = scan(tmp_path, "brenvik.ledger")
+    runs = log.filter(pc.equal(log["entry_of"], "runs"))
+    assert runs["state"].to_pylist() == ["running"]
+    with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
+        assert store.ledger.runs()["state"].to_pylist() == ["done"]
+    load(tmp_path, ("NB-1", 2, "F"))
+    log = scan(tmp_path, "brenvik.ledger")
+    assert sorted(log.filter(pc.equal(log["entry_of"], "runs"))["state"].to_pylist()) == ["done", "running", "running"]
+
+
+def test_the_log_of_the_ledger_is_folded_and_says_the_same(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(lakehouse, "_MANY_FILES", 3)
+    for at in range(1, 8):
+        load(tmp_path, ("NB-1", at, f"Q {at}"))
+        assert len(others(tmp_path).load_table("brenvik.ledger").inspect.files()) <= 4
+    with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
+        assert store.ledger.runs()["run"].to_pylist() == [7, 6, 5, 4, 3, 2, 1]
+        assert set(store.ledger.runs()["state"].to_pylist()) == {"done"}
+        assert store.withdraw(RULES, 7).counts["rows_removed"] == 1
+
+
+def test_somebody_else_who_writes_to_the_table_is_noticed_and_nothing_of_his_is_lost(tmp_path: Path) -> None:
+    load(tmp_path, ("NB-1", 1, "Q"))
+    with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
+        engine: Any = store.engine
+        land, comes = engine._land, [1]
+
+        def overtaken(of: str | None) -> None:
+            if of and comes:
+                comes.pop()
+                table = others(tmp_path).load_table("main.buoy")
+                row = table.scan().to_arrow().to_pylist()[0]
+                schema = table.schema().as_arrow()
+                table.append(pa.Table.from_pylist([{**row, "buoy_key": 99, "code": "XX-9"}], schema=schema))
+            land(of)
+
+        engine._land = overtaken
+        outcome = store.load(RULES, frame(("NB-1", 2, "F")), kind="upserts")
+        assert (outcome.run, outcome.counts["versioned"], comes) == (3, 1, [])
+        assert store.ledger.runs()["state"].to_pylist() == ["done", "failed", "done"]
+    assert current(scan(tmp_path)) == current(read(tmp_path)) == {"NB-1": "F", "XX-9": "Q"}
+
+
+def _load_many(folder: Path, name: str, first: int) -> None:
+    rules = brenvik.TableRules(name, natural_key="code", order_by="at")
+    for at in range(first, first + 20, 2):
+        load(folder, *((f"NB-{number}", at, f"Q {at} {number}") for number in range(at % 3, 4)), rules=rules)
+
+
+def test_writers_side_by_side_end_with_the_same_tables_as_one_after_the_other(tmp_path: Path) -> None:
+    jobs = [("a", 0), ("b", 0), ("c", 0), ("d", 0), ("d", 1)]
+    context = multiprocessing.get_context("spawn")
+    writers = [context.Process(target=_load_many, args=(tmp_path / "lake", *job)) for job in jobs]
+    for writer in writers:
+        writer.start()
+    for writer in writers:
+        writer.join(300)
+        assert writer.exitcode == 0
+    for job in jobs:
+        _load_many(tmp_path / "in turn", *job)
+    for name in "abcd":
+        rules = brenvik.TableRules(name, natural_key="code", order_by="at")
+        found, expected = (
+            sorted(str((r["code"], r["light"], r["valid_from"], r["valid_to"])) for r in read(lake, rules).to_pylist())
+            for lake in (tmp_path / "lake", tmp_path / "in turn")
+        )
+        assert found == expected
+    with brenvik.open_store(f"lakehouse:{tmp_path / 'lake'}") as store:
+        runs = store.ledger.runs()
+        assert sorted(runs["run"].to_pylist()) == list(range(1, 51))
+        assert set(runs["state"].to_pylist()) == {"done"}
+
+
+def test_columns_are_known_by_their_ids_when_others_rename_add_and_widen_them(tmp_path: Path) -> None:
+    load(tmp_path, ("NB-1", 1, "Q"))
+    table = others(tmp_path).load_table("main.buoy")
+    with table.update_schema() as schema:
+        schema.rename_column("light", "character")
+    with table.update_schema() as schema:
+        schema.add_column("light", LongType())
+    with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
+        (row,) = store.engine.rows('SELECT "character", "light" FROM "buoy"')
+        assert row == {"character": "Q", "light": None}
+
+
+def test_what_cannot_be_read_or_told_is_said(tmp_path: Path) -> None:
+    with pytest.raises(StoreError, match=r"a folder whose name holds #"):
+        load(tmp_path / "coast #1", ("NB-1", 1, "Q"))
+    load(tmp_path, ("NB-1", 1, "Q"))
+    catalog = others(tmp_path)
+    catalog.create_table("main.chart", pa.schema([("code", pa.string()), ("lights", pa.list_(pa.string()))]))
+    rules = brenvik.TableRules("chart", natural_key="code", order_by="at")
+    with pytest.raises(ForeignTable):
+        load(tmp_path, ("NB-1", 1, "Q"), rules=rules)
+    with (
+        brenvik.open_store(f"lakehouse:{tmp_path}") as store,
+        pytest.raises(StoreError, match=r"main\.chart has the column lights of type list<string>"),
+    ):
+        store.adopt(rules)
+    assert current(read(tmp_path)) == {"NB-1": "Q"}
+
+
+def test_nothing_is_made_by_looking(tmp_path: Path) -> None:
+    with brenvik.open_store(f"lakehouse:{tmp_path / 'lake'}", read_only=True) as store:
+        assert not store.ledger.exists()
+        assert not store.engine.has_table("buoy")
+    assert not (tmp_path / "lake").exists()
