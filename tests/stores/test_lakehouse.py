@@ -214,6 +214,28 @@ def test_what_cannot_be_read_or_told_is_said(tmp_path: Path) -> None:
     assert current(read(tmp_path)) == {"NB-1": "Q"}
 
 
+def test_what_others_say_of_columns_stays_when_new_ones_come(tmp_path: Path) -> None:
+    load(tmp_path / "region=north", ("NB-1", 1, "Q"))
+    with others(tmp_path / "region=north").load_table("main.buoy").update_schema() as schema:
+        schema.update_column("light", doc="its character")
+    with brenvik.open_store(f"lakehouse:{tmp_path / 'region=north'}") as store:
+        wider = frame(("NB-1", 2, "F")).append_column("colour", pa.array(["red"]))
+        store.load(RULES, wider, kind="upserts")
+        rows = {row["light"]: row["colour"] for row in store.read(RULES).to_pylist()}
+    assert rows == {"Q": None, "F": "red"}
+    after = others(tmp_path / "region=north").load_table("main.buoy").schema()
+    assert (after.find_field("light").doc, after.find_field("colour").doc) == ("its character", None)
+
+
+def test_a_partitioned_table_is_not_touched(tmp_path: Path) -> None:
+    load(tmp_path, ("NB-1", 1, "Q"))
+    with others(tmp_path).load_table("main.buoy").update_spec() as spec:
+        spec.add_identity("code")
+    with pytest.raises(StoreError, match=r"main\.buoy is a table of version 2 of the format, partitioned"):
+        load(tmp_path, ("NB-1", 2, "F"))
+    assert scan(tmp_path).num_rows == 1
+
+
 def test_nothing_is_made_by_looking(tmp_path: Path) -> None:
     with brenvik.open_store(f"lakehouse:{tmp_path / 'lake'}", read_only=True) as store:
         assert not store.ledger.exists()

@@ -24,7 +24,7 @@ from brenvik.stores.duckdb import DuckDBEngine, type_of
 from brenvik.stores.holds import QUERY, held, held_in_file, missing_rights_of_file
 from brenvik.stores.lakehouse import entries, pending
 from brenvik.stores.lakehouse.entries import LEDGER, NEW, SEQ
-from brenvik.stores.lakehouse.lake import MAIN, Change, Lake, LakeColumn, LakeTable, local, named
+from brenvik.stores.lakehouse.lake import MAIN, Change, Lake, LakeColumn, LakeTable, local, named, said_of
 from brenvik.stores.lakehouse.pending import PLACE, ROOM, Rooms
 
 if TYPE_CHECKING:
@@ -60,7 +60,8 @@ class LakehouseEngine(DuckDBEngine):
         self._identity = f"lakehouse {self._lake.folder}"
         self._places: dict[tuple[str, str], str] = {}
         self._tables: dict[str, LakeTable] = {}
-        self._unread: dict[str, StoreError] = {}
+        self._unread: dict[str, tuple[StoreError, Mapping[str, str]]] = {}
+        """Tables that are not understood: why, and what their newest snapshot of ours says all the same."""
         self._rooms: dict[str, Rooms] = {}
         self._numbers = itertools.count(1)
         self._changed: dict[str, None] = {}
@@ -130,8 +131,8 @@ class LakehouseEngine(DuckDBEngine):
         if name.startswith(QUERY):
             return super().columns_of(name)
         self._refresh()
-        if error := self._unread.get(_plain(name.casefold())):
-            raise error
+        if unread := self._unread.get(_plain(name.casefold())):
+            raise unread[0]
         state = self._tables.get(_plain(name.casefold()))
         return [
             StoredColumn(column.name, type_of(column.kind), column.kind, needed=column.needed)
@@ -269,7 +270,7 @@ class LakehouseEngine(DuckDBEngine):
     def _look(self, statement: str) -> None:
         """What has to be done before a statement: see what there is."""
         self._refresh()
-        for name, error in self._unread.items():
+        for name, (error, _) in self._unread.items():
             if sql.relation(name) in statement:
                 raise error
 
@@ -312,7 +313,7 @@ class LakehouseEngine(DuckDBEngine):
             self._tables[name] = self._lake.at(table, at)
         except StoreError as error:
             self._tables.pop(name, None)
-            self._unread[name] = error
+            self._unread[name] = (error, said_of(table.metadata))
             return
         self._find_dead(name)
         self._show(name)
@@ -336,7 +337,8 @@ class LakehouseEngine(DuckDBEngine):
             )
             paths = ", ".join(map(pending.text, files))
             self._execute(
-                f"CREATE OR REPLACE TABLE {NEW} AS SELECT * FROM read_parquet([{paths}], schema = MAP {{{known}}})",
+                f"CREATE OR REPLACE TABLE {NEW} AS "
+                f"SELECT * FROM read_parquet([{paths}], schema = MAP {{{known}}}, hive_partitioning = false)",
                 None,
             )
             answer = super().rows(f"SELECT entry_of, max(seq) AS seq FROM {NEW} GROUP BY entry_of")
@@ -348,8 +350,9 @@ class LakehouseEngine(DuckDBEngine):
 
     def _not_adopted(self, ledger: LakeTable) -> list[str]:
         """Files of entries that snapshots name and that the log does not have yet."""
-        said = [state.said[_ENTRIES].partition(" ") for state in self._tables.values() if _ENTRIES in state.said]
-        return [path for log, _, path in said if log == _identity_of(ledger.table) and path not in ledger.files]
+        told = [*(state.said for state in self._tables.values()), *(said for _, said in self._unread.values())]
+        there = [said[_ENTRIES].partition(" ") for said in told if _ENTRIES in said]
+        return [path for log, _, path in there if log == _identity_of(ledger.table) and path not in ledger.files]
 
     # The commit
 

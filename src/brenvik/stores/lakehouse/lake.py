@@ -129,7 +129,7 @@ class Lake:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder.absolute()
-        if odd := {*str(self.folder)} & {*"?#%"}:
+        if odd := {*str(self.folder)} & {*"?#%*[{"}:
             raise StoreError(
                 f"lakehouse:{folder}: a folder whose name holds {' '.join(sorted(odd))} cannot be told in a catalog; "
                 "choose one of another name."
@@ -179,10 +179,18 @@ class Lake:
         schema = table.schema()
         if snapshot and snapshot.snapshot_id != metadata.current_snapshot_id and snapshot.schema_id is not None:
             schema = table.schemas()[snapshot.schema_id]
+        alive = [entry.data_file for entry in self._entries_of(table, snapshot)]
+        specs = {metadata.default_spec_id, *(file.spec_id for file in alive)}
+        partitioned = not all(table.specs()[number].is_unpartitioned() for number in specs)
+        if metadata.format_version != 2 or partitioned:
+            raise StoreError(
+                f"{'.'.join(table.name())} is a table of version {metadata.format_version} of the format"
+                f"{', partitioned' if partitioned else ''}; only those of version 2 without partitions are understood so far. "
+                "Load into a table of another name."
+            )
         files: list[str] = []
         deletes: list[str] = []
-        for entry in self._entries_of(table, snapshot):
-            file = entry.data_file
+        for file in alive:
             if file.file_format != FileFormat.PARQUET or file.content == DataFileContent.EQUALITY_DELETES:
                 raise StoreError(
                     f"{'.'.join(table.name())} holds {file.file_path}, which is no Parquet file of rows or positions; "
@@ -218,9 +226,11 @@ class Lake:
             metadata = state.table.metadata
             updates: list[TableUpdate] = []
             schema = state.table.schema()
-            asked = _schema(state.columns, metadata.last_column_id)
-            if asked.as_struct() != schema.as_struct():
-                schema = Schema(*asked.fields, schema_id=max(each.schema_id for each in metadata.schemas) + 1)
+            fields = _fields(state.columns, metadata)
+            if fields != schema.fields:
+                kept = {each.field_id for each in fields} & {*schema.identifier_field_ids}
+                number = max(each.schema_id for each in metadata.schemas) + 1
+                schema = Schema(*fields, schema_id=number, identifier_field_ids=[*kept])
                 updates += [AddSchemaUpdate(schema_=schema), SetCurrentSchemaUpdate(schema_id=-1)]
             snapshot, more = self._snapshot(state.table, metadata, schema, None if instead else state.snapshot, change)
             ours = {name: value for name, value in change.said.items() if metadata.properties.get(name) != value}
@@ -256,7 +266,7 @@ class Lake:
             self.catalog.create_namespace_if_not_exists(space)
         made = self.catalog.create_table_transaction(
             state.identifier,
-            _schema(state.columns, 0),
+            Schema(*_fields(state.columns, None)),
             location=f"{self.folder}/{_slug(space)}/{_slug(name)}",
             properties={**_PROPERTIES, SORTED_BY: "\n".join(state.sorted_by), **change.said},
         )
@@ -371,7 +381,7 @@ def _write_positions(table: Table, gone: Iterable[tuple[str, pa.Array]]) -> Data
         for file, positions in sorted(gone, key=lambda each: each[0]):
             count += len(positions)
             writer.write_table(pa.table([pa.repeat(file, len(positions)), positions], schema=_POSITIONS))
-    return _file(DataFileContent.POSITION_DELETES, path, len(table.io.new_input(path)), record_count=count)
+    return _file(table, DataFileContent.POSITION_DELETES, path, record_count=count)
 
 
 def _described(table: Table, schema: Schema, path: str) -> DataFile:
@@ -384,20 +394,20 @@ def _described(table: Table, schema: Schema, path: str) -> DataFile:
         stats_columns=compute_statistics_plan(schema, table.metadata.properties),
         parquet_column_mapping=parquet_path_to_id_mapping(schema),
     )
-    return _file(DataFileContent.DATA, path, len(written), **statistics.to_serialized_dict())
+    return _file(table, DataFileContent.DATA, path, **statistics.to_serialized_dict())
 
 
-def _file(content: DataFileContent, path: str, size: int, **more: Any) -> DataFile:
+def _file(table: Table, content: DataFileContent, path: str, **more: Any) -> DataFile:
     file = DataFile.from_args(
         _table_format_version=2,
         content=content,
         file_path=path,
         file_format=FileFormat.PARQUET,
         partition=Record(),
-        file_size_in_bytes=size,
+        file_size_in_bytes=len(table.io.new_input(path)),
         **more,
     )
-    file.spec_id = 0
+    file.spec_id = table.metadata.default_spec_id
     return file
 
 
@@ -428,14 +438,22 @@ def named(metadata: TableMetadata, number: int) -> Snapshot | None:
     return metadata.snapshot_by_id(number)
 
 
-def _schema(columns: Iterable[LakeColumn], last: int) -> Schema:
+def _fields(columns: Iterable[LakeColumn], metadata: TableMetadata | None) -> tuple[ice.NestedField, ...]:
+    """Columns as the format has them: those of a table as they are there, and new ones."""
+    there = {field.field_id: field for schema in metadata.schemas for field in schema.fields} if metadata else {}
+    there |= {field.field_id: field for field in metadata.schema().fields} if metadata else {}
+    last = metadata.last_column_id if metadata else 0
     fields = []
     for column in columns:
-        number = column.field
-        if number is None:
-            number = last = last + 1
-        fields.append(ice.NestedField(number, column.name, _type_for(column.kind), required=column.needed))
-    return Schema(*fields)
+        if column.field in there:
+            field = there[column.field]
+            fields.append(
+                field if field.required == column.needed else field.model_copy(update={"required": column.needed})
+            )
+        else:
+            last += 1
+            fields.append(ice.NestedField(last, column.name, _type_for(column.kind), required=column.needed))
+    return tuple(fields)
 
 
 def _type_for(kind: str) -> ice.IcebergType:

@@ -87,7 +87,8 @@ def show(
         )
         at = place("f.file_index", "f.file_row_number")
         paths = ", ".join(map(text, files))
-        stored = f"SELECT {shown}, {at} AS {PLACE} FROM read_parquet([{paths}], schema = MAP {{{known}}}) f"
+        stored = f"SELECT {shown}, {at} AS {PLACE} "
+        stored += f"FROM read_parquet([{paths}], schema = MAP {{{known}}}, hive_partitioning = false) f"
         stored += f" ANTI JOIN {rooms.dead} d ON d.{PLACE} = {at}" if some_dead else ""
         stored += f" ANTI JOIN {rooms.gone} g ON g.{PLACE} = {at}" if some_pending else ""
     else:
