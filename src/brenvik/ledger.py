@@ -141,12 +141,16 @@ class Ledger:
     def end_run(
         self, run: Run, state: str, counts: Mapping[str, int], message: str = "", **others: str | int | None
     ) -> None:
-        """Enters how a run ended, and other columns of it; for ``done`` in the transaction of the data."""
+        """Enters how a run ended, and other columns of it; for ``done`` in the transaction of the data.
+
+        What breaks off after that transaction does not undo it: a run that is done stays so."""
         columns = ("read", "derived", *DECISIONS, *ROW_COUNTS)
         values: dict[str, Any] = {name: counts[name] for name in columns if name in counts}
         values |= {"state": state, "ended_at": now(), "message": message or None, **others}
         given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values)
-        self.engine.run(f"UPDATE {place('runs')} SET {given} WHERE run = :run", {**values, "run": run.number})
+        self.engine.run(
+            f"UPDATE {place('runs')} SET {given} WHERE run = :run AND state = 'running'", {**values, "run": run.number}
+        )
 
     def loads_taken(self, table: str, *, without: Iterable[int]) -> tuple[int, int]:
         """How many extracts a table has taken, and how many other loads; without some runs, which are withdrawn."""

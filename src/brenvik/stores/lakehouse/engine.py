@@ -6,7 +6,7 @@ import hashlib
 import itertools
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -18,7 +18,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from brenvik.core import sql
 from brenvik.core.blueprint import StoredColumn, Traits
-from brenvik.errors import Overtaken, StoreError
+from brenvik.errors import BrenvikError, Overtaken, StoreError
 from brenvik.ledger_tables import SCHEMA, TABLES
 from brenvik.stores.duckdb import DuckDBEngine, type_of
 from brenvik.stores.holds import QUERY, held, held_in_file, missing_rights_of_file
@@ -166,6 +166,8 @@ class LakehouseEngine(DuckDBEngine):
         finally:
             self._under_way = False
             self._changed, self._touched = {}, {}
+        if of:
+            self._adopt()
 
     def close(self) -> None:
         super().close()
@@ -419,6 +421,11 @@ class LakehouseEngine(DuckDBEngine):
         self._changed = shown
         return done
 
+    def _adopt(self) -> None:
+        """Has the log know what a snapshot just told. Where that fails, the next transaction does it: it counts already."""
+        with suppress(BrenvikError), _told(self.address):
+            self._append(None)
+
     def _append(self, told: pa.Table | None) -> None:
         """Commits entries to the ledger's log, with what snapshots told and it does not have yet."""
         for attempt in range(_TRIES):
@@ -428,6 +435,8 @@ class LakehouseEngine(DuckDBEngine):
                 table = self._lake.load(LEDGER)
                 state = self._lake.at(table, table.current_snapshot())
             others = self._not_adopted(state)
+            if told is None and not others:
+                return
             fold = len(state.files) > _MANY_FILES and self._taken_in >= {*state.files} and not attempt
             if fold:
                 told = super().ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))
