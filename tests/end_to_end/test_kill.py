@@ -28,7 +28,7 @@ from servers import kill, of_database, postgres, start, stop
 KINDS = (
     "load", "load from a database", "extract", "withdraw", "withdraw an extract", "put back", "release", "rebuild", "retake",
 )  # fmt: skip
-KILLS = int(os.environ.get("KILLS") or (720 if os.environ.get("CI") else 72))
+KILLS = int(os.environ.get("KILLS") or (540 if os.environ.get("CI") else 72))
 """In all kinds of stores together."""
 EACH = max(2, KILLS // len(KINDS) // len(STORES))
 ROWS = 2_000
