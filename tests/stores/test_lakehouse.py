@@ -245,6 +245,14 @@ def test_a_partitioned_table_is_not_touched(tmp_path: Path) -> None:
     assert scan(tmp_path).num_rows == 1
 
 
+def test_a_table_named_with_the_schema_that_is_meant_anyway_is_the_same_table(tmp_path: Path) -> None:
+    rules = brenvik.TableRules("buoy", table_name="main.buoy", natural_key="code", order_by="at")
+    for rows in ([("NB-1", 1, "Q")], [("NB-1", 3, "F")], [("NB-1", 2, "late")]):
+        load(tmp_path, *rows, rules=rules)
+    assert read(tmp_path, rules).num_rows == scan(tmp_path).num_rows == 3
+    assert current(read(tmp_path)) == {"NB-1": "F"}
+
+
 def test_nothing_is_made_by_looking(tmp_path: Path) -> None:
     with brenvik.open_store(f"lakehouse:{tmp_path / 'lake'}", read_only=True) as store:
         assert not store.ledger.exists()

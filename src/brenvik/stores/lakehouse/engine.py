@@ -11,6 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import pyarrow.compute as pc
 import sqlglot
 from pyarrow import ArrowException
 from pyiceberg.exceptions import NoSuchTableError
@@ -24,7 +25,7 @@ from brenvik.stores.duckdb import DuckDBEngine, type_of
 from brenvik.stores.holds import QUERY, held, held_in_file, missing_rights_of_file
 from brenvik.stores.lakehouse import entries, pending
 from brenvik.stores.lakehouse.entries import LEDGER, NEW, SEQ
-from brenvik.stores.lakehouse.lake import MAIN, Change, Lake, LakeColumn, LakeTable, local, named, said_of
+from brenvik.stores.lakehouse.lake import MAIN, Change, Lake, LakeColumn, LakeTable, kind_of, local, named, said_of
 from brenvik.stores.lakehouse.pending import PLACE, ROOM, Rooms
 
 if TYPE_CHECKING:
@@ -201,7 +202,7 @@ class LakehouseEngine(DuckDBEngine):
         columns = tuple(
             LakeColumn(
                 column.name,
-                _kind(column.kind.sql(dialect=self.dialect)),
+                kind_of(column.kind.sql(dialect=self.dialect)),
                 needed=column.find(sqlglot.exp.NotNullColumnConstraint) is not None,
             )
             for column in tree.this.expressions
@@ -217,7 +218,7 @@ class LakehouseEngine(DuckDBEngine):
         assert found
         relation, what, column = found[1], found[2], found[3][1:-1].replace('""', '"')
         if what == "ADD COLUMN":
-            columns = (*state.columns, LakeColumn(column, _kind(found[4]), needed=False))
+            columns = (*state.columns, LakeColumn(column, kind_of(found[4]), needed=False))
         elif what == "DROP COLUMN":
             columns = tuple(each for each in state.columns if each.name != column)
         else:
@@ -376,7 +377,7 @@ class LakehouseEngine(DuckDBEngine):
     def _commit(self, main: str, told: pa.Table | None) -> None:
         state = self._tables[main]
         said = {name: value for name, value in state.said.items() if name in (_KEPT, _ENTRIES)}
-        for name in self._changed:
+        for name in list(self._changed):
             if name != main:
                 kept = self._write(name, {"brenvik.of": ".".join(state.identifier)})
                 assert kept.snapshot
@@ -389,8 +390,8 @@ class LakehouseEngine(DuckDBEngine):
             path = local(self._lake.write(ledger, ledger.schema(), told).file_path)
             said[_ENTRIES] = f"{_identity_of(ledger)} {path}"
             self._taken_in |= {path}
-            done = told.filter(_is_run(told)).to_pylist()
-            said |= {f"brenvik.{name}": str(row[name]) for row in done for name in ("run", "feed", "kind", "source")}
+            runs = told.filter(pc.equal(told["entry_of"], "runs")).to_pylist()
+            said |= {f"brenvik.{name}": str(row[name]) for row in runs for name in ("run", "feed", "kind", "source")}
         self._write(main, said)
 
     def _write(self, name: str, said: Mapping[str, str]) -> LakeTable:
@@ -405,20 +406,20 @@ class LakehouseEngine(DuckDBEngine):
             found = self._connection.sql(
                 f"SELECT {file} AS file, list({row} ORDER BY {row}) AS rows FROM {rooms.gone} GROUP BY ALL"
             ).to_arrow_table()
-            gone = [(state.files[each["file"].as_py()], each["rows"].values) for each in _rows(found)]
-        if state.table is None and state.identifier in self._places:
+            files = (state.files[number] for number in found["file"].to_pylist())
+            gone = [(path, rows.values) for path, rows in zip(files, found["rows"], strict=True)]
+        if state.table is None and state.identifier[0] == SCHEMA and state.identifier in self._places:
             self._lake.drop(state.identifier)  # left by a run that never came to its end
         done = self._lake.commit(state, Change(added, gone, said))
         assert done.table
         self._tables[name] = done
         self._places = {**self._places, done.identifier: done.table.metadata_location}
         if name in self._changed:
-            del_rooms = f"DROP TABLE {rooms.added}; DROP TABLE {rooms.gone}"
-            self._connection.execute(del_rooms).fetchall()
+            del self._changed[name]
+            for room in (rooms.added, rooms.gone):
+                self._execute(f"DROP TABLE {room}", None)
             self._find_dead(name)
-        shown, self._changed = self._changed, {each: None for each in self._changed if each != name}
         self._show(name)
-        self._changed = shown
         return done
 
     def _adopt(self) -> None:
@@ -477,20 +478,3 @@ def _name(relation: str) -> str:
 
 def _plain(name: str) -> str:
     return name.removeprefix(f"{MAIN}.")
-
-
-def _kind(said: str) -> str:
-    if said.startswith(("TEXT", "VARCHAR")):
-        return "VARCHAR"
-    return {"TIMESTAMPTZ": "TIMESTAMP WITH TIME ZONE", "INT": "INTEGER"}.get(said, said)
-
-
-def _rows(table: pa.Table) -> Iterator[dict[str, Any]]:
-    for index in range(table.num_rows):
-        yield {name: table[name][index] for name in table.column_names}
-
-
-def _is_run(told: pa.Table) -> Any:
-    import pyarrow.compute as pc
-
-    return pc.equal(told["entry_of"], "runs")

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from brenvik.core import sql
 from brenvik.ledger_tables import SCHEMA, TABLES, VIEWS, place
-from brenvik.stores.lakehouse.lake import LakeColumn
+from brenvik.stores.lakehouse.lake import LakeColumn, kind_of
 from brenvik.stores.lakehouse.pending import ROOM
 
 LEDGER = (SCHEMA, "ledger")
@@ -33,7 +33,7 @@ _HELD = {name: kind for columns in TABLES.values() for name, kind in columns.ite
 
 def columns() -> tuple[LakeColumn, ...]:
     """The columns of the log: what tells entries apart, then those of all of the ledger's tables."""
-    held = (LakeColumn(name, kind.replace("TEXT", "VARCHAR"), needed=False) for name, kind in _HELD.items())
+    held = (LakeColumn(name, kind_of(kind), needed=False) for name, kind in _HELD.items())
     return (LakeColumn("entry_of", "VARCHAR", needed=True), LakeColumn("seq", "BIGINT", needed=True), *held)
 
 

@@ -456,6 +456,13 @@ def _fields(columns: Iterable[LakeColumn], metadata: TableMetadata | None) -> tu
     return tuple(fields)
 
 
+def kind_of(said: str) -> str:
+    """The name that a type has here, of one that a statement says."""
+    if said.startswith(("TEXT", "VARCHAR")):
+        return "VARCHAR"
+    return {"TIMESTAMPTZ": "TIMESTAMP WITH TIME ZONE", "INT": "INTEGER"}.get(said, said)
+
+
 def _type_for(kind: str) -> ice.IcebergType:
     if sized := _DECIMAL.fullmatch(kind):
         return ice.DecimalType(int(sized[1]), int(sized[2]))
