@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from brenvik.core import again, holds, sql
 from brenvik.core.blueprint import Blueprint, draw
 from brenvik.core.conditions import columns_of
+from brenvik.core.near import near
 from brenvik.core.screen import Operations
 from brenvik.errors import DeclarationError, FeedError, ForeignTable, RulesChanged
 from brenvik.ledger import Ledger
@@ -61,6 +62,10 @@ class UnderWay:
 
     def do(self, text: str, **values: Any) -> int:
         return self.engine.run(text, self.values | values, work=self.work)
+
+    def bring_near(self, of: str, *, all_versions: bool) -> None:
+        """From here on nothing is asked of the table or done to it but for rows of the keys in a working table."""
+        self.engine.bring_near(near(self.blueprint, of, all_versions=all_versions), self.values, work=self.work)
 
     def ask(self, text: str, **values: Any) -> pa.Table:
         return self.engine.ask(text, self.values | values, work=self.work)
@@ -176,7 +181,7 @@ def prepare(
     elif state is None:
         create(it, blueprint.table, blueprint.table_columns())
         start = blueprint.own("valid_from")
-        engine.index(blueprint.table, [*blueprint.keys, *([start] if start else [])])
+        engine.index(blueprint.table, [*blueprint.keys, *([start] if start else [])], apart=blueprint.own("is_current"))
         if blueprint.kept:
             create(it, blueprint.kept, blueprint.kept_columns())
             engine.index(blueprint.kept, blueprint.keys)

@@ -38,6 +38,9 @@ def work_out(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
     blueprint, asked = it.blueprint, it.asked_for
     busy = it.sizes("busy")["busy"] if chosen else it.do(sort.mark_busy(blueprint, some_late=it.late > 0))
     some_busy = busy > 0
+    it.bring_near("busy" if chosen else "screened", all_versions=chosen)
+    if it.some_aside:
+        it.bring_near("aside", all_versions=True)
     it.do(plain.decide(blueprint, some_busy=some_busy, told=it.told, met=it.met))
     if not first and blueprint.type_1 and blueprint.keeps_lives:
         it.do(plain.returning_keys(blueprint))
@@ -54,6 +57,8 @@ def work_out(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
     it.lost = _plain(it, "deleted")
     if not some_busy:
         return False
+    if not chosen:
+        it.bring_near("busy", all_versions=True)
     draw_versions(it, first=first, chosen=chosen)
     it.do(diff.find_stored(blueprint))
     it.do(diff.pair(blueprint, rekeyed=it.rekeyed))

@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from brenvik.core.blueprint import StoredColumn, Traits
+    from brenvik.core.near import Near
     from brenvik.core.screen import Staging
     from brenvik.types import ColumnType
 
@@ -82,8 +83,14 @@ class Engine(Protocol):
         """Makes a schema unless it is there."""
         ...
 
-    def index(self, table: str, columns: Sequence[str]) -> None:
-        """Sees to it that rows of a table are found by these columns without reading all of it."""
+    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
+        """Sees to it that rows of a table are found by these columns without reading all of it; and best also those in which the
+        column ``apart`` is true without those in which it is not."""
+        ...
+
+    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
+        """From here to the end of the transaction nothing is asked of a table, and nothing done to it, but for these rows; said
+        again, for these as well. What is costly to find several times is best found now; nothing has to be done."""
         ...
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:

@@ -23,6 +23,8 @@ from brenvik.types import ColumnType, parse_type
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from brenvik.core.near import Near
+
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
 _HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
 
@@ -144,8 +146,11 @@ class DuckDBEngine:
     def make_schema(self, name: str) -> None:
         self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(name)}", None)
 
-    def index(self, table: str, columns: Sequence[str]) -> None:
+    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
         """A scan of the columns asked for is faster than an index would be, and the table needs none to keep."""
+
+    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
+        """Rows are found again by where they stand."""
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         return missing_rights_of_file(self._path)

@@ -32,6 +32,8 @@ from brenvik.types import ColumnType, parse_type
 if TYPE_CHECKING:
     from psycopg.rows import TupleRow
 
+    from brenvik.core.near import Near
+
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
 _READ = re.compile(r'(?:FROM|JOIN) ((?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+")')
 _PERCENT = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|%\([a-z_][a-z_0-9]*\)s|%""")
@@ -240,8 +242,11 @@ class PostgresEngine:
         if not there.fetchall():  # IF NOT EXISTS asks for the right to make it even where it is there
             self._execute(f"CREATE SCHEMA {sql.quote(name)}")
 
-    def index(self, table: str, columns: Sequence[str]) -> None:
+    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
         self._execute(f"CREATE INDEX ON {sql.relation(table)} ({sql.columns(columns)})")
+
+    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
+        """Rows are found again by where they stand."""
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         role, database = (

@@ -36,6 +36,7 @@ from sqlglot import exp
 
 from brenvik.core import sql
 from brenvik.core.blueprint import StoredColumn, Traits
+from brenvik.core.near import Near
 from brenvik.core.screen import STREAM, Staging
 from brenvik.desk import desk, used
 from brenvik.errors import Overtaken, StoreError
@@ -188,9 +189,12 @@ class SQLiteEngine:
     def make_schema(self, name: str) -> None:
         """There are none: what a name says before its point is part of it."""
 
-    def index(self, table: str, columns: Sequence[str]) -> None:
+    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
         name = f"brenvik index of {table} by {' '.join(columns)}"
         self._execute(f"CREATE INDEX {sql.quote(name)} ON {sql.quote(table)} ({sql.columns(columns)})")
+
+    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
+        """Rows are found again by where they stand."""
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         return missing_rights_of_file(self._path)

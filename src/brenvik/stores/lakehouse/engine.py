@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import itertools
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 from pathlib import Path
@@ -25,13 +25,16 @@ from brenvik.stores.duckdb import DuckDBEngine, type_of
 from brenvik.stores.holds import QUERY, held, held_in_file, missing_rights_of_file
 from brenvik.stores.lakehouse import entries, pending
 from brenvik.stores.lakehouse.entries import LEDGER, NEW, SEQ
-from brenvik.stores.lakehouse.lake import MAIN, Change, Lake, LakeColumn, LakeTable, kind_of, local, named, said_of
-from brenvik.stores.lakehouse.pending import PLACE, ROOM, Rooms
+from brenvik.stores.lakehouse.files import ROW_GROUP, write_rows
+from brenvik.stores.lakehouse.lake import MAIN, Lake, LakeColumn, LakeTable, kind_of, local, named, said_of
+from brenvik.stores.lakehouse.pending import PLACE, ROOM, Group, Held, Rooms, Stored
+from brenvik.stores.lakehouse.snapshots import Change
 
 if TYPE_CHECKING:
     import pyarrow as pa
     from pyiceberg.table import Table
 
+    from brenvik.core.near import Near
     from brenvik.core.screen import Staging
     from brenvik.types import ColumnType
 
@@ -66,8 +69,12 @@ class LakehouseEngine(DuckDBEngine):
         self._rooms: dict[str, Rooms] = {}
         self._numbers = itertools.count(1)
         self._changed: dict[str, None] = {}
+        self._near: dict[str, None] = {}
+        """Tables of which the transaction under way asks only for rows that were brought near."""
         self._has_ledger = False
         self._touched: dict[str, None] = {}
+        self._held: dict[str, Held] = {}
+        """What is held by each file that was looked at."""
         self._taken_in: frozenset[str] = frozenset()
         self._seq = 0
         self._under_way = False
@@ -140,10 +147,21 @@ class LakehouseEngine(DuckDBEngine):
             for column in (state.columns if state else ())
         ]
 
-    def index(self, table: str, columns: Sequence[str]) -> None:
-        """New files are written in the order of these columns."""
+    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
+        """Files are written in the order of these columns, those of either value of ``apart`` apart."""
         name = _plain(table.casefold())
-        self._tables[name] = replace(self._tables[name], sorted_by=tuple(columns))
+        self._tables[name] = replace(self._tables[name], sorted_by=tuple(columns), apart=apart)
+
+    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
+        name = _plain(near.table.casefold())
+        if name not in self._tables:
+            return
+        state, rooms = self._tables[name], self._rooms_of(name)
+        where = sql.compile_for(near.where, self.dialect) if near.where else ""
+        for statement in pending.bring_near(rooms, self._stored(state), near, where=where):
+            self._execute(sql.as_written(statement, work), values)
+        self._near[name] = None
+        self._show(name)
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         place = self._lake.folder
@@ -161,12 +179,14 @@ class LakehouseEngine(DuckDBEngine):
                 yield
                 with _told(self.address):
                     self._land(_plain(of.casefold()) if of else None)
+                for name in list(self._near):
+                    self._let_go(name)
         except BaseException:
             self._tables, self._places, self._taken_in, self._seq, self._has_ledger = before
             raise
         finally:
             self._under_way = False
-            self._changed, self._touched = {}, {}
+            self._changed, self._near, self._touched = {}, {}, {}
         if of:
             self._adopt()
 
@@ -252,21 +272,38 @@ class LakehouseEngine(DuckDBEngine):
         space = state.identifier[0]
         if space != MAIN:
             self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(space)}", None)
-        columns = [(each.name, each.kind, each.field) for each in state.columns]
-        some = {"some_dead": bool(state.deletes), "some_pending": name in self._changed}
-        self._execute(pending.show(rooms, columns, state.files, **some), None)
+        some = {"some_pending": name in self._changed, "near": name in self._near}
+        self._execute(pending.show(rooms, self._stored(state), **some), None)
 
-    def _find_dead(self, name: str) -> None:
-        """Reads which rows of a table's files were deleted before."""
-        state, rooms = self._tables[name], self._rooms_of(name)
-        if state.deletes:
-            paths, files = (", ".join(map(pending.text, each)) for each in (state.deletes, state.files))
-            self._execute(
-                f"CREATE OR REPLACE TABLE {rooms.dead} AS SELECT {pending.place('f.number', 'd.pos')} AS {PLACE} "
-                f"FROM read_parquet([{paths}]) d JOIN (SELECT unnest([{files}]) AS path, "
-                f"unnest(range({len(state.files)})) AS number) f ON f.path = d.file_path",
-                None,
-            )
+    def _stored(self, state: LakeTable) -> Stored:
+        return Stored(
+            tuple((each.name, each.kind, each.field) for each in state.columns),
+            self._groups(state.paths),
+            tuple(file.file_path for file in state.files),
+            tuple(local(file.file_path) for file in state.deletes),
+        )
+
+    def _groups(self, paths: Sequence[str]) -> tuple[Group, ...]:
+        """Files of a table by what they hold."""
+        if new := [path for path in paths if path not in self._held]:
+            listed = ", ".join(map(pending.text, new))
+            self._held |= dict.fromkeys(new, ())
+            for path, field, name, kind in self._connection.execute(
+                f"SELECT file_name, field_id, name, duckdb_type FROM parquet_schema([{listed}]) WHERE num_children IS NULL"
+            ).fetchall():
+                self._held[path] += ((field, name, kind),)
+        groups: dict[Held, list[int]] = {}
+        for number, path in enumerate(paths):
+            groups.setdefault(self._held[path], []).append(number)
+        return tuple(
+            Group(tuple(numbers), tuple(paths[number] for number in numbers), held) for held, numbers in groups.items()
+        )
+
+    def _let_go(self, name: str) -> None:
+        """Shows all of a table again."""
+        del self._near[name]
+        self._execute(f"DROP TABLE {self._rooms[name].near}", None)
+        self._show(name)
 
     # What others did
 
@@ -318,7 +355,6 @@ class LakehouseEngine(DuckDBEngine):
             self._tables.pop(name, None)
             self._unread[name] = (error, said_of(table.metadata))
             return
-        self._find_dead(name)
         self._show(name)
 
     def _take_entries(self) -> None:
@@ -331,17 +367,11 @@ class LakehouseEngine(DuckDBEngine):
         table = self._lake.load(LEDGER)
         state = self._lake.at(table, table.current_snapshot())
         files = [
-            path for path in dict.fromkeys([*state.files, *self._not_adopted(state)]) if path not in self._taken_in
+            path for path in dict.fromkeys([*state.paths, *self._not_adopted(state)]) if path not in self._taken_in
         ]
         if files:
-            known = ", ".join(
-                f"{each.field}: {{name: '{each.name}', type: '{each.kind}', default_value: NULL}}"
-                for each in state.columns
-            )
-            paths = ", ".join(map(pending.text, files))
             self._execute(
-                f"CREATE OR REPLACE TABLE {NEW} AS "
-                f"SELECT * FROM read_parquet([{paths}], schema = MAP {{{known}}}, hive_partitioning = false)",
+                f"CREATE OR REPLACE TABLE {NEW} AS {replace(self._stored(state), groups=self._groups(files)).rows}",
                 None,
             )
             answer = super().rows(f"SELECT entry_of, max(seq) AS seq FROM {NEW} GROUP BY entry_of")
@@ -349,13 +379,13 @@ class LakehouseEngine(DuckDBEngine):
                 for statement in entries.take_in(row["entry_of"]):
                     self._execute(statement, None)
             self._seq = max(self._seq, *(row["seq"] for row in answer))
-        self._taken_in = frozenset([*state.files, *self._not_adopted(state)])
+        self._taken_in = frozenset([*state.paths, *self._not_adopted(state)])
 
     def _not_adopted(self, ledger: LakeTable) -> list[str]:
         """Files of entries that snapshots name and that the log does not have yet."""
         told = [*(state.said for state in self._tables.values()), *(said for _, said in self._unread.values())]
         there = [said[_ENTRIES].partition(" ") for said in told if _ENTRIES in said]
-        return [path for log, _, path in there if log == _identity_of(ledger.table) and path not in ledger.files]
+        return [path for log, _, path in there if log == _identity_of(ledger.table) and path not in ledger.paths]
 
     # The commit
 
@@ -387,7 +417,7 @@ class LakehouseEngine(DuckDBEngine):
             if self._not_adopted(self._lake.at(ledger, ledger.current_snapshot())):
                 self._append(None)
                 ledger = self._lake.load(LEDGER)
-            path = local(self._lake.write(ledger, ledger.schema(), told).file_path)
+            path = local(write_rows(ledger, ledger.schema(), [told.to_reader()])[0].file_path)
             said[_ENTRIES] = f"{_identity_of(ledger)} {path}"
             self._taken_in |= {path}
             runs = told.filter(pc.equal(told["entry_of"], "runs")).to_pylist()
@@ -397,16 +427,15 @@ class LakehouseEngine(DuckDBEngine):
     def _write(self, name: str, said: Mapping[str, str]) -> LakeTable:
         """Commits what a transaction does to a table."""
         state, rooms = self._tables[name], self._rooms_of(name)
-        added, gone = None, []
+        added: Iterable[pa.RecordBatchReader] = ()
+        gone: list[tuple[str, pa.Array]] = []
         if name in self._changed:
-            order = f" ORDER BY {sql.columns(state.sorted_by)}" if state.sorted_by else ""
-            names = sql.columns(column.name for column in state.columns)
-            added = self._connection.sql(f"SELECT {names} FROM {rooms.added}{order}").to_arrow_table()
+            added = self._added(state, rooms)
             file, row = pending.split(PLACE)
             found = self._connection.sql(
                 f"SELECT {file} AS file, list({row} ORDER BY {row}) AS rows FROM {rooms.gone} GROUP BY ALL"
             ).to_arrow_table()
-            files = (state.files[number] for number in found["file"].to_pylist())
+            files = (state.files[number].file_path for number in found["file"].to_pylist())
             gone = [(path, rows.values) for path, rows in zip(files, found["rows"], strict=True)]
         if state.table is None and state.identifier[0] == SCHEMA and state.identifier in self._places:
             self._lake.drop(state.identifier)  # left by a run that never came to its end
@@ -416,11 +445,22 @@ class LakehouseEngine(DuckDBEngine):
         self._places = {**self._places, done.identifier: done.table.metadata_location}
         if name in self._changed:
             del self._changed[name]
-            for room in (rooms.added, rooms.gone):
-                self._execute(f"DROP TABLE {room}", None)
-            self._find_dead(name)
+            for room in (rooms.added, rooms.gone, rooms.near):
+                self._execute(f"DROP TABLE IF EXISTS {room}", None)
+        self._near.pop(name, None)
         self._show(name)
         return done
+
+    def _added(self, state: LakeTable, rooms: Rooms) -> Iterator[pa.RecordBatchReader]:
+        """The rows that come, in the order in which they shall lie; those that lie apart one after the other."""
+        order = f" ORDER BY {sql.columns(state.sorted_by)}" if state.sorted_by else ""
+        names = sql.columns(column.name for column in state.columns)
+        parts = [""]
+        if state.apart in {column.name for column in state.columns}:
+            apart = sql.quote(str(state.apart))
+            parts = [f" WHERE {apart}", f" WHERE {apart} IS NOT TRUE"]
+        for part in parts:
+            yield self._connection.sql(f"SELECT {names} FROM {rooms.added}{part}{order}").to_arrow_reader(ROW_GROUP)
 
     def _adopt(self) -> None:
         """Has the log know what a snapshot just told. Where that fails, the next transaction does it: it counts already."""
@@ -438,18 +478,20 @@ class LakehouseEngine(DuckDBEngine):
             others = self._not_adopted(state)
             if told is None and not others:
                 return
-            fold = len(state.files) > _MANY_FILES and self._taken_in >= {*state.files} and not attempt
+            fold = len(state.files) > _MANY_FILES and self._taken_in >= {*state.paths} and not attempt
             if fold:
                 told = super().ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))
             try:
-                done = self._lake.commit(state, Change(told, files=() if fold else others), instead=fold)
+                done = self._lake.commit(
+                    state, Change([told.to_reader()] if told else (), files=() if fold else others), instead=fold
+                )
             except Overtaken:
                 if attempt == _TRIES - 1:
                     raise
                 continue
             assert done.table
-            new = {*done.files} - {*state.files}
-            if {*state.files} <= self._taken_in:  # else what others entered is still to be read
+            new = {*done.paths} - {*state.paths}
+            if {*state.paths} <= self._taken_in:  # else what others entered is still to be read
                 self._places = {**self._places, LEDGER: done.table.metadata_location}
             self._taken_in |= new
             return

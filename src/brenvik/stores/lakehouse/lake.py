@@ -3,48 +3,32 @@
 from __future__ import annotations
 
 import hashlib
+import itertools
 import os
 import re
 import uuid
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
-from typing import Any
 
-import pyarrow as pa
-import pyarrow.parquet as pq
 from pyiceberg import types as ice
 from pyiceberg.catalog.sql import SqlCatalog
 from pyiceberg.exceptions import CommitFailedException, TableAlreadyExistsError
-from pyiceberg.io.pyarrow import (
-    compute_statistics_plan,
-    data_file_statistics_from_parquet_metadata,
-    parquet_path_to_id_mapping,
-    schema_to_pyarrow,
-)
 from pyiceberg.manifest import (
     DataFile,
     DataFileContent,
     FileFormat,
-    ManifestContent,
     ManifestEntry,
-    ManifestEntryStatus,
     ManifestFile,
-    ManifestWriterV2,
-    write_manifest_list,
 )
 from pyiceberg.schema import Schema
 from pyiceberg.table import Table
 from pyiceberg.table.metadata import TableMetadata
 from pyiceberg.table.snapshots import (
-    Operation,
     Snapshot,
-    SnapshotSummaryCollector,
-    Summary,
     ancestors_of,
-    update_snapshot_summaries,
 )
 from pyiceberg.table.update import (
     AddSchemaUpdate,
@@ -56,24 +40,24 @@ from pyiceberg.table.update import (
     SetSnapshotRefUpdate,
     TableUpdate,
 )
-from pyiceberg.typedef import Record
 from sqlalchemy import URL
 from sqlalchemy.exc import IntegrityError
 
 from brenvik.errors import Overtaken, StoreError
+from brenvik.stores.lakehouse.snapshots import Change, write_snapshot
 
 MAIN = "main"
 """The namespace of tables that are named without one."""
 SAID = "brenvik."
 """What the properties begin with that a snapshot of ours carries."""
-SORTED_BY = "brenvik.sorted-by"
+SORTED_BY, APART = "brenvik.sorted-by", "brenvik.apart"
+"""Properties of a table: how its rows lie."""
 _CATALOG = "brenvik"
 _PROPERTIES = {
     "format-version": "2",
     "write.metadata.previous-versions-max": "20",
     "write.metadata.delete-after-commit.enabled": "true",
 }
-_NO_COMPRESSION: Any = "null"
 
 _TYPES: dict[str, ice.IcebergType] = {
     "VARCHAR": ice.StringType(), "BIGINT": ice.LongType(), "INTEGER": ice.IntegerType(), "DOUBLE": ice.DoubleType(),
@@ -104,24 +88,20 @@ class LakeTable:
     table: Table | None = None
     snapshot: Snapshot | None = None
     sorted_by: tuple[str, ...] = ()
-    files: list[str] = field(default_factory=list)
-    """The paths of its data files; a file's number is its place here."""
-    deletes: list[str] = field(default_factory=list)
-    """The paths of its files of deleted positions."""
+    """The columns that tell the order in which rows lie in a file."""
+    apart: str | None = None
+    """A column of true and false: rows of either lie in files of their own."""
+    files: list[DataFile] = field(default_factory=list)
+    """Those of rows; a file's number is its place here."""
+    deletes: list[DataFile] = field(default_factory=list)
+    """Those of deleted positions."""
     said: Mapping[str, str] = field(default_factory=dict)
     """What the newest snapshot of ours says."""
 
-
-@dataclass(frozen=True)
-class Change:
-    """What one commit does to a table."""
-
-    added: pa.Table | None = None
-    gone: Sequence[tuple[str, pa.Array]] = ()
-    """Deleted positions by file."""
-    said: Mapping[str, str] = field(default_factory=dict)
-    files: Sequence[str] = ()
-    """Files that were written before and become the table's."""
+    @property
+    def paths(self) -> list[str]:
+        """Where its files of rows stand, as DuckDB takes it."""
+        return [local(file.file_path) for file in self.files]
 
 
 class Lake:
@@ -135,6 +115,8 @@ class Lake:
                 "choose one of another name."
             )
         self._entries: dict[str, list[ManifestEntry]] = {}
+        self._manifests: dict[str, list[ManifestFile]] = {}
+        self._loaded: dict[tuple[str, str], Table] = {}
 
     @property
     def is_there(self) -> bool:
@@ -171,7 +153,12 @@ class Lake:
             return {(space, name): place for space, name, place in found}
 
     def load(self, identifier: tuple[str, str]) -> Table:
-        return self.catalog.load_table(identifier)
+        """A table as it is now; read only where it is another than last time."""
+        place = self.places().get(identifier)
+        found = self._loaded.get(identifier)
+        if place is None or found is None or found.metadata_location != place:
+            found = self._loaded[identifier] = self.catalog.load_table(identifier)
+        return found
 
     def at(self, table: Table, snapshot: Snapshot | None) -> LakeTable:
         """A table at a snapshot. Raises StoreError when it is not written in a way that is understood here."""
@@ -188,15 +175,15 @@ class Lake:
                 f"{', partitioned' if partitioned else ''}; only those of version 2 without partitions are understood so far. "
                 "Load into a table of another name."
             )
-        files: list[str] = []
-        deletes: list[str] = []
+        files: list[DataFile] = []
+        deletes: list[DataFile] = []
         for file in alive:
             if file.file_format != FileFormat.PARQUET or file.content == DataFileContent.EQUALITY_DELETES:
                 raise StoreError(
                     f"{'.'.join(table.name())} holds {file.file_path}, which is no Parquet file of rows or positions; "
                     "have the engine that wrote it rewrite the table's files."
                 )
-            (files if file.content == DataFileContent.DATA else deletes).append(local(file.file_path))
+            (files if file.content == DataFileContent.DATA else deletes).append(file)
         for each in schema.fields:
             if not isinstance(each.field_type, ice.DecimalType) and str(each.field_type) not in _SAID:
                 raise StoreError(
@@ -210,6 +197,7 @@ class Lake:
             table,
             snapshot,
             tuple(filter(None, metadata.properties.get(SORTED_BY, "").split("\n"))),
+            metadata.properties.get(APART) or None,
             files,
             deletes,
             said_of(metadata),
@@ -232,10 +220,11 @@ class Lake:
                 number = max(each.schema_id for each in metadata.schemas) + 1
                 schema = Schema(*fields, schema_id=number, identifier_field_ids=[*kept])
                 updates += [AddSchemaUpdate(schema_=schema), SetCurrentSchemaUpdate(schema_id=-1)]
-            snapshot, more = self._snapshot(state.table, metadata, schema, None if instead else state.snapshot, change)
+            base = None if instead else state.snapshot
+            snapshot = write_snapshot(state.table, metadata, schema, base, change, self._alive(state.table))
             ours = {name: value for name, value in change.said.items() if metadata.properties.get(name) != value}
-            updates += [*more, *([SetPropertiesUpdate(updates=ours)] if ours else [])]
-            self.catalog.commit_table(
+            updates += [*_current(snapshot), *([SetPropertiesUpdate(updates=ours)] if ours else [])]
+            done = self.catalog.commit_table(
                 state.table,
                 (
                     AssertRefSnapshotId(ref="main", snapshot_id=metadata.current_snapshot_id),
@@ -245,20 +234,12 @@ class Lake:
             )
         except CommitFailedException as error:
             raise Overtaken(f"{'.'.join(state.identifier)}: somebody else's work came between: {error}") from error
-        table = self.load(state.identifier)
+        table = Table(state.table.name(), done.metadata, done.metadata_location, state.table.io, self.catalog)
+        self._loaded[state.identifier] = table
         return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id))
 
     def drop(self, identifier: tuple[str, str]) -> None:
         self.catalog.drop_table(identifier)
-
-    def write(self, table: Table, schema: Schema, rows: pa.Table) -> DataFile:
-        """Writes rows as a file of a table."""
-        path = f"{table.location()}/data/{uuid.uuid4()}.parquet"
-        shape = schema_to_pyarrow(schema)
-        rows = rows.select(shape.names).cast(shape)
-        with table.io.new_output(path).create() as out, pq.ParquetWriter(out, shape, compression="zstd") as writer:
-            writer.write_table(rows)
-        return _described(table, schema, path)
 
     def _make(self, state: LakeTable, change: Change) -> LakeTable:
         space, name = state.identifier
@@ -268,11 +249,17 @@ class Lake:
             state.identifier,
             Schema(*_fields(state.columns, None)),
             location=f"{self.folder}/{_slug(space)}/{_slug(name)}",
-            properties={**_PROPERTIES, SORTED_BY: "\n".join(state.sorted_by), **change.said},
+            properties={
+                **_PROPERTIES,
+                SORTED_BY: "\n".join(state.sorted_by),
+                **({APART: state.apart} if state.apart else {}),
+                **change.said,
+            },
         )
         metadata = made.table_metadata
-        snapshot, updates = self._snapshot(made._table, metadata, metadata.schema(), None, change)
-        made._apply(tuple(updates), ())
+        table = made._table
+        snapshot = write_snapshot(table, metadata, metadata.schema(), None, change, self._alive(table))
+        made._apply(tuple(_current(snapshot)), ())
         try:
             made.commit_transaction()
         except TableAlreadyExistsError as error:
@@ -280,135 +267,38 @@ class Lake:
         table = self.load(state.identifier)
         return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id))
 
-    def _snapshot(
-        self,
-        table: Table,
-        metadata: TableMetadata,
-        schema: Schema,
-        base: Snapshot | None,
-        change: Change,
-    ) -> tuple[Snapshot, list[TableUpdate]]:
-        """Writes the files of a change, and those that tell of them and of what stays of the snapshot ``base``."""
-        added = [_described(table, schema, path) for path in change.files]
-        if change.added is not None and change.added.num_rows:
-            added.append(self.write(table, schema, change.added))
-        gone = [_write_positions(table, change.gone)] if change.gone else []
-        number, name = metadata.new_snapshot_id(), uuid.uuid4()
-        manifests: list[ManifestFile] = []
-        collected = SnapshotSummaryCollector()
-        for nth, (writer_of, files) in enumerate(((ManifestWriterV2, added), (_PositionManifestWriter, gone))):
-            if not files:
-                continue
-            output = table.io.new_output(f"{table.location()}/metadata/{name}-m{nth}.avro")
-            with writer_of(metadata.spec(), schema, output, number, _NO_COMPRESSION) as writer:
-                for file in files:
-                    collected.add_file(file, schema, metadata.spec())
-                    writer.add(
-                        ManifestEntry.from_args(
-                            status=ManifestEntryStatus.ADDED, snapshot_id=number, sequence_number=None, data_file=file
-                        )
-                    )
-            manifests.append(writer.to_manifest_file())
-        if base:
-            manifests += base.manifests(table.io)
-        parent = metadata.current_snapshot()
-        place = f"{table.location()}/metadata/snap-{number}-{name}.avro"
-        sequence = metadata.next_sequence_number()
-        with write_manifest_list(
-            format_version=2,
-            output_file=table.io.new_output(place),
-            snapshot_id=number,
-            parent_snapshot_id=parent.snapshot_id if parent else None,
-            sequence_number=sequence,
-            avro_compression=_NO_COMPRESSION,
-        ) as lister:
-            lister.add_manifests(manifests)
-        operation = Operation.APPEND if base == parent and not gone else Operation.OVERWRITE
-        snapshot = Snapshot(
-            snapshot_id=number,
-            parent_snapshot_id=parent.snapshot_id if parent else None,
-            manifest_list=place,
-            sequence_number=sequence,
-            summary=update_snapshot_summaries(
-                Summary(operation, **collected.build(), **change.said),
-                base.summary.additional_properties if base and base.summary else None,
-            ),
-            schema_id=schema.schema_id,
-        )
-        return snapshot, [
-            AddSnapshotUpdate(snapshot=snapshot),
-            SetSnapshotRefUpdate(
-                ref_name="main",
-                type="branch",
-                snapshot_id=number,
-                max_ref_age_ms=None,
-                max_snapshot_age_ms=None,
-                min_snapshots_to_keep=None,
-            ),
-        ]
-
     def _entries_of(self, table: Table, snapshot: Snapshot | None) -> Iterable[ManifestEntry]:
-        """What is alive in a snapshot. Manifests never change: each is read once."""
-        for manifest in snapshot.manifests(table.io) if snapshot else ():
+        """What is alive in a snapshot."""
+        if snapshot is None:
+            return ()
+        if snapshot.manifest_list not in self._manifests:
+            self._manifests[snapshot.manifest_list] = snapshot.manifests(table.io)
+        return itertools.chain.from_iterable(map(self._alive(table), self._manifests[snapshot.manifest_list]))
+
+    def _alive(self, table: Table) -> Callable[[ManifestFile], list[ManifestEntry]]:
+        """What is alive of a manifest. They never change: each is read once."""
+
+        def entries(manifest: ManifestFile) -> list[ManifestEntry]:
             if manifest.manifest_path not in self._entries:
                 self._entries[manifest.manifest_path] = manifest.fetch_manifest_entry(table.io)
-            yield from self._entries[manifest.manifest_path]
+            return self._entries[manifest.manifest_path]
+
+        return entries
 
 
-class _PositionManifestWriter(ManifestWriterV2):
-    """A manifest of files of deleted positions, of which pyiceberg writes none."""
-
-    def content(self) -> ManifestContent:
-        return ManifestContent.DELETES
-
-    @property
-    def _meta(self) -> dict[str, str]:
-        return {**super()._meta, "content": "deletes"}
-
-
-_POSITIONS = pa.schema(
-    [
-        pa.field("file_path", pa.string(), nullable=False, metadata={"PARQUET:field_id": "2147483546"}),
-        pa.field("pos", pa.int64(), nullable=False, metadata={"PARQUET:field_id": "2147483545"}),
+def _current(snapshot: Snapshot) -> list[TableUpdate]:
+    """What makes a snapshot the current one."""
+    return [
+        AddSnapshotUpdate(snapshot=snapshot),
+        SetSnapshotRefUpdate(
+            ref_name="main",
+            type="branch",
+            snapshot_id=snapshot.snapshot_id,
+            max_ref_age_ms=None,
+            max_snapshot_age_ms=None,
+            min_snapshots_to_keep=None,
+        ),
     ]
-)
-"""The columns, and their ids, that the format gives to files of deleted positions."""
-
-
-def _write_positions(table: Table, gone: Iterable[tuple[str, pa.Array]]) -> DataFile:
-    path, count = f"{table.location()}/data/{uuid.uuid4()}-gone.parquet", 0
-    with table.io.new_output(path).create() as out, pq.ParquetWriter(out, _POSITIONS, compression="zstd") as writer:
-        for file, positions in sorted(gone, key=lambda each: each[0]):
-            count += len(positions)
-            writer.write_table(pa.table([pa.repeat(file, len(positions)), positions], schema=_POSITIONS))
-    return _file(table, DataFileContent.POSITION_DELETES, path, record_count=count)
-
-
-def _described(table: Table, schema: Schema, path: str) -> DataFile:
-    """What the metadata tell of a Parquet file, out of its footer."""
-    written = table.io.new_input(path)
-    with written.open() as stream:
-        footer = pq.read_metadata(stream)
-    statistics = data_file_statistics_from_parquet_metadata(
-        parquet_metadata=footer,
-        stats_columns=compute_statistics_plan(schema, table.metadata.properties),
-        parquet_column_mapping=parquet_path_to_id_mapping(schema),
-    )
-    return _file(table, DataFileContent.DATA, path, **statistics.to_serialized_dict())
-
-
-def _file(table: Table, content: DataFileContent, path: str, **more: Any) -> DataFile:
-    file = DataFile.from_args(
-        _table_format_version=2,
-        content=content,
-        file_path=path,
-        file_format=FileFormat.PARQUET,
-        partition=Record(),
-        file_size_in_bytes=len(table.io.new_input(path)),
-        **more,
-    )
-    file.spec_id = table.metadata.default_spec_id
-    return file
 
 
 def local(path: str) -> str:

@@ -18,6 +18,7 @@ import sqlglot
 from sqlglot import exp
 
 from brenvik.core import sql
+from brenvik.core.near import Near
 
 PLACE = "brenvik_place"
 ROOM = "brenvik_lake"
@@ -43,9 +44,9 @@ class Rooms:
         return f"{ROOM}.gone_{self.number}"
 
     @property
-    def dead(self) -> str:
-        """The places of rows that were deleted before."""
-        return f"{ROOM}.dead_{self.number}"
+    def near(self) -> str:
+        """The rows that a transaction has to do with, read out of the files once."""
+        return f"{ROOM}.near_{self.number}"
 
 
 def place(file: str, row: str) -> str:
@@ -66,36 +67,90 @@ def make_rooms(rooms: Rooms, columns: Sequence[tuple[str, str, bool]]) -> list[s
     ]
 
 
-def show(
-    rooms: Rooms,
-    columns: Sequence[tuple[str, str, int | None]],
-    files: Sequence[str],
-    *,
-    some_dead: bool,
-    some_pending: bool,
-) -> str:
-    """The view of a table; ``columns`` are names, types, and ids in the format of those that files can hold."""
-    names = sql.columns(name for name, _, _ in columns)
-    if files:
-        fields = [(field, name, kind) for name, kind, field in columns if field is not None]
-        known = ", ".join(
-            f"{field}: {{name: {text(name)}, type: {text(kind)}, default_value: NULL}}" for field, name, kind in fields
-        )
-        shown = ", ".join(
-            f"f.{sql.quote(name)}" if field is not None else f"CAST(NULL AS {kind}) AS {sql.quote(name)}"
-            for name, kind, field in columns
-        )
-        at = place("f.file_index", "f.file_row_number")
-        paths = ", ".join(map(text, files))
-        stored = f"SELECT {shown}, {at} AS {PLACE} "
-        stored += f"FROM read_parquet([{paths}], schema = MAP {{{known}}}, hive_partitioning = false) f"
-        stored += f" ANTI JOIN {rooms.dead} d ON d.{PLACE} = {at}" if some_dead else ""
-        stored += f" ANTI JOIN {rooms.gone} g ON g.{PLACE} = {at}" if some_pending else ""
-    else:
-        nothing = ", ".join(f"CAST(NULL AS {kind}) AS {sql.quote(name)}" for name, kind, _ in columns)
-        stored = f"SELECT {nothing}, CAST(NULL AS BIGINT) AS {PLACE} WHERE 1 = 0"
-    waiting = f" UNION ALL SELECT {names}, {PLACE} FROM {rooms.added}" if some_pending else ""
-    return f"CREATE OR REPLACE VIEW {rooms.relation} AS {stored}{waiting}"
+Column = tuple[str, str, int | None]
+"""A column of a table: name, type, and its id in the format, None where no file can hold it yet."""
+Held = tuple[tuple[int | None, str, str], ...]
+"""The columns that a file holds: the id of each in the format, its name and type."""
+
+
+@dataclass(frozen=True)
+class Group:
+    """Files of a table that hold the same columns."""
+
+    numbers: tuple[int, ...]
+    paths: tuple[str, ...]
+    held: Held
+
+    def rows(self, columns: Sequence[Column]) -> str:
+        """A question for the rows of the files, as the table has them, each with its place.
+
+        Columns are found by their ids, so that they may be named otherwise in a file; in files without ids by their names. A
+        file that does not hold a column has nulls."""
+        by_id = {field: (name, kind) for field, name, kind in self.held if field is not None}
+        by_name = {name: (name, kind) for field, name, kind in self.held if field is None}
+        shown = []
+        for name, kind, field in columns:
+            there, its_kind = by_id.get(field or -1) or by_name.get(name) or ("", "")
+            value = f"f.{sql.quote(there)}" if there else "NULL"
+            value = value if kind == its_kind else f"CAST({value} AS {kind})"
+            shown.append(f"{value} AS {sql.quote(name)}")
+        paths, numbers = ", ".join(map(text, self.paths)), ", ".join(map(str, self.numbers))
+        at = place(f"([{numbers}])[CAST(f.file_index AS BIGINT) + 1]", "f.file_row_number")
+        return f"SELECT {', '.join(shown)}, {at} AS {PLACE} FROM read_parquet([{paths}], hive_partitioning = false) f"
+
+
+@dataclass(frozen=True)
+class Stored:
+    """What a table's files hold."""
+
+    columns: tuple[Column, ...]
+    groups: tuple[Group, ...]
+    names: tuple[str, ...]
+    """What each file is called where rows of it are said to be gone, by its number."""
+    deletes: tuple[str, ...]
+    """The paths of the files that say it."""
+
+    @property
+    def rows(self) -> str:
+        """A question for the rows of all files, each with its place; those that are gone as well."""
+        return " UNION ALL ".join(group.rows(self.columns) for group in self.groups) or self.nothing
+
+    @property
+    def nothing(self) -> str:
+        nulls = ", ".join(f"CAST(NULL AS {kind}) AS {sql.quote(name)}" for name, kind, _ in self.columns)
+        return f"SELECT {nulls}, CAST(NULL AS BIGINT) AS {PLACE} WHERE 1 = 0"
+
+    def without_gone(self, alias: str) -> str:
+        """What leaves out of some rows those that are gone."""
+        if not self.deletes:
+            return ""
+        said, names = (", ".join(map(text, each)) for each in (self.deletes, self.names))
+        files = f"(SELECT unnest([{names}]) AS path, unnest(range({len(self.names)})) AS number)"
+        gone = f"read_parquet([{said}]) s JOIN {files} n ON n.path = s.file_path"
+        at = place("n.number", "s.pos")
+        return f" ANTI JOIN (SELECT {at} AS {PLACE} FROM {gone}) d ON d.{PLACE} = {alias}.{PLACE}"
+
+
+def show(rooms: Rooms, stored: Stored, *, some_pending: bool, near: bool) -> str:
+    """The view of a table; or, of its rows, of those that were brought near."""
+    names = sql.columns(name for name, _, _ in stored.columns)
+    shown = f"SELECT {names}, f.{PLACE} FROM "
+    shown += f"{rooms.near} f" if near else f"({stored.rows}) f{stored.without_gone('f')}"
+    if some_pending:
+        shown += f" ANTI JOIN {rooms.gone} g ON g.{PLACE} = f.{PLACE}"
+        shown += f" UNION ALL SELECT {names}, {PLACE} FROM {rooms.added}"
+    return f"CREATE OR REPLACE VIEW {rooms.relation} AS {shown}"
+
+
+def bring_near(rooms: Rooms, stored: Stored, near: Near, *, where: str) -> tuple[str, ...]:
+    """Statements that make the room for rows that are near, and add some to it; ``where`` is in DuckDB's language."""
+    found = f"SELECT t.* FROM ({stored.rows}) t SEMI JOIN {near.of} k ON {sql.same('k', 't', near.keys)}"
+    found += f" WHERE {where}" if where else ""
+    return (
+        f"CREATE TABLE IF NOT EXISTS {rooms.near} AS {stored.nothing}",
+        f"INSERT INTO {rooms.near} SELECT q.* FROM ({found}) q{stored.without_gone('q')} "
+        f"ANTI JOIN {rooms.near} n ON n.{PLACE} = q.{PLACE}",
+    )
 
 
 def text(value: str) -> str:

@@ -1,0 +1,130 @@
+"""The files of a table: rows, and positions of rows that are gone, written as Parquet and described for the metadata.
+
+A file holds rows in the order by which they are looked up, so that a load reads only what can hold its keys, and so many that
+reading one is quick. Numbers and times that hardly repeat are written as differences to the one before, without further
+compression: that is smaller, and read in a third of the time.
+"""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Iterable, Iterator
+from contextlib import ExitStack
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.parquet as pq
+from pyiceberg.io.pyarrow import (
+    compute_statistics_plan,
+    data_file_statistics_from_parquet_metadata,
+    parquet_path_to_id_mapping,
+    schema_to_pyarrow,
+)
+from pyiceberg.manifest import DataFile, DataFileContent, FileFormat
+from pyiceberg.schema import Schema
+from pyiceberg.table import Table
+from pyiceberg.typedef import Record
+
+ROW_GROUP = 122_880
+"""Rows that are written, and left out of reading, together; a multiple of what DuckDB works on at a time."""
+FILE_BYTES = 2**27
+"""How large a file's rows are in memory, at most and about; on disk they are a fifth to a twentieth of that."""
+_SAMPLE = 8_192
+
+_POSITIONS = pa.schema(
+    [
+        pa.field("file_path", pa.string(), nullable=False, metadata={"PARQUET:field_id": "2147483546"}),
+        pa.field("pos", pa.int64(), nullable=False, metadata={"PARQUET:field_id": "2147483545"}),
+    ]
+)
+"""The columns, and their ids, that the format gives to files of deleted positions."""
+
+
+def write_rows(table: Table, schema: Schema, readers: Iterable[pa.RecordBatchReader]) -> list[DataFile]:
+    """Writes rows as files of a table: those of each reader in files of their own, in the order in which they come."""
+    shape = schema_to_pyarrow(schema)
+    written = []
+    for reader in readers:
+        batches = (batch.select(shape.names).cast(shape) for batch in reader if batch.num_rows)
+        for first in batches:
+            path = f"{table.location()}/data/{uuid.uuid4()}.parquet"
+            _write_file(table, path, first, batches)
+            written.append(describe(table, schema, path))
+    return written
+
+
+def _write_file(table: Table, path: str, first: pa.RecordBatch, others: Iterator[pa.RecordBatch]) -> None:
+    """Writes one file, until it is large enough or nothing is left."""
+    with ExitStack() as stack:
+        out = stack.enter_context(table.io.new_output(path).create())
+        writer = stack.enter_context(pq.ParquetWriter(out, first.schema, **_ways(first)))
+        writer.write_batch(first)
+        room = FILE_BYTES - first.nbytes
+        while room > 0 and (batch := next(others, None)) is not None:
+            writer.write_batch(batch)
+            room -= batch.nbytes
+
+
+def _ways(rows: pa.RecordBatch) -> dict[str, Any]:
+    """How each column is written, to judge by some of its rows."""
+    some = rows.slice(0, _SAMPLE)
+    repeats = {
+        name: pc.count_distinct(column).as_py() * 2 <= len(column)
+        for name, column in zip(some.schema.names, some.columns, strict=True)
+    }
+    steps = [field.name for field in some.schema if not repeats[field.name] and _has_steps(field.type)]
+    return {
+        "use_dictionary": [name for name, often in repeats.items() if often],
+        "column_encoding": dict.fromkeys(steps, "DELTA_BINARY_PACKED"),
+        "compression": {name: "none" if name in steps else "zstd" for name in repeats},
+    }
+
+
+def _has_steps(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_integer(kind) or pa.types.is_temporal(kind))
+
+
+def write_positions(table: Table, gone: Iterable[tuple[str, pa.Array]]) -> DataFile:
+    """Writes which rows of which files are gone, by their numbers."""
+    path, count = f"{table.location()}/data/{uuid.uuid4()}-gone.parquet", 0
+    with (
+        table.io.new_output(path).create() as out,
+        pq.ParquetWriter(
+            out,
+            _POSITIONS,
+            use_dictionary=["file_path"],
+            column_encoding={"pos": "DELTA_BINARY_PACKED"},
+            compression="zstd",
+        ) as writer,
+    ):
+        for file, positions in sorted(gone, key=lambda each: each[0]):
+            count += len(positions)
+            writer.write_table(pa.table([pa.repeat(file, len(positions)), positions], schema=_POSITIONS))
+    return _file(table, DataFileContent.POSITION_DELETES, path, record_count=count)
+
+
+def describe(table: Table, schema: Schema, path: str) -> DataFile:
+    """What the metadata tell of a Parquet file, out of its footer."""
+    with table.io.new_input(path).open() as stream:
+        footer = pq.read_metadata(stream)
+    statistics = data_file_statistics_from_parquet_metadata(
+        parquet_metadata=footer,
+        stats_columns=compute_statistics_plan(schema, table.metadata.properties),
+        parquet_column_mapping=parquet_path_to_id_mapping(schema),
+    )
+    return _file(table, DataFileContent.DATA, path, **statistics.to_serialized_dict())
+
+
+def _file(table: Table, content: DataFileContent, path: str, **more: Any) -> DataFile:
+    file = DataFile.from_args(
+        _table_format_version=2,
+        content=content,
+        file_path=path,
+        file_format=FileFormat.PARQUET,
+        partition=Record(),
+        file_size_in_bytes=len(table.io.new_input(path)),
+        **more,
+    )
+    file.spec_id = table.metadata.default_spec_id
+    return file
