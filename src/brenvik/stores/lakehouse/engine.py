@@ -38,12 +38,13 @@ if TYPE_CHECKING:
     from brenvik.core.screen import Staging
     from brenvik.types import ColumnType
 
-_KEPT, _ENTRIES = "brenvik.kept", "brenvik.ledger"
-"""What a snapshot says: the snapshot of the kept changes that belongs to it; the file of the ledger's entries."""
+_KEPT, _ENTRIES, _FOLDED = "brenvik.kept", "brenvik.ledger", "brenvik.folded"
+"""What a snapshot says: the snapshot of the kept changes that belongs to it; the file of the ledger's entries; of the ledger
+itself, the files of entries that others name and that were written anew with all others."""
 _NAME = r'(?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+"'
 _TARGET = re.compile(rf"(INSERT INTO|UPDATE|DELETE FROM|CREATE TABLE|ALTER TABLE) ({_NAME})")
 _ALTER = re.compile(rf'ALTER TABLE ({_NAME}) (ADD COLUMN|DROP COLUMN|ALTER COLUMN) ("(?:[^"]|"")+") ?(.*)')
-_MANY_FILES = 64
+_MANY_FILES = 24
 _TRIES = 10
 
 
@@ -77,6 +78,8 @@ class LakehouseEngine(DuckDBEngine):
         """What is held by each file that was looked at."""
         self._taken_in: frozenset[str] = frozenset()
         self._seq = 0
+        self._some_told = False
+        """Whether snapshots were told of runs that the ledger's log may not have yet."""
         self._under_way = False
         self._execute(f"CREATE SCHEMA {ROOM}", None)
         self._execute(f"CREATE SEQUENCE {ROOM}.places START {pending.FIRST_NEW}", None)
@@ -187,10 +190,10 @@ class LakehouseEngine(DuckDBEngine):
         finally:
             self._under_way = False
             self._changed, self._near, self._touched = {}, {}, {}
-        if of:
-            self._adopt()
 
     def close(self) -> None:
+        if self._some_told:
+            self._adopt()
         super().close()
         self._lake.close()
 
@@ -383,9 +386,14 @@ class LakehouseEngine(DuckDBEngine):
 
     def _not_adopted(self, ledger: LakeTable) -> list[str]:
         """Files of entries that snapshots name and that the log does not have yet."""
+        known = {*ledger.paths, *ledger.said.get(_FOLDED, "").split("\n")}
+        return [path for path in self._named(ledger) if path not in known]
+
+    def _named(self, ledger: LakeTable) -> list[str]:
+        """Files of entries that snapshots name."""
         told = [*(state.said for state in self._tables.values()), *(said for _, said in self._unread.values())]
         there = [said[_ENTRIES].partition(" ") for said in told if _ENTRIES in said]
-        return [path for log, _, path in there if log == _identity_of(ledger.table) and path not in ledger.paths]
+        return [path for log, _, path in there if log == _identity_of(ledger.table)]
 
     # The commit
 
@@ -422,6 +430,7 @@ class LakehouseEngine(DuckDBEngine):
             self._taken_in |= {path}
             runs = told.filter(pc.equal(told["entry_of"], "runs")).to_pylist()
             said |= {f"brenvik.{name}": str(row[name]) for row in runs for name in ("run", "feed", "kind", "source")}
+            self._some_told = True
         self._write(main, said)
 
     def _write(self, name: str, said: Mapping[str, str]) -> LakeTable:
@@ -463,7 +472,7 @@ class LakehouseEngine(DuckDBEngine):
             yield self._connection.sql(f"SELECT {names} FROM {rooms.added}{part}{order}").to_arrow_reader(ROW_GROUP)
 
     def _adopt(self) -> None:
-        """Has the log know what a snapshot just told. Where that fails, the next transaction does it: it counts already."""
+        """Has the log know what snapshots told. Where that fails, the next transaction does it: it counts already."""
         with suppress(BrenvikError), _told(self.address):
             self._append(None)
 
@@ -479,12 +488,14 @@ class LakehouseEngine(DuckDBEngine):
             if told is None and not others:
                 return
             fold = len(state.files) > _MANY_FILES and self._taken_in >= {*state.paths} and not attempt
+            said = {}
             if fold:
                 told = super().ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))
+                said = {_FOLDED: "\n".join(self._taken_in.intersection(self._named(state)))}
+                others = [path for path in others if path not in self._taken_in]
             try:
-                done = self._lake.commit(
-                    state, Change([told.to_reader()] if told else (), files=() if fold else others), instead=fold
-                )
+                added = [told.to_reader()] if told else ()
+                done = self._lake.commit(state, Change(added, said=said, files=others), instead=fold)
             except Overtaken:
                 if attempt == _TRIES - 1:
                     raise
