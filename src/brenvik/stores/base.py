@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from datetime import timedelta
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 if TYPE_CHECKING:
@@ -15,6 +17,21 @@ if TYPE_CHECKING:
     from brenvik.types import ColumnType
 
 IfBusy = Literal["wait", "skip", "fail"]
+
+
+@dataclass(frozen=True)
+class Tidied:
+    """What was put in order in one table of files, before and after."""
+
+    table: str
+    files: tuple[int, int]
+    """Files of rows."""
+    gone: tuple[int, int]
+    """Rows that are gone and stand in files all the same."""
+    snapshots: tuple[int, int]
+    swept: int
+    """Files that were taken away, as nothing needs them."""
+    swept_bytes: int
 
 
 class Engine(Protocol):
@@ -107,6 +124,11 @@ class Engine(Protocol):
 
         Raises Busy with who holds it when that is still so after ``wait_s`` seconds.
         """
+        ...
+
+    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
+        """Puts files of tables in order, and those of the ledger where none is named; snapshots that are younger than ``keep``
+        stay. The rows are the same before and after. A store that sees to that by itself does nothing."""
         ...
 
     def on_discard(self, work: str) -> Callable[[], None]:

@@ -21,9 +21,12 @@ from brenvik.stores.holds import QUERY, held, missing_rights_of_file, name_of_qu
 from brenvik.types import ColumnType, parse_type
 
 if TYPE_CHECKING:
+    from datetime import timedelta
+
     import pyarrow as pa
 
     from brenvik.core.near import Near
+    from brenvik.stores.base import Tidied
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
 _HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
@@ -171,6 +174,9 @@ class DuckDBEngine:
     def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
         with held(self._identity, table, address=self.address, wait_s=wait_s):
             yield
+
+    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
+        return []
 
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive

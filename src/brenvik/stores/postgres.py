@@ -30,9 +30,12 @@ from brenvik.stores.holds import busy, held, name_of_query
 from brenvik.types import ColumnType, parse_type
 
 if TYPE_CHECKING:
+    from datetime import timedelta
+
     from psycopg.rows import TupleRow
 
     from brenvik.core.near import Near
+    from brenvik.stores.base import Tidied
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
 _READ = re.compile(r'(?:FROM|JOIN) ((?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+")')
@@ -334,6 +337,9 @@ class PostgresEngine:
             finally:
                 with suppress(psycopg.Error):
                     self._connection.execute("SELECT pg_advisory_unlock(%s)", [lock])
+
+    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
+        return []
 
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive

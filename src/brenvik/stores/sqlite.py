@@ -22,7 +22,7 @@ import re
 import sqlite3
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 from decimal import Context, Decimal, InvalidOperation
 from functools import lru_cache
 from pathlib import Path
@@ -41,6 +41,7 @@ from brenvik.core.screen import STREAM, Staging
 from brenvik.desk import desk, used
 from brenvik.errors import Overtaken, StoreError
 from brenvik.ledger_tables import TABLES
+from brenvik.stores.base import Tidied
 from brenvik.stores.holds import held, held_in_file, missing_rights_of_file, name_of_query
 from brenvik.types import ColumnType, parse_type
 
@@ -223,6 +224,9 @@ class SQLiteEngine:
                 yield
             finally:
                 self._holds -= 1
+
+    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
+        return []
 
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive

@@ -8,6 +8,8 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
+from datetime import timedelta
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +23,8 @@ from brenvik.core import sql
 from brenvik.core.blueprint import StoredColumn, Traits
 from brenvik.errors import BrenvikError, Overtaken, StoreError
 from brenvik.ledger_tables import SCHEMA, TABLES
+from brenvik.patience import again_when_overtaken
+from brenvik.stores.base import Tidied
 from brenvik.stores.duckdb import DuckDBEngine, type_of
 from brenvik.stores.holds import QUERY, held, held_in_file, missing_rights_of_file
 from brenvik.stores.lakehouse import entries, pending
@@ -29,6 +33,7 @@ from brenvik.stores.lakehouse.files import ROW_GROUP, write_rows
 from brenvik.stores.lakehouse.lake import MAIN, Lake, LakeColumn, LakeTable, kind_of, local, named, said_of
 from brenvik.stores.lakehouse.pending import PLACE, ROOM, Group, Held, Rooms, Stored
 from brenvik.stores.lakehouse.snapshots import Change
+from brenvik.stores.lakehouse.tidying import forget, to_write_anew
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -308,6 +313,74 @@ class LakehouseEngine(DuckDBEngine):
         self._execute(f"DROP TABLE {self._rooms[name].near}", None)
         self._show(name)
 
+    # Order among files
+
+    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
+        self._refresh()
+        names = [name for name in (_plain(table.casefold()) for table in tables) if name in self._tables]
+        found = []
+        for do in [
+            *(partial(self._tidy, name, keep) for name in names),
+            *([] if tables else [partial(self._tidy_ledger, keep)]),
+        ]:
+            with _told(self.address):
+                found += again_when_overtaken(do)
+        return found
+
+    def _tidy(self, name: str, keep: timedelta) -> list[Tidied]:
+        self._refresh()
+        before = state = self._tables[name]
+        stored, gone = self._stored(state), self._by_file(state, f"({self._stored(state).gone})")
+        counts = {path: len(rows) for path, rows in gone}
+        anew = to_write_anew(state, counts)
+        if anew or len(state.deletes) > 1:
+            rows = f"(SELECT f.* FROM ({stored.only(anew).rows}) f{stored.without_gone('f')})"
+            goes = {state.files[number].file_path for number in anew}
+            left = [(path, rows) for path, rows in gone if path not in goes]
+            dropped = frozenset(goes.union(file.file_path for file in state.deletes))
+            said = state.said if state.identifier[0] != SCHEMA else {}
+            state = self._lake.commit(
+                state, Change(self._in_order(state, rows), left, said, dropped=dropped, same_rows=True)
+            )
+            gone = left
+        needed = [int(each.said[_KEPT].rpartition(" ")[2]) for each in self._tables.values() if self._keeps(each, name)]
+        state, swept, size = forget(self._lake, state, needed, keep)
+        assert state.table and before.table
+        self._tables[name] = state
+        self._places = {**self._places, state.identifier: state.table.metadata_location}
+        self._show(name)
+        return [
+            Tidied(
+                name,
+                (len(before.files), len(state.files)),
+                (sum(counts.values()), sum(len(rows) for _, rows in gone)),
+                (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots)),
+                swept,
+                size,
+            )
+        ]
+
+    def _keeps(self, state: LakeTable, name: str) -> bool:
+        """Whether a table names a snapshot of the kept changes of this name."""
+        return f"{SCHEMA}.{state.said.get(_KEPT, '').rpartition(' ')[0]}".casefold() == name
+
+    def _tidy_ledger(self, keep: timedelta) -> list[Tidied]:
+        if LEDGER not in self._lake.places():
+            return []
+        before = self._ledger()
+        if len(before.files) > 1:
+            self._append(None, fold=True)
+        state, swept, size = forget(self._lake, self._ledger(), (), keep, named=self._named(before))
+        assert state.table and before.table
+        self._places = {**self._places, LEDGER: state.table.metadata_location}
+        snapshots = (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots))
+        return [Tidied(".".join(LEDGER), (len(before.files), len(state.files)), (0, 0), snapshots, swept, size)]
+
+    def _ledger(self) -> LakeTable:
+        """The ledger's log as it is now."""
+        table = self._lake.load(LEDGER)
+        return self._lake.at(table, table.current_snapshot())
+
     # What others did
 
     def _look(self, statement: str) -> None:
@@ -367,8 +440,7 @@ class LakehouseEngine(DuckDBEngine):
             for statement in entries.tables():
                 self._execute(sql.compile_for(statement, self.dialect), None)
             self._has_ledger = True
-        table = self._lake.load(LEDGER)
-        state = self._lake.at(table, table.current_snapshot())
+        state = self._ledger()
         files = [
             path for path in dict.fromkeys([*state.paths, *self._not_adopted(state)]) if path not in self._taken_in
         ]
@@ -421,10 +493,9 @@ class LakehouseEngine(DuckDBEngine):
                 assert kept.snapshot
                 said[_KEPT] = f"{kept.identifier[1]} {kept.snapshot.snapshot_id}"
         if told is not None:
-            ledger = self._lake.load(LEDGER)
-            if self._not_adopted(self._lake.at(ledger, ledger.current_snapshot())):
+            if self._not_adopted(self._ledger()):
                 self._append(None)
-                ledger = self._lake.load(LEDGER)
+            ledger = self._lake.load(LEDGER)
             path = local(write_rows(ledger, ledger.schema(), [told.to_reader()])[0].file_path)
             said[_ENTRIES] = f"{_identity_of(ledger)} {path}"
             self._taken_in |= {path}
@@ -439,13 +510,8 @@ class LakehouseEngine(DuckDBEngine):
         added: Iterable[pa.RecordBatchReader] = ()
         gone: list[tuple[str, pa.Array]] = []
         if name in self._changed:
-            added = self._added(state, rooms)
-            file, row = pending.split(PLACE)
-            found = self._connection.sql(
-                f"SELECT {file} AS file, list({row} ORDER BY {row}) AS rows FROM {rooms.gone} GROUP BY ALL"
-            ).to_arrow_table()
-            files = (state.files[number].file_path for number in found["file"].to_pylist())
-            gone = [(path, rows.values) for path, rows in zip(files, found["rows"], strict=True)]
+            added = self._in_order(state, rooms.added)
+            gone = self._by_file(state, rooms.gone)
         if state.table is None and state.identifier[0] == SCHEMA and state.identifier in self._places:
             self._lake.drop(state.identifier)  # left by a run that never came to its end
         done = self._lake.commit(state, Change(added, gone, said))
@@ -460,34 +526,32 @@ class LakehouseEngine(DuckDBEngine):
         self._show(name)
         return done
 
-    def _added(self, state: LakeTable, rooms: Rooms) -> Iterator[pa.RecordBatchReader]:
-        """The rows that come, in the order in which they shall lie; those that lie apart one after the other."""
-        order = f" ORDER BY {sql.columns(state.sorted_by)}" if state.sorted_by else ""
-        names = sql.columns(column.name for column in state.columns)
-        parts = [""]
-        if state.apart in {column.name for column in state.columns}:
-            apart = sql.quote(str(state.apart))
-            parts = [f" WHERE {apart}", f" WHERE {apart} IS NOT TRUE"]
-        for part in parts:
-            yield self._connection.sql(f"SELECT {names} FROM {rooms.added}{part}{order}").to_arrow_reader(ROW_GROUP)
+    def _in_order(self, state: LakeTable, rows: str) -> Iterator[pa.RecordBatchReader]:
+        """Rows as they shall lie in the files of a table, read one reader after the other."""
+        names = [column.name for column in state.columns]
+        for question in pending.in_order(rows, names, state.sorted_by, state.apart if state.apart in names else None):
+            yield self._connection.sql(question).to_arrow_reader(ROW_GROUP)
+
+    def _by_file(self, state: LakeTable, places: str) -> list[tuple[str, pa.Array]]:
+        """Places as the numbers of rows by file."""
+        found = self._connection.sql(pending.by_file(places)).to_arrow_table()
+        files = (state.files[number].file_path for number in found["file"].to_pylist())
+        return [(path, rows.values) for path, rows in zip(files, found["rows"], strict=True)]
 
     def _adopt(self) -> None:
         """Has the log know what snapshots told. Where that fails, the next transaction does it: it counts already."""
         with suppress(BrenvikError), _told(self.address):
             self._append(None)
 
-    def _append(self, told: pa.Table | None) -> None:
-        """Commits entries to the ledger's log, with what snapshots told and it does not have yet."""
+    def _append(self, told: pa.Table | None, *, fold: bool = False) -> None:
+        """Commits entries to the ledger's log, with what snapshots told and it does not have yet; ``fold`` writes all of them
+        anew, as is done by itself once they lie in many files."""
         for attempt in range(_TRIES):
-            there = LEDGER in self._lake.places()
-            state = LakeTable(LEDGER, entries.columns())
-            if there:
-                table = self._lake.load(LEDGER)
-                state = self._lake.at(table, table.current_snapshot())
+            state = self._ledger() if LEDGER in self._lake.places() else LakeTable(LEDGER, entries.columns())
             others = self._not_adopted(state)
-            if told is None and not others:
+            if told is None and not others and not fold:
                 return
-            fold = len(state.files) > _MANY_FILES and self._taken_in >= {*state.paths} and not attempt
+            fold = (fold or len(state.files) > _MANY_FILES) and self._taken_in >= {*state.paths} and not attempt
             said = {}
             if fold:
                 told = super().ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))

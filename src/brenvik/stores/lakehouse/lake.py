@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import hashlib
-import itertools
 import os
 import re
 import uuid
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -35,6 +34,7 @@ from pyiceberg.table.update import (
     AddSnapshotUpdate,
     AssertCurrentSchemaId,
     AssertRefSnapshotId,
+    RemoveSnapshotsUpdate,
     SetCurrentSchemaUpdate,
     SetPropertiesUpdate,
     SetSnapshotRefUpdate,
@@ -166,7 +166,8 @@ class Lake:
         schema = table.schema()
         if snapshot and snapshot.snapshot_id != metadata.current_snapshot_id and snapshot.schema_id is not None:
             schema = table.schemas()[snapshot.schema_id]
-        alive = [entry.data_file for entry in self._entries_of(table, snapshot)]
+        manifests = self.manifests(table, snapshot) if snapshot else []
+        alive = [entry.data_file for manifest in manifests for entry in self.entries(table, manifest)]
         specs = {metadata.default_spec_id, *(file.spec_id for file in alive)}
         partitioned = not all(table.specs()[number].is_unpartitioned() for number in specs)
         if metadata.format_version != 2 or partitioned:
@@ -208,35 +209,25 @@ class Lake:
 
         ``instead``: of all files there are. Raises Overtaken when somebody else was quicker.
         """
-        try:
-            if state.table is None:
-                return self._make(state, change)
-            metadata = state.table.metadata
-            updates: list[TableUpdate] = []
-            schema = state.table.schema()
-            fields = _fields(state.columns, metadata)
-            if fields != schema.fields:
-                kept = {each.field_id for each in fields} & {*schema.identifier_field_ids}
-                number = max(each.schema_id for each in metadata.schemas) + 1
-                schema = Schema(*fields, schema_id=number, identifier_field_ids=[*kept])
-                updates += [AddSchemaUpdate(schema_=schema), SetCurrentSchemaUpdate(schema_id=-1)]
-            base = None if instead else state.snapshot
-            snapshot = write_snapshot(state.table, metadata, schema, base, change, self._alive(state.table))
-            ours = {name: value for name, value in change.said.items() if metadata.properties.get(name) != value}
-            updates += [*_current(snapshot), *([SetPropertiesUpdate(updates=ours)] if ours else [])]
-            done = self.catalog.commit_table(
-                state.table,
-                (
-                    AssertRefSnapshotId(ref="main", snapshot_id=metadata.current_snapshot_id),
-                    AssertCurrentSchemaId(current_schema_id=metadata.current_schema_id),
-                ),
-                tuple(updates),
-            )
-        except CommitFailedException as error:
-            raise Overtaken(f"{'.'.join(state.identifier)}: somebody else's work came between: {error}") from error
-        table = Table(state.table.name(), done.metadata, done.metadata_location, state.table.io, self.catalog)
-        self._loaded[state.identifier] = table
-        return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id))
+        if state.table is None:
+            return self._make(state, change)
+        metadata = state.table.metadata
+        updates: list[TableUpdate] = []
+        schema = state.table.schema()
+        fields = _fields(state.columns, metadata)
+        if fields != schema.fields:
+            kept = {each.field_id for each in fields} & {*schema.identifier_field_ids}
+            number = max(each.schema_id for each in metadata.schemas) + 1
+            schema = Schema(*fields, schema_id=number, identifier_field_ids=[*kept])
+            updates += [AddSchemaUpdate(schema_=schema), SetCurrentSchemaUpdate(schema_id=-1)]
+        snapshot = self._write(state.table, schema, None if instead else state.snapshot, change)
+        ours = {name: value for name, value in change.said.items() if metadata.properties.get(name) != value}
+        updates += [*_current(snapshot), *([SetPropertiesUpdate(updates=ours)] if ours else [])]
+        return self._commit(state, updates, snapshot)
+
+    def _write(self, table: Table, schema: Schema, base: Snapshot | None, change: Change) -> Snapshot:
+        manifests = self.manifests(table, base) if base else []
+        return write_snapshot(table, schema, base, manifests, change, lambda each: self.entries(table, each))
 
     def drop(self, identifier: tuple[str, str]) -> None:
         self.catalog.drop_table(identifier)
@@ -256,9 +247,8 @@ class Lake:
                 **change.said,
             },
         )
-        metadata = made.table_metadata
         table = made._table
-        snapshot = write_snapshot(table, metadata, metadata.schema(), None, change, self._alive(table))
+        snapshot = self._write(table, table.schema(), None, change)
         made._apply(tuple(_current(snapshot)), ())
         try:
             made.commit_transaction()
@@ -267,23 +257,38 @@ class Lake:
         table = self.load(state.identifier)
         return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id))
 
-    def _entries_of(self, table: Table, snapshot: Snapshot | None) -> Iterable[ManifestEntry]:
-        """What is alive in a snapshot."""
-        if snapshot is None:
-            return ()
+    def manifests(self, table: Table, snapshot: Snapshot) -> list[ManifestFile]:
+        """What tells of the files of a snapshot. It never changes: it is read once."""
         if snapshot.manifest_list not in self._manifests:
             self._manifests[snapshot.manifest_list] = snapshot.manifests(table.io)
-        return itertools.chain.from_iterable(map(self._alive(table), self._manifests[snapshot.manifest_list]))
+        return self._manifests[snapshot.manifest_list]
 
-    def _alive(self, table: Table) -> Callable[[ManifestFile], list[ManifestEntry]]:
-        """What is alive of a manifest. They never change: each is read once."""
+    def entries(self, table: Table, manifest: ManifestFile) -> list[ManifestEntry]:
+        """What a manifest tells of files that are alive."""
+        if manifest.manifest_path not in self._entries:
+            self._entries[manifest.manifest_path] = manifest.fetch_manifest_entry(table.io)
+        return self._entries[manifest.manifest_path]
 
-        def entries(manifest: ManifestFile) -> list[ManifestEntry]:
-            if manifest.manifest_path not in self._entries:
-                self._entries[manifest.manifest_path] = manifest.fetch_manifest_entry(table.io)
-            return self._entries[manifest.manifest_path]
+    def drop_snapshots(self, state: LakeTable, numbers: Sequence[int]) -> LakeTable:
+        """Has a table forget some of its snapshots. Raises Overtaken when somebody else was quicker."""
+        assert state.table
+        return self._commit(state, (RemoveSnapshotsUpdate(snapshot_ids=[*numbers]),), state.snapshot)
 
-        return entries
+    def _commit(self, state: LakeTable, updates: Sequence[TableUpdate], snapshot: Snapshot | None) -> LakeTable:
+        """Commits what is new of a table, which then stands at ``snapshot``."""
+        assert state.table
+        metadata = state.table.metadata
+        unchanged = (
+            AssertRefSnapshotId(ref="main", snapshot_id=metadata.current_snapshot_id),
+            AssertCurrentSchemaId(current_schema_id=metadata.current_schema_id),
+        )
+        try:
+            done = self.catalog.commit_table(state.table, unchanged, tuple(updates))
+        except CommitFailedException as error:
+            raise Overtaken(f"{'.'.join(state.identifier)}: somebody else's work came between: {error}") from error
+        table = Table(state.table.name(), done.metadata, done.metadata_location, state.table.io, self.catalog)
+        self._loaded[state.identifier] = table
+        return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id) if snapshot else None)
 
 
 def _current(snapshot: Snapshot) -> list[TableUpdate]:

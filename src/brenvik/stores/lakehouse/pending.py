@@ -10,8 +10,8 @@ is updated keeps its place.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import sqlglot
@@ -120,15 +120,31 @@ class Stored:
         nulls = ", ".join(f"CAST(NULL AS {kind}) AS {sql.quote(name)}" for name, kind, _ in self.columns)
         return f"SELECT {nulls}, CAST(NULL AS BIGINT) AS {PLACE} WHERE 1 = 0"
 
-    def without_gone(self, alias: str) -> str:
-        """What leaves out of some rows those that are gone."""
+    @property
+    def gone(self) -> str:
+        """A question for the places of rows that are gone."""
         if not self.deletes:
-            return ""
+            return f"SELECT CAST(NULL AS BIGINT) AS {PLACE} WHERE 1 = 0"
         said, names = (", ".join(map(text, each)) for each in (self.deletes, self.names))
         files = f"(SELECT unnest([{names}]) AS path, unnest(range({len(self.names)})) AS number)"
-        gone = f"read_parquet([{said}]) s JOIN {files} n ON n.path = s.file_path"
         at = place("n.number", "s.pos")
-        return f" ANTI JOIN (SELECT {at} AS {PLACE} FROM {gone}) d ON d.{PLACE} = {alias}.{PLACE}"
+        return f"SELECT {at} AS {PLACE} FROM read_parquet([{said}]) s JOIN {files} n ON n.path = s.file_path"
+
+    def without_gone(self, alias: str) -> str:
+        """What leaves out of some rows those that are gone."""
+        return f" ANTI JOIN ({self.gone}) d ON d.{PLACE} = {alias}.{PLACE}" if self.deletes else ""
+
+    def only(self, numbers: Collection[int]) -> Stored:
+        """The same with some of the files."""
+        groups = (
+            replace(
+                group,
+                numbers=tuple(number for number in group.numbers if number in numbers),
+                paths=tuple(path for number, path in zip(group.numbers, group.paths, strict=True) if number in numbers),
+            )
+            for group in self.groups
+        )
+        return replace(self, groups=tuple(group for group in groups if group.numbers))
 
 
 def show(rooms: Rooms, stored: Stored, *, some_pending: bool, near: bool) -> str:
@@ -151,6 +167,19 @@ def bring_near(rooms: Rooms, stored: Stored, near: Near, *, where: str) -> tuple
         f"INSERT INTO {rooms.near} SELECT q.* FROM ({found}) q{stored.without_gone('q')} "
         f"ANTI JOIN {rooms.near} n ON n.{PLACE} = q.{PLACE}",
     )
+
+
+def in_order(rows: str, names: Iterable[str], sorted_by: Sequence[str], apart: str | None) -> list[str]:
+    """Questions for rows as they shall lie in files: in order, and true and false of the column ``apart`` each by themselves."""
+    order = f" ORDER BY {sql.columns(sorted_by)}" if sorted_by else ""
+    parts = [f" WHERE {sql.quote(apart)}", f" WHERE {sql.quote(apart)} IS NOT TRUE"] if apart else [""]
+    return [f"SELECT {sql.columns(names)} FROM {rows}{part}{order}" for part in parts]
+
+
+def by_file(places: str) -> str:
+    """A question for places, file by file: ``file`` and its ``rows``."""
+    file, row = split(PLACE)
+    return f"SELECT {file} AS file, list({row} ORDER BY {row}) AS rows FROM {places} GROUP BY ALL"
 
 
 def text(value: str) -> str:

@@ -17,7 +17,6 @@ from pyiceberg.manifest import (
 )
 from pyiceberg.schema import Schema
 from pyiceberg.table import Table
-from pyiceberg.table.metadata import TableMetadata
 from pyiceberg.table.snapshots import Operation, Snapshot, SnapshotSummaryCollector, Summary, update_snapshot_summaries
 
 from brenvik.stores.lakehouse.files import describe, write_positions, write_rows
@@ -43,12 +42,21 @@ class Change:
     """Files that were written before and become the table's."""
     dropped: frozenset[str] = frozenset()
     """The paths of files, of rows or of positions, that are the table's no more."""
+    same_rows: bool = False
+    """Whether the table has the same rows as before."""
 
 
 def write_snapshot(
-    table: Table, metadata: TableMetadata, schema: Schema, base: Snapshot | None, change: Change, entries: Entries
+    table: Table,
+    schema: Schema,
+    base: Snapshot | None,
+    earlier: Sequence[ManifestFile],
+    change: Change,
+    entries: Entries,
 ) -> Snapshot:
-    """Writes the files of a change, and those that tell of them and of what stays of the snapshot ``base``."""
+    """Writes the files of a change, and those that tell of them and of what stays of the snapshot ``base``, whose manifests are
+    ``earlier``."""
+    metadata = table.metadata
     added = [*(describe(table, schema, path) for path in change.files), *write_rows(table, schema, change.added)]
     gone = [write_positions(table, change.gone)] if change.gone else []
     number, name = metadata.new_snapshot_id(), uuid.uuid4()
@@ -56,7 +64,6 @@ def write_snapshot(
     for file in (*added, *gone):
         collected.add_file(file, schema, metadata.spec())
     manifests: list[ManifestFile] = []
-    earlier = base.manifests(table.io) if base else []
     for writer_of, files in ((ManifestWriterV2, added), (_PositionManifestWriter, gone)):
         output = table.io.new_output(f"{table.location()}/metadata/{name}-m{len(manifests)}.avro")
         writer = writer_of(metadata.spec(), schema, output, number, _NO_COMPRESSION)
@@ -89,12 +96,15 @@ def write_snapshot(
         lister.add_manifests(manifests)
     operation = Operation.APPEND if base == parent and not gone and not change.dropped else Operation.OVERWRITE
     told = base.summary.additional_properties if base and base.summary else None
+    summary = update_snapshot_summaries(Summary(operation, **collected.build(), **change.said), told)
+    if change.same_rows:
+        summary = Summary(Operation.REPLACE, **summary.additional_properties)
     return Snapshot(
         snapshot_id=number,
         parent_snapshot_id=parent.snapshot_id if parent else None,
         manifest_list=place,
         sequence_number=sequence,
-        summary=update_snapshot_summaries(Summary(operation, **collected.build(), **change.said), told),
+        summary=summary,
         schema_id=schema.schema_id,
     )
 
