@@ -239,7 +239,7 @@ def _adopt(ledger: Ledger, rules: TableRules, feed: Mapping[str, ColumnType], ru
         counts=it.counts,
     )
     try:
-        with engine.transaction(None if preview else rules.stored_as):
+        with engine.transaction(None if preview else rules):
             found = fit(engine, rules, feed)
             if found.blueprint is None or found.faults:
                 raise NotAsRules(

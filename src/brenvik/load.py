@@ -168,7 +168,7 @@ def _work_through(ledger: Ledger, rules: TableRules, batch: Batch, run: Run, how
         preview=run.number == 0,
         scope=how.extract_scope,
     )
-    with engine.transaction(None if it.preview else rules.stored_as):
+    with engine.transaction(None if it.preview else rules):
         it.blueprint = prepare(it, ledger, batch, state, how.operations, has_ledger)
         check_scope(it.blueprint, how.extract_scope, batch.columns)
         if has_ledger:

@@ -185,7 +185,7 @@ def drop_rejects(
             raise DeclarationError(f"Table {rules.table!r} has no open reject {', '.join(unknown)}: brenvik rejects")
         what = "1 reject dropped" if len(chosen) == 1 else f"{len(chosen):,} rejects dropped"
         run, _ = ledger.start_run(rules, feed="", kind="drop", source=what, reason=reason)
-        with ledger.engine.transaction(rules.stored_as):
+        with ledger.engine.transaction(rules):
             ledger.decide_rejects(run, chosen, "dropped")
             ledger.end_run(run, "done", {})
     took = (now() - run.started_at).total_seconds()

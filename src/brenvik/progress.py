@@ -203,7 +203,7 @@ def set_watermark(ledger: Ledger, move: Move, *, reason: str | None, wait_s: flo
         run, _ = ledger.start_run(
             rules, feed=feed.name, kind="watermark", source="set by hand", window=window, reason=reason
         )
-        with ledger.engine.transaction(rules.stored_as):
+        with ledger.engine.transaction(rules):
             ledger.set_watermark(run, move.kind, move.after)
             ledger.end_run(run, "done", {})
         return run.number

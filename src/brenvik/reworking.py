@@ -94,7 +94,7 @@ def _work(
 ) -> Outcome:
     values = {"run": run.number or LATER_THAN_ALL, "loaded_at": run.started_at}
     it = begin(ledger, rules, values=values, fits=fits, preview=run.number == 0)
-    with it.engine.transaction(None if it.preview else rules.stored_as):
+    with it.engine.transaction(None if it.preview else rules):
         prepare(it, run)
         it.do(again.screen_again(it.blueprint))
         it.told = False

@@ -94,6 +94,12 @@ class TableRules:
         What ``valid_to`` holds in a current version: null, or a far-future value of the effective column's type.
     time_zone
         The zone of timestamps that come without one for a column that needs one.
+    table_name
+        The name of the table in the store, ``mart.buoy`` is the table buoy in the schema mart; by default that of the rules.
+    changed_files
+        What becomes of the files of a lakehouse whose rows a load changes: ``"marked"``, it notes which rows are gone, which
+        costs little and every reader a bit, until ``tidy``; ``"rewritten"``, it writes these files anew without them. Every
+        reader sees the same rows. Other stores have no such files.
 
     Raises RulesError that tells every fault at once.
     """
@@ -121,6 +127,7 @@ class TableRules:
     open_end: datetime | date | int | None = None
     time_zone: str = "UTC"
     table_name: str | None = Field(default=None, min_length=1)
+    changed_files: Literal["marked", "rewritten"] = "marked"
 
     @field_validator("natural_key", "order_by", "type_0", "type_1", "type_2", "leave_out", mode="before")
     @classmethod

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
@@ -13,13 +13,14 @@ from brenvik.adopting import adopt
 from brenvik.core import ask
 from brenvik.core.blueprint import types_of
 from brenvik.core.screen import Operations
+from brenvik.core.windows import parse_span
 from brenvik.errors import DeclarationError
 from brenvik.feeds.frames import FrameSource
 from brenvik.guarding import NOTHING_MORE, Allowed
 from brenvik.holding import decide_holds, waiting_deletes
 from brenvik.ledger import Ledger
 from brenvik.ledger_entries import TableState
-from brenvik.ledger_tables import LOADS
+from brenvik.ledger_tables import LOADS, kept_table
 from brenvik.load import load
 from brenvik.outcome import Outcome
 from brenvik.past import decided_by, known, story
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from brenvik.feeds.base import Source, Wanted, Watch
-    from brenvik.stores.base import Engine
+    from brenvik.stores.base import Engine, Tidied
 
 MEMORY = re.compile(r"\d+ ?[MG]i?B")
 Key = str | int | bytes | date | datetime | Mapping[str, Any]
@@ -287,6 +288,28 @@ class Store:
         if known_at is not None or (without := tuple(without)):
             return known(self.ledger, rules, known_at=known_at, without=without, moment=moment)
         return self._ask(rules, state, ask.at_moment(rules, state.effective_type), {"moment": moment})
+
+    def tidy(self, *rules: TableRules, keep: str | timedelta = "7 days", wait_s: float = 30.0) -> list[Tidied]:
+        """Puts the files of tables, of their kept changes and of the ledger in order, and says what it did, table by table.
+
+        In a lakehouse small files become larger ones, rows that are gone leave the files, snapshots older than ``keep`` are
+        dropped, and what nobody needs any more is taken away. Every reader sees the same rows before and after. Other stores
+        see to their order themselves: the list is empty.
+
+        Raises DeclarationError when ``keep`` is no span of time, and Busy when another run holds a table for longer than
+        ``wait_s`` seconds.
+        """
+        try:
+            span = keep if isinstance(keep, timedelta) else parse_span(keep)
+        except ValueError:
+            span = None
+        if not isinstance(span, timedelta):
+            raise DeclarationError(f"keep is {keep!r}; expected a span of time, as in '7 days'")
+        done = []
+        for each in rules:
+            with self.engine.hold(each.table, wait_s=wait_s):
+                done += self.engine.tidy([each.stored_as, kept_table(each.table)], keep=span)
+        return done + self.engine.tidy((), keep=span)
 
     def close(self) -> None:
         """Lets go of the store. Outcomes cannot tell their decisions afterwards."""

@@ -17,6 +17,7 @@ from brenvik.cli.call import (
     ProjectFile,
     Reason,
     TableName,
+    Tables,
     Wait,
     app,
     held_app,
@@ -232,6 +233,28 @@ def rebuild(
     with opened(declared, read_only=preview, wait_s=wait) as store:
         outcome = store.rebuild(rules, preview=preview, wait_s=wait)
     show_past.worked_out_again(declared, rules, outcome, json=json)
+
+
+@app.command()
+def tidy(
+    tables: Tables = None,
+    keep: Annotated[str, typer.Option("--keep", help="Snapshots younger than this stay.", metavar="SPAN")] = "7 days",
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Put the files of a lakehouse in order: fewer and larger ones, without rows that are gone; what nobody needs is taken away.
+
+    The rows stay the same for every reader, and so do runs and watermarks.
+    """
+    from brenvik.cli import show_past
+
+    declared = read(project, env)
+    rules = [declared.table(name).rules for name in tables or declared.tables]
+    with opened(declared, read_only=False, wait_s=wait) as store:
+        done = store.tidy(*rules, keep=keep, wait_s=wait)
+        show_past.tidied(declared, store.engine.address, done, json=json)
 
 
 @app.command()

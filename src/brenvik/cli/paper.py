@@ -84,6 +84,18 @@ def many(number: int, unit: str) -> str:
     return f"{number:,} {unit if number != 1 else unit.removesuffix('s')}"
 
 
+def from_to(before: int, after: int) -> str:
+    return f"{before:,}" if before == after else f"{before:,} → {after:,}"
+
+
+def size(number: int) -> str:
+    """Bytes as people say them."""
+    for unit, power in (("GB", 9), ("MB", 6), ("kB", 3)):
+        if number >= 10**power:
+            return f"{number / 10**power:.3g} {unit}"
+    return f"{number} B"
+
+
 def moment(value: Any) -> str:
     """A time as people write it: no seconds where there are none."""
     if value is None:

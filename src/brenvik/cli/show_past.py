@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
     from brenvik.outcome import Outcome
     from brenvik.project import Project
     from brenvik.rules import TableRules
+    from brenvik.stores.base import Tidied
 
 _SHOWN_KEYS = 20
 _SHOWN_VALUES = 4
@@ -49,6 +51,26 @@ def worked_out_again(project: Project, rules: TableRules, outcome: Outcome, *, j
     out.print(Text(f"  {same}{outcome.sums()[1]}" + (f", {changed:,} changed" if changed else "")))
     for note in outcome.notes:
         out.print(Text(f"  {note}"))
+
+
+def tidied(project: Project, address: str, done: Sequence[Tidied], *, json: bool) -> None:
+    if json:
+        paper.print_json(project, tidied=[asdict(each) for each in done])
+        return
+    out = paper.console()
+    paper.heading(out, project, "put in order", dated=True)
+    if not done:
+        out.print(Text(f"  {address} sees to the order of its tables by itself, or holds none yet; nothing to do."))
+        return
+    right = ("files", "gone rows", "snapshots", "taken away", "")
+    table = paper.table_of("table", *right, right=right)
+    for each in done:
+        before_and_after = (paper.from_to(*pair) for pair in (each.files, each.gone, each.snapshots))
+        swept = (paper.many(each.swept, "files"), paper.size(each.swept_bytes)) if each.swept else ("–", "")
+        table.add_row(each.table, *before_and_after, *swept)
+    paper.indented(out, table)
+    out.print()
+    out.print(Text("  The rows are the same as before."))
 
 
 def held(project: Project, found: Mapping[str, Sequence[Mapping[str, Any]]], *, json: bool) -> None:

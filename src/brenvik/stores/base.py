@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from brenvik.core.blueprint import StoredColumn, Traits
     from brenvik.core.near import Near
     from brenvik.core.screen import Staging
+    from brenvik.rules import TableRules
     from brenvik.types import ColumnType
 
 IfBusy = Literal["wait", "skip", "fail"]
@@ -115,8 +116,8 @@ class Engine(Protocol):
         need not be there, nor ``own_schema``, in which Brenvik's own stand."""
         ...
 
-    def transaction(self, of: str | None = None) -> AbstractContextManager[None]:
-        """``of`` is the table whose run it is; None where it is about the ledger alone."""
+    def transaction(self, of: TableRules | None = None) -> AbstractContextManager[None]:
+        """``of`` are the rules of the table whose run it is; None where it is about the ledger alone."""
         ...
 
     def hold(self, table: str, *, wait_s: float) -> AbstractContextManager[None]:

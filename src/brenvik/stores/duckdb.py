@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from brenvik.core.near import Near
+    from brenvik.rules import TableRules
     from brenvik.stores.base import Tidied
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
@@ -159,7 +160,7 @@ class DuckDBEngine:
         return missing_rights_of_file(self._path)
 
     @contextmanager
-    def transaction(self, of: str | None = None) -> Iterator[None]:
+    def transaction(self, of: TableRules | None = None) -> Iterator[None]:
         self._drop_discarded()
         self._connection.begin()
         try:

@@ -35,6 +35,7 @@ if TYPE_CHECKING:
     from psycopg.rows import TupleRow
 
     from brenvik.core.near import Near
+    from brenvik.rules import TableRules
     from brenvik.stores.base import Tidied
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
@@ -310,7 +311,7 @@ class PostgresEngine:
         return [f"GRANT {', '.join(lacks)} ON {relation} TO {role};"] if lacks else []
 
     @contextmanager
-    def transaction(self, of: str | None = None) -> Iterator[None]:
+    def transaction(self, of: TableRules | None = None) -> Iterator[None]:
         self._drop_discarded()
         self._execute("BEGIN")
         try:

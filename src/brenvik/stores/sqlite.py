@@ -41,6 +41,7 @@ from brenvik.core.screen import STREAM, Staging
 from brenvik.desk import desk, used
 from brenvik.errors import Overtaken, StoreError
 from brenvik.ledger_tables import TABLES
+from brenvik.rules import TableRules
 from brenvik.stores.base import Tidied
 from brenvik.stores.holds import held, held_in_file, missing_rights_of_file, name_of_query
 from brenvik.types import ColumnType, parse_type
@@ -201,7 +202,7 @@ class SQLiteEngine:
         return missing_rights_of_file(self._path)
 
     @contextmanager
-    def transaction(self, of: str | None = None) -> Iterator[None]:
+    def transaction(self, of: TableRules | None = None) -> Iterator[None]:
         self._drop_discarded()
         self._execute("BEGIN IMMEDIATE" if self._holds else "BEGIN")
         try:

@@ -41,6 +41,7 @@ if TYPE_CHECKING:
 
     from brenvik.core.near import Near
     from brenvik.core.screen import Staging
+    from brenvik.rules import TableRules
     from brenvik.types import ColumnType
 
 _KEPT, _ENTRIES, _FOLDED = "brenvik.kept", "brenvik.ledger", "brenvik.folded"
@@ -178,7 +179,7 @@ class LakehouseEngine(DuckDBEngine):
         return missing_rights_of_file(place / "catalog.db")
 
     @contextmanager
-    def transaction(self, of: str | None = None) -> Iterator[None]:
+    def transaction(self, of: TableRules | None = None) -> Iterator[None]:
         self._refresh()
         before = (dict(self._tables), self._places, self._taken_in, self._seq, self._has_ledger)
         self._under_way = True
@@ -186,7 +187,7 @@ class LakehouseEngine(DuckDBEngine):
             with super().transaction():
                 yield
                 with _told(self.address):
-                    self._land(_plain(of.casefold()) if of else None)
+                    self._land(of)
                 for name in list(self._near):
                     self._let_go(name)
         except BaseException:
@@ -469,13 +470,14 @@ class LakehouseEngine(DuckDBEngine):
 
     # The commit
 
-    def _land(self, of: str | None) -> None:
+    def _land(self, of: TableRules | None) -> None:
+        main = _plain(of.stored_as.casefold()) if of else ""
         names = list(self._touched)
         seq = self._seq + 1
         told = super().ask(entries.not_entered(names, seq)) if names else None
         some = told is not None and told.num_rows > 0
-        if of in self._tables:
-            self._commit(of, told if some else None)
+        if of and main in self._tables:
+            self._commit(main, told if some else None, rewritten=of.changed_files == "rewritten")
         elif some:
             assert not self._changed
             self._append(told)
@@ -484,12 +486,12 @@ class LakehouseEngine(DuckDBEngine):
             for statement in entries.enter(names, seq):
                 self._execute(statement, None)
 
-    def _commit(self, main: str, told: pa.Table | None) -> None:
+    def _commit(self, main: str, told: pa.Table | None, *, rewritten: bool) -> None:
         state = self._tables[main]
         said = {name: value for name, value in state.said.items() if name in (_KEPT, _ENTRIES)}
         for name in list(self._changed):
             if name != main:
-                kept = self._write(name, {"brenvik.of": ".".join(state.identifier)})
+                kept = self._write(name, {"brenvik.of": ".".join(state.identifier)}, rewritten=rewritten)
                 assert kept.snapshot
                 said[_KEPT] = f"{kept.identifier[1]} {kept.snapshot.snapshot_id}"
         if told is not None:
@@ -502,19 +504,24 @@ class LakehouseEngine(DuckDBEngine):
             runs = told.filter(pc.equal(told["entry_of"], "runs")).to_pylist()
             said |= {f"brenvik.{name}": str(row[name]) for row in runs for name in ("run", "feed", "kind", "source")}
             self._some_told = True
-        self._write(main, said)
+        self._write(main, said, rewritten=rewritten)
 
-    def _write(self, name: str, said: Mapping[str, str]) -> LakeTable:
-        """Commits what a transaction does to a table."""
+    def _write(self, name: str, said: Mapping[str, str], *, rewritten: bool) -> LakeTable:
+        """Commits what a transaction does to a table; files of which rows go are ``rewritten``, or the rows marked as gone."""
         state, rooms = self._tables[name], self._rooms_of(name)
         added: Iterable[pa.RecordBatchReader] = ()
         gone: list[tuple[str, pa.Array]] = []
+        dropped: frozenset[str] = frozenset()
         if name in self._changed:
-            added = self._in_order(state, rooms.added)
-            gone = self._by_file(state, rooms.gone)
+            rows, gone = rooms.added, self._by_file(state, rooms.gone)
+            if rewritten and gone:
+                dropped = frozenset(path for path, _ in gone)
+                anew = {number for number, file in enumerate(state.files) if file.file_path in dropped}
+                rows, gone = pending.anew(rooms, self._stored(state), anew), []
+            added = self._in_order(state, rows)
         if state.table is None and state.identifier[0] == SCHEMA and state.identifier in self._places:
             self._lake.drop(state.identifier)  # left by a run that never came to its end
-        done = self._lake.commit(state, Change(added, gone, said))
+        done = self._lake.commit(state, Change(added, gone, said, dropped=dropped))
         assert done.table
         self._tables[name] = done
         self._places = {**self._places, done.identifier: done.table.metadata_location}

@@ -169,6 +169,15 @@ def bring_near(rooms: Rooms, stored: Stored, near: Near, *, where: str) -> tuple
     )
 
 
+def anew(rooms: Rooms, stored: Stored, numbers: Collection[int]) -> str:
+    """The rows that stay of some files, and those that come, as a relation."""
+    names = sql.columns(name for name, _, _ in stored.columns)
+    stays = (
+        f"({stored.only(numbers).rows}) f{stored.without_gone('f')} ANTI JOIN {rooms.gone} g ON g.{PLACE} = f.{PLACE}"
+    )
+    return f"(SELECT {names} FROM {stays} UNION ALL SELECT {names} FROM {rooms.added})"
+
+
 def in_order(rows: str, names: Iterable[str], sorted_by: Sequence[str], apart: str | None) -> list[str]:
     """Questions for rows as they shall lie in files: in order, and true and false of the column ``apart`` each by themselves."""
     order = f" ORDER BY {sql.columns(sorted_by)}" if sorted_by else ""
