@@ -174,7 +174,9 @@ def _draw_scene(number: int, *, keep_changes: bool = True, with_order: bool | No
     declared = Declared(
         keys, order, effective, tuple(roles["type_0"]), tuple(roles["type_1"]), tuple(roles["type_2"]), deletes
     )
-    return Scene(number, rules, declared, tuple(types.items()), dice.choice(["changes", "changes", "upserts"]))
+    kind = dice.choice(["changes", "changes", "upserts"])
+    rules = replace(rules, changed_files=dice.choice(["marked", "marked", "rewritten"]))
+    return Scene(number, rules, declared, tuple(types.items()), kind)
 
 
 SCENES = [_draw_scene(number) for number in range(48)]

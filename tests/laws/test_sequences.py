@@ -128,6 +128,14 @@ class Way:
             assert [done.counts[name] for name in ROWS] == [0, 0, 0]
             assert everything(self.scene, self.store) == before
 
+    def tidy(self) -> None:
+        """Put in order, a table of files holds the same; once in order, it stays as it is."""
+        before = everything(self.scene, self.store)
+        self.store.tidy(self.scene.rules, keep=timedelta(0))
+        assert everything(self.scene, self.store) == before
+        for again in self.store.tidy(self.scene.rules, keep=timedelta(0)):
+            assert (again.files[0], again.gone) == (again.files[1], (0, 0))
+
     def decide_holds(self) -> None:
         waiting = self.oracle.waiting()
         if not self.runs:
@@ -175,6 +183,7 @@ def walk(scene: Scene, data: st.DataObject, *, holds: bool = False) -> None:
         way = Way(scene, store, Oracle(scene.declared, holds=holds), data)
         others = [way.take_again, way.withdraw, way.withdraw, way.rebuild]
         others += [way.decide_holds] if holds else []
+        others += [way.tidy] * 2 if scene.store == "lakehouse" else []
         for batch in made:
             if data.draw(st.integers(0, 5)) == 0:
                 way.break_off(batch)
@@ -307,6 +316,7 @@ def walk_extracts(scene: Scene, data: st.DataObject, *, holds: bool = False) -> 
                 assert done.counts["read"] + done.counts["derived"] == expected.total()
             way.is_the_oracles()
             others = ["withdraw", "withdraw", "rebuild", *(["decide"] * 2 if holds else [])]
+            others += ["tidy"] * 2 if scene.store == "lakehouse" else []
             for do in data.draw(st.lists(st.sampled_from(others), max_size=2)):
                 withdrawn |= do == "withdraw"
                 decide(way) if do == "decide" else getattr(way, do)()
