@@ -27,25 +27,36 @@ def _tell(*words: object) -> None:
 def _tell_each_statement() -> None:
     """Has every kind of store tell each statement before it runs, by what it is for."""
     from brenvik.stores.duckdb import DuckDBEngine
+    from brenvik.stores.lakehouse import files, snapshots, tidying
     from brenvik.stores.lakehouse.lake import Lake
     from brenvik.stores.postgres import PostgresEngine
     from brenvik.stores.sqlite import SQLiteEngine
 
     for engine in (DuckDBEngine, PostgresEngine, SQLiteEngine):
         _have_told(engine)
-    for step in ("write", "_snapshot", "commit"):
-        _have_step_told(Lake, step)
+    for module, name, what in (
+        (files, "write_rows", "writing files"),
+        (files, "write_positions", "writing files"),
+        (snapshots, "write_manifest_list", "writing files"),
+        (Lake, "_commit", "committing"),
+        (Lake, "_make", "committing"),
+        (Lake, "drop_snapshots", "committing"),
+        (tidying, "sweep", "taking files away"),
+    ):
+        _have_step_told(module, name, what)
+    snapshots.write_rows, snapshots.write_positions = files.write_rows, files.write_positions
 
 
-def _have_step_told(lake: Any, name: str) -> None:
-    """Has a lakehouse tell when it writes files and their metadata, and when it commits."""
-    step = getattr(lake, name)
+def _have_step_told(where: Any, name: str, what: str) -> None:
+    """Has a lakehouse tell when it writes files and their metadata, when it commits a table, and what it does afterwards."""
+    step = getattr(where, name)
 
-    def told(self: Any, *words: Any, **more: Any) -> Any:
-        _tell("statement", "committing" if name == "commit" else "writing files")
-        return step(self, *words, **more)
+    def told(*words: Any, **more: Any) -> Any:
+        of_ledger = what == "committing" and words[1].identifier[1] == "ledger"
+        _tell("statement", "writing" if of_ledger else what)
+        return step(*words, **more)
 
-    setattr(lake, name, told)
+    setattr(where, name, told)
 
 
 def _have_told(engine: Any) -> None:
@@ -61,7 +72,7 @@ def _have_told(engine: Any) -> None:
         stage(self, *words, **more)
 
     @contextmanager
-    def told_transaction(self: Any, of: str | None = None) -> Iterator[None]:
+    def told_transaction(self: Any, of: Any = None) -> Iterator[None]:
         with transaction(self, of):
             yield
             _tell("statement", "committing" if type(self) is engine else "finishing")

@@ -18,6 +18,7 @@ from typing import Any
 import psycopg
 import pytest
 from killing import Caller
+from pyiceberg.catalog.sql import SqlCatalog
 from scenes import STORES
 
 import brenvik
@@ -268,6 +269,42 @@ def test_a_killed_run_leaves_before_or_after_and_the_next_completes_it(
     print(f"\n{kind} ({where}): {total} kills: " + ", ".join(f"{n} {when}" for when, n in sorted(seen.items())))
     assert total == EACH
     assert len(seen) > 1
+
+
+def files_named(coast: Coast) -> int:
+    """How many files of rows the table of buoys is made of, as others see it."""
+    coast.enter()
+    catalog = SqlCatalog("brenvik", uri=f"sqlite:///{coast.place}/catalog.db")
+    return len(list(catalog.load_table("main.buoy").scan().plan_files()))
+
+
+@pytest.mark.skipif("lakehouse" not in STORES, reason="no files among the stores that are tried")
+def test_a_kill_while_files_are_put_in_order_loses_no_row(tmp_path: Path, caller: Caller) -> None:
+    start = first_day(Coast(tmp_path / "coast", place=tmp_path / "lake"), "lakehouse", caller)
+    waiting, words = ready("load", start, tmp_path / "waiting", caller)
+    assert waiting.call(caller, *words)[0] == 0
+    tidy = ("tidy", "--keep", "0 minutes")
+    before = everything(waiting)
+    whole = waiting.copied(tmp_path / "whole")
+    code, statements = whole.call(caller, *tidy)
+    assert (code, everything(whole)) == (0, before)
+    in_order = files_named(whole)
+    on_files = [number for number, what in enumerate(statements) if what != "writing"]
+    dice = random.Random(f"tidy {KILLS}")
+    seen: Counter[str] = Counter()
+    for number in range(4 * EACH + 5):
+        killed = waiting.copied(tmp_path / f"kill {number}")
+        at = dice.choice(on_files) if number % 4 else dice.randrange(len(statements))
+        _, told = killed.call(caller, *tidy, kill_at=at, after_s=dice.choice([0.0, dice.uniform(0.0, 0.02)]))
+        seen[told[-1]] += 1
+        assert everything(killed) == before, f"killed while {told[-1]}, statement {len(told)}"
+        assert killed.call(caller, *tidy)[0] == 0
+        assert everything(killed) == before
+        assert files_named(killed) == in_order
+        killed.drop()
+    total = sum(seen.values())
+    print(f"\ntidy (lakehouse): {total} kills: " + ", ".join(f"{n} {when}" for when, n in sorted(seen.items())))
+    assert len(seen) > 2
 
 
 @pytest.mark.skipif("postgres" not in STORES, reason="no server among the stores that are tried")

@@ -9,43 +9,13 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 import pytest
-from pyiceberg.catalog.sql import SqlCatalog
-from pyiceberg.types import LongType
+from lakes import RULES, current, frame, load, others, read, scan
+from pyiceberg.types import IntegerType, LongType
 
 import brenvik
 from brenvik.errors import ForeignTable, StoreError
 from brenvik.stores.lakehouse import engine as lakehouse
 from brenvik.stores.lakehouse.lake import Lake
-
-RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
-
-
-def frame(*rows: tuple[str, int, str]) -> pa.Table:
-    codes, times, lights = zip(*rows, strict=True)
-    return pa.table({"code": codes, "at": times, "light": lights})
-
-
-def load(folder: Path, *rows: tuple[str, int, str], rules: brenvik.TableRules = RULES) -> brenvik.Outcome:
-    with brenvik.open_store(f"lakehouse:{folder}") as store:
-        return store.load(rules, frame(*rows), kind="upserts")
-
-
-def current(rows: pa.Table) -> dict[str, str]:
-    return {row["code"]: row["light"] for row in rows.to_pylist() if row["is_current"]}
-
-
-def read(folder: Path, rules: brenvik.TableRules = RULES) -> pa.Table:
-    with brenvik.open_store(f"lakehouse:{folder}") as store:
-        return store.read(rules)
-
-
-def others(folder: Path) -> SqlCatalog:
-    """The catalog as somebody else opens it."""
-    return SqlCatalog("brenvik", uri=f"sqlite:///{folder}/catalog.db", warehouse=str(folder))
-
-
-def scan(folder: Path, name: str = "main.buoy") -> pa.Table:
-    return others(folder).load_table(name).scan().to_arrow()
 
 
 def test_a_load_writes_rows_and_positions_and_rewrites_no_file(tmp_path: Path) -> None:
@@ -201,9 +171,15 @@ def test_columns_are_known_by_their_ids_when_others_rename_add_and_widen_them(tm
         schema.rename_column("light", "character")
     with table.update_schema() as schema:
         schema.add_column("light", LongType())
+        schema.add_column("depth", IntegerType())
+    wider = table.scan().to_arrow().set_column(0, "buoy_key", pa.array([7])).to_pylist()[0] | {"light": 5, "depth": 3}
+    table.append(pa.Table.from_pylist([wider], schema=table.schema().as_arrow()))
+    with table.update_schema() as schema:
+        schema.update_column("depth", LongType())
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
-        (row,) = store.engine.rows('SELECT "character", "light" FROM "buoy"')
-        assert row == {"character": "Q", "light": None}
+        rows = store.engine.rows('SELECT "character", "light", "depth", buoy_key FROM "buoy" ORDER BY buoy_key')
+        assert [tuple(row.values()) for row in rows] == [("Q", None, None, 1), ("Q", 5, 3, 7)]
+        assert [column.said for column in store.engine.columns_of("buoy")][-2:] == ["BIGINT", "BIGINT"]
 
 
 def test_what_cannot_be_read_or_told_is_said(tmp_path: Path) -> None:

@@ -29,7 +29,7 @@ from brenvik.stores.duckdb import DuckDBEngine, type_of
 from brenvik.stores.holds import QUERY, held, held_in_file, missing_rights_of_file
 from brenvik.stores.lakehouse import entries, pending
 from brenvik.stores.lakehouse.entries import LEDGER, NEW, SEQ
-from brenvik.stores.lakehouse.files import ROW_GROUP, write_rows
+from brenvik.stores.lakehouse.files import ROW_GROUP, write_whole
 from brenvik.stores.lakehouse.lake import MAIN, Lake, LakeColumn, LakeTable, kind_of, local, named, said_of
 from brenvik.stores.lakehouse.pending import PLACE, ROOM, Group, Held, Rooms, Stored
 from brenvik.stores.lakehouse.snapshots import Change
@@ -498,7 +498,7 @@ class LakehouseEngine(DuckDBEngine):
             if self._not_adopted(self._ledger()):
                 self._append(None)
             ledger = self._lake.load(LEDGER)
-            path = local(write_rows(ledger, ledger.schema(), [told.to_reader()])[0].file_path)
+            path = local(write_whole(ledger, ledger.schema(), told))
             said[_ENTRIES] = f"{_identity_of(ledger)} {path}"
             self._taken_in |= {path}
             runs = told.filter(pc.equal(told["entry_of"], "runs")).to_pylist()

@@ -7,6 +7,7 @@ compression: that is smaller, and read in a third of the time.
 
 from __future__ import annotations
 
+import sys
 import uuid
 from collections.abc import Iterable, Iterator
 from contextlib import ExitStack
@@ -43,27 +44,39 @@ _POSITIONS = pa.schema(
 
 def write_rows(table: Table, schema: Schema, readers: Iterable[pa.RecordBatchReader]) -> list[DataFile]:
     """Writes rows as files of a table: those of each reader in files of their own, in the order in which they come."""
-    shape = schema_to_pyarrow(schema)
     written = []
     for reader in readers:
-        batches = (batch.select(shape.names).cast(shape) for batch in reader if batch.num_rows)
+        batches = _batches(schema, reader)
         for first in batches:
-            path = f"{table.location()}/data/{uuid.uuid4()}.parquet"
-            _write_file(table, path, first, batches)
+            path = _write_file(table, first, batches, FILE_BYTES)
             written.append(describe(table, schema, path))
     return written
 
 
-def _write_file(table: Table, path: str, first: pa.RecordBatch, others: Iterator[pa.RecordBatch]) -> None:
-    """Writes one file, until it is large enough or nothing is left."""
+def write_whole(table: Table, schema: Schema, rows: pa.Table) -> str:
+    """Writes rows as one file, however large, that belongs to no snapshot yet; returns its path."""
+    batches = _batches(schema, rows)
+    return _write_file(table, next(batches), batches, sys.maxsize)
+
+
+def _batches(schema: Schema, rows: pa.Table | pa.RecordBatchReader) -> Iterator[pa.RecordBatch]:
+    shape = schema_to_pyarrow(schema)
+    reader = rows.to_reader() if isinstance(rows, pa.Table) else rows
+    return (batch.select(shape.names).cast(shape) for batch in reader if batch.num_rows)
+
+
+def _write_file(table: Table, first: pa.RecordBatch, others: Iterator[pa.RecordBatch], most: int) -> str:
+    """Writes one file, until it is large enough or nothing is left; returns its path."""
+    path = f"{table.location()}/data/{uuid.uuid4()}.parquet"
     with ExitStack() as stack:
         out = stack.enter_context(table.io.new_output(path).create())
         writer = stack.enter_context(pq.ParquetWriter(out, first.schema, **_ways(first)))
         writer.write_batch(first)
-        room = FILE_BYTES - first.nbytes
+        room = most - first.nbytes
         while room > 0 and (batch := next(others, None)) is not None:
             writer.write_batch(batch)
             room -= batch.nbytes
+    return path
 
 
 def _ways(rows: pa.RecordBatch) -> dict[str, Any]:

@@ -15,6 +15,7 @@ from pathlib import Path
 
 from pyiceberg.table import Table
 from pyiceberg.table.metadata import TableMetadata
+from pyiceberg.table.refs import SnapshotRefType
 from pyiceberg.table.snapshots import Snapshot, ancestors_of
 
 from brenvik.stores.lakehouse.files import ROW_GROUP
@@ -66,7 +67,8 @@ def to_drop(metadata: TableMetadata, needed: Collection[int], before_ms: int) ->
         if snapshot.snapshot_id in needed:
             stay.update(since)
     for name, ref in metadata.refs.items():
-        if name != "main" and (head := metadata.snapshot_by_id(ref.snapshot_id)):
+        head = metadata.snapshot_by_id(ref.snapshot_id)
+        if head and name != "main" and ref.snapshot_ref_type == SnapshotRefType.BRANCH:
             stay.update(snapshot.snapshot_id for snapshot in ancestors_of(head, metadata))
     return [
         snapshot.snapshot_id
