@@ -12,7 +12,7 @@ from brenvik.ledger_entries import Run
 from brenvik.ledger_tables import enter_held, held_deletes, numbered_holds, released_deletes
 from brenvik.outcome import Outcome
 from brenvik.preparing import UnderWay, leave_out
-from brenvik.reworking import begin, work_again
+from brenvik.reworking import begin, check_kept, work_again
 from brenvik.rules import TableRules
 
 if TYPE_CHECKING:
@@ -57,6 +57,7 @@ def waiting_deletes(ledger: Ledger, rules: TableRules) -> pa.Table:
     """The deletes that wait for a person: ``brenvik_hold`` (number), ``brenvik_feed``, ``brenvik_run``,
     ``brenvik_since``, ``brenvik_effective``, then key and values of the row as it is now."""
     it = begin(ledger, rules, values={})
+    check_kept(rules)
     return it.ask_values(holds.listed(it.blueprint, held_deletes()))
 
 

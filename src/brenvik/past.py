@@ -7,13 +7,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, Any
 
-from brenvik.core import again
+from brenvik.core import again, diff
+from brenvik.core.blueprint import Blueprint
 from brenvik.holding import decide_aside, find_held, set_aside
 from brenvik.ledger import Ledger
 from brenvik.ledger_tables import released_deletes
 from brenvik.outcome import Telling
 from brenvik.preparing import leave_out
-from brenvik.reworking import begin
+from brenvik.reworking import begin, check_kept
 from brenvik.rules import TableRules
 from brenvik.working import draw_versions, work_out
 
@@ -30,29 +31,46 @@ def known(
     key: Mapping[str, Any] | None = None,
     moment: str | None = None,
 ) -> pa.Table:
-    """The table as it was known after the run ``known_at``, or as it would be without some runs; from the kept changes.
+    """The table as it was known after the run ``known_at``, or as it would be without some runs: as the store still has it, or
+    worked out from the kept changes. Raises DeclarationError when there are none of either.
 
     ``key`` (values of the parameters ``key_0``, …) narrows it to one key, ``moment`` to the rows that held then. The rows have
     neither surrogate keys nor stamps, which belong to the table as it is.
     """
     it = begin(ledger, rules, values={**(key or {}), "known_at": known_at})
+    tests = [again.of_key(it.blueprint, "d")] if key else []
+    tests += [again.at_moment(it.blueprint.effective_type)] if moment is not None else []
+    was = _as_it_was(ledger, it.blueprint, rules, known_at) if known_at is not None and not tuple(without) else None
+    if not was:
+        check_kept(rules)
     with it.engine.transaction():
-        out = {*ledger.withdrawn(rules.table, known_at=known_at), *without}
-        if known_at is not None:
-            out |= {run for run in ledger.runs_of(rules.table) if run > known_at}
-        leave_out(it, out, released=released_deletes(known=known_at is not None))
-        it.do(again.screen_again(it.blueprint))
-        it.do(again.choose(it.blueprint, where=again.of_key(it.blueprint) if key else ""))
-        draw_versions(it, chosen=True)
-        where = again.at_moment(it.blueprint.effective_type) if moment is not None else ""
-        found = it.ask_values(again.as_rows(it.blueprint, where), moment=moment)
+        if was:
+            it.do(diff.as_it_was(it.blueprint, was))
+        else:
+            out = {*ledger.withdrawn(rules.table, known_at=known_at), *without}
+            if known_at is not None:
+                out |= {run for run in ledger.runs_of(rules.table) if run > known_at}
+            leave_out(it, out, released=released_deletes(known=known_at is not None))
+            it.do(again.screen_again(it.blueprint))
+            it.do(again.choose(it.blueprint, where=again.of_key(it.blueprint) if key else ""))
+            draw_versions(it, chosen=True)
+        found = it.ask_values(again.as_rows(it.blueprint, *tests), moment=moment)
     it.engine.on_discard(it.work)()
     return found
+
+
+def _as_it_was(ledger: Ledger, blueprint: Blueprint, rules: TableRules, known_at: int) -> str | None:
+    """A relation that has the rows of the table after a run, where the store still has them, in the columns of today."""
+    done = [row["run"] for row in ledger.runs(rules.table).to_pylist() if row["state"] == "done"]
+    last = max((run for run in done if run <= known_at), default=None)
+    needed = (name for name, _, _ in blueprint.table_columns())
+    return ledger.engine.at_run(rules.stored_as, last, needed) if last is not None else None
 
 
 def decided_by(ledger: Ledger, rules: TableRules, run: int, *, key: Mapping[str, Any] | None = None) -> pa.Table:
     """What a past run decided on the changes it kept, worked out again: see ``Outcome.decisions`` for the columns."""
     it = begin(ledger, rules, values={**(key or {}), "run": run, "known_at": run - 1})
+    check_kept(rules)
     with it.engine.transaction():
         later = {number for number in ledger.runs_of(rules.table) if number >= run}
         leave_out(it, later | set(ledger.withdrawn(rules.table, known_at=run)), released=released_deletes(known=True))
@@ -77,6 +95,7 @@ def story(ledger: Ledger, rules: TableRules, key: Mapping[str, Any]) -> list[dic
     while it counts).
     """
     it = begin(ledger, rules, values=dict(key))
+    check_kept(rules)
     runs = it.ask(again.runs_of_key(it.blueprint)).column(0).to_pylist()
     withdrawn = ledger.withdrawn(rules.table)
     found = []

@@ -26,15 +26,11 @@ Fits = Callable[[TableRules, TableState], None]
 def begin(
     ledger: Ledger, rules: TableRules, *, values: Mapping[str, Any], fits: Fits = check_rules, preview: bool = True
 ) -> UnderWay:
-    """A table brought together with what is known of it. Raises DeclarationError when it keeps no changes."""
+    """A table brought together with what is known of it. Raises DeclarationError when it was never loaded."""
     state = ledger.state(rules.table) if ledger.exists() else None
     if state is None:
         raise DeclarationError(f"Table {rules.table!r} was never loaded; there is nothing to work out again.")
     fits(rules, state)
-    if not rules.keep_changes:
-        raise DeclarationError(
-            f"Table {rules.table!r} keeps no changes (keep_changes = false), so nothing can be worked out again from them."
-        )
     it = UnderWay(
         ledger.engine, rules, values={"table_name": rules.table, **values}, work=next_work(), preview=preview, told=True
     )
@@ -51,6 +47,14 @@ def begin(
     it.values = {"run": LATER_THAN_ALL, "high_effective": None, **it.values}
     it.state = state
     return it
+
+
+def check_kept(rules: TableRules) -> None:
+    """Raises DeclarationError when a table keeps no changes."""
+    if not rules.keep_changes:
+        raise DeclarationError(
+            f"Table {rules.table!r} keeps no changes (keep_changes = false), so nothing can be worked out again from them."
+        )
 
 
 def work_again(
@@ -94,6 +98,7 @@ def _work(
 ) -> Outcome:
     values = {"run": run.number or LATER_THAN_ALL, "loaded_at": run.started_at}
     it = begin(ledger, rules, values=values, fits=fits, preview=run.number == 0)
+    check_kept(rules)
     with it.engine.transaction(None if it.preview else rules):
         prepare(it, run)
         it.do(again.screen_again(it.blueprint))

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import multiprocessing
+from dataclasses import replace
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +15,7 @@ from lakes import RULES, current, frame, load, others, read, scan
 from pyiceberg.types import IntegerType, LongType
 
 import brenvik
-from brenvik.errors import ForeignTable, StoreError
+from brenvik.errors import DeclarationError, ForeignTable, StoreError
 from brenvik.stores.lakehouse import engine as lakehouse
 from brenvik.stores.lakehouse.lake import Lake
 
@@ -36,6 +38,39 @@ def test_every_run_is_a_snapshot_of_its_table_also_one_that_changes_no_row(tmp_p
     snapshots = others(tmp_path).load_table("main.buoy").snapshots()
     assert [s.summary.additional_properties["brenvik.run"] for s in snapshots if s.summary] == ["1", "2", "3"]
     assert scan(tmp_path).num_rows == 1
+
+
+def test_a_run_tells_what_it_wrote_and_what_the_table_was_then(tmp_path: Path) -> None:
+    rules = replace(RULES, keep_changes=False)
+    for at in (1, 2, 3):
+        load(tmp_path, ("NB-1", at, f"Q {at}"), (f"NB-{at + 1}", 1, "Q"), rules=rules)
+    with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
+        wrote = store.engine.written("buoy")
+        assert {run: (each.files, each.gone) for run, each in wrote.items()} == {1: (1, 0), 2: (3, 1), 3: (3, 1)}
+        new = [*tmp_path.glob("main/buoy/data/*")]
+        assert sum(each.bytes for each in wrote.values()) == sum(path.stat().st_size for path in new)
+        then = store.read(rules, known_at=2)
+        assert then.column_names == ["code", "light", "valid_from", "valid_to", "is_current", "is_deleted"]
+        assert [tuple(row.values())[:4] for row in then.to_pylist()] == [
+            ("NB-1", "Q 1", 1, 2), ("NB-1", "Q 2", 2, None), ("NB-2", "Q", 1, None), ("NB-3", "Q", 1, None),
+        ]  # fmt: skip
+        assert store.history(rules, "NB-1", known_at=1)["light"].to_pylist() == ["Q 1"]
+        store.tidy(rules, keep=timedelta(0))
+        assert store.read(rules, known_at=3).num_rows == 6
+        assert store.engine.written("buoy") == {}
+        with pytest.raises(DeclarationError, match="keeps no changes"):
+            store.read(rules, known_at=2)
+
+
+def test_what_the_table_was_is_the_same_from_snapshots_and_from_kept_changes(tmp_path: Path) -> None:
+    for at in (1, 3, 2):
+        load(tmp_path, ("NB-1", at, f"Q {at}"), (f"NB-{at + 1}", 1, "Q"))
+    with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
+        store.withdraw(RULES, 2)
+        runs = range(1, 5)
+        from_snapshots = [store.read(RULES, known_at=run).to_pylist() for run in runs]
+        store.engine.at_run = lambda *words: None  # type: ignore[method-assign]
+        assert [store.read(RULES, known_at=run).to_pylist() for run in runs] == from_snapshots
 
 
 def test_what_the_snapshot_of_the_table_does_not_name_never_was(

@@ -118,6 +118,7 @@ def runs(
 ) -> None:
     """List the runs: what was read, what was done, how it ended; or tell what one run decided, row by row."""
     from brenvik.cli import show, show_past
+    from brenvik.cli.show import files_of
 
     one = int(what) if what and what.isdigit() else None
     if rows and one is None:
@@ -128,11 +129,15 @@ def runs(
             if run is None:
                 raise wrong(f"There is no run {one}: brenvik runs")
             decided = store.decisions(declared.table(run["table_name"]).rules, one).to_pylist() if rows else None
-            show_past.run(declared, run, decided, json=json)
+            wrote = store.engine.written(declared.table(run["table_name"]).rules.stored_as).get(one)
+            show_past.run(declared, run | files_of(wrote), decided, json=json)
             return
         name = declared.table(what).rules.table if what else None
         found = store.ledger.runs(name, last=last).to_pylist() if store.ledger.exists() else []
         withdrawn = {run: by for table in declared.tables for run, by in store.ledger.withdrawn(table).items()}
+        names = {row["table_name"] for row in found} & {*declared.tables}
+        by_table = {table: store.engine.written(declared.table(table).rules.stored_as) for table in names}
+        found = [row | files_of(by_table.get(row["table_name"], {}).get(row["run"])) for row in found]
     show.runs(declared, found, withdrawn, json=json)
 
 

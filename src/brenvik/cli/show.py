@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from brenvik.project import Project
     from brenvik.proposing import Proposal
     from brenvik.repeating import Round
+    from brenvik.stores.base import Written
 
 
 _UNTOUCHED = ("protected", "unchanged", "superseded", "ignored", "duplicate")
@@ -281,9 +282,11 @@ def runs(
         return
     rows = [{**row, "untouched": sum(row[name] or 0 for name in _UNTOUCHED)} for row in rows]
     shown = [name for name in (*DECISIONS, "untouched") if name not in _UNTOUCHED and any(row[name] for row in rows)]
+    files = ("files", "written") if any("files" in row for row in rows) else ()
     table = paper.table_of(
-        "run", "started", "table", "from", "state", "read", *shown, "rows", right=("run", "read", *shown, "rows")
-    )
+        "run", "started", "table", "from", "state", "read", *shown, "rows", *files,
+        right=("run", "read", *shown, "rows", *files),
+    )  # fmt: skip
     for row in rows:
         numbers = [paper.count(row[name]) for name in shown]
         size = "–" if row["rows_before"] is None else f"{row['rows_before']:,}→{row['rows_after']:,}"
@@ -296,11 +299,17 @@ def runs(
             paper.count(row["read"]),
             *numbers,
             size,
+            *((paper.count(row.get("files")), paper.size(row["bytes"]) if row.get("bytes") else "–") if files else ()),
         )
     paper.indented(out, table)
     for row in rows:
         if row["message"]:
             out.print(Text(f"\n  run {row['run']}: {row['message'].splitlines()[0]}"))
+
+
+def files_of(wrote: Written | None) -> dict[str, int]:
+    """What a run tells of files beside its entry in the ledger; nothing in a store without files."""
+    return {"files": wrote.files, "bytes": wrote.bytes, "rows_marked_gone": wrote.gone} if wrote else {}
 
 
 def _taken(row: Mapping[str, Any]) -> str:

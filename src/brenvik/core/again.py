@@ -194,8 +194,9 @@ def hold_from(blueprint: Blueprint, column: str) -> str:
 
 
 @lru_cache(maxsize=256)
-def as_rows(blueprint: Blueprint, where: str) -> str:
-    """The rows of ``desired`` as the table would hold them, without surrogate keys and stamps."""
+def as_rows(blueprint: Blueprint, *tests: str) -> str:
+    """The rows of ``desired`` that fit some tests, as the table would hold them, without surrogate keys and stamps."""
+    where = f"WHERE {' AND '.join(tests)}" if tests else ""
     own = blueprint.own
     until = f"COALESCE(d.brenvik_until, {blueprint.open_end})" if blueprint.has_open_end else "d.brenvik_until"
     items = [
@@ -211,9 +212,9 @@ def as_rows(blueprint: Blueprint, where: str) -> str:
 
 
 def at_moment(effective: ColumnType) -> str:
-    """Which rows of ``desired`` hold at the parameter ``moment``."""
+    """Whether a row of ``desired`` holds at the parameter ``moment``."""
     moment = f"CAST(:moment AS {effective.sql})"
-    return f"WHERE d.{EFFECTIVE} <= {moment} AND (d.brenvik_until IS NULL OR d.brenvik_until > {moment})"
+    return f"d.{EFFECTIVE} <= {moment} AND (d.brenvik_until IS NULL OR d.brenvik_until > {moment})"
 
 
 @lru_cache(maxsize=256)

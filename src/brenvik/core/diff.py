@@ -40,21 +40,33 @@ WHERE {ending}""",
     )
 
 
-@lru_cache(maxsize=256)
-def find_stored(blueprint: Blueprint) -> str:
-    """Makes ``stored``: the rows of the busy keys that ``desired`` is held against, ends and deletes in one form."""
+def _as_desired(blueprint: Blueprint) -> str:
+    """What to select of a row ``t`` of the table to have it in the form of ``desired``."""
     own = blueprint.own
     living = blueprint.is_open("t")
     until = f"CASE WHEN {living} THEN NULL ELSE t.{sql.quote(own('valid_to') or '')} END" if own("valid_to") else "NULL"
     ended = sql.flag(f"t.{sql.quote(own('is_deleted') or '')} = TRUE" if own("is_deleted") else f"NOT ({living})")
     start = f"t.{sql.quote(own('valid_from') or '')}" if own("valid_from") else "NULL"
     kind = blueprint.effective_type.sql
-    scope = f" AND (b.brenvik_full = 1 OR {living})" if blueprint.has_versions else ""
+    times = (
+        f"CAST({start} AS {kind}) AS {EFFECTIVE}, CAST({until} AS {kind}) AS brenvik_until, {ended} AS brenvik_ended"
+    )
+    return sql.listed(sql.columns(blueprint.keys, "t"), times, sql.columns(blueprint.values, "t"), sep=", ")
+
+
+@lru_cache(maxsize=256)
+def as_it_was(blueprint: Blueprint, relation: str) -> str:
+    """Makes ``desired`` of a relation that has the rows of the table as they were."""
+    return f"CREATE TEMP VIEW {sql.work('desired')} AS SELECT {_as_desired(blueprint)} FROM {relation} t"
+
+
+@lru_cache(maxsize=256)
+def find_stored(blueprint: Blueprint) -> str:
+    """Makes ``stored``: the rows of the busy keys that ``desired`` is held against, ends and deletes in one form."""
+    scope = f" AND (b.brenvik_full = 1 OR {blueprint.is_open('t')})" if blueprint.has_versions else ""
     return f"""
 CREATE TEMP TABLE {sql.work("stored")} AS
-SELECT t.{sql.quote(blueprint.locator)} AS brenvik_locator, {sql.columns(blueprint.keys, "t")},
-  CAST({start} AS {kind}) AS {EFFECTIVE}, CAST({until} AS {kind}) AS brenvik_until, {ended} AS brenvik_ended,
-  b.brenvik_full{"".join(f", t.{sql.quote(name)}" for name in blueprint.values)}
+SELECT t.{sql.quote(blueprint.locator)} AS brenvik_locator, {_as_desired(blueprint)}, b.brenvik_full
 FROM {sql.relation(blueprint.table)} t
 JOIN {sql.work("busy")} b ON {sql.same("b", "t", blueprint.keys)}{scope}"""
 

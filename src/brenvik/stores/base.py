@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import timedelta
@@ -33,6 +33,15 @@ class Tidied:
     swept: int
     """Files that were taken away, as nothing needs them."""
     swept_bytes: int
+
+
+@dataclass(frozen=True)
+class Written:
+    """What a run wrote: files, their bytes, and the rows that it marked as gone in others."""
+
+    files: int
+    bytes: int
+    gone: int
 
 
 class Engine(Protocol):
@@ -130,6 +139,14 @@ class Engine(Protocol):
     def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
         """Puts files of tables in order, and those of the ledger where none is named; snapshots that are younger than ``keep``
         stay. The rows are the same before and after. A store that sees to that by itself does nothing."""
+        ...
+
+    def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
+        """A relation with the rows that a table had after a run of it, where the store still has them with these columns."""
+        ...
+
+    def written(self, table: str) -> dict[int, Written]:
+        """What runs wrote for a table, as far as the store remembers it."""
         ...
 
     def on_discard(self, work: str) -> Callable[[], None]:

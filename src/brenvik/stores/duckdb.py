@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
     from brenvik.core.near import Near
     from brenvik.rules import TableRules
-    from brenvik.stores.base import Tidied
+    from brenvik.stores.base import Tidied, Written
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
 _HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
@@ -178,6 +178,12 @@ class DuckDBEngine:
 
     def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
         return []
+
+    def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
+        return None
+
+    def written(self, table: str) -> dict[int, Written]:
+        return {}
 
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive

@@ -8,7 +8,7 @@ import os
 import re
 import socket
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 
     from brenvik.core.near import Near
     from brenvik.rules import TableRules
-    from brenvik.stores.base import Tidied
+    from brenvik.stores.base import Tidied, Written
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
 _READ = re.compile(r'(?:FROM|JOIN) ((?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+")')
@@ -341,6 +341,12 @@ class PostgresEngine:
 
     def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
         return []
+
+    def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
+        return None
+
+    def written(self, table: str) -> dict[int, Written]:
+        return {}
 
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive

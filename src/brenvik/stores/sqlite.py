@@ -20,7 +20,7 @@ from __future__ import annotations
 
 import re
 import sqlite3
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from datetime import UTC, date, datetime, timedelta
 from decimal import Context, Decimal, InvalidOperation
@@ -42,7 +42,7 @@ from brenvik.desk import desk, used
 from brenvik.errors import Overtaken, StoreError
 from brenvik.ledger_tables import TABLES
 from brenvik.rules import TableRules
-from brenvik.stores.base import Tidied
+from brenvik.stores.base import Tidied, Written
 from brenvik.stores.holds import held, held_in_file, missing_rights_of_file, name_of_query
 from brenvik.types import ColumnType, parse_type
 
@@ -228,6 +228,12 @@ class SQLiteEngine:
 
     def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
         return []
+
+    def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
+        return None
+
+    def written(self, table: str) -> dict[int, Written]:
+        return {}
 
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive

@@ -17,6 +17,7 @@ import pyarrow.compute as pc
 import sqlglot
 from pyarrow import ArrowException
 from pyiceberg.exceptions import NoSuchTableError
+from pyiceberg.table.snapshots import Operation
 from sqlalchemy.exc import SQLAlchemyError
 
 from brenvik.core import sql
@@ -24,13 +25,13 @@ from brenvik.core.blueprint import StoredColumn, Traits
 from brenvik.errors import BrenvikError, Overtaken, StoreError
 from brenvik.ledger_tables import SCHEMA, TABLES
 from brenvik.patience import again_when_overtaken
-from brenvik.stores.base import Tidied
+from brenvik.stores.base import Tidied, Written
 from brenvik.stores.duckdb import DuckDBEngine, type_of
 from brenvik.stores.holds import QUERY, held, held_in_file, missing_rights_of_file
 from brenvik.stores.lakehouse import entries, pending
 from brenvik.stores.lakehouse.entries import LEDGER, NEW, SEQ
 from brenvik.stores.lakehouse.files import ROW_GROUP, write_whole
-from brenvik.stores.lakehouse.lake import MAIN, Lake, LakeColumn, LakeTable, kind_of, local, named, said_of
+from brenvik.stores.lakehouse.lake import MAIN, SAID, Lake, LakeColumn, LakeTable, kind_of, local, named, said_of
 from brenvik.stores.lakehouse.pending import PLACE, ROOM, Group, Held, Rooms, Stored
 from brenvik.stores.lakehouse.snapshots import Change
 from brenvik.stores.lakehouse.tidying import forget, to_write_anew
@@ -38,6 +39,7 @@ from brenvik.stores.lakehouse.tidying import forget, to_write_anew
 if TYPE_CHECKING:
     import pyarrow as pa
     from pyiceberg.table import Table
+    from pyiceberg.table.snapshots import Snapshot
 
     from brenvik.core.near import Near
     from brenvik.core.screen import Staging
@@ -50,6 +52,8 @@ itself, the files of entries that others name and that were written anew with al
 _NAME = r'(?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+"'
 _TARGET = re.compile(rf"(INSERT INTO|UPDATE|DELETE FROM|CREATE TABLE|ALTER TABLE) ({_NAME})")
 _ALTER = re.compile(rf'ALTER TABLE ({_NAME}) (ADD COLUMN|DROP COLUMN|ALTER COLUMN) ("(?:[^"]|"")+") ?(.*)')
+_WRITTEN = (("added-data-files", "added-delete-files"), ("added-files-size",), ("added-position-deletes",))
+"""What the format has snapshots say of files, bytes and rows that are gone."""
 _MANY_FILES = 24
 _TRIES = 10
 
@@ -313,6 +317,47 @@ class LakehouseEngine(DuckDBEngine):
         del self._near[name]
         self._execute(f"DROP TABLE {self._rooms[name].near}", None)
         self._show(name)
+
+    # What was
+
+    def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
+        self._refresh()
+        name = _plain(table.casefold())
+        if name not in self._tables or not (its := self._tables[name].table):
+            return None
+        snapshot = next((each for each in its.snapshots() if _said(each).get(f"{SAID}run") == str(run)), None)
+        if snapshot is None:
+            return None
+        with _told(self.address):
+            state = self._lake.at(its, snapshot)
+        if not {*columns} <= {column.name for column in state.columns}:
+            return None
+        rooms = Rooms(f"{ROOM}.{sql.quote(f'was_{next(self._numbers)}')}", 0)
+        self._execute(pending.show(rooms, self._stored(state), some_pending=False, near=False), None)
+        return rooms.relation
+
+    def written(self, table: str) -> dict[int, Written]:
+        self._refresh()
+        state = self._tables.get(_plain(table.casefold()))
+        if state is None or state.table is None:
+            return {}
+        found: dict[int, Written] = {}
+        counted: set[str] = set()
+        for snapshot in state.table.snapshots():
+            said = _said(snapshot)
+            tidied = snapshot.summary and snapshot.summary.operation == Operation.REPLACE
+            if tidied or f"{SAID}run" not in said:
+                continue
+            wrote = [snapshot]
+            name, _, number = said.get(_KEPT, "").rpartition(" ")
+            kept = self._tables.get(f"{SCHEMA}.{name}".casefold())
+            if kept and kept.table and number not in counted:
+                wrote += filter(None, [kept.table.metadata.snapshot_by_id(int(number))])
+            counted.add(number)
+            found[int(said[f"{SAID}run"])] = Written(
+                *(sum(int(_said(each).get(name, 0)) for each in wrote for name in names) for names in _WRITTEN)
+            )
+        return found
 
     # Order among files
 
@@ -588,6 +633,10 @@ def _told(address: str) -> Iterator[None]:
     except (OSError, ArrowException, SQLAlchemyError) as error:
         first = str(error).partition("\n")[0]
         raise StoreError(f"{address} cannot be read or written: {first}") from error
+
+
+def _said(snapshot: Snapshot) -> Mapping[str, str]:
+    return snapshot.summary.additional_properties if snapshot.summary else {}
 
 
 def _identity_of(table: Table | None) -> str:

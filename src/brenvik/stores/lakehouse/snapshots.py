@@ -22,7 +22,8 @@ from pyiceberg.table.snapshots import Operation, Snapshot, SnapshotSummaryCollec
 from brenvik.stores.lakehouse.files import describe, write_positions, write_rows
 
 _NO_COMPRESSION: Any = "null"
-_MANY_MANIFESTS = 16
+_MANY_MANIFESTS = 5
+"""How many of them are folded into one: reading one takes as long as writing a dozen of its entries."""
 
 Entries = Callable[[ManifestFile], list[ManifestEntry]]
 """What is alive of a manifest."""
