@@ -264,6 +264,6 @@ def _beside(store: str, folder: Path) -> str:
     kind, _, place = store.partition(":")
     return (
         f"{kind}:{folder / place}"
-        if kind in ("duckdb", "sqlite", "lakehouse") and place not in {"", ":memory:"}
+        if kind in ("duckdb", "sqlite", "lakehouse") and place not in {"", ":memory:"} and not place.startswith("@")
         else store
     )

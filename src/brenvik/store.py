@@ -347,7 +347,8 @@ def open_store(
     address: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None
 ) -> Store:
     """The store at an address: ``duckdb:coast.duckdb`` or ``sqlite:coast.db`` (files, made when missing), ``duckdb::memory:``,
-    ``lakehouse:coast`` (a folder of Apache Iceberg tables, made when missing), or a database of a PostgreSQL server
+    ``lakehouse:coast`` (a folder of Apache Iceberg tables, made when missing), ``lakehouse:@coast`` (the catalog that the
+    configuration of pyiceberg knows as coast, wherever its tables lie), or a database of a PostgreSQL server
     (``postgresql://coast@db.halvorsund.example/warehouse``; what its client understands in a URL counts, TLS settings and
     timeouts included).
 
@@ -391,7 +392,7 @@ def open_store(
         return Store(LakehouseEngine(place, memory_limit=memory_limit))
     raise DeclarationError(
         f"{without_secrets(address)!r} is no address of a store; expected duckdb:FILE, duckdb::memory:, sqlite:FILE, "
-        "lakehouse:FOLDER or postgresql://USER@HOST/DATABASE"
+        "lakehouse:FOLDER, lakehouse:@CATALOG or postgresql://USER@HOST/DATABASE"
     )
 
 

@@ -78,7 +78,7 @@ def forget_ledger(store: brenvik.Store) -> None:
         for name in engine._lake.catalog.list_tables("brenvik"):
             engine._lake.catalog.drop_table(name)
         engine.close()
-        store.engine = engine = LakehouseEngine(str(engine._lake.folder))
+        store.engine = engine = LakehouseEngine(str(engine._lake.home.holds.parent))
     elif isinstance(engine, SQLiteEngine):
         found = engine.ask(
             "SELECT type, name FROM sqlite_master WHERE name LIKE 'brenvik.%' AND type IN ('table', 'view')"

@@ -29,6 +29,7 @@ from brenvik.stores.base import Tidied, Written
 from brenvik.stores.duckdb import DuckDBEngine, type_of
 from brenvik.stores.holds import QUERY, held, held_in_file, missing_rights_of_file
 from brenvik.stores.lakehouse import entries, pending
+from brenvik.stores.lakehouse.catalogs import BY_NAME, Folder, Named, file_system, scheme_of
 from brenvik.stores.lakehouse.entries import LEDGER, NEW, SEQ
 from brenvik.stores.lakehouse.files import ROW_GROUP, write_whole
 from brenvik.stores.lakehouse.lake import MAIN, SAID, Lake, LakeColumn, LakeTable, kind_of, local, named, said_of
@@ -68,11 +69,14 @@ class LakehouseEngine(DuckDBEngine):
 
     traits = Traits(PLACE, whole_rows=True, streams=True)
 
-    def __init__(self, folder: str, *, memory_limit: str | None = None) -> None:
+    def __init__(self, place: str, *, memory_limit: str | None = None) -> None:
         super().__init__(":memory:", memory_limit=memory_limit)
-        self.address = f"lakehouse:{folder}"
-        self._lake = Lake(Path(folder))
-        self._identity = f"lakehouse {self._lake.folder}"
+        self.address = f"lakehouse:{place}"
+        home = Named(place[1:]) if place.startswith(BY_NAME) else Folder(Path(place))
+        self._lake = Lake(home)
+        self._identity = f"lakehouse {home.holds}"
+        self._reached: set[str] = set()
+        """How places elsewhere begin that DuckDB can read."""
         self._places: dict[tuple[str, str], str] = {}
         self._tables: dict[str, LakeTable] = {}
         self._unread: dict[str, tuple[StoreError, Mapping[str, str]]] = {}
@@ -177,7 +181,9 @@ class LakehouseEngine(DuckDBEngine):
         self._show(name)
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
-        place = self._lake.folder
+        if not isinstance(self._lake.home, Folder):
+            return []  # what a catalog lets one do is known only when it is done
+        place = self._lake.home.path
         while not place.exists():
             place = place.parent
         return missing_rights_of_file(place / "catalog.db")
@@ -205,11 +211,11 @@ class LakehouseEngine(DuckDBEngine):
         if self._some_told:
             self._adopt()
         super().close()
-        self._lake.close()
+        self._lake.home.close()
 
     @contextmanager
     def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
-        holds = self._lake.folder / "holds"
+        holds = self._lake.home.holds
         with _told(self.address):
             holds.mkdir(parents=True, exist_ok=True)
         lock = holds / hashlib.blake2b(table.casefold().encode(), digest_size=8).hexdigest()
@@ -289,6 +295,12 @@ class LakehouseEngine(DuckDBEngine):
         self._execute(pending.show(rooms, self._stored(state), **some), None)
 
     def _stored(self, state: LakeTable) -> Stored:
+        for file in (*state.files, *state.deletes):
+            scheme = scheme_of(file.file_path)
+            if scheme and scheme not in self._reached:
+                assert state.table
+                self._connection.register_filesystem(file_system(state.table.io, file.file_path))
+                self._reached.add(scheme)
         return Stored(
             tuple((each.name, each.kind, each.field) for each in state.columns),
             self._groups(state.paths),

@@ -1,19 +1,14 @@
-"""The catalog of a lakehouse folder, and its tables as far as their metadata go: columns, files, snapshots, commits."""
+"""The tables of a lakehouse as far as their metadata go: columns, files, snapshots, commits."""
 
 from __future__ import annotations
 
-import hashlib
-import os
 import re
-import uuid
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
-from functools import cached_property
-from pathlib import Path
 
 from pyiceberg import types as ice
-from pyiceberg.catalog.sql import SqlCatalog
+from pyiceberg.catalog import Catalog
 from pyiceberg.exceptions import CommitFailedException, TableAlreadyExistsError
 from pyiceberg.manifest import (
     DataFile,
@@ -40,10 +35,10 @@ from pyiceberg.table.update import (
     SetSnapshotRefUpdate,
     TableUpdate,
 )
-from sqlalchemy import URL
 from sqlalchemy.exc import IntegrityError
 
 from brenvik.errors import Overtaken, StoreError
+from brenvik.stores.lakehouse.catalogs import Home
 from brenvik.stores.lakehouse.snapshots import Change, write_snapshot
 
 MAIN = "main"
@@ -52,7 +47,6 @@ SAID = "brenvik."
 """What the properties begin with that a snapshot of ours carries."""
 SORTED_BY, APART = "brenvik.sorted-by", "brenvik.apart"
 """Properties of a table: how its rows lie."""
-_CATALOG = "brenvik"
 _PROPERTIES = {
     "format-version": "2",
     "write.metadata.previous-versions-max": "20",
@@ -105,52 +99,21 @@ class LakeTable:
 
 
 class Lake:
-    """The tables of a folder. Its catalog is the SQLite file ``catalog.db`` in there, made by the first commit."""
+    """The tables of a catalog."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder.absolute()
-        if odd := {*str(self.folder)} & {*"?#%*[{"}:
-            raise StoreError(
-                f"lakehouse:{folder}: a folder whose name holds {' '.join(sorted(odd))} cannot be told in a catalog; "
-                "choose one of another name."
-            )
+    def __init__(self, home: Home) -> None:
+        self.home = home
         self._entries: dict[str, list[ManifestEntry]] = {}
         self._manifests: dict[str, list[ManifestFile]] = {}
         self._loaded: dict[tuple[str, str], Table] = {}
 
     @property
-    def is_there(self) -> bool:
-        return (self.folder / "catalog.db").exists()
-
-    @cached_property
-    def catalog(self) -> SqlCatalog:
-        if not self.is_there:
-            self.folder.mkdir(parents=True, exist_ok=True)
-            made = self.folder / f"catalog-{uuid.uuid4()}.db"
-            self._open(made).engine.dispose()
-            with suppress(FileExistsError):  # somebody else was quicker
-                os.link(made, self.folder / "catalog.db")
-            made.unlink()
-        return self._open(self.folder / "catalog.db")
-
-    def _open(self, file: Path) -> SqlCatalog:
-        address = URL.create("sqlite", database=str(file), query={"timeout": "60"}).render_as_string()
-        return SqlCatalog(_CATALOG, uri=address, warehouse=str(self.folder))
-
-    def close(self) -> None:
-        if "catalog" in self.__dict__:
-            self.catalog.engine.dispose()
+    def catalog(self) -> Catalog:
+        return self.home.catalog
 
     def places(self) -> dict[tuple[str, str], str]:
         """Where the newest metadata of each table stand."""
-        if not self.is_there:
-            return {}
-        with self.catalog.engine.connect() as connection:
-            found = connection.exec_driver_sql(
-                "SELECT table_namespace, table_name, metadata_location FROM iceberg_tables WHERE catalog_name = ?",
-                (_CATALOG,),
-            )
-            return {(space, name): place for space, name, place in found}
+        return self.home.places()
 
     def load(self, identifier: tuple[str, str]) -> Table:
         """A table as it is now; read only where it is another than last time."""
@@ -233,13 +196,13 @@ class Lake:
         self.catalog.drop_table(identifier)
 
     def _make(self, state: LakeTable, change: Change) -> LakeTable:
-        space, name = state.identifier
+        space, _ = state.identifier
         with suppress(IntegrityError):  # somebody else makes it at the same time
             self.catalog.create_namespace_if_not_exists(space)
         made = self.catalog.create_table_transaction(
             state.identifier,
             Schema(*_fields(state.columns, None)),
-            location=f"{self.folder}/{_slug(space)}/{_slug(name)}",
+            location=self.home.location(state.identifier),
             properties={
                 **_PROPERTIES,
                 SORTED_BY: "\n".join(state.sorted_by),
@@ -253,7 +216,8 @@ class Lake:
         try:
             made.commit_transaction()
         except TableAlreadyExistsError as error:
-            raise Overtaken(f"{space}.{name}: somebody else made it in the meantime") from error
+            raise Overtaken(f"{'.'.join(state.identifier)}: somebody else made it in the meantime") from error
+        self.home.changed()
         table = self.load(state.identifier)
         return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id))
 
@@ -288,6 +252,7 @@ class Lake:
             raise Overtaken(f"{'.'.join(state.identifier)}: somebody else's work came between: {error}") from error
         table = Table(state.table.name(), done.metadata, done.metadata_location, state.table.io, self.catalog)
         self._loaded[state.identifier] = table
+        self.home.changed()
         return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id) if snapshot else None)
 
 
@@ -369,9 +334,3 @@ def _kind(column: ice.NestedField) -> str:
     if isinstance(kind, ice.DecimalType):
         return f"DECIMAL({kind.precision}, {kind.scale})"
     return _SAID[str(kind)]
-
-
-def _slug(name: str) -> str:
-    """A name as a part of a path."""
-    plain = re.sub(r"\W", "_", name, flags=re.ASCII)
-    return plain if plain == name else f"{plain}_{hashlib.blake2b(name.encode(), digest_size=4).hexdigest()}"

@@ -18,6 +18,7 @@ from pyiceberg.table.metadata import TableMetadata
 from pyiceberg.table.refs import SnapshotRefType
 from pyiceberg.table.snapshots import Snapshot, ancestors_of
 
+from brenvik.stores.lakehouse.catalogs import scheme_of
 from brenvik.stores.lakehouse.files import ROW_GROUP
 from brenvik.stores.lakehouse.lake import Lake, LakeTable, local
 
@@ -96,7 +97,9 @@ def sweep(lake: Lake, table: Table, dropped: set[str], named: Collection[str]) -
     needed.update(entry.metadata_file for entry in metadata.metadata_log)
     needed.update(each.statistics_path for each in (*metadata.statistics, *metadata.partition_statistics))
     places = {local(path) for path in needed}
-    going = {local(path) for path in dropped} | set(_leftovers(Path(local(table.location()))))
+    going = {local(path) for path in dropped}
+    if not scheme_of(table.location()):
+        going.update(_leftovers(Path(local(table.location()))))
     count = size = 0
     for path in sorted(going - places):
         try:

@@ -1,0 +1,168 @@
+"""Where a lakehouse's tables are known: a folder with a catalog of its own, or a catalog that pyiceberg's configuration names."""
+
+from __future__ import annotations
+
+import getpass
+import hashlib
+import os
+import re
+import tempfile
+import time
+import uuid
+from contextlib import suppress
+from functools import cached_property
+from pathlib import Path
+from typing import Protocol
+from urllib.parse import urlsplit
+
+from fsspec import AbstractFileSystem
+from fsspec.implementations.arrow import ArrowFSWrapper
+from pyiceberg.catalog import Catalog, load_catalog
+from pyiceberg.catalog.sql import IcebergTables, SqlCatalog
+from pyiceberg.io import FileIO
+from pyiceberg.io.pyarrow import PyArrowFileIO
+from sqlalchemy import URL, select
+
+from brenvik.errors import StoreError
+
+BY_NAME = "@"
+"""What an address begins with that names a catalog, and no folder."""
+Identifier = tuple[str, str]
+FRESH_S = 1.0
+"""For how long it is believed that a catalog elsewhere says the same; a commit notices what came between."""
+
+
+class Home(Protocol):
+    """Where tables are known. ``places`` says where the newest metadata of each stand; ``location`` where a new one goes, None
+    where the catalog knows best; ``holds`` is a folder for the locks of this machine's processes."""
+
+    holds: Path
+
+    @property
+    def catalog(self) -> Catalog: ...
+
+    def places(self) -> dict[Identifier, str]: ...
+
+    def location(self, identifier: Identifier) -> str | None: ...
+
+    def changed(self) -> None:
+        """Something was committed."""
+        ...
+
+    def close(self) -> None: ...
+
+
+class Folder:
+    """A folder whose catalog is the SQLite file ``catalog.db`` in there, made by the first commit."""
+
+    def __init__(self, folder: Path) -> None:
+        self.path = folder.absolute()
+        self.holds = self.path / "holds"
+        if odd := {*str(self.path)} & {*"?#%*[{"}:
+            raise StoreError(
+                f"lakehouse:{folder}: a folder whose name holds {' '.join(sorted(odd))} cannot be told in a catalog; "
+                "choose one of another name."
+            )
+
+    @property
+    def is_there(self) -> bool:
+        return (self.path / "catalog.db").exists()
+
+    @cached_property
+    def catalog(self) -> SqlCatalog:
+        if not self.is_there:
+            self.path.mkdir(parents=True, exist_ok=True)
+            made = self.path / f"catalog-{uuid.uuid4()}.db"
+            self._open(made).engine.dispose()
+            with suppress(FileExistsError):  # somebody else was quicker
+                os.link(made, self.path / "catalog.db")
+            made.unlink()
+        return self._open(self.path / "catalog.db")
+
+    def _open(self, file: Path) -> SqlCatalog:
+        address = URL.create("sqlite", database=str(file), query={"timeout": "60"}).render_as_string()
+        return SqlCatalog("brenvik", uri=address, warehouse=str(self.path))
+
+    def places(self) -> dict[Identifier, str]:
+        return _of_sql(self.catalog) if self.is_there else {}
+
+    def location(self, identifier: Identifier) -> str:
+        space, name = identifier
+        return f"{self.path}/{_slug(space)}/{_slug(name)}"
+
+    def changed(self) -> None:
+        """The next look sees it anyway."""
+
+    def close(self) -> None:
+        if "catalog" in self.__dict__:
+            self.catalog.engine.dispose()
+
+
+class Named:
+    """A catalog that pyiceberg's configuration knows by a name.
+
+    Runs of one machine wait for each other; those of several notice at the commit that another was quicker, and work anew."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.holds = Path(tempfile.gettempdir()) / f"brenvik-{getpass.getuser()}" / _slug(name)
+        self._seen: tuple[float, dict[Identifier, str]] = (0.0, {})
+
+    @cached_property
+    def catalog(self) -> Catalog:
+        try:
+            return load_catalog(self.name)
+        except (ValueError, ImportError) as error:  # the first says what is missing, and no secret
+            raise StoreError(
+                f"lakehouse:@{self.name}: the configuration of pyiceberg (.pyiceberg.yaml, or PYICEBERG_CATALOG__… in the "
+                f"environment) gives no catalog of this name: {str(error).partition(chr(10))[0]}"
+            ) from error
+
+    def places(self) -> dict[Identifier, str]:
+        if isinstance(self.catalog, SqlCatalog):
+            return _of_sql(self.catalog)
+        at, found = self._seen
+        if time.monotonic() - at > FRESH_S:
+            spaces = [space for space in self.catalog.list_namespaces() if len(space) == 1]
+            names = [name for space in spaces for name in self.catalog.list_tables(space)]
+            found = {(name[0], name[1]): self.catalog.load_table(name).metadata_location for name in names}
+            self._seen = (time.monotonic(), found)
+        return found
+
+    def location(self, identifier: Identifier) -> None:
+        return None
+
+    def changed(self) -> None:
+        self._seen = (0.0, {})
+
+    def close(self) -> None:
+        if "catalog" in self.__dict__ and isinstance(self.catalog, SqlCatalog):
+            self.catalog.engine.dispose()
+
+
+def _of_sql(catalog: SqlCatalog) -> dict[Identifier, str]:
+    its = IcebergTables
+    there = select(its.table_namespace, its.table_name, its.metadata_location).where(its.catalog_name == catalog.name)
+    with catalog.engine.connect() as connection:
+        return {(space, name): str(place) for space, name, place in connection.execute(there)}
+
+
+def scheme_of(path: str) -> str:
+    """What comes before ``://`` in a path; '' for a local file."""
+    scheme = urlsplit(path).scheme if "://" in path else ""
+    return "" if scheme == "file" else scheme
+
+
+def file_system(io: FileIO, path: str) -> AbstractFileSystem:
+    """The file system of a path, in the form that DuckDB takes, as pyiceberg has opened it."""
+    place = urlsplit(path)
+    if isinstance(io, PyArrowFileIO):
+        made = type("Reached", (ArrowFSWrapper,), {"protocol": place.scheme, "cachable": False})
+        return made(io.fs_by_scheme(place.scheme, place.netloc))
+    return io.get_fs(place.scheme)  # type: ignore[attr-defined]  # pyiceberg has two kinds
+
+
+def _slug(name: str) -> str:
+    """A name as a part of a path."""
+    plain = re.sub(r"\W", "_", name, flags=re.ASCII)
+    return plain if plain == name else f"{plain}_{hashlib.blake2b(name.encode(), digest_size=4).hexdigest()}"
