@@ -17,7 +17,7 @@ def execute(store: brenvik.Store, statement: str) -> None:
     if isinstance(engine, LakehouseEngine):
         about = _ABOUT.search(statement)
         assert about
-        with engine.transaction(about[1]):
+        with engine.transaction(brenvik.TableRules(about[1], natural_key="any")):
             engine.run(statement)
     elif engine.dialect == "duckdb":
         engine._execute(statement, None)

@@ -169,6 +169,10 @@ def main() -> None:
         shot("check", "check", "--project", "before.toml")
         mend()
         shot("adopt", "adopt", "buoy", "--project", "before.toml", "--allow-changes", "2")
+        run(["demo", "lake", "--store", "lakehouse:lake"], folder)
+        calls = (["runs", "--last", "8"], ["tidy", "--keep", "0 minutes"])
+        told = (f"$ brenvik {shlex.join(words)}\n{run(words, folder / 'lake')}" for words in calls)
+        draw("\n".join(told), OUT / "tidy.png")
         draw("$ brenvik demo\n" + run(["demo", "coast"], folder), OUT / "demo.png")
     finally:
         shutil.rmtree(folder)

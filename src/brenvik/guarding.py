@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from brenvik.core import compare
 from brenvik.core.windows import parse_mark, told
 from brenvik.errors import DeclarationError, TooMuch, TooOld
 from brenvik.ledger import Ledger
@@ -38,8 +37,7 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
     counts, rules = it.counts, it.rules
     if not (is_extract or counts["deleted"] or counts["held"] or rules.max_changes is not None):
         return None
-    in_scope = is_extract and it.scope
-    living = it.row(compare.count_living(it.blueprint, it.scope))["n"] if in_scope else it.living
+    living = it.living if it.living_in_scope is None else it.living_in_scope
     changes = counts["versioned"] + counts["overwritten"]
     deletes = it.lost + counts["held"]  # those wait for a person, but five out of nine say something of the extract
     what = "hold deletes of" if it.blueprint.holds else "delete"

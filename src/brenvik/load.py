@@ -11,7 +11,7 @@ import logging
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from brenvik.core import holds, sort
+from brenvik.core import compare, holds, sort
 from brenvik.core.blueprint import Blueprint
 from brenvik.core.screen import Operations
 from brenvik.errors import (
@@ -175,6 +175,8 @@ def _work_through(ledger: Ledger, rules: TableRules, batch: Batch, run: Run, how
             leave_out(it, withdrawn)
             find_held(it)
         set_highs(it, state)
+        if batch.extract and how.extract_scope:
+            it.living_in_scope = it.row(compare.count_living(it.blueprint, how.extract_scope))["n"]
         screen_rows(it, batch, how.operations, has_ledger, how.watch)
         if batch.extract and has_ledger:
             check_age(ledger, it, run, batch.source, withdrawn)

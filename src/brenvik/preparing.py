@@ -50,6 +50,7 @@ class UnderWay:
     highs: dict[str, Any] | None = None  # of what was screened, where it is known already
     row_count: int = 0  # of the table before the run
     living: int = 0  # keys of the table before the run
+    living_in_scope: int | None = None  # of these, where an extract is of a part of the table
     living_change: int = 0
     lost: int = 0  # keys that are alive and will not be
     keeps_explicit: bool = False

@@ -17,6 +17,7 @@ from pyiceberg.types import IntegerType, LongType
 import brenvik
 from brenvik.errors import DeclarationError, ForeignTable, StoreError
 from brenvik.stores.lakehouse import engine as lakehouse
+from brenvik.stores.lakehouse import log
 from brenvik.stores.lakehouse.lake import Lake
 
 
@@ -137,7 +138,7 @@ def test_a_run_is_done_with_the_snapshot_before_the_log_of_the_ledger_knows(
 
 
 def test_the_log_of_the_ledger_is_folded_and_says_the_same(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(lakehouse, "_MANY_FILES", 3)
+    monkeypatch.setattr(log, "MANY_FILES", 3)
     for at in range(1, 8):
         load(tmp_path, ("NB-1", at, f"Q {at}"))
         assert len(others(tmp_path).load_table("brenvik.ledger").inspect.files()) <= 4

@@ -18,7 +18,7 @@ from pyiceberg.expressions import EqualTo
 import brenvik
 from brenvik.errors import DeclarationError
 from brenvik.stores.lakehouse import engine as lakehouse
-from brenvik.stores.lakehouse import files, snapshots, tidying
+from brenvik.stores.lakehouse import files, shown, snapshots, tidying
 
 NOTHING = timedelta(0)
 REWRITTEN = brenvik.TableRules("buoy", natural_key="code", order_by="at", changed_files="rewritten")
@@ -52,7 +52,7 @@ def test_rows_lie_in_the_order_of_their_keys_and_living_ones_apart(tmp_path: Pat
 
 def test_a_file_ends_where_it_is_large_enough(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(files, "FILE_BYTES", 1)
-    monkeypatch.setattr(lakehouse, "ROW_GROUP", 2048)
+    monkeypatch.setattr(shown, "ROW_GROUP", 2048)
     codes = [f"NB-{number:05}" for number in range(5000)]
     load(tmp_path, *((code, 1, "Q") for code in reversed(codes)))
     found = data_of(tmp_path)

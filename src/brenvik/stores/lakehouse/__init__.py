@@ -1,11 +1,13 @@
-"""Tables of the open Apache Iceberg format: Parquet files in a folder, worked on by an embedded DuckDB.
+"""Tables of the open Apache Iceberg format: Parquet files, worked on by an embedded DuckDB.
 
 engine      the store protocol: which statement goes to which table, and the commit of a transaction
+log         the ledger: in memory as its tables, in the lakehouse as a log
+shown       tables as views of their files, as they are and as they were
 catalogs    where tables are known: a folder's own catalog, or one that is named elsewhere
 lake        what a catalog knows of tables: their columns, files and snapshots; commits
 snapshots   a change of a table as manifests and a list of them
 files       rows and positions as Parquet files
 pending     statements of the core, told as rows that go and rows that come; what of the files is read for them
 tidying     which files are written anew, which snapshots and files can go
-entries     the ledger as a log of entries in a table of its own
+entries     what the log of the ledger holds
 """
