@@ -25,8 +25,8 @@ import brenvik
 from brenvik.ledger_tables import DECISIONS
 from stores import everything, fresh
 
-SHARE = max(20, settings().max_examples // 4)
-"""Four kinds of sequences, and a fifth for held deletes of extracts: a quarter of all examples each."""
+SHARE = max(20, settings().max_examples // 5)
+"""Five kinds of sequences have a fifth of all examples each."""
 ROWS = ("rows_added", "rows_updated", "rows_removed")
 
 
