@@ -218,6 +218,24 @@ def test_columns_are_known_by_their_ids_when_others_rename_add_and_widen_them(tm
         assert [column.said for column in store.engine.columns_of("buoy")][-2:] == ["BIGINT", "BIGINT"]
 
 
+def test_columns_may_be_called_as_duckdb_calls_the_places_of_rows(tmp_path: Path) -> None:
+    odd = {"file_index": [7, 9], "FILE_ROW_NUMBER": [8, 10], "filename": ["a", "b"]}
+    first = pa.table({"code": ["NB-1", "NB-2"], "at": [1, 1], **odd})
+    with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
+        store.load(RULES, first, kind="upserts")
+        done = store.load(
+            RULES, pa.table({"code": ["NB-2"], "at": [2], **{k: v[:1] for k, v in odd.items()}}), kind="upserts"
+        )
+        assert done.counts["versioned"] == 1
+        shown = [
+            (row["code"], row["file_index"], row["FILE_ROW_NUMBER"], row["valid_to"])
+            for row in store.read(RULES).to_pylist()
+        ]
+        assert shown == [("NB-1", 7, 8, None), ("NB-2", 9, 10, 2), ("NB-2", 7, 8, None)]
+        store.tidy(RULES, keep=timedelta(0))
+    assert sorted(scan(tmp_path)["file_index"].to_pylist()) == [7, 7, 9]
+
+
 def test_what_cannot_be_read_or_told_is_said(tmp_path: Path) -> None:
     with pytest.raises(StoreError, match=r"a folder whose name holds #"):
         load(tmp_path / "coast #1", ("NB-1", 1, "Q"))

@@ -25,6 +25,7 @@ ROOM = "brenvik_lake"
 """The schema, in DuckDB's memory, of what belongs to no store."""
 CHANGED = sql.quote("brenvik_lake_changed")
 FIRST_NEW = 2**62
+_PLACES = {"file_index", "file_row_number"}
 _FILE_STEP = 40
 
 
@@ -86,7 +87,7 @@ class Group:
 
         Columns are found by their ids, so that they may be named otherwise in a file; in files without ids by their names. A
         file that does not hold a column has nulls."""
-        by_id = {field: (name, kind) for field, name, kind in self.held if field is not None}
+        by_id = {field: (self._read_as(field, name), kind) for field, name, kind in self.held if field is not None}
         by_name = {name: (name, kind) for field, name, kind in self.held if field is None}
         shown = []
         for name, kind, field in columns:
@@ -96,7 +97,23 @@ class Group:
             shown.append(f"{value} AS {sql.quote(name)}")
         paths, numbers = ", ".join(map(text, self.paths)), ", ".join(map(str, self.numbers))
         at = place(f"([{numbers}])[CAST(f.file_index AS BIGINT) + 1]", "f.file_row_number")
-        return f"SELECT {', '.join(shown)}, {at} AS {PLACE} FROM read_parquet([{paths}], hive_partitioning = false) f"
+        how = "hive_partitioning = false"
+        if self._hides_places:
+            renamed = ", ".join(
+                f"{field}: {{name: {text(name)}, type: {text(kind)}, default_value: NULL}}"
+                for field, (name, kind) in by_id.items()
+            )
+            how += f", schema = MAP {{{renamed}}}"
+        return f"SELECT {', '.join(shown)}, {at} AS {PLACE} FROM read_parquet([{paths}], {how}) f"
+
+    @property
+    def _hides_places(self) -> bool:
+        """Whether a column has one of the names by which DuckDB tells where a row stands: it would be taken for that."""
+        return any(name.casefold() in _PLACES for _, name, _ in self.held)
+
+    def _read_as(self, field: int, name: str) -> str:
+        """What a column is called when the files are read; another name than its own costs much time."""
+        return f"column_{field}" if self._hides_places else name
 
 
 @dataclass(frozen=True)
