@@ -92,7 +92,8 @@ def size(number: int) -> str:
     """Bytes as people say them."""
     for unit, power in (("GB", 9), ("MB", 6), ("kB", 3)):
         if number >= 10**power:
-            return f"{number / 10**power:.3g} {unit}"
+            many = number / 10**power
+            return f"{many:.1f} {unit}" if many < 10 else f"{many:.0f} {unit}"
     return f"{number} B"
 
 

@@ -282,10 +282,10 @@ def runs(
         return
     rows = [{**row, "untouched": sum(row[name] or 0 for name in _UNTOUCHED)} for row in rows]
     shown = [name for name in (*DECISIONS, "untouched") if name not in _UNTOUCHED and any(row[name] for row in rows)]
-    files = ("files", "written") if any("files" in row for row in rows) else ()
+    wrote = ("wrote",) if any("files" in row for row in rows) else ()
     table = paper.table_of(
-        "run", "started", "table", "from", "state", "read", *shown, "rows", *files,
-        right=("run", "read", *shown, "rows", *files),
+        "run", "started", "table", "from", "state", "read", *shown, "rows", *wrote,
+        right=("run", "read", *shown, "rows", *wrote),
     )  # fmt: skip
     for row in rows:
         numbers = [paper.count(row[name]) for name in shown]
@@ -299,7 +299,7 @@ def runs(
             paper.count(row["read"]),
             *numbers,
             size,
-            *((paper.count(row.get("files")), paper.size(row["bytes"]) if row.get("bytes") else "–") if files else ()),
+            *([paper.size(row["bytes"]) if row.get("bytes") else "–"] if wrote else []),
         )
     paper.indented(out, table)
     for row in rows:
