@@ -28,7 +28,7 @@ def told(outcome: brenvik.Outcome, *, with_times: bool) -> list[str]:
     return [re.sub(r"-0\.0(?!\d)", "0.0", each) for each in shown]
 
 
-@settings(max_examples=max(20, settings().max_examples // 8))
+@settings(max_examples=max(20, settings().max_examples // 10))
 @given(st.sampled_from(SCENES), st.sampled_from(DRAWN), st.data())
 def test_law_6_same_everywhere(scene: Scene, drawn: str, data: st.DataObject) -> None:
     """Loads, a replay and a withdrawal, step by step."""
