@@ -39,6 +39,7 @@ laws: $(READY)
 bench: $(READY)
 	$(BIN)/python benchmarks/run.py
 	$(BIN)/python benchmarks/warehouse.py
+	$(BIN)/python benchmarks/lakehouse.py
 
 screenshots: $(READY)
 	$(BIN)/python tools/screenshots.py
