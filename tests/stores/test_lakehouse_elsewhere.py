@@ -10,7 +10,9 @@ from typing import Any
 import pytest
 from lakes import RULES, current, frame
 from moto.server import ThreadedMotoServer
+from pyarrow.fs import FileSelector
 from pyiceberg.catalog import load_catalog
+from pyiceberg.io.pyarrow import PyArrowFileIO
 from pyiceberg.utils.config import Config
 
 import brenvik
@@ -48,6 +50,11 @@ def catalog(endpoint: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> A
         monkeypatch.setenv(f"PYICEBERG_CATALOG__COAST__{name}", value)
     monkeypatch.setattr("pyiceberg.catalog._ENV_CONFIG", Config())  # which was read when pyiceberg was brought in
     return load_catalog("coast")
+
+
+def objects_in(catalog: Any, bucket: str) -> list[str]:
+    system = PyArrowFileIO(catalog.properties).fs_by_scheme("s3", bucket)
+    return [found.path for found in system.get_file_info(FileSelector(bucket, recursive=True)) if found.is_file]
 
 
 def load(*rows: tuple[str, int, str], rules: brenvik.TableRules = RULES) -> brenvik.Outcome:
@@ -104,4 +111,14 @@ def test_a_bucket_that_is_gone_is_told_without_its_secrets(catalog: Any, monkeyp
     monkeypatch.setattr("pyiceberg.catalog._ENV_CONFIG", Config())
     with pytest.raises(StoreError, match="lakehouse:@coast cannot be read or written") as caught:
         load(("NB-1", 1, "Q"))
-    assert KEY not in str(caught.value)
+    with brenvik.open_store("lakehouse:@coast") as store:
+        (missing,) = store.engine.missing_rights(["buoy"], own_schema="brenvik")
+    assert missing.startswith("s3://no-such-bucket/lake: files cannot be written and taken away: ")
+    assert KEY not in f"{caught.value} {missing}"
+
+
+def test_rights_are_tried_where_the_tables_lie_and_nothing_is_left(catalog: Any) -> None:
+    with brenvik.open_store("lakehouse:@coast") as store:
+        assert store.engine.missing_rights(["buoy"], own_schema="brenvik") == []
+    bucket = catalog.properties["warehouse"].removeprefix("s3://").partition("/")[0]
+    assert not objects_in(catalog, bucket)

@@ -19,11 +19,12 @@ from fsspec import AbstractFileSystem
 from fsspec.implementations.arrow import ArrowFSWrapper
 from pyiceberg.catalog import Catalog, load_catalog
 from pyiceberg.catalog.sql import IcebergTables, SqlCatalog
-from pyiceberg.io import FileIO
+from pyiceberg.io import FileIO, load_file_io
 from pyiceberg.io.pyarrow import PyArrowFileIO
 from sqlalchemy import URL, select
 
 from brenvik.errors import StoreError
+from brenvik.stores.holds import missing_rights_of_file
 
 BY_NAME = "@"
 """What an address begins with that names a catalog, and no folder."""
@@ -47,6 +48,10 @@ class Home(Protocol):
 
     def changed(self) -> None:
         """Something was committed."""
+        ...
+
+    def missing_rights(self) -> list[str]:
+        """What a load needs and may not do here, as far as it can be tried."""
         ...
 
     def close(self) -> None: ...
@@ -93,6 +98,12 @@ class Folder:
     def changed(self) -> None:
         """The next look sees it anyway."""
 
+    def missing_rights(self) -> list[str]:
+        place = self.path
+        while not place.exists():
+            place = place.parent
+        return missing_rights_of_file(place / "catalog.db")
+
     def close(self) -> None:
         if "catalog" in self.__dict__:
             self.catalog.engine.dispose()
@@ -134,6 +145,21 @@ class Named:
 
     def changed(self) -> None:
         self._seen = (0.0, {})
+
+    def missing_rights(self) -> list[str]:
+        """Looks into the catalog, and writes and takes away a file where its tables lie by default."""
+        self.places()
+        where = self.catalog.properties.get("warehouse")
+        if where is None:
+            return []
+        try:
+            io, path = load_file_io({**self.catalog.properties}, where), f"{where}/brenvik-{uuid.uuid4()}"
+            with io.new_output(path).create() as out:
+                out.write(b"a trial")
+            io.delete(path)
+        except OSError as error:
+            return [f"{where}: files cannot be written and taken away: {str(error).partition(chr(10))[0]}"]
+        return []
 
     def close(self) -> None:
         if "catalog" in self.__dict__ and isinstance(self.catalog, SqlCatalog):

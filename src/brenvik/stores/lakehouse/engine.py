@@ -20,9 +20,8 @@ from brenvik.ledger_tables import SCHEMA, TABLES
 from brenvik.patience import again_when_overtaken
 from brenvik.stores.base import Tidied
 from brenvik.stores.duckdb import type_of
-from brenvik.stores.holds import QUERY, held, held_in_file, missing_rights_of_file
+from brenvik.stores.holds import QUERY, held, held_in_file
 from brenvik.stores.lakehouse import entries, pending
-from brenvik.stores.lakehouse.catalogs import Folder
 from brenvik.stores.lakehouse.entries import LEDGER
 from brenvik.stores.lakehouse.lake import MAIN, LakeColumn, LakeTable, kind_of
 from brenvik.stores.lakehouse.log import ENTRIES, LoggedTables
@@ -137,12 +136,8 @@ class LakehouseEngine(LoggedTables):
         self._show(name)
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
-        if not isinstance(self._lake.home, Folder):
-            return []  # what a catalog lets one do is known only when it is done
-        place = self._lake.home.path
-        while not place.exists():
-            place = place.parent
-        return missing_rights_of_file(place / "catalog.db")
+        with told(self.address):
+            return self._lake.home.missing_rights()
 
     @contextmanager
     def transaction(self, of: TableRules | None = None) -> Iterator[None]:
