@@ -63,15 +63,19 @@ def test_a_run_tells_what_it_wrote_and_what_the_table_was_then(tmp_path: Path) -
             store.read(rules, known_at=2)
 
 
-def test_what_the_table_was_is_the_same_from_snapshots_and_from_kept_changes(tmp_path: Path) -> None:
+@pytest.mark.parametrize("open_end", [None, 9999])
+def test_what_the_table_was_is_the_same_from_snapshots_and_from_kept_changes(
+    tmp_path: Path, open_end: int | None
+) -> None:
+    rules = replace(RULES, open_end=open_end)
     for at in (1, 3, 2):
-        load(tmp_path, ("NB-1", at, f"Q {at}"), (f"NB-{at + 1}", 1, "Q"))
+        load(tmp_path, ("NB-1", at, f"Q {at}"), (f"NB-{at + 1}", 1, "Q"), rules=rules)
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
-        store.withdraw(RULES, 2)
+        store.withdraw(rules, 2)
         runs = range(1, 5)
-        from_snapshots = [store.read(RULES, known_at=run).to_pylist() for run in runs]
+        from_snapshots = [store.read(rules, known_at=run).to_pylist() for run in runs]
         store.engine.at_run = lambda *words: None  # type: ignore[method-assign]
-        assert [store.read(RULES, known_at=run).to_pylist() for run in runs] == from_snapshots
+        assert [store.read(rules, known_at=run).to_pylist() for run in runs] == from_snapshots
 
 
 def test_what_the_snapshot_of_the_table_does_not_name_never_was(

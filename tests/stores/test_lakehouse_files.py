@@ -136,6 +136,23 @@ def test_tidy_folds_what_loads_left_and_keeps_every_row_run_and_answer(tmp_path:
     }
 
 
+def test_a_run_that_changed_nothing_leaves_nothing_behind_for_the_next(tmp_path: Path) -> None:
+    with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
+        for at in (1, 3):
+            store.load(
+                RULES, frame(("NB-9", at, f"Q {at}"), (f"NB-{at}", 1, "Q"), (f"NB-{at + 1}", 1, "Q")), kind="upserts"
+            )
+        assert store.rebuild(RULES).counts["rows_updated"] == 0
+        near = "SELECT count(*) AS n FROM duckdb_tables() WHERE table_name LIKE 'near%'"
+        assert store.engine.rows(near) == [{"n": 0}]
+        store.tidy(RULES, keep=NOTHING)  # each row stands elsewhere now
+        late = frame(("NB-9", 2, "late"))
+        seen, done = store.preview(RULES, late, kind="upserts"), store.load(RULES, late, kind="upserts")
+        assert (seen.counts["rows_updated"], done.counts["rows_updated"]) == (1, 1)
+        assert store.history(RULES, "NB-9")["light"].to_pylist() == ["Q 1", "late", "Q 3"]
+        assert rows_of(tmp_path) == sorted(map(str, store.read(RULES).to_pylist()))
+
+
 def test_a_table_in_order_is_left_alone(tmp_path: Path) -> None:
     load(tmp_path, ("NB-1", 1, "Q"))
     load(tmp_path, ("NB-1", 2, "F"))

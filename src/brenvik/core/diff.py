@@ -57,7 +57,7 @@ def _as_desired(blueprint: Blueprint) -> str:
 @lru_cache(maxsize=256)
 def as_it_was(blueprint: Blueprint, relation: str) -> str:
     """Makes ``desired`` of a relation that has the rows of the table as they were."""
-    return f"CREATE TEMP VIEW {sql.work('desired')} AS SELECT {_as_desired(blueprint)} FROM {relation} t"
+    return f"CREATE TEMP TABLE {sql.work('desired')} AS SELECT {_as_desired(blueprint)} FROM {relation} t"
 
 
 @lru_cache(maxsize=256)

@@ -344,10 +344,12 @@ class LakehouseEngine(LoggedTables):
         self._places = {**self._places, done.identifier: done.table.metadata_location}
         if name in self._changed:
             del self._changed[name]
-            for room in (rooms.added, rooms.gone, rooms.near):
-                self._execute(f"DROP TABLE IF EXISTS {room}", None)
-        self._near.pop(name, None)
-        self._show(name)
+            for room in (rooms.added, rooms.gone):
+                self._execute(f"DROP TABLE {room}", None)
+        if name in self._near:
+            self._let_go(name)
+        else:
+            self._show(name)
         return done
 
 
