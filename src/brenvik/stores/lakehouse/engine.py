@@ -130,9 +130,11 @@ class LakehouseEngine(LoggedTables):
             return
         state, rooms = self._tables[name], self._rooms_of(name)
         where = sql.compile_for(near.where, self.dialect) if near.where else ""
-        for statement in pending.bring_near(rooms, self._stored(state), near, where=where):
-            self._execute(sql.as_written(statement, work), values)
-        self._near[name] = None
+        stored = self._stored(state)
+        if name not in self._near:
+            self._near[name] = None
+            self._execute(pending.make_near(rooms, stored), None)
+        self._execute(sql.as_written(pending.bring_near(rooms, stored, near, where=where), work), values)
         self._show(name)
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:

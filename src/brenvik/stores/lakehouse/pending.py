@@ -175,14 +175,18 @@ def show(rooms: Rooms, stored: Stored, *, some_pending: bool, near: bool) -> str
     return f"CREATE OR REPLACE VIEW {rooms.relation} AS {shown}"
 
 
-def bring_near(rooms: Rooms, stored: Stored, near: Near, *, where: str) -> tuple[str, ...]:
-    """Statements that make the room for rows that are near, and add some to it; ``where`` is in DuckDB's language."""
+def make_near(rooms: Rooms, stored: Stored) -> str:
+    """Makes the room for rows that are near."""
+    return f"CREATE OR REPLACE TABLE {rooms.near} AS {stored.nothing}"
+
+
+def bring_near(rooms: Rooms, stored: Stored, near: Near, *, where: str) -> str:
+    """Adds rows to those that are near; ``where`` is in DuckDB's language."""
     found = f"SELECT t.* FROM ({stored.rows}) t SEMI JOIN {near.of} k ON {sql.same('k', 't', near.keys)}"
     found += f" WHERE {where}" if where else ""
     return (
-        f"CREATE TABLE IF NOT EXISTS {rooms.near} AS {stored.nothing}",
         f"INSERT INTO {rooms.near} SELECT q.* FROM ({found}) q{stored.without_gone('q')} "
-        f"ANTI JOIN {rooms.near} n ON n.{PLACE} = q.{PLACE}",
+        f"ANTI JOIN {rooms.near} n ON n.{PLACE} = q.{PLACE}"
     )
 
 
