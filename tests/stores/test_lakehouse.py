@@ -103,6 +103,27 @@ def test_what_the_snapshot_of_the_table_does_not_name_never_was(
     assert scan(tmp_path, "brenvik.changes_of_buoy").num_rows == 2
 
 
+def test_a_look_that_breaks_off_can_be_had_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    load(tmp_path, ("NB-1", 1, "Q"))
+    with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
+        engine: Any = store.engine
+        execute, calls = engine._execute, []
+
+        def broken(statement: str, values: Any) -> int:
+            done: int = execute(statement, values)
+            calls.append(statement)
+            if '"rejects"' in statement:
+                raise KeyboardInterrupt
+            return done
+
+        engine._execute = broken
+        with pytest.raises(KeyboardInterrupt):
+            store.ledger.exists()
+        engine._execute = execute
+        assert store.ledger.runs()["state"].to_pylist() == ["done"]
+        assert current(store.read(RULES)) == {"NB-1": "Q"}
+
+
 def test_a_first_load_that_breaks_off_leaves_no_table(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     make = Lake._make
 

@@ -64,8 +64,8 @@ class LoggedTables(ShownTables):
         """Brings what the ledger's log, and snapshots that it does not know of yet, tell into the tables in memory."""
         if not self._has_ledger:
             self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(SCHEMA)}", None)
-            for statement in entries.tables():
-                self._execute(sql.compile_for(statement, self.dialect), None)
+            for statement in entries.tables():  # some may be left of a time that broke off
+                self._execute(sql.compile_for(statement, self.dialect).replace("CREATE", "CREATE OR REPLACE", 1), None)
             self._has_ledger = True
         state = self._ledger()
         files = [
