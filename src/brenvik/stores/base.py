@@ -44,6 +44,22 @@ class Written:
     gone: int
 
 
+class InPlace:
+    """What stores do about files that change their tables in place: nothing. Rows are found again by where they stand."""
+
+    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
+        pass
+
+    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
+        return []
+
+    def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
+        return None
+
+    def written(self, table: str) -> dict[int, Written]:
+        return {}
+
+
 class Engine(Protocol):
     """The engine that holds the tables.
 
@@ -117,7 +133,7 @@ class Engine(Protocol):
 
     def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
         """From here to the end of the transaction nothing is asked of a table, and nothing done to it, but for these rows; said
-        again, for these as well. What is costly to find several times is best found now; nothing has to be done."""
+        again, for these as well. What is costly to find several times is best found now."""
         ...
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
@@ -138,7 +154,7 @@ class Engine(Protocol):
 
     def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
         """Puts files of tables in order, and those of the ledger where none is named; snapshots that are younger than ``keep``
-        stay. The rows are the same before and after. A store that sees to that by itself does nothing."""
+        stay. The rows are the same before and after. Stores without files: see ``InPlace``."""
         ...
 
     def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -17,17 +17,14 @@ from brenvik.core.screen import STREAM, Staging
 from brenvik.desk import used
 from brenvik.errors import Busy, StoreError
 from brenvik.ledger_tables import SCHEMA
+from brenvik.stores.base import InPlace
 from brenvik.stores.holds import QUERY, held, missing_rights_of_file, name_of_query
 from brenvik.types import ColumnType, parse_type
 
 if TYPE_CHECKING:
-    from datetime import timedelta
-
     import pyarrow as pa
 
-    from brenvik.core.near import Near
     from brenvik.rules import TableRules
-    from brenvik.stores.base import Tidied, Written
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
 _HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
@@ -40,7 +37,7 @@ _SETTINGS = (
 )
 
 
-class DuckDBEngine:
+class DuckDBEngine(InPlace):
     """See ``base.Engine``.
 
     DuckDB lets one process write a file at a time. ``wait_s`` says for how long opening waits for another process to
@@ -153,9 +150,6 @@ class DuckDBEngine:
     def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
         """A scan of the columns asked for is faster than an index would be, and the table needs none to keep."""
 
-    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
-        """Rows are found again by where they stand."""
-
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         return missing_rights_of_file(self._path)
 
@@ -175,15 +169,6 @@ class DuckDBEngine:
     def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
         with held(self._identity, table, address=self.address, wait_s=wait_s):
             yield
-
-    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
-        return []
-
-    def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
-        return None
-
-    def written(self, table: str) -> dict[int, Written]:
-        return {}
 
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive

@@ -8,7 +8,7 @@ import os
 import re
 import socket
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
@@ -26,17 +26,14 @@ from brenvik.core.screen import STREAM, Staging
 from brenvik.desk import desk, used
 from brenvik.errors import Overtaken, StoreDown, StoreError
 from brenvik.ledger_tables import SCHEMA
+from brenvik.stores.base import InPlace
 from brenvik.stores.holds import busy, held, name_of_query
 from brenvik.types import ColumnType, parse_type
 
 if TYPE_CHECKING:
-    from datetime import timedelta
-
     from psycopg.rows import TupleRow
 
-    from brenvik.core.near import Near
     from brenvik.rules import TableRules
-    from brenvik.stores.base import Tidied, Written
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
 _READ = re.compile(r'(?:FROM|JOIN) ((?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+")')
@@ -77,7 +74,7 @@ _NUMERIC = 1700
 _CSV = pa.csv.WriteOptions(include_header=False, quoting_style="needed")  # all texts: null and '' stay apart
 
 
-class PostgresEngine:
+class PostgresEngine(InPlace):
     """See ``base.Engine``.
 
     Tables are held by advisory locks, which end with the connection of their holder. Rows come in through COPY, after an
@@ -249,9 +246,6 @@ class PostgresEngine:
     def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
         self._execute(f"CREATE INDEX ON {sql.relation(table)} ({sql.columns(columns)})")
 
-    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
-        """Rows are found again by where they stand."""
-
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         role, database = (
             sql.quote(name) for name in self._execute("SELECT current_user, current_database()").fetchall()[0]
@@ -338,15 +332,6 @@ class PostgresEngine:
             finally:
                 with suppress(psycopg.Error):
                     self._connection.execute("SELECT pg_advisory_unlock(%s)", [lock])
-
-    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
-        return []
-
-    def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
-        return None
-
-    def written(self, table: str) -> dict[int, Written]:
-        return {}
 
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive

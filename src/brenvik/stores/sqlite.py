@@ -20,9 +20,9 @@ from __future__ import annotations
 
 import re
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime
 from decimal import Context, Decimal, InvalidOperation
 from functools import lru_cache
 from pathlib import Path
@@ -36,13 +36,12 @@ from sqlglot import exp
 
 from brenvik.core import sql
 from brenvik.core.blueprint import StoredColumn, Traits
-from brenvik.core.near import Near
 from brenvik.core.screen import STREAM, Staging
 from brenvik.desk import desk, used
 from brenvik.errors import Overtaken, StoreError
 from brenvik.ledger_tables import TABLES
 from brenvik.rules import TableRules
-from brenvik.stores.base import Tidied, Written
+from brenvik.stores.base import InPlace
 from brenvik.stores.holds import held, held_in_file, missing_rights_of_file, name_of_query
 from brenvik.types import ColumnType, parse_type
 
@@ -67,7 +66,7 @@ _LEDGER_TYPES = {
 } | dict.fromkeys(("last_done_at", "brenvik_since"), parse_type("timestamp"))
 
 
-class SQLiteEngine:
+class SQLiteEngine(InPlace):
     """See ``base.Engine``.
 
     One process at a time loads tables of a file: while it does, it holds a lock in a file of the same name with
@@ -195,9 +194,6 @@ class SQLiteEngine:
         name = f"brenvik index of {table} by {' '.join(columns)}"
         self._execute(f"CREATE INDEX {sql.quote(name)} ON {sql.quote(table)} ({sql.columns(columns)})")
 
-    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
-        """Rows are found again by where they stand."""
-
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         return missing_rights_of_file(self._path)
 
@@ -225,15 +221,6 @@ class SQLiteEngine:
                 yield
             finally:
                 self._holds -= 1
-
-    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
-        return []
-
-    def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
-        return None
-
-    def written(self, table: str) -> dict[int, Written]:
-        return {}
 
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive

@@ -23,10 +23,10 @@ from brenvik.stores.duckdb import type_of
 from brenvik.stores.holds import QUERY, held, held_in_file
 from brenvik.stores.lakehouse import entries, pending
 from brenvik.stores.lakehouse.entries import LEDGER
-from brenvik.stores.lakehouse.lake import MAIN, LakeColumn, LakeTable, kind_of
+from brenvik.stores.lakehouse.lake import MAIN, SAID, LakeColumn, LakeTable, kind_of
 from brenvik.stores.lakehouse.log import ENTRIES, LoggedTables
 from brenvik.stores.lakehouse.pending import PLACE
-from brenvik.stores.lakehouse.shown import KEPT, plain, told
+from brenvik.stores.lakehouse.shown import KEPT, in_our_words, plain
 from brenvik.stores.lakehouse.snapshots import Change
 from brenvik.stores.lakehouse.tidying import forget, to_write_anew
 
@@ -138,7 +138,7 @@ class LakehouseEngine(LoggedTables):
         self._show(name)
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
-        with told(self.address):
+        with in_our_words(self.address):
             return self._lake.home.missing_rights()
 
     @contextmanager
@@ -149,7 +149,7 @@ class LakehouseEngine(LoggedTables):
         try:
             with super().transaction():
                 yield
-                with told(self.address):
+                with in_our_words(self.address):
                     self._land(of)
                 for name in list(self._near):
                     self._let_go(name)
@@ -169,7 +169,7 @@ class LakehouseEngine(LoggedTables):
     @contextmanager
     def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
         holds = self._lake.home.holds
-        with told(self.address):
+        with in_our_words(self.address):
             holds.mkdir(parents=True, exist_ok=True)
         lock = holds / hashlib.blake2b(table.casefold().encode(), digest_size=8).hexdigest()
         with (
@@ -228,19 +228,17 @@ class LakehouseEngine(LoggedTables):
     def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
         self._refresh()
         names = [name for name in (plain(table.casefold()) for table in tables) if name in self._tables]
-        found = []
-        for do in [
-            *(partial(self._tidy, name, keep) for name in names),
-            *([] if tables else [partial(self._tidy_ledger, keep)]),
-        ]:
-            with told(self.address):
-                found += again_when_overtaken(do)
-        return found
+        whole = [partial(self._tidy, name, keep) for name in names]
+        if not tables and LEDGER in self._places:
+            whole.append(partial(self._tidy_ledger, keep))
+        with in_our_words(self.address):
+            return [again_when_overtaken(do) for do in whole]
 
-    def _tidy(self, name: str, keep: timedelta) -> list[Tidied]:
+    def _tidy(self, name: str, keep: timedelta) -> Tidied:
         self._refresh()
         before = state = self._tables[name]
-        stored, gone = self._stored(state), self._by_file(state, f"({self._stored(state).gone})")
+        stored = self._stored(state)
+        gone = self._by_file(state, f"({stored.gone})")
         counts = {path: len(rows) for path, rows in gone}
         anew = to_write_anew(state, counts)
         if anew or len(state.deletes) > 1:
@@ -259,24 +257,20 @@ class LakehouseEngine(LoggedTables):
         self._tables[name] = state
         self._places = {**self._places, state.identifier: state.table.metadata_location}
         self._show(name)
-        return [
-            Tidied(
-                name,
-                (len(before.files), len(state.files)),
-                (sum(counts.values()), sum(len(rows) for _, rows in gone)),
-                (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots)),
-                swept,
-                size,
-            )
-        ]
+        return Tidied(
+            name,
+            (len(before.files), len(state.files)),
+            (sum(counts.values()), sum(len(rows) for _, rows in gone)),
+            (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots)),
+            swept,
+            size,
+        )
 
     def _keeps(self, state: LakeTable, name: str) -> bool:
         """Whether a table names a snapshot of the kept changes of this name."""
         return f"{SCHEMA}.{state.said.get(KEPT, '').rpartition(' ')[0]}".casefold() == name
 
-    def _tidy_ledger(self, keep: timedelta) -> list[Tidied]:
-        if LEDGER not in self._lake.places():
-            return []
+    def _tidy_ledger(self, keep: timedelta) -> Tidied:
         before = self._ledger()
         if len(before.files) > 1:
             self._append(None, fold=True)
@@ -284,7 +278,7 @@ class LakehouseEngine(LoggedTables):
         assert state.table and before.table
         self._places = {**self._places, LEDGER: state.table.metadata_location}
         snapshots = (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots))
-        return [Tidied(".".join(LEDGER), (len(before.files), len(state.files)), (0, 0), snapshots, swept, size)]
+        return Tidied(".".join(LEDGER), (len(before.files), len(state.files)), (0, 0), snapshots, swept, size)
 
     def _look(self, statement: str) -> None:
         """What has to be done before a statement: see what there is."""
@@ -316,13 +310,13 @@ class LakehouseEngine(LoggedTables):
         said = {name: value for name, value in state.said.items() if name in (KEPT, ENTRIES)}
         for name in list(self._changed):
             if name != main:
-                kept = self._write(name, {"brenvik.of": ".".join(state.identifier)}, rewritten=rewritten)
+                kept = self._write(name, {f"{SAID}of": ".".join(state.identifier)}, rewritten=rewritten)
                 assert kept.snapshot
                 said[KEPT] = f"{kept.identifier[1]} {kept.snapshot.snapshot_id}"
         if told is not None:
             said[ENTRIES] = self._write_entries(told)
             runs = told.filter(pc.equal(told["entry_of"], "runs")).to_pylist()
-            said |= {f"brenvik.{name}": str(row[name]) for row in runs for name in ("run", "feed", "kind", "source")}
+            said |= {f"{SAID}{name}": str(row[name]) for row in runs for name in ("run", "feed", "kind", "source")}
         self._write(main, said, rewritten=rewritten)
 
     def _write(self, name: str, said: Mapping[str, str], *, rewritten: bool) -> LakeTable:

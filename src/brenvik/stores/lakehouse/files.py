@@ -30,7 +30,7 @@ from pyiceberg.typedef import Record
 ROW_GROUP = 122_880
 """Rows that are written, and left out of reading, together; a multiple of what DuckDB works on at a time."""
 FILE_BYTES = 2**27
-"""How large a file's rows are in memory, at most and about; on disk they are a fifth to a twentieth of that."""
+"""How large a file's rows are in memory, about; on disk they are much smaller."""
 _SAMPLE = 8_192
 
 _POSITIONS = pa.schema(

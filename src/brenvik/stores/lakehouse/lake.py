@@ -276,13 +276,16 @@ def local(path: str) -> str:
     return path.removeprefix("file://")
 
 
+def summary_of(snapshot: Snapshot) -> Mapping[str, str]:
+    return snapshot.summary.additional_properties if snapshot.summary else {}
+
+
 def said_of(metadata: TableMetadata) -> dict[str, str]:
     """What the newest snapshot of ours says, of those that led to the current one; should it be gone, what it left in the
     table's properties."""
     current = metadata.current_snapshot()
     for snapshot in ancestors_of(current, metadata) if current else ():
-        found = snapshot.summary.additional_properties if snapshot.summary else {}
-        if said := {name: value for name, value in found.items() if name.startswith(SAID)}:
+        if said := {name: value for name, value in summary_of(snapshot).items() if name.startswith(SAID)}:
             return said
     return {name: value for name, value in metadata.properties.items() if name.startswith(SAID)}
 
@@ -293,7 +296,7 @@ def named(metadata: TableMetadata, number: int) -> Snapshot | None:
     for snapshot in ancestors_of(current, metadata) if current else ():
         if snapshot.snapshot_id == number:
             return current
-        if snapshot.summary and any(name.startswith(SAID) for name in snapshot.summary.additional_properties):
+        if any(name.startswith(SAID) for name in summary_of(snapshot)):
             break
     return metadata.snapshot_by_id(number)
 

@@ -18,7 +18,7 @@ from brenvik.stores.lakehouse import entries
 from brenvik.stores.lakehouse.entries import LEDGER, NEW, SEQ
 from brenvik.stores.lakehouse.files import write_whole
 from brenvik.stores.lakehouse.lake import SAID, LakeTable, local
-from brenvik.stores.lakehouse.shown import ShownTables, told
+from brenvik.stores.lakehouse.shown import ShownTables, in_our_words
 from brenvik.stores.lakehouse.snapshots import Change
 
 if TYPE_CHECKING:
@@ -109,7 +109,7 @@ class LoggedTables(ShownTables):
 
     def _adopt(self) -> None:
         """Has the log know what snapshots told. Where that fails, the next transaction does it: it counts already."""
-        with suppress(BrenvikError), told(self.address):
+        with suppress(BrenvikError), in_our_words(self.address):
             self._append(None)
 
     def _append(self, told: pa.Table | None, *, fold: bool = False) -> None:

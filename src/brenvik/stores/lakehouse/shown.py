@@ -21,12 +21,11 @@ from brenvik.stores.duckdb import DuckDBEngine
 from brenvik.stores.lakehouse import pending
 from brenvik.stores.lakehouse.catalogs import BY_NAME, Folder, Named, file_system, scheme_of
 from brenvik.stores.lakehouse.files import ROW_GROUP
-from brenvik.stores.lakehouse.lake import MAIN, SAID, Lake, LakeTable, local, named, said_of
+from brenvik.stores.lakehouse.lake import MAIN, SAID, Lake, LakeTable, local, named, said_of, summary_of
 from brenvik.stores.lakehouse.pending import ROOM, Group, Held, Rooms, Stored
 
 if TYPE_CHECKING:
     import pyarrow as pa
-    from pyiceberg.table.snapshots import Snapshot
 
 KEPT = f"{SAID}kept"
 """What a snapshot says: the name of the kept changes, and the snapshot of theirs that belongs to it."""
@@ -67,7 +66,7 @@ class ShownTables(DuckDBEngine):
         first."""
         if self._under_way:
             return
-        with told(self.address):
+        with in_our_words(self.address):
             places = self._lake.places()
             if places != self._places:
                 self._take_all(places)
@@ -171,10 +170,10 @@ class ShownTables(DuckDBEngine):
         name = plain(table.casefold())
         if name not in self._tables or not (its := self._tables[name].table):
             return None
-        snapshot = next((each for each in its.snapshots() if _said(each).get(f"{SAID}run") == str(run)), None)
+        snapshot = next((each for each in its.snapshots() if summary_of(each).get(f"{SAID}run") == str(run)), None)
         if snapshot is None:
             return None
-        with told(self.address):
+        with in_our_words(self.address):
             state = self._lake.at(its, snapshot)
         if not {*columns} <= {column.name for column in state.columns}:
             return None
@@ -190,7 +189,7 @@ class ShownTables(DuckDBEngine):
         found: dict[int, Written] = {}
         counted: set[str] = set()
         for snapshot in state.table.snapshots():
-            said = _said(snapshot)
+            said = summary_of(snapshot)
             tidied = snapshot.summary and snapshot.summary.operation == Operation.REPLACE
             if tidied or f"{SAID}run" not in said:
                 continue
@@ -201,13 +200,13 @@ class ShownTables(DuckDBEngine):
                 wrote += filter(None, [kept.table.metadata.snapshot_by_id(int(number))])
             counted.add(number)
             found[int(said[f"{SAID}run"])] = Written(
-                *(sum(int(_said(each).get(name, 0)) for each in wrote for name in names) for names in _WRITTEN)
+                *(sum(int(summary_of(each).get(name, 0)) for each in wrote for name in names) for names in _WRITTEN)
             )
         return found
 
 
 @contextmanager
-def told(address: str) -> Iterator[None]:
+def in_our_words(address: str) -> Iterator[None]:
     try:
         yield
     except NoSuchTableError as error:
@@ -215,10 +214,6 @@ def told(address: str) -> Iterator[None]:
     except (OSError, ArrowException, SQLAlchemyError) as error:
         first = str(error).partition("\n")[0]
         raise StoreError(f"{address} cannot be read or written: {first}") from error
-
-
-def _said(snapshot: Snapshot) -> Mapping[str, str]:
-    return snapshot.summary.additional_properties if snapshot.summary else {}
 
 
 def plain(name: str) -> str:
