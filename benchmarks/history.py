@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import platform
 from datetime import date, datetime, timedelta
 from pathlib import Path
 
@@ -41,17 +43,21 @@ def changes(numbers: np.ndarray, at: datetime, *, salt: int | np.ndarray = 0) ->
     )
 
 
+def fill(store: brenvik.Store, its: brenvik.TableRules, *, rows: int, keys: int) -> None:
+    """Loads a history of ``rows`` rows of ``keys`` keys; what is more than one a key are closed versions."""
+    for start in range(0, keys, PIECE):
+        numbers = np.arange(start, min(start + PIECE, keys))
+        store.load(its, changes(numbers, EPOCH + timedelta(minutes=start // PIECE)), kind="upserts")
+    for start in range(0, rows - keys, PIECE):
+        numbers = np.arange(start, min(start + PIECE, rows - keys)) * 4
+        at = EPOCH + timedelta(days=1 + start // PIECE)
+        store.load(its, changes(numbers, at, salt=500), kind="upserts")
+
+
 def make(path: Path, *, rows: int, keep: bool) -> None:
     """A history of ``rows`` rows, a fifth of them closed versions, loaded by Brenvik itself."""
-    keys = rows * 4 // 5
     with brenvik.open_store(f"duckdb:{path}") as store:
-        for start in range(0, keys, PIECE):
-            numbers = np.arange(start, min(start + PIECE, keys))
-            store.load(rules(keep=keep), changes(numbers, EPOCH + timedelta(minutes=start // PIECE)), kind="upserts")
-        for start in range(0, rows - keys, PIECE):
-            numbers = np.arange(start, min(start + PIECE, rows - keys)) * 4
-            at = EPOCH + timedelta(days=1 + start // PIECE)
-            store.load(rules(keep=keep), changes(numbers, at, salt=500), kind="upserts")
+        fill(store, rules(keep=keep), rows=rows, keys=rows * 4 // 5)
         store.engine.run(
             "CREATE TABLE buoy_raw (run BIGINT, buoy_no BIGINT, changed_at TIMESTAMP, name TEXT, light TEXT, colour TEXT, "
             "status TEXT, region TEXT, depth_m DOUBLE PRECISION, mass_kg BIGINT, inspected_on DATE)"
@@ -80,3 +86,9 @@ def with_late(made: pa.Table, share: float) -> pa.Table:
         "timedelta64[us]"
     )
     return made.set_column(made.column_names.index("changed_at"), "changed_at", pa.array(moments))
+
+
+def machine() -> str:
+    """The machine that all was measured on."""
+    memory = int(next(line.split()[1] for line in Path("/proc/meminfo").read_text().splitlines() if "MemTotal" in line))
+    return f"{platform.machine()}, {os.cpu_count()} cores, {memory // 2**20} GiB · Python {platform.python_version()}"

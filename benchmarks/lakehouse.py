@@ -7,8 +7,6 @@ other by whole paths, so all is done in one folder, to which copies of what is k
 from __future__ import annotations
 
 import argparse
-import os
-import platform
 import shutil
 import statistics
 import subprocess
@@ -77,17 +75,9 @@ def bring(rows: int) -> None:
     if not base.exists():
         print(f"making {base.name}", flush=True)
         shutil.rmtree(LAKE, ignore_errors=True)
-        keys = rows * 4 // 5
         rules = history.rules(keep=True)
         with brenvik.open_store(f"lakehouse:{LAKE}") as store:
-            for start in range(0, keys, history.PIECE):
-                numbers = np.arange(start, min(start + history.PIECE, keys))
-                at = history.EPOCH + timedelta(minutes=start // history.PIECE)
-                store.load(rules, history.changes(numbers, at), kind="upserts")
-            for start in range(0, rows - keys, history.PIECE):
-                numbers = np.arange(start, min(start + history.PIECE, rows - keys)) * 4
-                at = history.EPOCH + timedelta(days=1 + start // history.PIECE)
-                store.load(rules, history.changes(numbers, at, salt=500), kind="upserts")
+            history.fill(store, rules, rows=rows, keys=rows * 4 // 5)
             store.tidy(rules, keep=timedelta(0))
         LAKE.rename(base)
     shutil.rmtree(LAKE, ignore_errors=True)
@@ -217,7 +207,6 @@ def write(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, objec
             f"{before['ours']:.3f} → {after['ours']:.3f} s | {before['others']:.2f} → {after['others']:.2f} s | "
             f"{told['tidy']:.2f} s | {size[0] / 1e6:.0f} → {size[1] / 1e6:.0f} MB |"
         )
-    memory = int(next(line.split()[1] for line in Path("/proc/meminfo").read_text().splitlines() if "MemTotal" in line))
     text = f"""# Benchmarks of a lakehouse
 
 Upserts into a history table of 8 attributes whose changes are kept: a fifth new keys, two fifths unchanged, two fifths changed,
@@ -246,7 +235,7 @@ which keeps no snapshot here but that of the kept changes that the last run name
 
 ![Seconds and bytes of loads, and seconds of reading before and after tidying](lakehouse.png)
 
-{platform.machine()}, {os.cpu_count()} cores, {memory // 2**20} GiB · Python {platform.python_version()} ·
+{history.machine()} ·
 Brenvik {brenvik.__version__} · DuckDB {duckdb.__version__} · pyiceberg {pyiceberg.__version__} · pyarrow {pa.__version__}
 """
     DOCS.mkdir(parents=True, exist_ok=True)

@@ -8,8 +8,6 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
-import platform
 import shutil
 import statistics
 import subprocess
@@ -89,7 +87,6 @@ def main() -> None:
 
 
 def write(lines: list[str], rows: int, times: int) -> None:
-    memory = int(next(line.split()[1] for line in Path("/proc/meminfo").read_text().splitlines() if "MemTotal" in line))
     first, *rest = source.measure(BUILD / "source")
     small = statistics.median(each["seconds"] for each in rest)
     peak = max(each["above_idle_mib"] for each in rest)
@@ -131,7 +128,7 @@ of its own.
 | extract | by hand {hand:.2f} s | {extract:.2f} s | **{extract / hand:.2f}** | 1.1 |
 | withdrawal | its load {load:.2f} s | {taken_back:.2f} s | **{taken_back / load:.2f}** | 2 |
 
-{platform.machine()}, {os.cpu_count()} cores, {memory // 2**20} GiB · Python {platform.python_version()} ·
+{history.machine()} ·
 Brenvik {brenvik.__version__} · DuckDB {duckdb.__version__} · pyarrow {pyarrow.__version__} · sqlglot {sqlglot.__version__}
 """
     folder = ROOT / "docs" / "benchmarks"

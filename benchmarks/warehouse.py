@@ -7,18 +7,14 @@ from __future__ import annotations
 
 import argparse
 import json
-import os
-import platform
 import statistics
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 import matplotlib
-import numpy as np
 import psycopg
 import pyarrow as pa
 
@@ -106,14 +102,7 @@ def make(url: str, case: Case) -> None:
         connection.execute(b"CREATE DATABASE making")
     place, keys = servers.database(url, "making"), case.rows if case.type_1 else case.rows * 4 // 5
     with brenvik.open_store(place) as store:
-        for start in range(0, keys, history.PIECE):
-            numbers = np.arange(start, min(start + history.PIECE, keys))
-            at = history.EPOCH + timedelta(minutes=start // history.PIECE)
-            store.load(case.rules, history.changes(numbers, at), kind="upserts")
-        for start in range(0, case.rows - keys, history.PIECE):
-            numbers = np.arange(start, min(start + history.PIECE, case.rows - keys)) * 4
-            at = history.EPOCH + timedelta(days=1 + start // history.PIECE)
-            store.load(case.rules, history.changes(numbers, at, salt=500), kind="upserts")
+        history.fill(store, case.rules, rows=case.rows, keys=keys)
     with psycopg.connect(place, autocommit=True) as connection:
         connection.execute(by_hand_postgres.RAW.encode())
         connection.execute(b"VACUUM ANALYZE")
@@ -199,7 +188,6 @@ def write(
         more = f"{seconds / before[case.keep]:.2f}" if case.keep in before else "–"
         before[case.keep] = seconds
         growth_lines.append(f"| {'yes' if case.keep else 'no'} | {case.rows:,} | {seconds:.3f} s | {more} |")
-    memory = int(next(line.split()[1] for line in Path("/proc/meminfo").read_text().splitlines() if "MemTotal" in line))
     rows = found[0][0].rows
     settings = ", ".join(f"{name} = {value}" for name, value in servers.SETTINGS.items())
     text = f"""# Benchmarks on PostgreSQL
@@ -225,7 +213,7 @@ What {BATCH:,} changes in order cost as a history grows:
 
 ![Seconds of Brenvik beside the best SQL by hand, and as the table grows](postgres.png)
 
-{platform.machine()}, {os.cpu_count()} cores, {memory // 2**20} GiB · Python {platform.python_version()} ·
+{history.machine()} ·
 Brenvik {brenvik.__version__} · PostgreSQL {version} ({settings}) ·
 psycopg {psycopg.__version__} · pyarrow {pa.__version__}
 """
