@@ -3,12 +3,20 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import cache, lru_cache
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import duckdb
+
+from brenvik.core.screen import STREAM
+from brenvik.errors import StoreError
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+_PIECE = 122_880  # rows that are put in order together
 
 _PARAMETER = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|\$([a-z_][a-z_0-9]*)""")  # not inside quotes
 
@@ -35,3 +43,24 @@ def _parameters(statement: str) -> frozenset[str]:
 def used(statement: str, values: Mapping[str, Any] | None) -> dict[str, Any]:
     """The values that a statement names; DuckDB refuses others."""
     return {name: value for name, value in (values or {}).items() if name in _parameters(statement)}
+
+
+def on_their_way(
+    rows: pa.RecordBatchReader, question: str, values: Mapping[str, Any], *, order: Sequence[str], address: str
+) -> Iterator[pa.RecordBatch]:
+    """The answer to a question over ``STREAM`` while the stream is read, in pieces, each of them in the order of some columns.
+
+    Raises StoreError in the name of the store at ``address`` when the stream or the question breaks off."""
+    import pyarrow as pa
+
+    with desk() as beside:
+        beside.register(STREAM, rows)
+        try:
+            answer = beside.sql(question, params=used(question, values) or None)
+            for piece in answer.to_arrow_reader(_PIECE):
+                yield piece.sort_by([(name, "ascending") for name in order]) if order else piece
+        except (duckdb.Error, pa.ArrowException, OSError) as error:  # the last two by way of the reader
+            first = str(error).partition("\n")[0]
+            raise StoreError(f"{address}: the rows could not be read on their way: {first}") from error
+        finally:
+            beside.unregister(STREAM)

@@ -84,7 +84,8 @@ def _stage_inside(it: UnderWay, batch: Batch, staging: screen.Staging) -> None:
     if faults:
         raise FeedError("\n  ".join([f"{batch.source}:", *faults, "Read a query that casts them."]))
     it.values |= batch.inside_values
-    batch.count = it.do(f"CREATE TEMP TABLE {sql.work(staging.into)} AS {staging.question}")
+    ordered = f" ORDER BY {sql.columns(staging.order)}" if staging.order else ""
+    batch.count = it.do(f"CREATE TEMP TABLE {sql.work(staging.into)} AS {staging.question}{ordered}")
     it.counts["read"] = batch.count
 
 

@@ -33,6 +33,8 @@ class Traits:
     """Whether an update writes all of a row anyway, however few columns it sets."""
     streams: bool = False
     """Whether a stream of rows can be read while a question works on it."""
+    seeks: bool = False
+    """Whether the rows of a key are found through an index: then changes in the order of their keys cost less."""
     json_object: str = "json_object"
     """The function that makes a JSON object of names and values."""
     lacks: frozenset[str] = frozenset()

@@ -40,6 +40,8 @@ class Staging:
     kept_as: str = ""
     known: tuple[tuple[str, str], ...] = ()
     """Columns that need not travel: a number that is the same in all rows, or the name of a column that holds the same."""
+    order: tuple[str, ...] = ()
+    """Columns by which the rows shall be in order, at least piece by piece."""
 
 
 _WHOLE = r"\s*[+-]?\d+(\.0*)?\s*"
@@ -381,7 +383,8 @@ FROM (
         *((column.name, column.type.sql) for column in blueprint.columns),
         ("brenvik_fault", "TEXT"),
     )
-    return Staging(into, question, made, known=tuple(known))
+    order = blueprint.keys if blueprint.store.seeks else ()
+    return Staging(into, question, made, known=tuple(known), order=order)
 
 
 @lru_cache(maxsize=4)

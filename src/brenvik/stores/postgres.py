@@ -12,7 +12,6 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
-import duckdb
 import psycopg
 import pyarrow as pa
 import pyarrow.csv
@@ -22,8 +21,8 @@ from psycopg.pq import TransactionStatus
 
 from brenvik.core import sql
 from brenvik.core.blueprint import StoredColumn, Traits
-from brenvik.core.screen import STREAM, Staging
-from brenvik.desk import desk, used
+from brenvik.core.screen import Staging
+from brenvik.desk import on_their_way
 from brenvik.errors import Overtaken, StoreDown, StoreError
 from brenvik.ledger_tables import SCHEMA
 from brenvik.stores.base import InPlace
@@ -82,7 +81,9 @@ class PostgresEngine(InPlace):
     """
 
     dialect = "postgres"
-    traits = Traits(_LOCATOR, moves=True, whole_rows=True, json_object="json_build_object", lacks=frozenset({"NUL"}))
+    traits = Traits(
+        _LOCATOR, moves=True, whole_rows=True, seeks=True, json_object="json_build_object", lacks=frozenset({"NUL"})
+    )
 
     def __init__(self, url: str) -> None:
         self.address, place = _place(url)
@@ -187,24 +188,16 @@ class PostgresEngine(InPlace):
         table = work + staging.into
         shown = ", ".join(_shown(name, kind) for name, kind in travelling)
         count = 0
-        with desk() as beside, _told(self.address), self._connection.cursor() as cursor:
-            beside.register(STREAM, rows)
-            try:
-                answer = beside.sql(
-                    f"SELECT {shown} FROM ({staging.question}) q", params=used(staging.question, values) or None
-                )
-                names = sql.columns(name for name, _ in travelling)
-                with cursor.copy(f"COPY {sql.quote(table)} ({names}) FROM STDIN (FORMAT csv)".encode()) as copy:
-                    for batch in answer.to_arrow_reader(_ROWS):
-                        count += batch.num_rows
-                        lines = io.BytesIO()
-                        pa.csv.write_csv(batch, lines, _CSV)
-                        copy.write(lines.getbuffer())
-            except (duckdb.Error, pa.ArrowException, OSError) as error:  # the last two by way of the reader
-                first = str(error).partition("\n")[0]
-                raise StoreError(f"{self.address}: the rows could not be read on their way: {first}") from error
-            finally:
-                beside.unregister(STREAM)
+        question = f"SELECT {shown} FROM ({staging.question}) q"
+        pieces = on_their_way(rows, question, values, order=staging.order, address=self.address)
+        names = sql.columns(name for name, _ in travelling)
+        copy_in = f"COPY {sql.quote(table)} ({names}) FROM STDIN (FORMAT csv)".encode()
+        with _told(self.address), self._connection.cursor() as cursor, cursor.copy(copy_in) as copy:
+            for piece in pieces:
+                count += piece.num_rows
+                lines = io.BytesIO()
+                pa.csv.write_csv(piece, lines, _CSV)
+                copy.write(lines.getbuffer())
         self._measure(table, count)
 
     def has_table(self, name: str) -> bool:

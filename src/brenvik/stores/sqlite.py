@@ -28,7 +28,6 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-import duckdb
 import pyarrow as pa
 import sqlglot
 import sqlglot.dialects.sqlite
@@ -36,8 +35,8 @@ from sqlglot import exp
 
 from brenvik.core import sql
 from brenvik.core.blueprint import StoredColumn, Traits
-from brenvik.core.screen import STREAM, Staging
-from brenvik.desk import desk, used
+from brenvik.core.screen import Staging
+from brenvik.desk import on_their_way
 from brenvik.errors import Overtaken, StoreError
 from brenvik.ledger_tables import TABLES
 from brenvik.rules import TableRules
@@ -74,7 +73,7 @@ class SQLiteEngine(InPlace):
     """
 
     dialect = "sqlite"
-    traits = Traits("rowid", whole_rows=True, lacks=frozenset({"NaN", "years", "comparing"}))
+    traits = Traits("rowid", whole_rows=True, seeks=True, lacks=frozenset({"NaN", "years", "comparing"}))
 
     def __init__(self, path: str, *, read_only: bool = False) -> None:
         self.address = f"sqlite:{path}"
@@ -142,20 +141,13 @@ class SQLiteEngine(InPlace):
         self.run(f"CREATE TEMP TABLE {sql.work(staging.into)} ({given})", work=work)
         shown = ", ".join(f"{_kept_as(sql.quote(name), kind)} AS {sql.quote(name)}" for name, kind in staging.columns)
         places = ", ".join("?" * len(staging.columns))
-        with desk() as beside:
-            beside.register(STREAM, rows)
-            try:
-                answer = beside.execute(f"SELECT {shown} FROM ({staging.question}) q", used(staging.question, values))
-                with _told(self.address):
-                    while some := answer.fetchmany(_ROWS):
-                        self._connection.executemany(
-                            f"INSERT INTO {sql.quote(work + staging.into)} VALUES ({places})", some
-                        )
-            except duckdb.Error as error:
-                first = str(error).partition("\n")[0]
-                raise StoreError(f"{self.address}: the rows could not be read on their way: {first}") from error
-            finally:
-                beside.unregister(STREAM)
+        question = f"SELECT {shown} FROM ({staging.question}) q"
+        insert = f"INSERT INTO {sql.quote(work + staging.into)} VALUES ({places})"
+        with _told(self.address):
+            for piece in on_their_way(rows, question, values, order=staging.order, address=self.address):
+                for start in range(0, piece.num_rows, _ROWS):
+                    some = piece.slice(start, _ROWS)
+                    self._connection.executemany(insert, zip(*(column.to_pylist() for column in some), strict=True))
 
     def has_table(self, name: str) -> bool:
         question = "SELECT count(*) FROM sqlite_master WHERE type IN ('table', 'view') AND lower(name) = lower(:name)"
