@@ -110,11 +110,11 @@ def make(url: str, case: Case) -> None:
         connection.execute(f'ALTER DATABASE making RENAME TO "{case.base}"'.encode())
 
 
-def measure(url: str, case: Case, times: int, *, rivals: bool = True) -> dict[str, float]:
+def measure(url: str, case: Case, times: int) -> dict[str, float]:
     """Medians of seconds, of Brenvik and its rivals."""
     changes = case.batch()
     ways: dict[str, Callable[[str], tuple[float, int]]] = {"brenvik": lambda place: _load(place, case, changes)}
-    for how in case.rivals if rivals else ():
+    for how in case.rivals:
         ways[how] = lambda place, how=how: _by_hand(place, case, changes, how)  # type: ignore[misc]
     found: dict[str, list[float]] = {how: [] for how in ways}
     added = set()
@@ -148,6 +148,7 @@ def main() -> None:
     words = argparse.ArgumentParser(description=__doc__)
     words.add_argument("--rows", type=int, default=2_000_000)
     words.add_argument("--times", type=int, default=3)
+    words.add_argument("--growth-times", type=int, default=5)
     said = words.parse_args()
     BUILD.mkdir(parents=True, exist_ok=True)
     with servers.server(BUILD / "postgres") as url:
@@ -161,39 +162,49 @@ def main() -> None:
         grown = []
         for case in growth(said.rows):
             make(url, case)
-            grown.append((case, measure(url, case, said.times, rivals=False)["brenvik"]))
+            grown.append((case, measure(url, case, said.growth_times)))
             print(case, grown[-1][1], flush=True)
     (BUILD / "postgres.json").write_text(
         json.dumps({"found": [str(each) for each in found], "grown": [str(e) for e in grown]})
     )
-    write(found, grown, said.times, version)
+    write(found, grown, (said.times, said.growth_times), version)
     draw(found, grown)
 
 
-def write(
-    found: list[tuple[Case, dict[str, float]]], grown: list[tuple[Case, float]], times: int, version: str
-) -> None:
+Found = list[tuple[Case, dict[str, float]]]
+
+
+def by_hand(medians: dict[str, float]) -> tuple[str, float]:
+    """The best way by hand, and its seconds."""
+    return min(((how, s) for how, s in medians.items() if how != "brenvik"), key=lambda each: each[1])
+
+
+def write(found: Found, grown: Found, times: tuple[int, int], version: str) -> None:
     lines = []
     for case, medians in found:
         ours = medians["brenvik"]
-        how, best = min(((how, s) for how, s in medians.items() if how != "brenvik"), key=lambda each: each[1])
+        how, best = by_hand(medians)
         ratio = f"{ours / best:.2f}"
         lines.append(
             f"| {'1' if case.type_1 else '2'} | {'yes' if case.keep else 'no'} | {case.size:,} | {case.late:.0%} | "
             f"{how} {best:.2f} s | {ours:.2f} s | **{ratio}** | {case.goal} |"
         )
     growth_lines = []
-    before: dict[bool, float] = {}
-    for case, seconds in grown:
-        more = f"{seconds / before[case.keep]:.2f}" if case.keep in before else "–"
-        before[case.keep] = seconds
-        growth_lines.append(f"| {'yes' if case.keep else 'no'} | {case.rows:,} | {seconds:.3f} s | {more} |")
+    for (case, medians), (before, medians_before) in zip(grown, [grown[0], *grown], strict=False):
+        seconds, (_, best) = medians["brenvik"], by_hand(medians)
+        more = by_hand_more = "–"
+        if before.keep == case.keep and before.rows < case.rows:
+            more = f"**{seconds / medians_before['brenvik']:.2f}**"
+            by_hand_more = f"{best / by_hand(medians_before)[1]:.2f}"
+        growth_lines.append(
+            f"| {'yes' if case.keep else 'no'} | {case.rows:,} | {best:.3f} s | {by_hand_more} | {seconds:.3f} s | {more} |"
+        )
     rows = found[0][0].rows
     settings = ", ".join(f"{name} = {value}" for name, value in servers.SETTINGS.items())
     text = f"""# Benchmarks on PostgreSQL
 
 Upserts into a table of {rows:,} rows with 8 attributes: a fifth new keys, two fifths unchanged, two fifths changed, each key
-once; in memory as an Arrow table. Type 2 is a history, type 1 one row a key. Medians of {times} after one uncounted round, the
+once; in memory as an Arrow table. Type 2 is a history, type 1 one row a key. Medians of {times[0]} after one uncounted round, the
 ways in turns, each on a fresh copy of its database whose tables were read into memory. Time is from the Arrow table to the end
 of the commit. Ratios matter, seconds are this machine's.
 
@@ -205,10 +216,12 @@ Changes that come late put the table of the SQL by hand in disorder; its time is
 |:--|:--|---:|---:|---:|---:|---:|---:|
 {chr(10).join(lines)}
 
-What {BATCH:,} changes in order cost as a history grows:
+What {BATCH:,} changes in order cost as a history grows, medians of {times[1]}, right after a checkpoint: then the first change to
+each page of the table and its indexes puts the whole page into the log of the server, and in a larger table the same
+keys stand on more pages.
 
-| kept | rows of the table | seconds | times the one before (goal 1.3) |
-|:--|---:|---:|---:|
+| kept | rows of the table | by hand | times the one before | Brenvik | times the one before (goal 1.3) |
+|:--|---:|---:|---:|---:|---:|
 {chr(10).join(growth_lines)}
 
 ![Seconds of Brenvik beside the best SQL by hand, and as the table grows](postgres.png)
@@ -221,7 +234,7 @@ psycopg {psycopg.__version__} · pyarrow {pa.__version__}
     (DOCS / "postgres.md").write_text(text, encoding="utf-8")
 
 
-def draw(found: list[tuple[Case, dict[str, float]]], grown: list[tuple[Case, float]]) -> None:
+def draw(found: Found, grown: Found) -> None:
     matplotlib.use("Agg")
     from matplotlib import pyplot
 
@@ -237,7 +250,7 @@ def draw(found: list[tuple[Case, dict[str, float]]], grown: list[tuple[Case, flo
         )
         for case, _ in found
     ]
-    ratios = [medians["brenvik"] / min(s for how, s in medians.items() if how != "brenvik") for _, medians in found]
+    ratios = [medians["brenvik"] / by_hand(medians)[1] for _, medians in found]
     bars = left.bar(range(len(found)), ratios, color=["#4c78a8" if not case.late else "#9ecae9" for case, _ in found])
     left.bar_label(bars, fmt="%.2f", fontsize=8)
     left.axhline(1, color="#888888", linewidth=1)
@@ -245,9 +258,12 @@ def draw(found: list[tuple[Case, dict[str, float]]], grown: list[tuple[Case, flo
     left.set_ylabel("time of Brenvik / best SQL by hand")
     left.set_title("Beside SQL by hand, batches of 0.1 %, 1 % and 10 %", fontsize=11)
     for keep, marker, colour in ((False, "o", "#4c78a8"), (True, "s", "#e45756")):
-        points = [(case.rows, seconds) for case, seconds in grown if case.keep == keep]
         label = "changes kept" if keep else "changes not kept"
-        right.plot(*zip(*points, strict=True), marker=marker, color=colour, label=label)
+        of = [(case.rows, medians) for case, medians in grown if case.keep == keep]
+        sizes = [rows for rows, _ in of]
+        right.plot(sizes, [medians["brenvik"] for _, medians in of], marker=marker, color=colour, label=label)
+        hand = [by_hand(medians)[1] for _, medians in of]
+        right.plot(sizes, hand, ":", marker=marker, color=colour, alpha=0.5, label=f"{label}, by hand")
     right.set_xscale("log")
     right.set_ylim(bottom=0)
     right.set_xlabel("rows of the table")

@@ -10,7 +10,7 @@ import os
 import random
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any
 
@@ -22,9 +22,9 @@ import brenvik
 
 TABLE = "things of note"
 STORES = os.environ.get("STORES", "duckdb postgres sqlite lakehouse").split()
+"""The kinds of stores that the laws are tried on."""
 DRAWN = [kind for kind in STORES if kind != "lakehouse"] * 150 + [kind for kind in STORES if kind == "lakehouse"]
 """The same as they are drawn; a lakehouse takes fifty times as long as the others."""
-"""The kinds of stores that the laws are tried on."""
 _DAY = date(2024, 5, 13)
 _MOMENT = datetime(2024, 5, 13, 8)
 
@@ -54,6 +54,7 @@ POOLS: dict[str, list[Any]] = {
     "text(4)": ["", "abcd", "日本語字", "a"],
     "boolean": [True, False],
     "date": [date(1, 1, 1), _DAY, date(9999, 12, 31)],
+    "time": [time(0), time(8, 30), time(23, 59, 59, 999999)],
     "timestamp": [_MOMENT, _MOMENT + timedelta(microseconds=1), datetime(1969, 12, 31, 23, 59, 59, 999999)],
     "timestamp with time zone": [datetime(2024, 5, 13, 8, tzinfo=UTC), datetime(2024, 3, 31, 1, 0, tzinfo=UTC)],
     "binary": [b"", b"\x00\xff", b"a"],
@@ -79,6 +80,7 @@ _ARROW = {
     "text(4)": pa.string(),
     "boolean": pa.bool_(),
     "date": pa.date32(),
+    "time": pa.time64("us"),
     "timestamp": pa.timestamp("us"),
     "timestamp with time zone": pa.timestamp("us", tz="UTC"),
     "binary": pa.binary(),

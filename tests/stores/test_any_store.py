@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import UTC, date, datetime, time
+from decimal import Decimal
+from typing import Any
+
 import pyarrow as pa
 import pytest
 
@@ -24,3 +28,30 @@ def test_a_run_that_breaks_off_after_its_commit_is_done(
     assert anywhere.read(RULES)["light"].to_pylist() == ["Q"]
     runs = anywhere.ledger.runs().to_pylist()
     assert [(run["state"], run["message"], run["inserted"]) for run in runs] == [("done", None, 1)]
+
+
+KEYS: dict[str, tuple[Any, Any]] = {
+    "integer": (-7, 2**40),
+    "text": ("", "Ærøsund ' \\"),
+    "decimal": (Decimal("-1.50"), Decimal("99.99")),
+    "boolean": (False, True),
+    "date": (date(1899, 12, 31), date(2024, 5, 1)),
+    "time": (time(0, 0, 0, 1), time(23, 59)),
+    "timestamp": (datetime(2024, 5, 1, 6), datetime(2024, 5, 1, 6, 0, 0, 1)),
+    "instant": (datetime(2024, 5, 1, 6, tzinfo=UTC), datetime(2024, 5, 2, tzinfo=UTC)),
+    "binary": (b"", b"\x00\xff"),
+}
+
+
+def test_keys_of_every_kind_come_in_any_order(anywhere: brenvik.Store) -> None:
+    kinds = list(KEYS)
+    rows = [
+        {kind: KEYS[kind][(number >> place) & 1] for place, kind in enumerate(kinds)} | {"light": str(number)}
+        for number in (number * 77 % 512 for number in range(512))
+    ]
+    buoys = brenvik.TableRules("buoy", natural_key=kinds)
+    assert anywhere.load(buoys, pa.Table.from_pylist(rows), kind="upserts").counts["inserted"] == 512
+    again = anywhere.load(buoys, pa.Table.from_pylist([*rows[256:], *rows[:256]]), kind="upserts")
+    assert again.counts["unchanged"] == 512
+    lights = {tuple(row[kind] for kind in kinds): row["light"] for row in anywhere.read(buoys).to_pylist()}
+    assert lights == {tuple(row[kind] for kind in kinds): row["light"] for row in rows}

@@ -29,6 +29,7 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 import sqlglot
 import sqlglot.dialects.sqlite
 from sqlglot import exp
@@ -383,7 +384,8 @@ def _as_arrow(values: Sequence[Any], kind: ColumnType | None) -> pa.Array:
         case "date":
             return pa.array(values, pa.string()).cast(pa.date32())
         case "time":
-            return pa.array(values, pa.string()).cast(pa.time64("us"))
+            moments = pc.binary_join_element_wise("2000-01-01", pa.array(values, pa.string()), " ")
+            return moments.cast(pa.timestamp("us")).cast(pa.time64("us"))  # there is no cast from text
         case "decimal":
             return pa.array(values, pa.string()).cast(pa.decimal128(kind.precision, kind.scale))
         case "boolean":
