@@ -244,13 +244,14 @@ class Ledger:
     def state(self, table: str) -> TableState | None:
         """What is known of a table; None when Brenvik never made it."""
         found = self.engine.rows(
-            f"SELECT columns, rules, high_order, high_effective, last_key, row_count, living FROM {place('tables')} "
-            "WHERE table_name = :table_name",
+            "SELECT t.columns, t.rules, t.high_order, t.high_effective, t.last_key, t.row_count, t.living, s.shape, "
+            f"s.columns AS carried FROM {place('tables')} t LEFT JOIN {place('shapes')} s ON s.table_name = t.table_name "
+            "WHERE t.table_name = :table_name",
             {"table_name": table},
         )
         if not found:
             return None
-        (row,) = found
+        row = found[0]
         drawn = json.loads(row["columns"])
         return TableState(
             columns=tuple(Column(name, parse_type(kind), role) for name, kind, role in drawn["columns"]),
@@ -261,6 +262,7 @@ class Ledger:
             last_key=row["last_key"],
             row_count=row["row_count"],
             living=row["living"],
+            shapes={each["shape"]: tuple(json.loads(each["carried"])) for each in found if each["carried"]},
             numbered_by_store=drawn.get("numbered_by_store", False),
         )
 
@@ -293,14 +295,8 @@ class Ledger:
         given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values if name != "table_name")
         self.engine.run(f"UPDATE {place('tables')} SET {given} WHERE table_name = :table_name", values)
 
-    def shapes(self, table: str) -> dict[int, tuple[str, ...]]:
-        """Which columns the changes of a table carried, by the number of the shape."""
-        found = self.engine.rows(
-            f"SELECT shape, columns FROM {place('shapes')} WHERE table_name = :table_name", {"table_name": table}
-        )
-        return {row["shape"]: tuple(json.loads(row["columns"])) for row in found}
-
     def add_shapes(self, table: str, shapes: Mapping[int, Sequence[str]]) -> None:
+        """Enters which columns changes carry that no change of the table carried before, by the number of the shape."""
         for shape, columns in shapes.items():
             self._insert("shapes", {"table_name": table, "shape": shape, "columns": json.dumps(list(columns))})
 

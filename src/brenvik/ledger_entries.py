@@ -66,7 +66,8 @@ class FeedMemory:
 class TableState:
     """What the ledger knows of a table: read and written only while the table is held.
 
-    ``row_count`` and ``living`` (keys) are as the last run left them: large tables are not counted for each load.
+    ``row_count`` and ``living`` (keys) are as the last run left them: large tables are not counted for each load. ``shapes``:
+    which columns its changes carried, by the number of the shape.
     """
 
     columns: tuple[Column, ...]
@@ -77,6 +78,7 @@ class TableState:
     last_key: int
     row_count: int
     living: int
+    shapes: Mapping[int, tuple[str, ...]]
     numbered_by_store: bool = False
 
 

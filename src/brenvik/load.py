@@ -169,7 +169,7 @@ def _work_through(ledger: Ledger, rules: TableRules, batch: Batch, run: Run, how
         scope=how.extract_scope,
     )
     with engine.transaction(None if it.preview else rules):
-        it.blueprint = prepare(it, ledger, batch, state, how.operations, has_ledger)
+        it.blueprint = prepare(it, ledger, batch, state, how.operations)
         check_scope(it.blueprint, how.extract_scope, batch.columns)
         if has_ledger:
             leave_out(it, withdrawn)

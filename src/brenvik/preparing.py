@@ -149,7 +149,6 @@ def prepare(
     batch: Batch,
     state: TableState | None,
     operations: Operations | None,
-    has_ledger: bool,
 ) -> Blueprint:
     """Brings rules, feed and table together and sees to it that the table is there with all its columns."""
     engine, rules = it.engine, it.rules
@@ -191,7 +190,7 @@ def prepare(
             if column.name in new:
                 for relation in filter(None, (blueprint.table if column.role != "when" else None, blueprint.kept)):
                     it.do(f"ALTER TABLE {sql.relation(relation)} ADD COLUMN {sql.quote(column.name)} {column.type.sql}")
-    shapes = ledger.shapes(rules.table) if has_ledger else {}
+    shapes = state.shapes if state else {}
     carried = {file: tuple(sorted(set(names) & set(blueprint.carried))) for file, names in batch.carried.items()}
     added: dict[int, tuple[str, ...]] = {}
     for names in dict.fromkeys(carried.values()):
@@ -199,7 +198,7 @@ def prepare(
             added[max((*shapes, *added), default=0) + 1] = names
     if not it.preview:
         ledger.add_shapes(rules.table, added)
-    return blueprint.with_shapes(shapes | added)
+    return blueprint.with_shapes({**shapes, **added})
 
 
 def check_scope(blueprint: Blueprint, scope: str | None, feed: Iterable[str]) -> None:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     import duckdb
 
 LOOKED_AT = 200_000
-_GUESSES = ("boolean", "integer", "decimal", "date", "timestamp")
+_GUESSES = ("boolean", "integer", "decimal", "date", "timestamp with time zone", "timestamp")
 _CODES = {*Operations("").keeping, *Operations("").deleting}
 _NAMED_LIKE_KEY = re.compile(r"(^|_)(id|code|key|no|nr|number)$", re.IGNORECASE)
 _NAMED_LIKE_TIME = re.compile(r"(chang|modif|updat|valid|effect|at$|_on$|time|date|seq|entry|version)", re.IGNORECASE)
@@ -112,6 +112,8 @@ def _facts(work: duckdb.DuckDBPyConnection, file: Path, given: Mapping[str, Colu
             "integer": rf"regexp_full_match({text}, '-?(0|[1-9]\d*)') AND TRY_CAST({text} AS BIGINT) IS NOT NULL",
             "decimal": rf"regexp_full_match({text}, '-?(0|[1-9]\d*)(\.\d+)?') AND length({text}) < 38",
             "date": rf"regexp_full_match({text}, '\d{{4}}-\d\d-\d\d') AND TRY_CAST({text} AS DATE) IS NOT NULL",
+            "timestamp with time zone": rf"regexp_matches({text}, '^\d{{4}}-\d\d-\d\d[ T]\d.*:\d\d.*([zZ]|[+-]\d\d(:?\d\d)?)$') "
+            f"AND TRY_CAST({text} AS TIMESTAMP WITH TIME ZONE) IS NOT NULL",
             "timestamp": rf"regexp_matches({text}, '^\d{{4}}-\d\d-\d\d[ T]\d') AND TRY_CAST({text} AS TIMESTAMP) IS NOT NULL",
         }
         counts = ", ".join(f"count(*) FILTER (WHERE {test})" for test in tests.values())

@@ -42,7 +42,7 @@ def begin(
         store=ledger.engine.traits,
         kept=kept_table(rules.table),
         source=f"table {rules.table!r}",
-    ).with_shapes(ledger.shapes(rules.table))
+    ).with_shapes(state.shapes)
     set_highs(it, state)
     it.values = {"run": LATER_THAN_ALL, "high_effective": None, **it.values}
     it.state = state

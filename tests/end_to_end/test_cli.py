@@ -192,6 +192,17 @@ def test_new_proposes_a_declaration_that_loads(coast: Path) -> None:
     assert brenvik("new", "inbox/buoy_02.csv", cwd=coast).code == 2
 
 
+def test_new_sees_whether_moments_tell_a_zone(tmp_path: Path) -> None:
+    rows = [f"{n},2024-05-0{n} 08:00,2024-05-0{n}T08:00:00+02:00,2024-05-0{n}T08:00:00.5Z" for n in range(1, 5)]
+    (tmp_path / "visit.csv").write_text("\n".join(["visit_no,planned_at,done_at,entered_at", *rows]))
+    assert brenvik("new", "visit.csv", cwd=tmp_path).code == 0
+    text = (tmp_path / "brenvik.toml").read_text()
+    kinds = ("timestamp", "timestamp with time zone", "timestamp with time zone")
+    for name, kind in zip(("planned_at", "done_at", "entered_at"), kinds, strict=True):
+        assert f'{name:<10} = "{kind}"' in text
+    assert brenvik("load", cwd=tmp_path).code == 0
+
+
 @pytest.mark.parametrize(
     ("words", "code", "told"),
     [

@@ -102,8 +102,11 @@ def test_broken_lines_are_rejects_with_their_text(tmp_path: Path) -> None:
         ("double", ["1", "1e3", "nan", "-inf", ".5"], ["1_0", "1,5", "x"]),
         ("boolean", ["true", "False", "t", "0", "yes"], ["2", "maybe"]),
         ("date", ["2024-05-13", "2024-05-13 00:00"], ["2024-02-30", "2024-05-13 08:00", "infinity", "13.5.2024"]),
+        ("date", ["2024-05-13T00:00:00Z"], ["2024-05-13 00:00 PM", "2024-05-13T00:00:00+02:00"]),
         ("timestamp", ["2024-05-13 08:00", "2024-05-13T08:00:00.5Z"], ["2024-05-14 25:61", "infinity", "noon"]),
-        ("time", ["08:00:00", "23:59:59.999999"], ["25:61", "x"]),
+        ("timestamp", ["2024-05-13 8:00 +0200"], ["2024-05-13 8:00 PM", "2024-05-13 08:00 x", "2024-05-13 08:00:00,5"]),
+        ("time", ["08:00:00", "8:00", "23:59:59.999999"], ["25:61", "x", "24:00", "08:00 PM", "8:00:00 PM"]),
+        ("time", ["00:00"], ["08:00:00+02", "08:00:00Z", "08:00:00,5", "08:00:00.5x", "2024-05-13 08:00"]),
         ("text(3)", ["abc", "日本語"], ["abcd"]),
     ],
 )  # fmt: skip
@@ -124,6 +127,16 @@ def test_times_meet_zones(tmp_path: Path) -> None:
     )
     _, rows, _ = load(path, types={"at": "timestamp with time zone"}, time_zone="Europe/Oslo")
     assert [f"{row['at']:%m-%d %H:%M}" for row in rows] == ["07-01 10:00", "07-01 12:00", "07-01 06:30", "12-31 23:00"]
+
+
+def test_a_zone_told_where_none_is_kept_counts(tmp_path: Path) -> None:
+    lines = (
+        "A,2024-07-01 12:00\nB,2024-07-01T12:00:00Z\nC,2024-07-01 12:00:00+05:30\nD,2024-07-01 12:00 -0300\n"
+        "E,2024-07-01 12:00 Europe/Oslo\nF,2024-07-01 12:00:00.000001 Etc/GMT+2\n"
+    )
+    _, rows, _ = load(write(tmp_path, f"code,at\n{lines}"), types={"at": "timestamp"})
+    told = ["12:00", "12:00", "06:30", "15:00", "10:00", "14:00"]
+    assert [f"{row['at']:%H:%M}" for row in rows] == told
 
 
 def test_all_faults_of_a_row_are_told_together(tmp_path: Path) -> None:

@@ -11,6 +11,8 @@ import pytest
 
 import brenvik
 import brenvik.load
+from brenvik.feeds.inside import InsideSource
+from scripts import execute
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
 
@@ -55,3 +57,17 @@ def test_keys_of_every_kind_come_in_any_order(anywhere: brenvik.Store) -> None:
     assert again.counts["unchanged"] == 512
     lights = {tuple(row[kind] for kind in kinds): row["light"] for row in anywhere.read(buoys).to_pylist()}
     assert lights == {tuple(row[kind] for kind in kinds): row["light"] for row in rows}
+
+
+def test_no_day_has_a_24th_hour(anywhere: brenvik.Store) -> None:
+    opens = pa.array([86_399_999_999, 86_400_000_000], pa.time64("us"))
+    done = anywhere.load(RULES, pa.table({"code": ["A", "B"], "at": [1, 1], "opens": opens}), kind="upserts")
+    assert (done.counts["inserted"], done.counts["rejected"]) == (1, 1)
+    (reject,) = anywhere.ledger.rejects().to_pylist()
+    assert reject["reason"] == "opens: '24:00:00' is no time"
+    execute(anywhere, 'CREATE TABLE staging (code VARCHAR(9), "at" BIGINT, opens TIME)')
+    execute(anywhere, "INSERT INTO staging VALUES ('C', 2, '08:00:00'), ('D', 2, '24:00:00')")
+    inside = InsideSource(anywhere.engine, name="s", kind="upserts", table="staging", watermark="at")
+    done = brenvik.load.load(anywhere.ledger, RULES, inside, operations=None)
+    assert (done.counts["inserted"], done.counts["rejected"]) == (1, 1)
+    assert [str(row["opens"]) for row in anywhere.read(RULES).to_pylist()] == ["23:59:59.999999", "08:00:00"]

@@ -45,7 +45,10 @@ class Staging:
 
 
 _WHOLE = r"\s*[+-]?\d+(\.0*)?\s*"
-_HAS_ZONE = r".*:\d{2}(\.\d+)?\s*([zZ]|[+-]\d{2}(:?\d{2})?|[A-Za-z]+[A-Za-z/_]*)\s*"
+_DAY = r"\s*\d+[-/]\d+[-/]\d+"
+_HOUR = r"\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?"
+_HOUR_ALONE, _WITHOUT_ZONE = rf"\s*{_HOUR}\s*", rf"{_DAY}([ T]{_HOUR})?\s*"
+_MIDNIGHT_AFTER = "CAST('24:00:00' AS TIME)"
 
 
 @dataclass(frozen=True)
@@ -94,36 +97,63 @@ def _joined(separator: str, texts: Iterable[str]) -> str:
 
 
 def _text_cast(value: str, to: ColumnType, zone: str) -> tuple[str, str]:
-    """The cast of a text, and a test for texts that must not be cast."""
+    """The cast of a text, and a test for texts that are no value of the type or must not be cast."""
     cast = f"TRY_CAST({value} AS {_duck(to)})"
     match to.kind:
         case "integer":
-            return cast, f"NOT regexp_full_match({value}, '{_WHOLE}')"
+            return cast, _unless(cast, f"NOT regexp_full_match({value}, '{_WHOLE}')")
         case "decimal":
             some = rf"\d+(\.\d{{0,{to.scale}}}0*)?|\.\d{{1,{to.scale}}}0*" if to.scale else r"\d+(\.0*)?"
-            return cast, rf"NOT regexp_full_match({value}, '\s*[+-]?({some})\s*')"
+            return cast, _unless(cast, rf"NOT regexp_full_match({value}, '\s*[+-]?({some})\s*')")
         case "double":
-            return cast, f"contains({value}, '_')"
+            return cast, _unless(cast, f"contains({value}, '_')")
         case "date":
-            return cast, f"(NOT isfinite({cast}) OR TRY_CAST({value} AS TIMESTAMP) <> CAST({cast} AS TIMESTAMP))"
+            other = f"{_moment(value)} IS DISTINCT FROM CAST({cast} AS TIMESTAMP)"
+            return cast, _unless(cast, f"NOT isfinite({cast})", f"(contains({value}, ':') AND {other})")
+        case "time":
+            no_hour = f"NOT regexp_full_match({value}, '{_HOUR_ALONE}')"
+            return cast, _unless(cast, no_hour, f"{cast} >= {_MIDNIGHT_AFTER}")
         case "timestamp":
-            return cast, f"NOT isfinite({cast})"
+            cast = _moment(value)
+            return cast, f"isfinite({cast}) IS NOT TRUE"
         case "timestamp with time zone":
+            cast = _instant(value)
             if zone.upper() != "UTC":
                 local = f"timezone({_literal(zone)}, TRY_CAST({value} AS TIMESTAMP))"
-                cast = f"CASE WHEN regexp_full_match({value}, '{_HAS_ZONE}') THEN {cast} ELSE {local} END"
-            return cast, f"NOT isfinite({cast})"
-    return cast, ""
+                cast = f"CASE WHEN regexp_full_match({value}, '{_WITHOUT_ZONE}') THEN {local} ELSE {cast} END"
+            return cast, f"isfinite({cast}) IS NOT TRUE"
+    return cast, _unless(cast)
+
+
+def _unless(cast: str, *others: str) -> str:
+    """A test for values that cannot be cast, or are cast to what they do not say."""
+    return sql.any_of([f"({cast}) IS NULL", *others])
+
+
+def _instant(value: str) -> str:
+    """The instant that a text tells; DuckDB wants no blank before a zone's hours."""
+    joined = rf"regexp_replace({value}, '\s+([+-]\d)', '\1')"
+    return f"COALESCE({', '.join(f'TRY_CAST({text} AS TIMESTAMP WITH TIME ZONE)' for text in (value, joined))})"
+
+
+def _moment(value: str) -> str:
+    """The moment that a text tells, in UTC where it tells a zone; DuckDB's cast passes over whatever stands behind the hour."""
+    zoned = f"timezone('UTC', {_instant(value)})"
+    return (
+        f"CASE WHEN regexp_full_match({value}, '{_WITHOUT_ZONE}') THEN TRY_CAST({value} AS TIMESTAMP) ELSE {zoned} END"
+    )
 
 
 def _typed_cast(value: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, str]:
     cast = f"TRY_CAST({value} AS {_duck(to)})"
     if (of.kind, to.kind) == ("timestamp", "timestamp with time zone"):
-        return f"timezone({_literal(zone)}, {value})", f"NOT isfinite({value})"
+        cast = f"timezone({_literal(zone)}, {value})"
+        return cast, f"isfinite({cast}) IS NOT TRUE"
     if (of.kind, to.kind) == ("timestamp with time zone", "timestamp"):
-        return f"timezone('UTC', {value})", f"NOT isfinite({value})"
+        cast = f"timezone('UTC', {value})"
+        return cast, f"isfinite({cast}) IS NOT TRUE"
     if to.kind in {"text", "binary"} or of.kind == to.kind != "decimal":
-        return cast, ""
+        return cast, _unless(cast)
     return cast, f"CAST({cast} AS {_duck(of)}) IS DISTINCT FROM {value}"
 
 
@@ -140,15 +170,15 @@ def _cast(name: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, st
     value = sql.quote(name)
     if of.kind == to.kind and (of.kind != "decimal" or (of.precision, of.scale) == (to.precision, to.scale)):
         too_long = f"length({value}) > {to.length}" if to.length is not None and of.length != to.length else ""
-        infinite = f"NOT isfinite({value})" if to.is_temporal else ""
-        return value, too_long or infinite
+        cast = f"CASE WHEN {value} < {_MIDNIGHT_AFTER} THEN {value} END" if to.kind == "time" else value
+        return cast, too_long or _beyond(value, to)
     if of.kind == "text":
-        cast, never = _text_cast(value, to, zone)
+        cast, test = _text_cast(value, to, zone)
     else:
-        cast, never = _typed_cast(value, of, to, zone)
+        cast, test = _typed_cast(value, of, to, zone)
     if to.length is not None:
         return cast, f"length({cast}) > {to.length}"
-    return cast, f"{value} IS NOT NULL AND {sql.any_of([f'({cast}) IS NULL', never])}"
+    return cast, f"{value} IS NOT NULL AND {test}"
 
 
 @lru_cache(maxsize=256)
@@ -219,7 +249,7 @@ def _lacks(blueprint: Blueprint, column: Column, of: ColumnType, guard: str) -> 
         "NUL": (column.type.kind == "text", f"contains({value}, chr(0))", "holds the character NUL"),
         "NaN": (column.type.kind == "double", f"isnan({value})", "is NaN"),
         "years": (
-            column.type.is_temporal and column.type.kind != "time",
+            column.type.is_temporal,
             f"year({value}) NOT BETWEEN 1 AND 9999",
             "lies outside of the years 1 to 9999",
         ),
@@ -238,7 +268,14 @@ def _test_inside(blueprint: Blueprint, column: Column, of: ColumnType) -> str:
         return f"length({value}) > {column.type.length}"
     if "comparing" in blueprint.store.lacks and column.type.kind != "text":  # a store without types
         return f"brenvik_odd({value}, '{column.type.sql}') = 1"
-    return f"NOT isfinite({value})" if column.type.is_temporal else ""
+    return _beyond(value, column.type)
+
+
+def _beyond(value: str, kind: ColumnType) -> str:
+    """A test for values that a store may have and that are no time all the same: infinity, and the 24th hour."""
+    if kind.kind == "time":
+        return f"{value} >= {_MIDNIGHT_AFTER}"
+    return f"NOT isfinite({value})" if kind.is_temporal else ""
 
 
 def _values(

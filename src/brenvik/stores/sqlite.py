@@ -22,7 +22,7 @@ import re
 import sqlite3
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, time
 from decimal import Context, Decimal, InvalidOperation
 from functools import lru_cache
 from pathlib import Path
@@ -335,6 +335,11 @@ def _of_kind(value: Any, kind: str) -> Any:
                 return _moment(moment if moment.tzinfo else moment.replace(tzinfo=UTC))
             case "DATE":
                 return str(value if isinstance(value, date) else date.fromisoformat(str(value)[:10]))
+            case "TIME":
+                hour = time.fromisoformat(str(value))
+                if hour.tzinfo is not None:
+                    raise ValueError
+                return str(hour)
             case "BIGINT" | "INT" | "INTEGER":
                 return int(str(value))
             case "DECIMAL":
