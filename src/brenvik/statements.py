@@ -94,9 +94,10 @@ def _of_load(
         return stage, note, text.strip(), False
 
     staging = screen.screen(blueprint, tuple(columns.items()), operations, ((0, 1),))
+    order = "; in the order of keys, piece by piece" if staging.order else ""
     yield (
         "screen",
-        "every row of the feed, cast to the types of the table; what is wrong with it, if anything",
+        f"every row of the feed, cast to the types of the table; what is wrong with it, if anything{order}",
         f"CREATE TEMP TABLE {sql.work('screened')} AS {staging.question}",
         True,
     )

@@ -65,8 +65,11 @@ def test_no_day_has_a_24th_hour(anywhere: brenvik.Store) -> None:
     assert (done.counts["inserted"], done.counts["rejected"]) == (1, 1)
     (reject,) = anywhere.ledger.rejects().to_pylist()
     assert reject["reason"] == "opens: '24:00:00' is no time"
+    told = pa.table({"code": ["A", "B"], "at": [2, 2], "opens": ["23:59:59.999999", "24:00"]})
+    done = anywhere.load(RULES, told, kind="upserts")
+    assert (done.counts["unchanged"], done.counts["rejected"]) == (1, 1)
     execute(anywhere, 'CREATE TABLE staging (code VARCHAR(9), "at" BIGINT, opens TIME)')
-    execute(anywhere, "INSERT INTO staging VALUES ('C', 2, '08:00:00'), ('D', 2, '24:00:00')")
+    execute(anywhere, "INSERT INTO staging VALUES ('C', 3, '08:00:00'), ('D', 3, '24:00:00')")
     inside = InsideSource(anywhere.engine, name="s", kind="upserts", table="staging", watermark="at")
     done = brenvik.load.load(anywhere.ledger, RULES, inside, operations=None)
     assert (done.counts["inserted"], done.counts["rejected"]) == (1, 1)

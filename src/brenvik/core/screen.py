@@ -111,8 +111,8 @@ def _text_cast(value: str, to: ColumnType, zone: str) -> tuple[str, str]:
             other = f"{_moment(value)} IS DISTINCT FROM CAST({cast} AS TIMESTAMP)"
             return cast, _unless(cast, f"NOT isfinite({cast})", f"(contains({value}, ':') AND {other})")
         case "time":
-            no_hour = f"NOT regexp_full_match({value}, '{_HOUR_ALONE}')"
-            return cast, _unless(cast, no_hour, f"{cast} >= {_MIDNIGHT_AFTER}")
+            cast = _of_day(cast)
+            return cast, _unless(cast, f"NOT regexp_full_match({value}, '{_HOUR_ALONE}')")
         case "timestamp":
             cast = _moment(value)
             return cast, f"isfinite({cast}) IS NOT TRUE"
@@ -144,6 +144,11 @@ def _moment(value: str) -> str:
     )
 
 
+def _of_day(value: str) -> str:
+    """A time of the day, null for the 24th hour."""
+    return f"CASE WHEN {value} < {_MIDNIGHT_AFTER} THEN {value} END"
+
+
 def _typed_cast(value: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, str]:
     cast = f"TRY_CAST({value} AS {_duck(to)})"
     if (of.kind, to.kind) == ("timestamp", "timestamp with time zone"):
@@ -170,8 +175,7 @@ def _cast(name: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, st
     value = sql.quote(name)
     if of.kind == to.kind and (of.kind != "decimal" or (of.precision, of.scale) == (to.precision, to.scale)):
         too_long = f"length({value}) > {to.length}" if to.length is not None and of.length != to.length else ""
-        cast = f"CASE WHEN {value} < {_MIDNIGHT_AFTER} THEN {value} END" if to.kind == "time" else value
-        return cast, too_long or _beyond(value, to)
+        return _of_day(value) if to.kind == "time" else value, too_long or _beyond(value, to)
     if of.kind == "text":
         cast, test = _text_cast(value, to, zone)
     else:
