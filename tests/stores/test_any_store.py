@@ -74,3 +74,57 @@ def test_no_day_has_a_24th_hour(anywhere: brenvik.Store) -> None:
     done = brenvik.load.load(anywhere.ledger, RULES, inside, operations=None)
     assert (done.counts["inserted"], done.counts["rejected"]) == (1, 1)
     assert [str(row["opens"]) for row in anywhere.read(RULES).to_pylist()] == ["23:59:59.999999", "08:00:00"]
+
+
+NOT_HELD = {"postgres": ["code", "note"], "sqlite": ["depth"]}
+TELLS = {"code": "the character NUL", "note": "the character NUL", "depth": "NaN"}
+YEARS = "lies outside of the years 1 to 9999"
+
+
+def test_what_a_store_cannot_hold_is_refused_row_by_row(anywhere: brenvik.Store) -> None:
+    days = pa.array([0, 0, 0, 0, 2_932_897], pa.date32())  # the last is the first of January 10000
+    rows = pa.table(
+        {
+            "code": ["A", "B\0", "C", "D", "E"],
+            "note": ["x", "x", "y\0z", "x", "x"],
+            "depth": [1.5, 1.5, 1.5, float("nan"), 1.5],
+            "seen": days,
+            "told": ["2024-05-13", "0001-01-01", "9999-12-31 23:59:59.999999", "2024-05-13 08:00Z", "10000-01-01"],
+            "felt": days.cast(pa.timestamp("s")),
+        }
+    )
+    types = {"told": "timestamp", "felt": "timestamp with time zone"}
+    buoys = brenvik.TableRules("buoy", natural_key="code", other_columns="type_1", types=types, max_deletes=5)
+    refused = NOT_HELD.get(
+        anywhere.engine.dialect if anywhere.engine.address.partition(":")[0] != "lakehouse" else "", []
+    )
+    done = anywhere.load(buoys, rows, kind="upserts")
+    assert (done.counts["inserted"], done.counts["rejected"]) == (4 - len(refused), len(refused) + 1)
+    *others, last = anywhere.ledger.rejects().to_pylist()
+    told = [
+        f"{name} {'is' if name == 'depth' else 'holds'} {TELLS[name]}, which this store cannot hold" for name in refused
+    ]
+    assert [(reject["column_name"], reject["reason"]) for reject in others] == list(zip(refused, told, strict=True))
+    assert last["reason"].split("; ") == [
+        f"seen: '10000-01-01' {YEARS}",
+        f"told: '10000-01-01' {YEARS}",
+        f"felt: '10000-01-01 00:00:00' {YEARS}",
+    ]
+    gone = rows.append_column("op", pa.array(["D"] * 5))
+    done = anywhere.load(buoys, gone, kind="changes", operation="op")
+    assert done.counts["deleted"] == 4 - len(refused)
+
+
+@pytest.mark.parametrize("told", ["infinity", "-infinity", "0044-03-15 (BC)", "290000-01-01", "300000-01-01"])
+def test_no_far_moment_keeps_other_rows_out(anywhere: brenvik.Store, told: str) -> None:
+    kinds = ("date", "timestamp", "timestamp with time zone")
+    types = dict(zip(("day", "moment", "instant"), kinds, strict=True))
+    rows = pa.table({"code": ["A", "B"]} | {name: [told, "2024-05-13"] for name in types})
+    buoys = brenvik.TableRules("buoy", natural_key="code", types=types)
+    assert anywhere.load(buoys, rows, kind="upserts").counts["rejected"] == 1
+    (reject,) = anywhere.ledger.rejects().to_pylist()
+    assert all(f"{name}: '{told}'" in reject["reason"] for name in types)
+    assert [row["code"] for row in anywhere.read(buoys).to_pylist()] == ["B"]
+    keyed = brenvik.TableRules("day", natural_key="day", types={"day": "date"})
+    picture = pa.table({"day": [told, "2024-05-13"], "light": ["Q", "Q"]})
+    assert anywhere.load(keyed, picture, kind="extract", at="2024-05-14").counts["rejected"] == 1

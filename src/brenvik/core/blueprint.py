@@ -38,8 +38,8 @@ class Traits:
     json_object: str = "json_object"
     """The function that makes a JSON object of names and values."""
     lacks: frozenset[str] = frozenset()
-    """What it cannot hold or do: ``NUL`` (in texts), ``NaN``, ``years`` (other than 1 to 9999), ``comparing`` (decimals and
-    times, beyond their being equal, with what a person writes)."""
+    """What it cannot hold or do: ``NUL`` (in texts), ``NaN``, ``comparing`` (decimals and times, beyond their being equal, with
+    what a person writes)."""
 
 
 @dataclass(frozen=True)

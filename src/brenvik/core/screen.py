@@ -109,19 +109,19 @@ def _text_cast(value: str, to: ColumnType, zone: str) -> tuple[str, str]:
             return cast, _unless(cast, f"contains({value}, '_')")
         case "date":
             other = f"{_moment(value)} IS DISTINCT FROM CAST({cast} AS TIMESTAMP)"
-            return cast, _unless(cast, f"NOT isfinite({cast})", f"(contains({value}, ':') AND {other})")
+            return cast, _unless(cast, f"NOT {_within(cast, to)}", f"(contains({value}, ':') AND {other})")
         case "time":
             cast = _of_day(cast)
             return cast, _unless(cast, f"NOT regexp_full_match({value}, '{_HOUR_ALONE}')")
         case "timestamp":
             cast = _moment(value)
-            return cast, f"isfinite({cast}) IS NOT TRUE"
+            return cast, f"{_within(cast, to)} IS NOT TRUE"
         case "timestamp with time zone":
             cast = _instant(value)
             if zone.upper() != "UTC":
                 local = f"timezone({_literal(zone)}, TRY_CAST({value} AS TIMESTAMP))"
                 cast = f"CASE WHEN regexp_full_match({value}, '{_WITHOUT_ZONE}') THEN {local} ELSE {cast} END"
-            return cast, f"isfinite({cast}) IS NOT TRUE"
+            return cast, f"{_within(cast, to)} IS NOT TRUE"
     return cast, _unless(cast)
 
 
@@ -149,17 +149,25 @@ def _of_day(value: str) -> str:
     return f"CASE WHEN {value} < {_MIDNIGHT_AFTER} THEN {value} END"
 
 
+def _within(value: str, kind: ColumnType) -> str:
+    """Whether a date or moment lies within the years that all stores, and those who read them, can hold."""
+    zone, last = ("+00:00" if kind.kind.endswith("zone") else "", "" if kind.kind == "date" else " 23:59:59.999999")
+    bounds = f"CAST('0001-01-01{zone and ' 00:00:00' + zone}' AS {kind.sql}) AND CAST('9999-12-31{last}{zone}' AS {kind.sql})"
+    return f"({value} BETWEEN {bounds})"
+
+
 def _typed_cast(value: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, str]:
     cast = f"TRY_CAST({value} AS {_duck(to)})"
     if (of.kind, to.kind) == ("timestamp", "timestamp with time zone"):
         cast = f"timezone({_literal(zone)}, {value})"
-        return cast, f"isfinite({cast}) IS NOT TRUE"
+        return cast, f"{_within(cast, to)} IS NOT TRUE"
     if (of.kind, to.kind) == ("timestamp with time zone", "timestamp"):
         cast = f"timezone('UTC', {value})"
-        return cast, f"isfinite({cast}) IS NOT TRUE"
+        return cast, f"{_within(cast, to)} IS NOT TRUE"
     if to.kind in {"text", "binary"} or of.kind == to.kind != "decimal":
         return cast, _unless(cast)
-    return cast, f"CAST({cast} AS {_duck(of)}) IS DISTINCT FROM {value}"
+    lost = f"CAST({cast} AS {_duck(of)}) IS DISTINCT FROM {value}"
+    return cast, sql.any_of([lost, f"NOT {_within(cast, to)}"]) if to.is_temporal else lost
 
 
 def _duck(kind: ColumnType) -> str:
@@ -221,9 +229,9 @@ def faults(
             continue
         guard = living if column.name in blueprint.values else ""
         if inside:
-            test = _test_inside(blueprint, column, types[column.name])
+            value, test = sql.quote(column.name), _test_inside(blueprint, column, types[column.name])
         else:
-            test = _cast(column.name, types[column.name], column.type, blueprint.time_zone)[1]
+            value, test = _cast(column.name, types[column.name], column.type, blueprint.time_zone)
             found += _lacks(blueprint, column, types[column.name], guard)
         if not test:
             continue
@@ -232,6 +240,9 @@ def faults(
             says = f"{_literal(f'{column.name} has ')} || {length} || ' characters, {column.type.length} fit'"
         else:
             says = _sentence(column.name, f"is no {column.type}")
+        if column.type.is_temporal and not (inside and _is_untyped(blueprint)):
+            far = _sentence(column.name, "lies outside of the years 1 to 9999")
+            says = f"CASE WHEN isfinite({value}) AND NOT {_within(value, column.type)} THEN {far} ELSE {says} END"
         found.append(Fault(column.name, f"{guard}({test})", says))
     named = list(blueprint.reject_if)
     if scope:  # what an extract says of others could not be told apart from what it does not say
@@ -252,11 +263,6 @@ def _lacks(blueprint: Blueprint, column: Column, of: ColumnType, guard: str) -> 
     tests = {
         "NUL": (column.type.kind == "text", f"contains({value}, chr(0))", "holds the character NUL"),
         "NaN": (column.type.kind == "double", f"isnan({value})", "is NaN"),
-        "years": (
-            column.type.is_temporal,
-            f"year({value}) NOT BETWEEN 1 AND 9999",
-            "lies outside of the years 1 to 9999",
-        ),
     }
     return [
         Fault(column.name, f"{guard}({test})", _literal(f"{column.name} {says}, which this store cannot hold"))
@@ -270,16 +276,21 @@ def _test_inside(blueprint: Blueprint, column: Column, of: ColumnType) -> str:
     value = sql.quote(column.name)
     if column.type.length is not None and column.type.length != of.length:
         return f"length({value}) > {column.type.length}"
-    if "comparing" in blueprint.store.lacks and column.type.kind != "text":  # a store without types
+    if _is_untyped(blueprint) and column.type.kind != "text":
         return f"brenvik_odd({value}, '{column.type.sql}') = 1"
     return _beyond(value, column.type)
 
 
+def _is_untyped(blueprint: Blueprint) -> bool:
+    """Whether the store lets any value stand in a column, whatever its type."""
+    return "comparing" in blueprint.store.lacks
+
+
 def _beyond(value: str, kind: ColumnType) -> str:
-    """A test for values that a store may have and that are no time all the same: infinity, and the 24th hour."""
+    """A test for values that a store may have and that are no time all the same: infinity, far years, and the 24th hour."""
     if kind.kind == "time":
         return f"{value} >= {_MIDNIGHT_AFTER}"
-    return f"NOT isfinite({value})" if kind.is_temporal else ""
+    return f"NOT {_within(value, kind)}" if kind.is_temporal else ""
 
 
 def _values(
@@ -337,13 +348,24 @@ def _effective(blueprint: Blueprint, extract_time: str | None, *, inside: bool) 
     return f"CAST({cut} AS {kind})"
 
 
-def _given(blueprint: Blueprint, column: Column, types: Mapping[str, ColumnType], *, inside: bool) -> str:
-    """The value of a column in the type of the table; null where the feed does not carry it."""
+def _given(
+    blueprint: Blueprint, column: Column, types: Mapping[str, ColumnType], *, inside: bool, some_deletes: bool
+) -> str:
+    """The value of a column in the type of the table; null where the feed does not carry it, or not every store could be told it:
+    then it stands in a row that is refused, or in a delete, of whose values none counts."""
     if column.name not in types:
         return f"CAST(NULL AS {column.type.sql if inside else _duck(column.type)})"
     if inside:
-        return f"CAST({sql.quote(column.name)} AS {column.type.sql})"
-    return _cast(column.name, types[column.name], column.type, blueprint.time_zone)[0]
+        value = f"CAST({sql.quote(column.name)} AS {column.type.sql})"
+    else:
+        value = _cast(column.name, types[column.name], column.type, blueprint.time_zone)[0]
+    if column.type.is_temporal and not (inside and _is_untyped(blueprint)):
+        any_row = some_deletes or column.name in blueprint.keys
+        fits = _within(value, column.type) if any_row else "brenvik_first IS NULL"
+        return f"CASE WHEN {fits} THEN {value} END"
+    if column.type.kind == "text" and "NUL" in blueprint.store.lacks and not inside:
+        return f"CASE WHEN NOT contains({value}, chr(0)) THEN {value} END"
+    return value
 
 
 @lru_cache(maxsize=256)
@@ -392,8 +414,9 @@ def screen(
         f"{json_object}('column', CASE brenvik_first {first} END, 'value', CASE brenvik_first {value} END, "
         f"'reason', {reasons}, 'row', {raw})"
     )
+    deletes = _delete(blueprint, types, operations, inside=bool(inside))
     casts = [
-        f"{_given(blueprint, column, types, inside=bool(inside))} AS {sql.quote(column.name)}"
+        f"{_given(blueprint, column, types, inside=bool(inside), some_deletes=deletes != '0')} AS {sql.quote(column.name)}"
         for column in blueprint.columns
     ]
     if len({shape for _, shape in shapes}) == 1:
@@ -408,7 +431,7 @@ SELECT
   brenvik_fault
 FROM (
   SELECT
-    {ARRIVAL}, {shape} AS {SHAPE}, {_delete(blueprint, types, operations, inside=bool(inside))} AS {DELETE},
+    {ARRIVAL}, {shape} AS {SHAPE}, {deletes} AS {DELETE},
     {sql.listed(*casts, sep=", ")},{at}
     CASE WHEN brenvik_first IS NOT NULL THEN CAST({told} AS VARCHAR) END AS brenvik_fault
   FROM (
@@ -416,7 +439,7 @@ FROM (
   ) AS tested_rows
 ) AS cast_rows"""
     known = [(SHAPE, str(shapes[0][1]))] if len({shape for _, shape in shapes}) == 1 else []
-    known += [(DELETE, "0")] if _delete(blueprint, types, operations) == "0" else []
+    known += [(DELETE, "0")] if deletes == "0" else []
     if extract_time is None and blueprint.effective and blueprint.grain is None:
         known.append((EFFECTIVE, blueprint.effective))
     made = (
