@@ -96,7 +96,7 @@ def _joined(separator: str, texts: Iterable[str]) -> str:
     return f"substr({' || '.join(parts)}, {len(separator) + 1})"
 
 
-def _text_cast(value: str, to: ColumnType, zone: str) -> tuple[str, str]:
+def _text_cast(value: str, to: ColumnType) -> tuple[str, str]:
     """The cast of a text, and a test for texts that are no value of the type or must not be cast."""
     cast = f"TRY_CAST({value} AS {_duck(to)})"
     match to.kind:
@@ -113,15 +113,6 @@ def _text_cast(value: str, to: ColumnType, zone: str) -> tuple[str, str]:
         case "time":
             cast = _of_day(cast)
             return cast, _unless(cast, f"NOT regexp_full_match({value}, '{_HOUR_ALONE}')")
-        case "timestamp":
-            cast = _moment(value)
-            return cast, f"{_within(cast, to)} IS NOT TRUE"
-        case "timestamp with time zone":
-            cast = _instant(value)
-            if zone.upper() != "UTC":
-                local = f"timezone({_literal(zone)}, TRY_CAST({value} AS TIMESTAMP))"
-                cast = f"CASE WHEN regexp_full_match({value}, '{_WITHOUT_ZONE}') THEN {local} ELSE {cast} END"
-            return cast, f"{_within(cast, to)} IS NOT TRUE"
     return cast, _unless(cast)
 
 
@@ -138,10 +129,36 @@ def _instant(value: str) -> str:
 
 def _moment(value: str) -> str:
     """The moment that a text tells, in UTC where it tells a zone; DuckDB's cast passes over whatever stands behind the hour."""
-    zoned = f"timezone('UTC', {_instant(value)})"
-    return (
-        f"CASE WHEN regexp_full_match({value}, '{_WITHOUT_ZONE}') THEN TRY_CAST({value} AS TIMESTAMP) ELSE {zoned} END"
-    )
+    return _by_zone(value, f"TRY_CAST({value} AS TIMESTAMP)", f"timezone('UTC', {_instant(value)})")
+
+
+def _by_zone(value: str, without: str, zoned: str) -> str:
+    return f"CASE WHEN regexp_full_match({value}, '{_WITHOUT_ZONE}') THEN {without} ELSE {zoned} END"
+
+
+def _read(name: str, to: ColumnType) -> str:
+    """The column that has the text of another, read as a moment; see ``_readings``."""
+    return sql.quote(f"brenvik_{to.kind}_of_{name}")
+
+
+def _readings(blueprint: Blueprint, types: Mapping[str, ColumnType], extract_time: str | None) -> list[str]:
+    """Texts read as moments, each once for all that is asked of it."""
+    wanted = [(column.name, column.type) for column in blueprint.columns] + list(blueprint.beside)
+    wanted += [(extract_time, blueprint.effective_type)] if extract_time else []
+    zone, found = blueprint.time_zone, {}
+    for name, kind in wanted:
+        if name not in types or not _is_read(types[name], kind):
+            continue
+        value = sql.quote(name)
+        read = _moment(value) if kind.kind == "timestamp" else _instant(value)
+        if kind.kind != "timestamp" and zone.upper() != "UTC":
+            read = _by_zone(value, f"timezone({_literal(zone)}, TRY_CAST({value} AS TIMESTAMP))", read)
+        found[_read(name, kind)] = read
+    return [f"{read} AS {name}" for name, read in found.items()]
+
+
+def _is_read(of: ColumnType, to: ColumnType) -> bool:
+    return of.kind == "text" and to.kind.startswith("timestamp")
 
 
 def _of_day(value: str) -> str:
@@ -184,8 +201,11 @@ def _cast(name: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, st
     if of.kind == to.kind and (of.kind != "decimal" or (of.precision, of.scale) == (to.precision, to.scale)):
         too_long = f"length({value}) > {to.length}" if to.length is not None and of.length != to.length else ""
         return _of_day(value) if to.kind == "time" else value, too_long or _beyond(value, to)
-    if of.kind == "text":
-        cast, test = _text_cast(value, to, zone)
+    if _is_read(of, to):
+        cast = _read(name, to)
+        test = f"{_within(cast, to)} IS NOT TRUE"
+    elif of.kind == "text":
+        cast, test = _text_cast(value, to)
     else:
         cast, test = _typed_cast(value, of, to, zone)
     if to.length is not None:
@@ -360,7 +380,7 @@ def _given(
     else:
         value = _cast(column.name, types[column.name], column.type, blueprint.time_zone)[0]
     if column.type.is_temporal and not (inside and _is_untyped(blueprint)):
-        any_row = some_deletes or column.name in blueprint.keys
+        any_row = column.name in blueprint.keys or (some_deletes and column.name in blueprint.values)
         fits = _within(value, column.type) if any_row else "brenvik_first IS NULL"
         return f"CASE WHEN {fits} THEN {value} END"
     if column.type.kind == "text" and "NUL" in blueprint.store.lacks and not inside:
@@ -424,6 +444,9 @@ def screen(
     else:
         cases = " ".join(f"WHEN {carried} THEN {number}" for carried, number in shapes)
         shape = f"CAST(CASE {CARRIED} {cases} END AS INTEGER)"
+    rows = inside or STREAM
+    if not inside and (readings := _readings(blueprint, types, extract_time)):
+        rows = f"(SELECT rows_as_read.*, {', '.join(readings)} FROM {STREAM} AS rows_as_read)"
     question = f"""
 SELECT
   {ARRIVAL}, {SHAPE}, {DELETE}, {_effective(blueprint, extract_time, inside=bool(inside))} AS {EFFECTIVE},
@@ -435,7 +458,7 @@ FROM (
     {sql.listed(*casts, sep=", ")},{at}
     CASE WHEN brenvik_first IS NOT NULL THEN CAST({told} AS VARCHAR) END AS brenvik_fault
   FROM (
-    SELECT all_rows.*, CASE {numbered} END AS brenvik_first FROM {inside or STREAM} AS all_rows
+    SELECT all_rows.*, CASE {numbered} END AS brenvik_first FROM {rows} AS all_rows
   ) AS tested_rows
 ) AS cast_rows"""
     known = [(SHAPE, str(shapes[0][1]))] if len({shape for _, shape in shapes}) == 1 else []
