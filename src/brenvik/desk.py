@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from functools import cache, lru_cache
 from typing import TYPE_CHECKING, Any
 
 import duckdb
 
-from brenvik.core.screen import STREAM
+from brenvik.core.screen import STREAM, Staging
 from brenvik.errors import StoreError
 
 if TYPE_CHECKING:
@@ -46,9 +46,9 @@ def used(statement: str, values: Mapping[str, Any] | None) -> dict[str, Any]:
 
 
 def on_their_way(
-    rows: pa.RecordBatchReader, question: str, values: Mapping[str, Any], *, order: Sequence[str], address: str
+    rows: pa.RecordBatchReader, staging: Staging, shown: str, values: Mapping[str, Any], *, address: str
 ) -> Iterator[pa.RecordBatch]:
-    """The answer to a question over ``STREAM`` while the stream is read, in pieces, each of them in the order of some columns.
+    """What is ``shown`` of rows on their way into a working table, while they are read: in pieces, each in the order asked for.
 
     Raises StoreError in the name of the store at ``address`` when the stream or the question breaks off."""
     import pyarrow as pa
@@ -56,9 +56,11 @@ def on_their_way(
     with desk() as beside:
         beside.register(STREAM, rows)
         try:
+            question = f"SELECT {shown} FROM ({staging.question}) q"
             answer = beside.sql(question, params=used(question, values) or None)
+            order = [(name, "ascending") for name in staging.order]
             for piece in answer.to_arrow_reader(_PIECE):
-                yield piece.sort_by([(name, "ascending") for name in order]) if order else piece
+                yield piece.sort_by(order) if order else piece
         except (duckdb.Error, pa.ArrowException, OSError) as error:  # the last two by way of the reader
             first = str(error).partition("\n")[0]
             raise StoreError(f"{address}: the rows could not be read on their way: {first}") from error

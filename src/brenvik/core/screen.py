@@ -13,7 +13,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
-from brenvik.core import arrivals, conditions, sql
+from brenvik.core import arrivals, casts, conditions, sql
 from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint, Column
 from brenvik.types import ColumnType
 
@@ -42,13 +42,6 @@ class Staging:
     """Columns that need not travel: a number that is the same in all rows, or the name of a column that holds the same."""
     order: tuple[str, ...] = ()
     """Columns by which the rows shall be in order, at least piece by piece."""
-
-
-_WHOLE = r"\s*[+-]?\d+(\.0*)?\s*"
-_DAY = r"\s*\d+[-/]\d+[-/]\d+"
-_HOUR = r"\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?"
-_HOUR_ALONE, _WITHOUT_ZONE = rf"\s*{_HOUR}\s*", rf"{_DAY}([ T]{_HOUR})?\s*"
-_MIDNIGHT_AFTER = "CAST('24:00:00' AS TIME)"
 
 
 @dataclass(frozen=True)
@@ -96,123 +89,6 @@ def _joined(separator: str, texts: Iterable[str]) -> str:
     return f"substr({' || '.join(parts)}, {len(separator) + 1})"
 
 
-def _text_cast(value: str, to: ColumnType) -> tuple[str, str]:
-    """The cast of a text, and a test for texts that are no value of the type or must not be cast."""
-    cast = f"TRY_CAST({value} AS {_duck(to)})"
-    match to.kind:
-        case "integer":
-            return cast, _unless(cast, f"NOT regexp_full_match({value}, '{_WHOLE}')")
-        case "decimal":
-            some = rf"\d+(\.\d{{0,{to.scale}}}0*)?|\.\d{{1,{to.scale}}}0*" if to.scale else r"\d+(\.0*)?"
-            return cast, _unless(cast, rf"NOT regexp_full_match({value}, '\s*[+-]?({some})\s*')")
-        case "double":
-            return cast, _unless(cast, f"contains({value}, '_')")
-        case "date":
-            other = f"{_moment(value)} IS DISTINCT FROM CAST({cast} AS TIMESTAMP)"
-            return cast, _unless(cast, f"NOT {_within(cast, to)}", f"(contains({value}, ':') AND {other})")
-        case "time":
-            cast = _of_day(cast)
-            return cast, _unless(cast, f"NOT regexp_full_match({value}, '{_HOUR_ALONE}')")
-    return cast, _unless(cast)
-
-
-def _unless(cast: str, *others: str) -> str:
-    """A test for values that cannot be cast, or are cast to what they do not say."""
-    return sql.any_of([f"({cast}) IS NULL", *others])
-
-
-def _instant(value: str) -> str:
-    """The instant that a text tells; DuckDB wants no blank before a zone's hours."""
-    joined = rf"regexp_replace({value}, '\s+([+-]\d)', '\1')"
-    return f"COALESCE({', '.join(f'TRY_CAST({text} AS TIMESTAMP WITH TIME ZONE)' for text in (value, joined))})"
-
-
-def _moment(value: str) -> str:
-    """The moment that a text tells, in UTC where it tells a zone; DuckDB's cast passes over whatever stands behind the hour."""
-    return _by_zone(value, f"TRY_CAST({value} AS TIMESTAMP)", f"timezone('UTC', {_instant(value)})")
-
-
-def _by_zone(value: str, without: str, zoned: str) -> str:
-    return f"CASE WHEN regexp_full_match({value}, '{_WITHOUT_ZONE}') THEN {without} ELSE {zoned} END"
-
-
-def _read(name: str, to: ColumnType) -> str:
-    """The column that has the text of another, read as a moment; see ``_readings``."""
-    return sql.quote(f"brenvik_{to.kind}_of_{name}")
-
-
-def _readings(blueprint: Blueprint, types: Mapping[str, ColumnType], extract_time: str | None) -> list[str]:
-    """Texts read as moments, each once for all that is asked of it."""
-    wanted = [(column.name, column.type) for column in blueprint.columns] + list(blueprint.beside)
-    wanted += [(extract_time, blueprint.effective_type)] if extract_time else []
-    zone, found = blueprint.time_zone, {}
-    for name, kind in wanted:
-        if name not in types or not _is_read(types[name], kind):
-            continue
-        value = sql.quote(name)
-        read = _moment(value) if kind.kind == "timestamp" else _instant(value)
-        if kind.kind != "timestamp" and zone.upper() != "UTC":
-            read = _by_zone(value, f"timezone({_literal(zone)}, TRY_CAST({value} AS TIMESTAMP))", read)
-        found[_read(name, kind)] = read
-    return [f"{read} AS {name}" for name, read in found.items()]
-
-
-def _is_read(of: ColumnType, to: ColumnType) -> bool:
-    return of.kind == "text" and to.kind.startswith("timestamp")
-
-
-def _of_day(value: str) -> str:
-    """A time of the day, null for the 24th hour."""
-    return f"CASE WHEN {value} < {_MIDNIGHT_AFTER} THEN {value} END"
-
-
-def _within(value: str, kind: ColumnType) -> str:
-    """Whether a date or moment lies within the years that all stores, and those who read them, can hold."""
-    zone, last = ("+00:00" if kind.kind.endswith("zone") else "", "" if kind.kind == "date" else " 23:59:59.999999")
-    bounds = f"CAST('0001-01-01{zone and ' 00:00:00' + zone}' AS {kind.sql}) AND CAST('9999-12-31{last}{zone}' AS {kind.sql})"
-    return f"({value} BETWEEN {bounds})"
-
-
-def _typed_cast(value: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, str]:
-    cast = f"TRY_CAST({value} AS {_duck(to)})"
-    if (of.kind, to.kind) == ("timestamp", "timestamp with time zone"):
-        cast = f"timezone({_literal(zone)}, {value})"
-        return cast, f"{_within(cast, to)} IS NOT TRUE"
-    if (of.kind, to.kind) == ("timestamp with time zone", "timestamp"):
-        cast = f"timezone('UTC', {value})"
-        return cast, f"{_within(cast, to)} IS NOT TRUE"
-    if to.kind in {"text", "binary"} or of.kind == to.kind != "decimal":
-        return cast, _unless(cast)
-    lost = f"CAST({cast} AS {_duck(of)}) IS DISTINCT FROM {value}"
-    return cast, sql.any_of([lost, f"NOT {_within(cast, to)}"]) if to.is_temporal else lost
-
-
-def _duck(kind: ColumnType) -> str:
-    return {"BYTEA": "BLOB", "DOUBLE PRECISION": "DOUBLE"}.get(kind.sql, kind.sql)
-
-
-def _literal(text: str) -> str:
-    return "'" + text.replace("'", "''") + "'"
-
-
-def _cast(name: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, str]:
-    """The value of a feed's column in the type of the table, and a test for values that do not fit."""
-    value = sql.quote(name)
-    if of.kind == to.kind and (of.kind != "decimal" or (of.precision, of.scale) == (to.precision, to.scale)):
-        too_long = f"length({value}) > {to.length}" if to.length is not None and of.length != to.length else ""
-        return _of_day(value) if to.kind == "time" else value, too_long or _beyond(value, to)
-    if _is_read(of, to):
-        cast = _read(name, to)
-        test = f"{_within(cast, to)} IS NOT TRUE"
-    elif of.kind == "text":
-        cast, test = _text_cast(value, to)
-    else:
-        cast, test = _typed_cast(value, of, to, zone)
-    if to.length is not None:
-        return cast, f"length({cast}) > {to.length}"
-    return cast, f"{value} IS NOT NULL AND {test}"
-
-
 @lru_cache(maxsize=256)
 def faults(
     blueprint: Blueprint,
@@ -234,7 +110,7 @@ def faults(
         living = f"{deletes} = 0 AND "
     if operations:
         code = f"lower(trim(CAST({sql.quote(operations.column)} AS VARCHAR)))"
-        codes = ", ".join(_literal(each) for each in (*operations.keeping, *operations.deleting))
+        codes = ", ".join(sql.literal(each) for each in (*operations.keeping, *operations.deleting))
         known = ", ".join((*operations.insert, *operations.update, *operations.delete))
         test = f"{code} IS NULL OR {code} NOT IN ({codes})"
         found.append(
@@ -242,7 +118,7 @@ def faults(
         )
     tells_when = blueprint.effective if not is_extract else None
     for name in dict.fromkeys((*blueprint.keys, *blueprint.order, *filter(None, [tells_when]))):
-        says = _literal(f"{name} is empty")
+        says = sql.literal(f"{name} is empty")
         found.append(Fault(name, f"{sql.quote(name)} IS NULL", says))
     for column in blueprint.columns:
         if column.name not in types:
@@ -251,18 +127,18 @@ def faults(
         if inside:
             value, test = sql.quote(column.name), _test_inside(blueprint, column, types[column.name])
         else:
-            value, test = _cast(column.name, types[column.name], column.type, blueprint.time_zone)
+            value, test = casts.cast_of(column.name, types[column.name], column.type, blueprint.time_zone)
             found += _lacks(blueprint, column, types[column.name], guard)
         if not test:
             continue
         if column.type.length is not None:
             length = f"CAST(length(CAST({sql.quote(column.name)} AS VARCHAR)) AS VARCHAR)"
-            says = f"{_literal(f'{column.name} has ')} || {length} || ' characters, {column.type.length} fit'"
+            says = f"{sql.literal(f'{column.name} has ')} || {length} || ' characters, {column.type.length} fit'"
         else:
             says = _sentence(column.name, f"is no {column.type}")
         if column.type.is_temporal and not (inside and _is_untyped(blueprint)):
             far = _sentence(column.name, "lies outside of the years 1 to 9999")
-            says = f"CASE WHEN isfinite({value}) AND NOT {_within(value, column.type)} THEN {far} ELSE {says} END"
+            says = f"CASE WHEN isfinite({value}) AND NOT {casts.within(value, column.type)} THEN {far} ELSE {says} END"
         found.append(Fault(column.name, f"{guard}({test})", says))
     named = list(blueprint.reject_if)
     if scope:  # what an extract says of others could not be told apart from what it does not say
@@ -273,19 +149,19 @@ def faults(
         )
         looks_at = conditions.columns_of(text)
         carried = tuple(column for column in looks_at if column in types)
-        found.append(Fault(", ".join(looks_at), f"{living}({test})", _literal(name), carried))
+        found.append(Fault(", ".join(looks_at), f"{living}({test})", sql.literal(name), carried))
     return tuple(found)
 
 
 def _lacks(blueprint: Blueprint, column: Column, of: ColumnType, guard: str) -> list[Fault]:
     """The faults of values that this kind of store cannot hold, though they are of the column's type."""
-    value = _cast(column.name, of, column.type, blueprint.time_zone)[0]
+    value = casts.cast_of(column.name, of, column.type, blueprint.time_zone)[0]
     tests = {
         "NUL": (column.type.kind == "text", f"contains({value}, chr(0))", "holds the character NUL"),
         "NaN": (column.type.kind == "double", f"isnan({value})", "is NaN"),
     }
     return [
-        Fault(column.name, f"{guard}({test})", _literal(f"{column.name} {says}, which this store cannot hold"))
+        Fault(column.name, f"{guard}({test})", sql.literal(f"{column.name} {says}, which this store cannot hold"))
         for lack, (fits, test, says) in tests.items()
         if fits and lack in blueprint.store.lacks
     ]
@@ -298,19 +174,12 @@ def _test_inside(blueprint: Blueprint, column: Column, of: ColumnType) -> str:
         return f"length({value}) > {column.type.length}"
     if _is_untyped(blueprint) and column.type.kind != "text":
         return f"brenvik_odd({value}, '{column.type.sql}') = 1"
-    return _beyond(value, column.type)
+    return casts.beyond(value, column.type)
 
 
 def _is_untyped(blueprint: Blueprint) -> bool:
     """Whether the store lets any value stand in a column, whatever its type."""
     return "comparing" in blueprint.store.lacks
-
-
-def _beyond(value: str, kind: ColumnType) -> str:
-    """A test for values that a store may have and that are no time all the same: infinity, far years, and the 24th hour."""
-    if kind.kind == "time":
-        return f"{value} >= {_MIDNIGHT_AFTER}"
-    return f"NOT {_within(value, kind)}" if kind.is_temporal else ""
 
 
 def _values(
@@ -324,16 +193,16 @@ def _values(
             for name in conditions.columns_of(text)
         }
     return {
-        name: _cast(name, types[name], wanted[name], blueprint.time_zone)[0]
+        name: casts.cast_of(name, types[name], wanted[name], blueprint.time_zone)[0]
         if name in types
-        else f"CAST(NULL AS {_duck(wanted[name])})"
+        else f"CAST(NULL AS {casts.duck(wanted[name])})"
         for name in conditions.columns_of(text)
     }
 
 
 def _sentence(column: str, rest: str) -> str:
     value = f"COALESCE(chr(39) || CAST({sql.quote(column)} AS VARCHAR) || chr(39), 'nothing')"
-    return f"{_literal(column + ': ')} || {value} || {_literal(' ' + rest)}"
+    return f"{sql.literal(column + ': ')} || {value} || {sql.literal(' ' + rest)}"
 
 
 def _delete(
@@ -350,12 +219,12 @@ def _delete(
 
 
 def _says_delete(operations: Operations) -> str:
-    codes = ", ".join(_literal(code) for code in operations.deleting)
+    codes = ", ".join(sql.literal(code) for code in operations.deleting)
     return f"lower(trim(CAST({sql.quote(operations.column)} AS VARCHAR))) IN ({codes})"
 
 
 def _effective(blueprint: Blueprint, extract_time: str | None, *, inside: bool) -> str:
-    kind, mark = (blueprint.effective_type.sql, ":") if inside else (_duck(blueprint.effective_type), "$")
+    kind, mark = (blueprint.effective_type.sql, ":") if inside else (casts.duck(blueprint.effective_type), "$")
     if extract_time is None and blueprint.effective is None:
         return f"CAST({mark}loaded_at AS TIMESTAMP)"
     if extract_time is None:
@@ -374,14 +243,14 @@ def _given(
     """The value of a column in the type of the table; null where the feed does not carry it, or not every store could be told it:
     then it stands in a row that is refused, or in a delete, of whose values none counts."""
     if column.name not in types:
-        return f"CAST(NULL AS {column.type.sql if inside else _duck(column.type)})"
+        return f"CAST(NULL AS {column.type.sql if inside else casts.duck(column.type)})"
     if inside:
         value = f"CAST({sql.quote(column.name)} AS {column.type.sql})"
     else:
-        value = _cast(column.name, types[column.name], column.type, blueprint.time_zone)[0]
+        value = casts.cast_of(column.name, types[column.name], column.type, blueprint.time_zone)[0]
     if column.type.is_temporal and not (inside and _is_untyped(blueprint)):
         any_row = column.name in blueprint.keys or (some_deletes and column.name in blueprint.values)
-        fits = _within(value, column.type) if any_row else "brenvik_first IS NULL"
+        fits = casts.within(value, column.type) if any_row else "brenvik_first IS NULL"
         return f"CASE WHEN {fits} THEN {value} END"
     if column.type.kind == "text" and "NUL" in blueprint.store.lacks and not inside:
         return f"CASE WHEN NOT contains({value}, chr(0)) THEN {value} END"
@@ -415,7 +284,7 @@ def screen(
     )
     at = ""
     if extract_time:
-        cast, test = _cast(extract_time, types[extract_time], blueprint.effective_type, blueprint.time_zone)
+        cast, test = casts.cast_of(extract_time, types[extract_time], blueprint.effective_type, blueprint.time_zone)
         if inside:
             cast, test = sql.quote(extract_time), "1 = 0"
         says = _sentence(extract_time, f"is no {blueprint.effective_type}, which the time of an extract must be")
@@ -423,11 +292,11 @@ def screen(
         tests = (Fault(extract_time, test, says), *tests)
         at = f"\n    {cast} AS brenvik_at,"
     numbered = " ".join(f"WHEN {fault.test} THEN {number}" for number, fault in enumerate(tests, 1))
-    columns = ", ".join(f"{_literal(name)}, CAST({sql.quote(name)} AS VARCHAR)" for name in types)
+    columns = ", ".join(f"{sql.literal(name)}, CAST({sql.quote(name)} AS VARCHAR)" for name in types)
     json_object = blueprint.store.json_object if inside else "json_object"
     raw = f"CAST({json_object}({columns}) AS VARCHAR)"
     raw = f"COALESCE({RAW}, {raw})" if keeps_raw else raw
-    first = " ".join(f"WHEN {number} THEN {_literal(fault.column)}" for number, fault in enumerate(tests, 1))
+    first = " ".join(f"WHEN {number} THEN {sql.literal(fault.column)}" for number, fault in enumerate(tests, 1))
     value = " ".join(f"WHEN {number} THEN {fault.value}" for number, fault in enumerate(tests, 1))
     reasons = _joined("; ", (f"CASE WHEN {fault.test} THEN {fault.says} END" for fault in tests))
     told = (
@@ -435,7 +304,7 @@ def screen(
         f"'reason', {reasons}, 'row', {raw})"
     )
     deletes = _delete(blueprint, types, operations, inside=bool(inside))
-    casts = [
+    given = [
         f"{_given(blueprint, column, types, inside=bool(inside), some_deletes=deletes != '0')} AS {sql.quote(column.name)}"
         for column in blueprint.columns
     ]
@@ -445,7 +314,7 @@ def screen(
         cases = " ".join(f"WHEN {carried} THEN {number}" for carried, number in shapes)
         shape = f"CAST(CASE {CARRIED} {cases} END AS INTEGER)"
     rows = inside or STREAM
-    if not inside and (readings := _readings(blueprint, types, extract_time)):
+    if not inside and (readings := casts.readings(blueprint, types, extract_time)):
         rows = f"(SELECT rows_as_read.*, {', '.join(readings)} FROM {STREAM} AS rows_as_read)"
     question = f"""
 SELECT
@@ -455,7 +324,7 @@ SELECT
 FROM (
   SELECT
     {ARRIVAL}, {shape} AS {SHAPE}, {deletes} AS {DELETE},
-    {sql.listed(*casts, sep=", ")},{at}
+    {sql.listed(*given, sep=", ")},{at}
     CASE WHEN brenvik_first IS NOT NULL THEN CAST({told} AS VARCHAR) END AS brenvik_fault
   FROM (
     SELECT all_rows.*, CASE {numbered} END AS brenvik_first FROM {rows} AS all_rows

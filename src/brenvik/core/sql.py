@@ -18,6 +18,11 @@ def quote(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
+def literal(text: str) -> str:
+    """A text of ours as a value; values of feeds and people are bound."""
+    return "'" + text.replace("'", "''") + "'"
+
+
 def relation(name: str) -> str:
     """A table's name, quoted part by part: ``mart.buoy`` is the table buoy in the schema mart."""
     return ".".join(quote(part) for part in name.split("."))

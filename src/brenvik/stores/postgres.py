@@ -188,8 +188,7 @@ class PostgresEngine(InPlace):
         table = work + staging.into
         shown = ", ".join(_shown(name, kind) for name, kind in travelling)
         count = 0
-        question = f"SELECT {shown} FROM ({staging.question}) q"
-        pieces = on_their_way(rows, question, values, order=staging.order, address=self.address)
+        pieces = on_their_way(rows, staging, shown, values, address=self.address)
         names = sql.columns(name for name, _ in travelling)
         copy_in = f"COPY {sql.quote(table)} ({names}) FROM STDIN (FORMAT csv)".encode()
         with _told(self.address), self._connection.cursor() as cursor, cursor.copy(copy_in) as copy:

@@ -142,10 +142,9 @@ class SQLiteEngine(InPlace):
         self.run(f"CREATE TEMP TABLE {sql.work(staging.into)} ({given})", work=work)
         shown = ", ".join(f"{_kept_as(sql.quote(name), kind)} AS {sql.quote(name)}" for name, kind in staging.columns)
         places = ", ".join("?" * len(staging.columns))
-        question = f"SELECT {shown} FROM ({staging.question}) q"
         insert = f"INSERT INTO {sql.quote(work + staging.into)} VALUES ({places})"
         with _told(self.address):
-            for piece in on_their_way(rows, question, values, order=staging.order, address=self.address):
+            for piece in on_their_way(rows, staging, shown, values, address=self.address):
                 for start in range(0, piece.num_rows, _ROWS):
                     some = piece.slice(start, _ROWS)
                     self._connection.executemany(insert, zip(*(column.to_pylist() for column in some), strict=True))
