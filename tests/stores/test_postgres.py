@@ -6,6 +6,7 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -233,6 +234,20 @@ def test_a_large_batch_is_held_against_the_table_by_several_workers_and_leaves_n
         assert not any("CREATE UNLOGGED" in text for text in statements if "screened" not in text)
         left = "SELECT relname FROM pg_class WHERE relpersistence = 'u'"
         assert beside.execute(left.encode()).fetchall() == []
+
+
+def test_deletes_are_released_after_many_others_were(url: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("brenvik.stores.postgres._WORTH_SHARING", 3)
+    rules = replace(RULES, deletes="hold", max_deletes=None)
+    rows = [(f"NB-{number:02}", 1, "Q") for number in range(12)]
+    with brenvik.open_store(url) as store:
+        store.load(rules, frame(*rows), kind="upserts")
+        gone = frame(*((code, 2, "Q") for code, _, _ in rows)).append_column("op", pa.array(["D"] * 12))
+        store.load(rules, gone, kind="changes", operation="op")
+        numbers = store.held(rules)["brenvik_hold"].to_pylist()
+        store.release(rules, *numbers[:10])
+        store.release(rules, numbers[10])
+        assert sum(end is None for end in store.read(rules)["valid_to"].to_pylist()) == 1
 
 
 def test_instants_and_decimals_come_back_as_they_went_in(url: str) -> None:

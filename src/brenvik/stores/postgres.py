@@ -129,8 +129,9 @@ class PostgresEngine(InPlace):
     @contextmanager
     def _shared(self, statement: str, work: str) -> Iterator[str]:
         """Where a large working table is held against a table of the store, gives it a form that parallel workers can read,
-        which a temporary table is not: a copy that nobody else ever sees, gone with the statement."""
-        read = set(_READ.findall(statement)) if _MADE.match(statement) and self._large else set()
+        which a temporary table is not: a copy that nobody else ever sees, gone with the statement. A view would outlive it."""
+        made = _MADE.match(statement)
+        read = set(_READ.findall(statement)) if made and made[1] == "TABLE" and self._large else set()
         large = sorted(name for name in self._large if sql.quote(name) in read)
         working = {name for name in read if name.startswith(f'"{work}')}
         if not large or read == working or not self._may_share():
