@@ -6,6 +6,7 @@ import re
 from typing import Any
 
 import brenvik
+from brenvik.core.sql import translate
 from brenvik.stores.lakehouse.engine import LakehouseEngine
 
 _ABOUT = re.compile(r"(?:TABLE|INTO|FROM|UPDATE) (\w+)")
@@ -18,7 +19,7 @@ def execute(store: brenvik.Store, statement: str) -> None:
         about = _ABOUT.search(statement)
         assert about
         with engine.transaction(brenvik.TableRules(about[1], natural_key="any")):
-            engine.run(statement)
+            engine.run(translate(statement, "postgres"))  # which quotes the names
     elif engine.dialect == "duckdb":
         engine._execute(statement, None)
     else:

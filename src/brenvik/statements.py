@@ -81,8 +81,8 @@ def _known(dialect: str) -> str:
 
 def _written(text: str, language: str, beside: bool) -> str:
     if beside:
-        return sql.compile_for(text, "duckdb", flavour="duckdb", pretty=True)
-    return sql.compile_for(text, language, pretty=True)
+        return sql.translate(text, "duckdb", flavour="duckdb", pretty=True)
+    return sql.translate(text, language, pretty=True)
 
 
 def _of_load(

@@ -5,6 +5,6 @@ Each module is one stage of the way a table is worked out, and takes a ``Bluepri
     staged rows ─ screen ─▶ changes + rejects ─ sort ─▶ ways ─┬─ plain ──────────────┬─▶ diff ─ write ─▶ table
                                                               └─ versions (windows) ─┘
 
-The text is written once in the PostgreSQL flavour; ``sql.compile_for`` gives it in the dialect of a store.
+The text is written once in the PostgreSQL flavour; ``sql`` makes of it what a store runs.
 Values are always bound (``:name``), identifiers always quoted.
 """

@@ -1,16 +1,15 @@
-"""The few macros the stages are written with, and the one door to sqlglot."""
+"""The few macros the stages are written with, and how their text becomes a statement that a store runs."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from functools import lru_cache
 
-import sqlglot
-import sqlglot.dialects.duckdb  # else brought in by the first statement of the first load
-import sqlglot.dialects.postgres
-
 WORK = "brenvik_work_"
 """Prefix of the working tables of a load; replaced by one of the load's own after compiling."""
+
+_PARAMETER = re.compile(r"""'(?:[^']|'')*'|"(?:[^"]|"")*"|::|:([a-z_][a-z_0-9]*)""")
 
 
 def quote(name: str) -> str:
@@ -71,18 +70,23 @@ def flag(test: str) -> str:
 
 
 @lru_cache(maxsize=4096)
-def _transpile(text: str, dialect: str, flavour: str, pretty: bool = False) -> str:
+def in_place(text: str, parameter: str) -> str:
+    """A statement for a store that reads the flavour of the core: the value ``:name`` in a form like ``$name`` or
+    ``%(name)s``, in which each percent sign of the text itself is doubled."""
+    if "%" in parameter:
+        text = text.replace("%", "%%")
+    return _PARAMETER.sub(lambda found: parameter.replace("name", found[1]) if found[1] else found[0], text).strip()
+
+
+@lru_cache(maxsize=4096)
+def translate(text: str, dialect: str, *, flavour: str = "postgres", pretty: bool = False) -> str:
+    """A statement in another dialect, or ``pretty`` for people."""
+    import sqlglot  # a load into most stores does without
+
     (statement,) = sqlglot.transpile(text, read=flavour, write=dialect, identify=True, pretty=pretty)
     return statement
 
 
-def compile_for(
-    text: str, dialect: str, *, work_prefix: str = WORK, flavour: str = "postgres", pretty: bool = False
-) -> str:
-    """One statement in the dialect of a store, its working tables named with ``work_prefix``; ``pretty`` for people."""
-    return as_written(_transpile(text, dialect, flavour, pretty), work_prefix)
-
-
-def as_written(text: str, work_prefix: str) -> str:
-    """A statement that is in the dialect it is run in already, its working tables named with ``work_prefix``."""
-    return text.replace(f'"{WORK}', f'"{work_prefix}')
+def of_work(statement: str, prefix: str) -> str:
+    """A statement whose working tables are named with the prefix of a load."""
+    return statement.replace(f'"{WORK}', f'"{prefix}')

@@ -168,7 +168,7 @@ def judge(blueprint: Blueprint, *, first: bool) -> str:
     events = " UNION ALL ".join([_new_events(blueprint, first=first), *bases])
     order = ("brenvik_rank", *blueprint.order, RUN, ARRIVAL)
     upward = sql.columns(order)
-    downward = ", ".join(f"{sql.quote(name)} DESC" for name in order)
+    downward = ", ".join(f"{sql.quote(name)} DESC NULLS FIRST" for name in order)
     numbered = tuple(enumerate(blueprint.values))
     place = (
         *blueprint.keys, EFFECTIVE, ARRIVAL, SHAPE, DELETE, "brenvik_new", "brenvik_at", "brenvik_life",

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
     from brenvik.rules import TableRules
 
-_MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
+_MADE = re.compile(r'CREATE TEMP (TABLE|VIEW) "(\w+)"')
 _HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
 
 _SETTINGS = (
@@ -62,10 +62,10 @@ class DuckDBEngine(InPlace):
             self._connection.execute(f"SET {setting}").fetchall()
 
     def statement(self, text: str, *, pretty: bool = False) -> str:
-        return sql.compile_for(text, self.dialect, pretty=pretty)
+        return sql.translate(text, self.dialect, pretty=pretty)
 
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
-        return self._execute(sql.compile_for(text, self.dialect, work_prefix=work), values)
+        return self._execute(_compile(text, work), values)
 
     def ask(
         self,
@@ -75,12 +75,12 @@ class DuckDBEngine(InPlace):
         work: str = sql.WORK,
         types: Mapping[str, ColumnType] | None = None,
     ) -> pa.Table:
-        statement = sql.compile_for(text, self.dialect, work_prefix=work)
+        statement = _compile(text, work)
         with _told(self.address):
             return self._connection.sql(statement, params=used(statement, values) or None).to_arrow_table()
 
     def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
-        statement = sql.compile_for(text, self.dialect, work_prefix=work)
+        statement = _compile(text, work)
         with _told(self.address):  # a part of the time that Arrow takes
             answer = self._connection.execute(statement, used(statement, values))
             names = [column[0] for column in answer.description or ()]
@@ -89,13 +89,13 @@ class DuckDBEngine(InPlace):
     def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
         kept_as, question = staging.into, staging.question
         if staging.through:
-            through = sql.compile_for(staging.through, self.dialect)
+            through = _compile(staging.through, sql.WORK)
             kept_as, question = staging.kept_as, f"WITH {sql.work(staging.into)} AS ({question}) {through}"
-        made = f"CREATE TEMPORARY TABLE {sql.work(kept_as)} AS {question}"
+        made = f"CREATE TEMP TABLE {sql.work(kept_as)} AS {question}"
         self._connection.register(STREAM, rows)
         try:
             with self._looked_up_in_table() if staging.through else nullcontext():
-                self._execute(sql.as_written(made, work), values)
+                self._execute(sql.of_work(made, work), values)
         finally:
             with suppress(duckdb.TransactionException):  # refused after a failure; the next stream takes its place
                 self._connection.unregister(STREAM)
@@ -192,6 +192,11 @@ class DuckDBEngine(InPlace):
             drops = [f"DROP {self._made.pop(name)} IF EXISTS temp.{sql.quote(name)}" for name in made]
             if drops:
                 self._connection.execute(";".join(drops)).fetchall()
+
+
+def _compile(text: str, work: str) -> str:
+    """DuckDB reads the core's SQL as it is."""
+    return sql.of_work(sql.in_place(text, "$name"), work)
 
 
 def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyConnection:

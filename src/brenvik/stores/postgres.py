@@ -34,9 +34,8 @@ if TYPE_CHECKING:
 
     from brenvik.rules import TableRules
 
-_MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
-_READ = re.compile(r'(?:FROM|JOIN) ((?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+")')
-_PERCENT = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|%\([a-z_][a-z_0-9]*\)s|%""")
+_MADE = re.compile(r'CREATE TEMP (TABLE|VIEW) "(\w+)"')
+_READ = re.compile(r'(?:FROM|JOIN)\s+((?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+")')
 _LOCATOR = "ctid"
 _SETTINGS = {
     "TimeZone": "UTC",
@@ -103,7 +102,7 @@ class PostgresEngine(InPlace):
         self._discarded: list[str] = []
 
     def statement(self, text: str, *, pretty: bool = False) -> str:
-        return sql.compile_for(text, self.dialect, pretty=pretty)
+        return sql.translate(text, self.dialect, pretty=pretty)
 
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
         statement = _compile(text, work)
@@ -359,9 +358,8 @@ class PostgresEngine(InPlace):
 
 
 def _compile(text: str, work: str) -> str:
-    """A statement for psycopg, to which a percent sign that is no parameter must be doubled."""
-    statement = sql.compile_for(text, PostgresEngine.dialect, work_prefix=work)
-    return _PERCENT.sub(lambda found: found[0] if found[0].startswith("%(") else found[0].replace("%", "%%"), statement)
+    """The core's SQL is PostgreSQL's, but for the way in which psycopg is handed values."""
+    return sql.of_work(sql.in_place(text, "%(name)s"), work)
 
 
 def _known(value: str | None) -> str:

@@ -55,23 +55,23 @@ class LakehouseEngine(LoggedTables):
 
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
         self._look(text)
-        compiled = sql.compile_for(text, self.dialect)
-        target = _TARGET.match(compiled)
+        statement = sql.in_place(text, "$name")
+        target = _TARGET.match(statement)
         if not target or target[2].startswith(f'"{sql.WORK}'):
-            return self._execute(sql.as_written(compiled, work), values)
+            return self._execute(sql.of_work(statement, work), values)
         name, verb = _name(target[2]), target[1]
         if name.startswith(f"{SCHEMA}.") and name.partition(".")[2] in TABLES:
-            return self._run_on_ledger(verb, name.partition(".")[2], sql.as_written(compiled, work), values)
+            return self._run_on_ledger(verb, name.partition(".")[2], sql.of_work(statement, work), values)
         if verb == "CREATE TABLE":
-            return self._create(name, compiled)
+            return self._create(name, text)
         if name not in self._tables:
-            return self._execute(sql.as_written(compiled, work), values)
+            return self._execute(sql.of_work(statement, work), values)
         if verb == "ALTER TABLE":
-            return self._alter(name, compiled)
+            return self._alter(name, sql.translate(text, self.dialect))
         self._change(name)
         names = tuple(column.name for column in self._tables[name].columns)
-        first, *others = pending.rewrite(compiled, self._rooms[name], names)
-        count = self._execute(sql.as_written(first, work), values)
+        first, *others = pending.rewrite(statement, self._rooms[name], names)
+        count = self._execute(sql.of_work(first, work), values)
         for other in others:
             self._execute(other, None)
         return count
@@ -129,12 +129,11 @@ class LakehouseEngine(LoggedTables):
         if name not in self._tables:
             return
         state, rooms = self._tables[name], self._rooms_of(name)
-        where = sql.compile_for(near.where, self.dialect) if near.where else ""
         stored = self._stored(state)
         if name not in self._near:
             self._near[name] = None
             self._execute(pending.make_near(rooms, stored), None)
-        self._execute(sql.as_written(pending.bring_near(rooms, stored, near, where=where), work), values)
+        self._execute(sql.of_work(sql.in_place(pending.bring_near(rooms, stored, near), "$name"), work), values)
         self._show(name)
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
@@ -181,7 +180,7 @@ class LakehouseEngine(LoggedTables):
     # Statements that change something
 
     def _create(self, name: str, statement: str) -> int:
-        tree = sqlglot.parse_one(statement, read=self.dialect)
+        tree = sqlglot.parse_one(statement, read="postgres")
         columns = tuple(
             LakeColumn(
                 column.name,

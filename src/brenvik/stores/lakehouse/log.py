@@ -65,7 +65,7 @@ class LoggedTables(ShownTables):
         if not self._has_ledger:
             self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(SCHEMA)}", None)
             for statement in entries.tables():  # some may be left of a time that broke off
-                self._execute(sql.compile_for(statement, self.dialect).replace("CREATE", "CREATE OR REPLACE", 1), None)
+                self._execute(sql.in_place(statement, "$name").replace("CREATE", "CREATE OR REPLACE", 1), None)
             self._has_ledger = True
         state = self._ledger()
         files = [

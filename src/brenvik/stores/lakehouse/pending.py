@@ -180,10 +180,10 @@ def make_near(rooms: Rooms, stored: Stored) -> str:
     return f"CREATE OR REPLACE TABLE {rooms.near} AS {stored.nothing}"
 
 
-def bring_near(rooms: Rooms, stored: Stored, near: Near, *, where: str) -> str:
-    """Adds rows to those that are near; ``where`` is in DuckDB's language."""
+def bring_near(rooms: Rooms, stored: Stored, near: Near) -> str:
+    """Adds rows to those that are near."""
     found = f"SELECT t.* FROM ({stored.rows}) t SEMI JOIN {near.of} k ON {sql.same('k', 't', near.keys)}"
-    found += f" WHERE {where}" if where else ""
+    found += f" WHERE {near.where}" if near.where else ""
     return (
         f"INSERT INTO {rooms.near} SELECT q.* FROM ({found}) q{stored.without_gone('q')} "
         f"ANTI JOIN {rooms.near} n ON n.{PLACE} = q.{PLACE}"
