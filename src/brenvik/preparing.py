@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.core import again, holds, sql
 from brenvik.core.blueprint import Blueprint, draw
-from brenvik.core.conditions import columns_of
+from brenvik.core.conditions import check, columns_of
 from brenvik.core.near import near
 from brenvik.core.screen import Operations
 from brenvik.errors import DeclarationError, FeedError, ForeignTable, RulesChanged
@@ -215,6 +215,10 @@ def check_scope(blueprint: Blueprint, scope: str | None, feed: Iterable[str]) ->
             f"extract_scope looks at {', '.join(unknown)}; it tells which rows of table {blueprint.table!r} an extract holds, by "
             f"columns that both have and that follow the source (no type 0): {', '.join(there)}."
         )
+    try:
+        check(scope, {column.name: column.type for column in blueprint.columns})
+    except ValueError as error:
+        raise FeedError(f"extract_scope: {error}") from None
 
 
 def _check_files(rules: TableRules, batch: Batch, operations: Operations | None) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import pyarrow as pa
@@ -103,6 +104,10 @@ def test_a_row_of_an_extract_can_say_that_its_key_is_gone(store: brenvik.Store) 
         "pg_sleep(10) is null",
         "buoy.lat > 1",
         "current_user = 'me'",
+        "lat between symmetric 2 and 1",
+        "length(code, 'UTF8') = 1",
+        "code like any ('A', 'B')",
+        "try_cast(lat as bigint) = 1",
     ],
 )
 def test_only_what_works_on_one_row_is_let_in(text: str) -> None:
@@ -133,3 +138,44 @@ def test_a_condition_looks_at_several_columns_also_at_one_that_a_feed_does_not_c
     told = [(row["column_name"], row["value"]) for row in store.ledger.rejects().to_pylist()]
     assert told[0] == ("light, status", "on station")
     assert set(told) == {("light, status", "on station")}
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("code = 7", "'code = 7' brings text with a whole number together"),
+        ("retired = 1", "brings true or false with a whole number together"),
+        ("retired = 'yes'", "'yes' stands for true or false there, which it is not"),
+        ("lat > 'north'", "'north' stands for a number there, which it is not"),
+        ("at", "'at' is no condition, which is true or false: it is a whole number"),
+        ("lat and retired", "'lat' is a number; true or false is expected there"),
+        ("at + code > 1", "'at + code' calculates with 'code', which is text"),
+        ("lat % 2 = 0", "'lat % 2': a remainder is left of whole numbers only"),
+        ("length(at) > 1", "'LENGTH(at)': 'at' is a whole number, not text"),
+        ("code like 'A\\_%'", "a pattern is a text in quotes, without a backslash"),
+        ("code like code", "a pattern is a text in quotes"),
+        ("substring(code from 0) = 'A'", "places and lengths are numbers from 1"),
+        ("cast(lat as bigint) = 60", "makes a whole number of a number, which stores do differently"),
+        ("cast(lat as decimal(3,1)) = 60", "casts are to text, bigint"),
+        ("coalesce(code, at) = 'A'", "brings text with a whole number together"),
+        ("lat > 123456789012345678901234567890123456789", "has more than 38 digits"),
+    ],
+)
+def test_what_stores_would_read_differently_is_refused(store: brenvik.Store, text: str, said: str) -> None:
+    with pytest.raises(FeedError, match=re.escape(said)) as refused:
+        load(store, reject_if={"odd": text})
+    assert "reject_if.odd: " in str(refused.value)
+    assert store.ledger.runs()["state"].to_pylist() == ["failed"]
+
+
+def test_every_condition_that_does_not_fit_is_told_at_once(store: brenvik.Store) -> None:
+    with pytest.raises(FeedError) as refused:
+        load(store, reject_if={"one": "code = 1", "other": "at = 'A'"}, delete_if="lat")
+    for place in ("reject_if.one: ", "reject_if.other: ", "delete_if: "):
+        assert place in str(refused.value)
+
+
+def test_a_scope_that_brings_texts_and_numbers_together_is_refused(store: brenvik.Store) -> None:
+    rules = brenvik.TableRules("keeper", natural_key="no")
+    with pytest.raises(FeedError, match="extract_scope: 'firm = 7' brings text with a whole number together"):
+        store.load(rules, pa.table({"no": [1], "firm": ["a"]}), kind="extract", extract_scope="firm = 7")

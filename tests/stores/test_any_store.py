@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+from dataclasses import replace
 from datetime import UTC, date, datetime, time
 from decimal import Decimal
 from typing import Any
@@ -126,3 +128,51 @@ def test_no_far_moment_keeps_other_rows_out(anywhere: brenvik.Store, told: str) 
     keyed = brenvik.TableRules("day", natural_key="day", types={"day": "date"})
     picture = pa.table({"day": [told, "2024-05-13"], "light": ["Q", "Q"]})
     assert anywhere.load(keyed, picture, kind="extract", at="2024-05-14").counts["rejected"] == 1
+
+
+JUDGED = {
+    "mass_t > 2.49": [1, 4],
+    "mass_t = 2.5": [1],
+    "mass_t / 2 > 1": [1, 4],
+    "depth / 2 = 3.5": [1],
+    "7 / depth > 1": [2],
+    "seen > '2024-05-02'": [2, 4],
+    "told >= '2024-05-01 10:00:00+02:00'": [1, 2, 4],
+    "hour > '08:00'": [2, 4],
+    "upper(name) like 'BØ%'": [1, 4],
+    "gone = 'true' and left(name, 2) = 'BØ'": [4],
+    "concat(name, depth) = '7'": [],
+    "coalesce(mass_t, 0) < 1 or name < 'a'": [1, 2, 3, 4],
+}
+
+
+def test_conditions_judge_rows_alike_on_their_way_inside_and_where_they_stand(anywhere: brenvik.Store) -> None:
+    types = {
+        "no": "integer", "mass_t": "decimal(9,2)", "depth": "integer", "seen": "timestamp", "gone": "boolean",
+        "told": "timestamp with time zone", "hour": "time", "name": "text",
+    }  # fmt: skip
+    rows = [
+        (1, "2.50", 7, "2024-05-02 00:00:00", False, "2024-05-01 08:00:00+00", "08:00:00", "Bøye"),
+        (2, "-10.00", 3, "2024-05-02 08:00:00", True, "2024-05-02 00:00:00+00", "23:59:00", ""),
+        (3, None, 0, None, None, None, None, None),
+        (4, "100000.00", -7, "2024-05-09 00:00:00", True, "2024-05-01 08:00:01+00", "09:00:00", "BØJE"),
+    ]
+    frame = pa.table({name: pa.array([row[place] for row in rows]) for place, name in enumerate(types)})
+    mark = brenvik.TableRules("mark", natural_key="no", types=types, max_deletes=None)
+    conditions = {text: text for text in JUDGED}
+    anywhere.load(mark, frame, kind="extract", at="2024-05-13")
+
+    def refused(table: str) -> dict[str, list[int]]:
+        found = [row for row in anywhere.ledger.rejects().to_pylist() if row["table_name"] == table]
+        numbers = [(int(json.loads(row["content"])["no"]), row["reason"].split("; ")) for row in found]
+        return {text: sorted(number for number, reasons in numbers if text in reasons) for text in JUDGED}
+
+    anywhere.load(replace(mark, table="passing", reject_if=conditions), frame, kind="upserts")
+    assert refused("passing") == JUDGED
+    query = 'SELECT "' + '", "'.join(types) + '" FROM "mark"'
+    inside = InsideSource(anywhere.engine, name="s", kind="upserts", query=query, watermark="no")
+    brenvik.load.load(anywhere.ledger, replace(mark, table="inside", reject_if=conditions), inside, operations=None)
+    assert refused("inside") == JUDGED
+    for scope, within in JUDGED.items():
+        foreseen = anywhere.preview(mark, frame.slice(3, 1), kind="extract", at="2030-01-01", extract_scope=scope)
+        assert foreseen.counts["derived"] == len([number for number in within if number != 4]), scope

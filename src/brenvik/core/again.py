@@ -76,7 +76,7 @@ def make_explicit(blueprint: Blueprint, *, shape: int, living: bool, scope: str 
     that could be taken."""
     desired = sql.work("desired")
     taken = f"NOT EXISTS (SELECT 1 FROM {refused} r WHERE r.key = {blueprint.key_text('b')})"
-    tests = [_living(blueprint), *([f"({conditions.of_row(scope, 'd')})"] if scope else [])]
+    tests = [_living(blueprint), *([f"({conditions.of_row(scope, 'd', blueprint)})"] if scope else [])]
     if blueprint.holds:
         kept = sql.relation(str(blueprint.kept))
         waits = f"SELECT 1 FROM {held} h JOIN {kept} k ON k.{RUN} = h.run AND k.{ARRIVAL} = h.arrival"
@@ -95,7 +95,7 @@ def make_missing_explicit(blueprint: Blueprint, *, shape: int, scope: str, refus
     said = f"SELECT 1 FROM {sql.work('explicit')} x WHERE x.{RUN} = :to_run AND {sql.same('x', 'b', blueprint.keys)}"
     return f"""{_explicitly(blueprint, shape, deleted=True)}
 JOIN {sql.work("desired")} d ON {_living(blueprint)}
-WHERE ({conditions.of_row(scope, "d")}) AND NOT EXISTS ({said})
+WHERE ({conditions.of_row(scope, "d", blueprint)}) AND NOT EXISTS ({said})
   AND NOT EXISTS (SELECT 1 FROM {refused} r WHERE r.key = {blueprint.key_text("b")})"""
 
 

@@ -96,6 +96,11 @@ class Blueprint:
     """Whether some kept changes do not count; those that do are in the working relation ``counting``."""
 
     @property
+    def untyped(self) -> bool:
+        """Whether the store keeps decimals and times as text, and lets any value stand in any column."""
+        return "comparing" in self.store.lacks
+
+    @property
     def locator(self) -> str:
         return self.store.locator
 
@@ -338,13 +343,14 @@ def _beside(
     rules: TableRules, feed: Mapping[str, ColumnType], drawn: Mapping[str, Column], source: str, faults: list[str]
 ) -> tuple[tuple[str, ColumnType], ...]:
     """The columns that only conditions look at; every fault goes to ``faults``."""
-    texts = [*rules.reject_if.values(), *filter(None, [rules.delete_if])]
-    if not texts:
+    told = {f"reject_if.{name}": text for name, text in rules.reject_if.items()}
+    told |= {"delete_if": rules.delete_if} if rules.delete_if else {}
+    if not told:
         return ()
-    from brenvik.core.conditions import columns_of
+    from brenvik.core.conditions import check, columns_of
 
     found: dict[str, ColumnType] = {}
-    for name in dict.fromkeys(name for text in texts for name in columns_of(text)):
+    for name in dict.fromkeys(name for text in told.values() for name in columns_of(text)):
         kind = rules.declared_type(name) or feed.get(name)
         if name in drawn:
             continue
@@ -352,4 +358,11 @@ def _beside(
             faults.append(f"a condition looks at {name}, which is not in {source}: it has {', '.join(feed)}")
         else:
             found[name] = kind
+    types = {name: column.type for name, column in drawn.items()} | found
+    for place, text in told.items():
+        if types.keys() >= set(columns_of(text)):
+            try:
+                check(text, types)
+            except ValueError as error:
+                faults.append(f"{place}: {error}")
     return tuple(found.items())

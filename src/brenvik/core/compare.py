@@ -49,7 +49,7 @@ def compare(blueprint: Blueprint, scope: str | None) -> str:
     if blueprint.delete_if:  # else the flag is always 0; a delete of what is gone says nothing new
         where = f"CASE WHEN c.{DELETE} = 1 THEN NOT ({new}) ELSE {where} END"
     if scope:
-        where = f"CASE WHEN {absent} THEN {conditions.of_row(scope, 't')} ELSE {where} END"
+        where = f"CASE WHEN {absent} THEN {conditions.of_row(scope, 't', blueprint)} ELSE {where} END"
     keys = (f"COALESCE(c.{sql.quote(name)}, t.{sql.quote(name)}) AS {sql.quote(name)}" for name in blueprint.keys)
     before = (f"t.{sql.quote(name)} AS {was(blueprint, name)}" for name in blueprint.values)
     shown = (*keys, sql.columns(_of_row(blueprint), "c"), "t.brenvik_locator", *before)
@@ -146,5 +146,5 @@ def times() -> str:
 
 def count_living(blueprint: Blueprint, scope: str | None = None) -> str:
     """How many keys of the table, or of the part ``scope`` of it, are alive (``n``)."""
-    within = f" AND ({conditions.of_row(scope, 't')})" if scope else ""
+    within = f" AND ({conditions.of_row(scope, 't', blueprint)})" if scope else ""
     return f"SELECT count(*) AS n FROM {sql.relation(blueprint.table)} t WHERE {blueprint.is_open('t')}{within}"

@@ -1,7 +1,8 @@
-"""Conditions of a person's own over the columns of a row: parsed, checked, and put into the language of the screening.
+"""Conditions of a person's own over the columns of a row: parsed, checked, and put into the text they are asked in.
 
 They are SQL expressions in the PostgreSQL flavour. Only what works on the values of one row is let in: comparisons,
 arithmetic, text and null tests; no subqueries, aggregates, clocks, random numbers or functions that reach outside.
+What they mean, ``expressions`` says.
 """
 
 from __future__ import annotations
@@ -10,15 +11,25 @@ from collections.abc import Mapping
 from functools import lru_cache
 from typing import TYPE_CHECKING
 
+from brenvik.core import expressions, sql
+from brenvik.errors import FeedError
+from brenvik.types import ColumnType
+
 if TYPE_CHECKING:
     from sqlglot import exp
 
+    from brenvik.core.blueprint import Blueprint
+
 _ALLOWED = {
-    "column", "identifier", "literal", "boolean", "null", "paren", "tuple", "and", "or", "not",
+    "column", "identifier", "literal", "boolean", "null", "paren", "and", "or", "not",
     "eq", "neq", "gt", "gte", "lt", "lte", "is", "nullsafeeq", "nullsafeneq", "in", "between",
     "like", "ilike", "add", "sub", "mul", "div", "mod", "neg", "case", "if", "coalesce", "nullif",
-    "lower", "upper", "trim", "length", "abs", "round", "dpipe", "concat", "concatws", "substring", "left", "right",
+    "lower", "upper", "trim", "length", "abs", "dpipe", "concat", "substring", "left", "right",
     "startswith", "cast", "datatype", "datatypeparam",
+}  # fmt: skip
+_PARTS = {
+    "this", "expression", "expressions", "low", "high", "ifs", "default", "true", "false", "to", "start", "length", "position",
+    "is_string", "quoted", "negate", "safe", "typed", "coalesce", "nested",
 }  # fmt: skip
 
 
@@ -34,7 +45,7 @@ def parse(text: str) -> exp.Expr:
     if len(found) != 1 or found[0] is None:
         raise ValueError(f"{text!r} is no single expression")
     for node in found[0].walk():
-        if node.key not in _ALLOWED:
+        if node.key not in _ALLOWED or any(value and part not in _PARTS for part, value in node.args.items()):
             raise ValueError(
                 f"{node.sql('postgres')!r} is not let in; a condition compares, calculates, and tests text and nulls of one row"
             )
@@ -48,25 +59,23 @@ def columns_of(text: str) -> tuple[str, ...]:
     return tuple(dict.fromkeys(node.name for node in parse(text).walk() if node.key == "column"))
 
 
-def of_row(text: str, alias: str) -> str:
-    """The expression over a row ``alias`` of a relation that has its columns, in the core's flavour."""
-    return _written(text, {name: name for name in columns_of(text)}, "postgres", alias)
+def check(text: str, types: Mapping[str, ColumnType]) -> None:
+    """Raises ValueError where an expression over columns of these types is no condition, or cannot mean one thing."""
+    expressions.write(parse(text), dict.fromkeys(types, "NULL"), types, untyped=False)
 
 
-def with_values(text: str, values: Mapping[str, str], flavour: str = "duckdb") -> str:
-    """The expression in a flavour, DuckDB's or the core's, each column replaced by the expression that gives its value."""
-    names = {name: f"brenvik_value_{index}" for index, name in enumerate(columns_of(text))}
-    written = _written(text, names, flavour)
-    for name, place in names.items():
-        written = written.replace(f'"{place}"', f"({values[name]})")
-    return written
+def of_row(text: str, alias: str, blueprint: Blueprint) -> str:
+    """The scope of an extract over a row ``alias`` of the table or of a relation that has its columns, in the core's flavour.
+
+    Raises FeedError where it does not fit the table, which may have changed since the extract came."""
+    types = {column.name: column.type for column in blueprint.columns}
+    values = {name: f"{alias}.{sql.quote(name)}" for name in types}
+    try:
+        return expressions.write(parse(text), values, types, untyped=blueprint.untyped)
+    except ValueError as error:
+        raise FeedError(f"extract_scope {text!r} does not fit table {blueprint.table!r}: {error}") from None
 
 
-def _written(text: str, names: Mapping[str, str], flavour: str, alias: str | None = None) -> str:
-    """The expression in a flavour, its columns under other names."""
-    from sqlglot.expressions import column
-
-    def named(node: exp.Expr) -> exp.Expr:
-        return column(names[node.name], table=alias, quoted=True) if node.key == "column" else node
-
-    return parse(text).transform(named).sql(flavour)
+def with_values(text: str, values: Mapping[str, str], types: Mapping[str, ColumnType], *, untyped: bool = False) -> str:
+    """The expression over values of these types, given as expressions, in the core's flavour, which DuckDB reads too."""
+    return expressions.write(parse(text), values, types, untyped=untyped)

@@ -136,7 +136,7 @@ def faults(
             says = f"{sql.literal(f'{column.name} has ')} || {length} || ' characters, {column.type.length} fit'"
         else:
             says = _sentence(column.name, f"is no {column.type}")
-        if column.type.is_temporal and not (inside and _is_untyped(blueprint)):
+        if column.type.is_temporal and not (inside and blueprint.untyped):
             far = _sentence(column.name, "lies outside of the years 1 to 9999")
             says = f"CASE WHEN isfinite({value}) AND NOT {casts.within(value, column.type)} THEN {far} ELSE {says} END"
         found.append(Fault(column.name, f"{guard}({test})", says))
@@ -144,9 +144,7 @@ def faults(
     if scope:  # what an extract says of others could not be told apart from what it does not say
         named.append((f"lies outside of extract_scope: {scope}", f"({scope}) IS NOT TRUE"))
     for name, text in named:
-        test = conditions.with_values(
-            text, _values(blueprint, types, text, inside=inside), "postgres" if inside else "duckdb"
-        )
+        test = _condition(blueprint, types, text, inside=inside)
         looks_at = conditions.columns_of(text)
         carried = tuple(column for column in looks_at if column in types)
         found.append(Fault(", ".join(looks_at), f"{living}({test})", sql.literal(name), carried))
@@ -172,32 +170,23 @@ def _test_inside(blueprint: Blueprint, column: Column, of: ColumnType) -> str:
     value = sql.quote(column.name)
     if column.type.length is not None and column.type.length != of.length:
         return f"length({value}) > {column.type.length}"
-    if _is_untyped(blueprint) and column.type.kind != "text":
+    if blueprint.untyped and column.type.kind != "text":
         return f"brenvik_odd({value}, '{column.type.sql}') = 1"
     return casts.beyond(value, column.type)
 
 
-def _is_untyped(blueprint: Blueprint) -> bool:
-    """Whether the store lets any value stand in a column, whatever its type."""
-    return "comparing" in blueprint.store.lacks
-
-
-def _values(
-    blueprint: Blueprint, types: Mapping[str, ColumnType], text: str, *, inside: bool = False
-) -> dict[str, str]:
-    """The columns that a condition names as typed values; what a feed does not carry is null."""
+def _condition(blueprint: Blueprint, types: Mapping[str, ColumnType], text: str, *, inside: bool) -> str:
+    """A condition over the typed values of a row; what a feed does not carry is null."""
     wanted = {column.name: column.type for column in blueprint.columns} | dict(blueprint.beside)
-    if inside:
-        return {
-            name: sql.quote(name) if name in types else f"CAST(NULL AS {wanted[name].sql})"
-            for name in conditions.columns_of(text)
-        }
-    return {
-        name: casts.cast_of(name, types[name], wanted[name], blueprint.time_zone)[0]
-        if name in types
-        else f"CAST(NULL AS {casts.duck(wanted[name])})"
-        for name in conditions.columns_of(text)
-    }
+    values = {}
+    for name in conditions.columns_of(text):
+        if name not in types:
+            values[name] = f"CAST(NULL AS {wanted[name].sql if inside else casts.duck(wanted[name])})"
+        elif inside:
+            values[name] = sql.quote(name)
+        else:
+            values[name] = f"({casts.cast_of(name, types[name], wanted[name], blueprint.time_zone)[0]})"
+    return conditions.with_values(text, values, wanted, untyped=inside and blueprint.untyped)
 
 
 def _sentence(column: str, rest: str) -> str:
@@ -213,8 +202,7 @@ def _delete(
     if operations:
         tests.append(_says_delete(operations))
     if blueprint.delete_if:
-        values = _values(blueprint, types, blueprint.delete_if, inside=inside)
-        tests.append(conditions.with_values(blueprint.delete_if, values, "postgres" if inside else "duckdb"))
+        tests.append(_condition(blueprint, types, blueprint.delete_if, inside=inside))
     return sql.flag(sql.any_of(f"({test})" for test in tests)) if tests else "0"
 
 
@@ -248,7 +236,7 @@ def _given(
         value = f"CAST({sql.quote(column.name)} AS {column.type.sql})"
     else:
         value = casts.cast_of(column.name, types[column.name], column.type, blueprint.time_zone)[0]
-    if column.type.is_temporal and not (inside and _is_untyped(blueprint)):
+    if column.type.is_temporal and not (inside and blueprint.untyped):
         any_row = column.name in blueprint.keys or (some_deletes and column.name in blueprint.values)
         fits = casts.within(value, column.type) if any_row else "brenvik_first IS NULL"
         return f"CASE WHEN {fits} THEN {value} END"

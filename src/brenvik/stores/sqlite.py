@@ -43,12 +43,12 @@ from brenvik.ledger_tables import TABLES
 from brenvik.rules import TableRules
 from brenvik.stores.base import InPlace
 from brenvik.stores.holds import held, held_in_file, missing_rights_of_file, name_of_query
-from brenvik.types import ColumnType, parse_type
+from brenvik.types import MAX_DIGITS, ColumnType, parse_type
 
 _MADE = re.compile(r'CREATE TEMPORARY (TABLE|VIEW) "(\w+)"')
 _LETS_BE_NULL = re.compile(r"\s*ALTER TABLE .* DROP NOT NULL\s*", re.DOTALL)
 _NEEDED = (3, 39)
-_EXACT = Context(prec=60)  # else 28 digits are all there are
+_EXACT = Context(prec=2 * MAX_DIGITS)  # else 28 digits are all there are
 _ROWS = 20_000
 _TYPES = {
     exp.DataType.Type.DATE: "DATE",
@@ -267,6 +267,8 @@ def _transpile(text: str, *, pretty: bool = False) -> tuple[str, tuple[tuple[str
             )
         if isinstance(node, exp.Cast):
             return cast(node)
+        if isinstance(node, exp.Collate):  # texts are compared by their code points anyway
+            return node.this.transform(placed)
         return node
 
     def cast(node: exp.Cast) -> Any:
@@ -420,6 +422,14 @@ def _upper(value: Any) -> Any:
     return value if value is None else str(value).upper()
 
 
+def _in_order(value: Any) -> str | None:
+    """A number as a text that sorts as the number does; null where it is none."""
+    try:
+        return f"{int(_EXACT.scaleb(Decimal(str(value)), MAX_DIGITS)) + 10 ** (2 * MAX_DIGITS):0{2 * MAX_DIGITS + 1}d}"
+    except (InvalidOperation, ValueError, OverflowError):
+        return None
+
+
 def _is_odd(value: Any, kind: str) -> int:
     """Whether a value is kept in another form than values of a type are."""
     if value is None or kind == "TEXT":
@@ -433,6 +443,7 @@ def _is_odd(value: Any, kind: str) -> int:
 _FUNCTIONS: tuple[tuple[str, int, Callable[..., Any]], ...] = (
     ("brenvik_trunc", 2, _truncated),
     ("brenvik_odd", 2, _is_odd),
+    ("brenvik_in_order", 1, _in_order),
     ("lower", 1, _lower),  # SQLite's own know the letters a to z
     ("upper", 1, _upper),
 )
