@@ -17,7 +17,6 @@ from typing import Any
 
 import duckdb
 import pyarrow
-import sqlglot
 
 import brenvik
 import history
@@ -129,7 +128,7 @@ of its own.
 | withdrawal | its load {load:.2f} s | {taken_back:.2f} s | **{taken_back / load:.2f}** | 2 |
 
 {history.machine()} ·
-Brenvik {brenvik.__version__} · DuckDB {duckdb.__version__} · pyarrow {pyarrow.__version__} · sqlglot {sqlglot.__version__}
+Brenvik {brenvik.__version__} · DuckDB {duckdb.__version__} · pyarrow {pyarrow.__version__}
 """
     folder = ROOT / "docs" / "benchmarks"
     folder.mkdir(parents=True, exist_ok=True)

@@ -25,6 +25,9 @@ WHAT = {
 }
 
 
+_PART = "\0"  # stands for the name of a file in what is told of several
+
+
 @dataclass
 class FeedFinding:
     feed: str
@@ -79,6 +82,7 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
             continue
         if not parts and store.ledger.progress(table.rules.table, feed.name) is None:
             finding.faults.append(f"feed {feed.name}: no file matches {feed.reads!r} in {project.folder}")
+        alike: dict[str, list[str]] = {}
         for part, columns in parts.items():
             carried |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
             try:
@@ -88,9 +92,12 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
                 drawn = draw(table.rules, columns, known=known, store=store.engine.traits, kept=None, source=part)
                 check_scope(drawn, feed.extract_scope, columns)
             except BrenvikError as error:
-                finding.faults.append(f"feed {feed.name}: {error}")
+                alike.setdefault(str(error).replace(part, _PART), []).append(part)
                 continue
             finding.columns = finding.columns or _columns(table, drawn)
+        for fault, (first, *others) in alike.items():
+            same = f"\n  The same holds for {', '.join(others)}." if others else ""
+            finding.faults.append(f"feed {feed.name}: {fault.replace(_PART, first)}{same}")
     if state is None and store.engine.has_table(table.rules.stored_as):
         _hold_against(store, table.rules, carried, finding)
     if state and not finding.columns and not finding.faults:  # all that was there is taken and gone

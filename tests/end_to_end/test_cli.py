@@ -295,6 +295,28 @@ def test_nothing_heavy_is_imported_for_help(tmp_path: Path) -> None:
     assert "HEAVY []" in done.stdout
 
 
+def test_check_tells_once_what_several_files_lack(coast: Path) -> None:
+    second_day(coast)
+    project = coast / "brenvik.toml"
+    odd = '[table.buoy]\nreject_if = { "odd" = "buoy_code = 7" }\n'
+    project.write_text(project.read_text().replace("[table.buoy]\n", odd, 1))
+    said = brenvik("check", "buoy", cwd=coast)
+    assert said.code == 2
+    assert said.out.count("      reject_if.odd: 'buoy_code = 7' brings text with a whole number together\n") == 1
+    assert "      The same holds for buoy_02.csv.\n" in said.out
+
+
+def test_a_load_translates_no_sql_for_duckdb(coast: Path) -> None:
+    code = (
+        "import sys\nsys.argv = ['brenvik', 'load']\nfrom brenvik.cli.main import main\n"
+        "try: main()\nexcept SystemExit as end: print('ENDED', end.code)\n"
+        "print('TRANSLATED', 'sqlglot' in sys.modules)"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, cwd=coast, check=True)
+    assert "ENDED 0" in done.stdout
+    assert "TRANSLATED False" in done.stdout
+
+
 def test_a_project_can_be_named_from_anywhere(coast: Path, tmp_path_factory: pytest.TempPathFactory) -> None:
     elsewhere = tmp_path_factory.mktemp("elsewhere")
     said = brenvik("load", "--project", coast / "brenvik.toml", cwd=elsewhere)

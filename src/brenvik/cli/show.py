@@ -238,7 +238,8 @@ def check(project: Project, findings: Sequence[Finding], *, json: bool) -> None:
                 table.add_row(column["column"], column["type"], column["given"], column["what"])
             paper.indented(out, table, by=6)
         for fault in finding.faults:
-            out.print(Text(f"    fault: {fault}", style="red"))
+            told = fault.replace("\n", "\n    ")
+            out.print(Text(f"    fault: {told}", style="red"))
         for note in finding.notes:
             out.print(Text(f"    {note}"))
         if finding.foreign and not finding.faults:
