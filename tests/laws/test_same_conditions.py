@@ -81,11 +81,11 @@ def choices(kind: str) -> st.SearchStrategy[Part]:
     }
     names = {"text": ["name"], "date": ["day"]}.get(kind, [kind])
     written = [literal(f"'{said}'", read[kind](said)) for said in quoted[kind]]
-    return st.sampled_from([*map(column, names), *map(column, names), *written])
+    return st.sampled_from([*map(column, names), *map(column, names), *written, literal("null", None)])
 
 
 WHOLE: st.SearchStrategy[Part] = st.sampled_from(
-    [column("depth"), column("no"), *(literal(str(n), n) for n in (0, 2, 7, -7)), literal("'3'", 3)]
+    [column("depth"), column("no"), *(literal(str(n), n) for n in (0, 2, 7, -7)), literal("'3'", 3), literal("null", None)]
 )
 EXACT: st.SearchStrategy[Part] = WHOLE | st.sampled_from(
     [
@@ -128,7 +128,7 @@ def calculated(part: st.SearchStrategy[Part]) -> st.SearchStrategy[Part]:
 
 
 # A text in quotes is a number only beside one: never two of them together.
-FLOATING = st.just(column("lat"))
+FLOATING = st.just(column("lat")) | st.just(("cast('2.5' as double precision)", lambda row: 2.5))
 NUMBER = st.one_of(EXACT, FLOATING, calculated(EXACT.filter(lambda part: "'" not in part[0]) | FLOATING))
 
 

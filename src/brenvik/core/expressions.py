@@ -23,6 +23,10 @@ _NUMBERS = frozenset({"integer", "decimal", "double"})
 _COMPARED = {"eq": "=", "neq": "<>", "gt": ">", "gte": ">=", "lt": "<", "lte": "<="}
 _SAME = {"nullsafeeq": "IS NOT DISTINCT FROM", "nullsafeneq": "IS DISTINCT FROM"}
 _CALCULATED = {"add": "+", "sub": "-", "mul": "*"}
+_CAST_TO = {
+    "text": "text", "varchar": "text", "int": "integer", "bigint": "integer", "double precision": "double",
+    "boolean": "boolean", "date": "date", "time": "time", "timestamp": "timestamp", "timestamptz": "timestamp with time zone",
+}  # fmt: skip
 _AS_DOUBLE = "CAST({} AS DOUBLE PRECISION)"
 
 
@@ -150,7 +154,7 @@ class _Writer:
         if family == "binary" and ordered:
             raise ValueError(f"{_said(node)!r}: bytes have no order")
         if family == "text" and ordered:
-            return [f'({term.text} COLLATE "C")' for term in terms]
+            return [f'(CAST({term.text} AS TEXT) COLLATE "C")' for term in terms]
         if family != "number":
             return [term.text for term in terms]
         columns = [term for term in terms if term.kind == "decimal" and term.number is None]
@@ -193,10 +197,10 @@ class _Writer:
                     return _Term(term.text, "text")
                 case "boolean":
                     return {"true": TRUE, "false": FALSE}[said.casefold()]
-                case "number" | "integer" | "double":
-                    number = Decimal(said)
-                    whole = number.is_finite() and number == number.to_integral_value()
-                    read: object = None if kind == "integer" and not whole else number
+                case "integer":
+                    read: object = Decimal(int(said))
+                case "number" | "double":
+                    read = Decimal(said)
                 case "date":
                     read = date.fromisoformat(said)
                 case "time":
@@ -209,10 +213,10 @@ class _Writer:
             case Decimal() if read.is_finite():
                 return _number(read)
             case Decimal():
-                kept = (
-                    term.text if read.is_nan() else "9e999" if read > 0 else "-9e999"
-                )  # any text is above all numbers there
-                return _Term(kept if self.untyped else _AS_DOUBLE.format(term.text), "double")
+                kept = _AS_DOUBLE.format(term.text)
+                if self.untyped:  # where any text is above all numbers, and equal to none
+                    kept = term.text if read.is_nan() else "9e999" if read > 0 else "-9e999"
+                return _Term(kept, "double")
             case datetime() if kind == "timestamp":
                 return self.moment(read.astimezone(UTC).replace(tzinfo=None) if read.tzinfo else read, kind)
             case datetime() if read.tzinfo:
@@ -324,22 +328,9 @@ class _Writer:
         return _Term(f"CASE {told} ELSE {last} END", kind)
 
     def cast(self, node: exp.Expr) -> _Term:
-        term, to = self.of(node.this), node.args["to"].sql("postgres").lower()
-        others = {"int": "integer", "bigint": "integer", "double precision": "double", "varchar": "text"}
-        kind = others.get(to) or {"timestamptz": "timestamp with time zone", "numeric": "decimal"}.get(to, to)
-        if kind not in (
-            "text",
-            "integer",
-            "double",
-            "boolean",
-            "date",
-            "time",
-            "timestamp",
-            "timestamp with time zone",
-        ):
-            raise ValueError(
-                f"{_said(node)!r}: casts are to text, bigint, double precision, boolean, date, time, timestamp"
-            )
+        term, kind = self.of(node.this), _CAST_TO.get(node.args["to"].sql("postgres").lower())
+        if kind is None:
+            raise ValueError(f"{_said(node)!r}: casts are to {', '.join(_CAST_TO)}")
         if term.kind == "null":
             return _Term(f"CAST(NULL AS {parse_type(kind).sql})", kind)
         if term.kind == "quoted":
@@ -349,12 +340,10 @@ class _Writer:
             return term
         if kind == "double" and term.kind in _NUMBERS:
             return _Term(self.double(term), "double")
-        if kind == "text" and term.kind in ("integer", "decimal", "date"):
-            return (
-                _Term(self.text(node, node.this, also_numbers=True), "text")
-                if term.kind != "date"
-                else _Term(f"CAST({term.text} AS TEXT)", "text")
-            )
+        if kind == "text" and term.kind in ("integer", "decimal"):
+            return _Term(self.text(node, node.this, also_numbers=True), "text")
+        if kind == "text" and term.kind == "date":
+            return _Term(f"CAST({term.text} AS TEXT)", "text")
         if kind == "date" and term.kind in ("timestamp", "timestamp with time zone"):
             day = f"SUBSTRING({term.text} FROM 1 FOR 10)" if self.untyped else f"CAST({term.text} AS DATE)"
             return _Term(day, "date")
