@@ -6,12 +6,15 @@ that anybody may read.
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Sequence
 
 from brenvik.core import arrivals, sql
 
 SCHEMA = "brenvik"
 LAYOUT = 4
+LONGEST_NAME = 63
+"""Of how many bytes a name can be in PostgreSQL, which cuts longer ones."""
 
 DECISIONS = (
     "inserted",
@@ -169,8 +172,12 @@ def place(name: str) -> str:
 
 
 def kept_table(table: str) -> str:
-    """The name of the table that keeps a table's changes."""
-    return f"{SCHEMA}.changes_of_{table.replace('.', '_')}"
+    """The name of the table that keeps a table's changes, no longer than any store lets it be."""
+    name = f"changes_of_{table.replace('.', '_')}"
+    if len(name.encode()) > LONGEST_NAME:
+        mark = hashlib.blake2b(table.encode(), digest_size=5).hexdigest()
+        name = f"{name.encode()[: LONGEST_NAME - 11].decode(errors='ignore')}_{mark}"
+    return f"{SCHEMA}.{name}"
 
 
 def released_deletes(*, known: bool = False, also: Sequence[int] = ()) -> str:

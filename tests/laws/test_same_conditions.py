@@ -85,7 +85,13 @@ def choices(kind: str) -> st.SearchStrategy[Part]:
 
 
 WHOLE: st.SearchStrategy[Part] = st.sampled_from(
-    [column("depth"), column("no"), *(literal(str(n), n) for n in (0, 2, 7, -7)), literal("'3'", 3), literal("null", None)]
+    [
+        column("depth"),
+        column("no"),
+        *(literal(str(n), n) for n in (0, 2, 7, -7)),
+        literal("'3'", 3),
+        literal("null", None),
+    ]
 )
 EXACT: st.SearchStrategy[Part] = WHOLE | st.sampled_from(
     [

@@ -17,7 +17,7 @@ import pytest
 from cli import brenvik as call
 
 import brenvik
-from brenvik.errors import Busy, Overtaken, StoreDown, StoreError
+from brenvik.errors import Busy, FeedError, Overtaken, StoreDown, StoreError
 from servers import fresh_database
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
@@ -248,6 +248,28 @@ def test_deletes_are_released_after_many_others_were(url: str, monkeypatch: pyte
         store.release(rules, *numbers[:10])
         store.release(rules, numbers[10])
         assert sum(end is None for end in store.read(rules)["valid_to"].to_pylist()) == 1
+
+
+def test_names_that_the_server_would_cut_or_has_taken_are_told(url: str) -> None:
+    with brenvik.open_store(url) as store:
+        for end in ("one", "two"):  # alike in the first 63 bytes of what keeps their changes
+            rules = replace(RULES, table=f"buoys_of_the_northern_the_southern_and_eastern_coast_{end}")
+            for light in ("Q", "F"):
+                store.load(rules, frame(("NB-1", 1 if light == "Q" else 2, light)), kind="upserts")
+            assert store.read(rules)["light"].to_pylist() == ["Q", "F"]
+            assert len(store.story(rules, {"code": "NB-1"})) == 2
+        too_long = replace(RULES, table="ø" * 32)
+        odd = frame(("NB-1", 1, "Q")).append_column("xmin", pa.array([1.5])).append_column("l" * 64, pa.array(["x"]))
+        with pytest.raises(FeedError) as refused:
+            store.load(too_long, odd, kind="upserts")
+        for told in (
+            f"{'ø' * 32} has 64 bytes",
+            f"{'l' * 64} has 64 bytes",
+            "xmin is a name that this store keeps for itself",
+        ):
+            assert told in str(refused.value)
+        found = store.ledger.runs()["state"].to_pylist()
+        assert found == ["failed", *["done"] * 4]
 
 
 def test_instants_and_decimals_come_back_as_they_went_in(url: str) -> None:

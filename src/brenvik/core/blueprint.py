@@ -37,6 +37,10 @@ class Traits:
     """Whether the rows of a key are found through an index: then changes in the order of their keys cost less."""
     json_object: str = "json_object"
     """The function that makes a JSON object of names and values."""
+    own_names: frozenset[str] = frozenset()
+    """What no column can be called, beside the locator."""
+    longest_name: int | None = None
+    """How many bytes of a name count, where that is limited."""
     lacks: frozenset[str] = frozenset()
     """What it cannot hold or do: ``NUL`` (in texts), ``NaN``, ``comparing`` (decimals and times, beyond their being equal, with
     what a person writes)."""
@@ -311,10 +315,17 @@ def draw(
             )
         if column.name.casefold() == store.locator.casefold():
             faults.append(f"{column.name} is the name by which the store finds its rows; rename it in the feed")
+        if column.name.casefold() in store.own_names:
+            faults.append(
+                f"{column.name} is a name that this store keeps for itself; rename it in the feed or leave it out"
+            )
         if column.name.casefold().startswith("brenvik_"):
             faults.append(
                 f"{column.name} begins with brenvik_, as only Brenvik's own columns do; rename it in the feed"
             )
+    for name in (*rules.stored_as.split("."), *by_name, *(name for _, name in own if name)):
+        if store.longest_name and (size := len(name.encode())) > store.longest_name:
+            faults.append(f"{name} has {size} bytes; names in this store have at most {store.longest_name}")
     only_looked_at = _beside(rules, feed, by_name, source, faults)
     if faults:
         raise FeedError("\n  ".join([f"{source} does not fit the rules of table {rules.table!r}:", *faults]))

@@ -24,7 +24,7 @@ from brenvik.core.blueprint import StoredColumn, Traits
 from brenvik.core.screen import Staging
 from brenvik.desk import on_their_way
 from brenvik.errors import Overtaken, StoreDown, StoreError
-from brenvik.ledger_tables import SCHEMA
+from brenvik.ledger_tables import LONGEST_NAME, SCHEMA
 from brenvik.stores.base import InPlace
 from brenvik.stores.holds import busy, held, name_of_query
 from brenvik.types import ColumnType, parse_type
@@ -81,7 +81,14 @@ class PostgresEngine(InPlace):
 
     dialect = "postgres"
     traits = Traits(
-        _LOCATOR, moves=True, whole_rows=True, seeks=True, json_object="json_build_object", lacks=frozenset({"NUL"})
+        _LOCATOR,
+        moves=True,
+        whole_rows=True,
+        seeks=True,
+        json_object="json_build_object",
+        own_names=frozenset({"tableoid", "xmin", "cmin", "xmax", "cmax"}),
+        longest_name=LONGEST_NAME,
+        lacks=frozenset({"NUL"}),
     )
 
     def __init__(self, url: str) -> None:
