@@ -156,7 +156,7 @@ def test_a_condition_looks_at_several_columns_also_at_one_that_a_feed_does_not_c
         ("code like code", "a pattern is a text in quotes"),
         ("substring(code from 0) = 'A'", "places and lengths are numbers from 1"),
         ("cast(lat as bigint) = 60", "makes a whole number of a number, which stores do differently"),
-        ("cast(lat as decimal(3,1)) = 60", "casts are to text, bigint"),
+        ("cast(lat as decimal(3,1)) = 60", "casts are to text, varchar, int"),
         ("coalesce(code, at) = 'A'", "brings text with a whole number together"),
         ("lat > 123456789012345678901234567890123456789", "has more than 38 digits"),
     ],
