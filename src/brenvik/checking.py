@@ -23,8 +23,6 @@ WHAT = {
     "type_2": "type 2, opens a new version",
     "when": "orders, not in the table",
 }
-
-
 _PART = "\0"  # stands for the name of a file in what is told of several
 
 

@@ -247,14 +247,18 @@ class TableRules:
             ):
                 yield f"open_end: {self.open_end!s} does not fit {self.effective_column}, which is {effective}"
 
+    def _conditions(self) -> dict[str, str]:
+        """What a person tests rows by, each under the place where it is declared."""
+        told = {f"reject_if.{name}": text for name, text in self.reject_if.items()}
+        return told | ({"delete_if": self.delete_if} if self.delete_if else {})
+
     def _faults_of_conditions(self) -> Iterator[str]:
-        if not (self.reject_if or self.delete_if):
+        conditions = self._conditions()
+        if not conditions:
             return
         from brenvik.core.conditions import parse
 
-        told = {f"reject_if.{name}": text for name, text in self.reject_if.items()}
-        told |= {"delete_if": self.delete_if} if self.delete_if else {}
-        for place, text in told.items():
+        for place, text in conditions.items():
             try:
                 parse(text)
             except ValueError as error:

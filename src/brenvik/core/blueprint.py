@@ -354,14 +354,13 @@ def _beside(
     rules: TableRules, feed: Mapping[str, ColumnType], drawn: Mapping[str, Column], source: str, faults: list[str]
 ) -> tuple[tuple[str, ColumnType], ...]:
     """The columns that only conditions look at; every fault goes to ``faults``."""
-    told = {f"reject_if.{name}": text for name, text in rules.reject_if.items()}
-    told |= {"delete_if": rules.delete_if} if rules.delete_if else {}
-    if not told:
+    conditions = rules._conditions()
+    if not conditions:
         return ()
     from brenvik.core.conditions import check, columns_of
 
     found: dict[str, ColumnType] = {}
-    for name in dict.fromkeys(name for text in told.values() for name in columns_of(text)):
+    for name in dict.fromkeys(name for text in conditions.values() for name in columns_of(text)):
         kind = rules.declared_type(name) or feed.get(name)
         if name in drawn:
             continue
@@ -370,7 +369,7 @@ def _beside(
         else:
             found[name] = kind
     types = {name: column.type for name, column in drawn.items()} | found
-    for place, text in told.items():
+    for place, text in conditions.items():
         if types.keys() >= set(columns_of(text)):
             try:
                 check(text, types)
