@@ -38,6 +38,7 @@ def stop(server: Any) -> None:
 def kill(server: Any) -> None:
     """Kills a server with all of its processes at once; ``server.ensure_postgres_running()`` starts it again."""
     first = psutil.Process(server.get_pid())
+    first.suspend()  # else it may begin a process that nobody counted
     processes = [first, *first.children(recursive=True)]
     for process in processes:
         with suppress(psutil.NoSuchProcess):
