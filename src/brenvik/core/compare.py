@@ -43,9 +43,14 @@ WHERE e.brenvik_fault IS NOT NULL AND {there}
 
 @lru_cache(maxsize=256)
 def compare(blueprint: Blueprint, scope: str | None) -> str:
-    """The question whose answer is ``compared``; living versions outside of ``scope`` cannot be absent."""
+    """The question whose answer is ``compared``; living versions outside of ``scope`` cannot be absent.
+
+    Nearly all rows are equal, and most columns hold no nulls, so it is asked first whether all agree as plain values: engines
+    tell that faster than whether any differs where nulls are values too."""
     new, absent = f"t.{sql.quote(blueprint.keys[0])} IS NULL", f"c.{ARRIVAL} IS NULL"
     where = sql.any_of([new, absent, any_differs(blueprint, blueprint.values)])
+    if blueprint.values:
+        where = f"CASE WHEN {sql.same('t', 'c', blueprint.values)} THEN 1 = 0 ELSE {where} END"
     if blueprint.delete_if:  # else the flag is always 0; a delete of what is gone says nothing new
         where = f"CASE WHEN c.{DELETE} = 1 THEN NOT ({new}) ELSE {where} END"
     if scope:

@@ -44,7 +44,7 @@ def listed(*parts: str, sep: str = ",\n  ") -> str:
 
 
 def same(left: str, right: str, names: Iterable[str]) -> str:
-    """Whether two rows agree in columns that are never null."""
+    """Whether two rows agree in columns that are never null; where one is, it cannot be told."""
     return " AND ".join(f"{left}.{quote(name)} = {right}.{quote(name)}" for name in names)
 
 
