@@ -88,7 +88,7 @@ WHOLE: st.SearchStrategy[Part] = st.sampled_from(
     [
         column("depth"),
         column("no"),
-        *(literal(str(n), n) for n in (0, 2, 7, -7)),
+        *(literal(str(n), n) for n in (0, 2, 7, -7, 4_000_000_000)),
         literal("'3'", 3),
         literal("null", None),
     ]

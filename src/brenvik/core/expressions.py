@@ -1,8 +1,9 @@
 """What a condition means: one answer in every store, though they differ in how they compare and calculate.
 
 Each part of an expression is given a type, a text in quotes that of what it stands beside, and is written out so that all read
-it alike: whole numbers are calculated with as such, all others as double precision; decimals are compared exactly; ``/``
-divides without rounding, and by zero it is null; texts are compared by their code points. What cannot mean one thing is refused.
+it alike: whole numbers are calculated with as such, up to the digits that a decimal can have, all others as double precision;
+decimals are compared exactly; ``/`` divides without rounding, and by zero it is null; texts are compared by their code points.
+What cannot mean one thing is refused.
 """
 
 from __future__ import annotations
@@ -28,6 +29,8 @@ _CAST_TO = {
     "boolean": "boolean", "date": "date", "time": "time", "timestamp": "timestamp", "timestamptz": "timestamp with time zone",
 }  # fmt: skip
 _AS_DOUBLE = "CAST({} AS DOUBLE PRECISION)"
+_WHOLE = (19, 0)
+"""The digits of a whole number in 64 bits."""
 
 
 @dataclass(frozen=True)
@@ -39,7 +42,7 @@ class _Term:
     kind: str
     number: Decimal | None = None
     quoted: str = ""
-    digits: tuple[int, int] = (19, 0)
+    digits: tuple[int, int] = _WHOLE
 
 
 TRUE, FALSE, NULL = _Term("TRUE", "boolean"), _Term("FALSE", "boolean"), _Term("NULL", "null")
@@ -92,7 +95,7 @@ class _Writer:
                 if node.name not in self.types:
                     raise ValueError(f"there is no column {node.name}")
                 of = self.types[node.name]
-                digits = (of.precision - of.scale, of.scale) if of.kind == "decimal" else (19, 0)
+                digits = (of.precision - of.scale, of.scale) if of.kind == "decimal" else _WHOLE
                 return _Term(self.values[node.name], of.kind, digits=digits)
             case "paren":
                 return self.of(node.this)
@@ -123,8 +126,8 @@ class _Writer:
                 return self.case(node)
             case "coalesce" | "nullif":
                 parts = [node.this, *(node.expressions or [node.args["expression"]])]
-                texts, kind = self.unified(node, [self.of(part) for part in parts])
-                return _Term(f"{node.key.upper()}({', '.join(texts)})", kind)
+                texts, kind, digits = self.unified(node, [self.of(part) for part in parts])
+                return _Term(f"{node.key.upper()}({', '.join(texts)})", kind, digits=digits)
             case "neg" | "abs" | "add" | "sub" | "mul" | "div" | "mod":
                 return self.calculated(node)
             case "cast":
@@ -157,12 +160,12 @@ class _Writer:
             return [f'(CAST({term.text} AS TEXT) COLLATE "C")' for term in terms]
         if family != "number":
             return [term.text for term in terms]
-        columns = [term for term in terms if term.kind == "decimal" and term.number is None]
         exact = [term for term in terms if term.kind != "null"]
+        kinds = {term.kind for term in exact}
         fits = sum(max(digits) for digits in zip(*(term.digits for term in exact), strict=True)) <= MAX_DIGITS
-        if any(term.kind == "double" for term in exact) or (columns and not fits):
+        if "double" in kinds or ("decimal" in kinds and not fits):
             return [self.double(term) for term in terms]
-        if columns and self.untyped:
+        if self.untyped and any(term.kind == "decimal" and term.number is None for term in exact):
             return [self.in_order(term) for term in terms]
         return [term.text for term in terms]
 
@@ -170,14 +173,14 @@ class _Writer:
         exact = term.text if term.number is None else sql.literal(term.text)
         return term.text if term.kind == "null" else f"brenvik_in_order({exact})"
 
-    def unified(self, node: exp.Expr, terms: Sequence[_Term]) -> tuple[list[str], str]:
-        """Parts of which one is the value, and its kind."""
+    def unified(self, node: exp.Expr, terms: Sequence[_Term]) -> tuple[list[str], str, tuple[int, int]]:
+        """Parts of which one is the value, its kind and digits."""
         alike, family = self.family(node, terms)
         if family != "number":
-            return [term.text for term in alike], family
+            return [term.text for term in alike], family, _WHOLE
         if all(term.kind in ("integer", "null") for term in alike):
-            return [term.text for term in alike], "integer"
-        return [self.double(term) for term in alike], "double"
+            return [term.text for term in alike], "integer", max(term.digits for term in alike)
+        return [self.double(term) for term in alike], "double", _WHOLE
 
     def family(self, node: exp.Expr, terms: Sequence[_Term]) -> tuple[list[_Term], str]:
         """The same parts, a text in quotes as what it stands for beside the others; and what they are together."""
@@ -249,17 +252,26 @@ class _Writer:
         whole = all(term.kind in ("integer", "null") for term in terms)
         if node.key == "mod" and not whole:
             raise ValueError(f"{_said(node)!r}: a remainder is left of whole numbers only")
-        kind = "integer" if whole and node.key != "div" else "double"
-        texts = [term.text if kind == "integer" else self.double(term) for term in terms]
+        most = [term.digits[0] for term in terms]
+        digits = sum(most) if node.key == "mul" else max(most) + (node.key in ("add", "sub"))
+        exact = whole and node.key != "div" and digits <= MAX_DIGITS
+        kind = "integer" if exact else "double"
+        texts = [self.exact(term) if exact else self.double(term) for term in terms]
         match node.key:
             case "neg":
-                return _Term(f"(- {texts[0]})", kind)
+                made = f"(- {texts[0]})"
             case "abs":
-                return _Term(f"ABS({texts[0]})", kind)
+                made = f"ABS({texts[0]})"
             case "div" | "mod":
-                by = texts[1] if terms[1].number else f"NULLIF({texts[1]}, {'0' if kind == 'integer' else '0e0'})"
-                return _Term(f"({texts[0]} {'/' if node.key == 'div' else '%'} {by})", kind)
-        return _Term(f"({texts[0]} {_CALCULATED[node.key]} {texts[1]})", kind)
+                by = texts[1] if terms[1].number else f"NULLIF({texts[1]}, {'0' if exact else '0e0'})"
+                made = f"({texts[0]} {'/' if node.key == 'div' else '%'} {by})"
+            case _:
+                made = f"({texts[0]} {_CALCULATED[node.key]} {texts[1]})"
+        return _Term(made, kind, digits=(digits, 0) if exact else _WHOLE)
+
+    def exact(self, term: _Term) -> str:
+        """A whole number so that what is calculated with it does not overflow; SQLite goes on in double precision by itself."""
+        return term.text if self.untyped else f"CAST({term.text} AS DECIMAL({term.digits[0]}, 0))"
 
     # Texts
 
@@ -323,9 +335,9 @@ class _Writer:
             tests = [self.condition(way.this) for way in ways]
         other = node.args.get("false" if node.key == "if" else "default")
         terms = [*(self.of(way.args["true"]) for way in ways), self.of(other) if other is not None else NULL]
-        (*texts, last), kind = self.unified(node, terms)
+        (*texts, last), kind, digits = self.unified(node, terms)
         told = " ".join(f"WHEN {test} THEN {text}" for test, text in zip(tests, texts, strict=True))
-        return _Term(f"CASE {told} ELSE {last} END", kind)
+        return _Term(f"CASE {told} ELSE {last} END", kind, digits=digits)
 
     def cast(self, node: exp.Expr) -> _Term:
         term, kind = self.of(node.this), _CAST_TO.get(node.args["to"].sql("postgres").lower())
