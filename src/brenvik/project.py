@@ -53,11 +53,12 @@ class Project:
         return f"{self.name} ({self.environment})" if self.environment else self.name
 
     def chosen(self, tables: Iterable[str] | None = None, *, group: str | None = None) -> list[ProjectTable]:
-        """Tables by name, else those of a group, else all; each after those it must come after.
+        """Tables by name (or one), else those of a group, else all; each after those it must come after.
 
         Raises ProjectError for names that the project does not have.
         """
-        named = None if tables is None else {self.table(name).rules.table for name in tables}
+        names = [tables] if isinstance(tables, str) else tables
+        named = None if names is None else {self.table(name).rules.table for name in names}
         found = [
             t for name, t in self.tables.items() if (named is None or name in named) and group in {None, *t.groups}
         ]
@@ -108,7 +109,8 @@ class Project:
         store: Store | None = None,
         allowed: Allowed = NOTHING_MORE,
     ) -> list[Outcome]:
-        """Loads tables (by name, of a group, or all) from each of their feeds, in the order of the file and of ``after``.
+        """Loads tables (by name, one or several; of a group; or all) from each of their feeds, in the order of the file and of
+        ``after``.
 
         One table that fails keeps no other from loading but those that come after it, which are ``skipped``: its outcome
         has the state ``failed``, ``refused``, ``busy`` or ``skipped`` and the error. ``if_busy`` says what to do while

@@ -3,15 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from brenvik.core import diff, plain, screen, sort, sql, versions
+from brenvik.core import again, compare, diff, holds, plain, screen, sort, sql, versions
 from brenvik.core.blueprint import EFFECTIVE, Blueprint, draw
-from brenvik.core.screen import Operations
+from brenvik.core.screen import Staging
 from brenvik.errors import DeclarationError
-from brenvik.ledger_tables import enter_rejects, kept_table, known_rejects
+from brenvik.feed_rules import FeedRules
+from brenvik.ledger_tables import (
+    enter_held,
+    enter_refused_keys,
+    enter_rejects,
+    held_deletes,
+    kept_table,
+    known_rejects,
+    released_deletes,
+)
 from brenvik.project import Project
 from brenvik.store import Store
+from brenvik.types import ColumnType
 
 TRIED = ("duckdb", "postgres", "sqlite")
 """The languages in which statements were ever run."""
@@ -34,7 +44,7 @@ def statements_of(
     project: Project, table: str, store: Store, *, feed: str | None = None, dialect: str | None = None
 ) -> list[Statement]:
     """The statements of a load of a table from a feed (its only one where none is named), as that load runs them when it meets
-    every case: new and known keys, late changes, deletes, faulty rows.
+    every case: new and known keys, late changes, deletes, faulty rows, and in an extract absent keys and some that stand twice.
 
     ``dialect`` asks for another language than the store's. Raises DeclarationError for one that is unknown, and whatever a look
     at the feed raises.
@@ -64,7 +74,7 @@ def statements_of(
             store.engine.statement(text, pretty=True) if not (dialect or beside) else _written(text, language, beside),
             beside and language != "duckdb",
         )
-        for stage, note, text, beside in _of_load(blueprint, columns, operations)
+        for stage, note, text, beside in _of_load(blueprint, columns, chosen)
     ]
 
 
@@ -85,32 +95,83 @@ def _written(text: str, language: str, beside: bool) -> str:
     return sql.translate(text, language, pretty=True)
 
 
-def _of_load(
-    blueprint: Blueprint, columns: Mapping[str, object], operations: Operations | None
-) -> Iterator[tuple[str, str, str, bool]]:
-    """Stage, note, text in its flavour, and whether it runs in DuckDB's."""
+_Told = tuple[str, str, str, bool]
+"""Stage, note, text in its flavour, and whether it runs in DuckDB's."""
 
-    def here(stage: str, note: str, text: str) -> tuple[str, str, str, bool]:
-        return stage, note, text.strip(), False
 
-    staging = screen.screen(blueprint, tuple(columns.items()), operations, ((0, 1),))
+def _here(stage: str, note: str, text: str) -> _Told:
+    return stage, note, text.strip(), False
+
+
+def _of_holds(blueprint: Blueprint) -> Iterator[_Told]:
+    yield _here("holds", "which kept deletes a person has released", holds.find_released(released_deletes()))
+    yield _here("holds", "runs that were withdrawn", again.LEFT_OUT)
+    yield _here("holds", "the kept changes that count", again.count_others(blueprint))
+    if blueprint.holds == "hold":
+        yield _here("holds", "keys of deletes that wait already", holds.find_held(blueprint, held_deletes()))
+
+
+def _of_staging(blueprint: Blueprint, staging: Staging) -> Iterator[_Told]:
     order = "; in the order of keys, piece by piece" if staging.order else ""
     yield (
         "screen",
         f"every row of the feed, cast to the types of the table; what is wrong with it, if anything{order}",
-        f"CREATE TEMP TABLE {sql.work('screened')} AS {staging.question}",
+        f"CREATE TEMP TABLE {sql.work(staging.into)} AS {staging.question}",
         True,
     )
-    take, leave = screen.take_out_rejected(derives=False)
-    yield here("screen", "rows with a fault", take)
-    yield here("screen", "and the others without them", leave)
-    yield here("screen", "a row that equals an open reject is refused as a duplicate", known_rejects(has_ledger=True))
+    if staging.into == compare.EXTRACTED:
+        refused = compare.find_refused(blueprint, staging.into)
+        yield _here("screen", "keys of which only faulty rows stand there: they are not missed", refused)
+    take, leave = screen.take_out_rejected(derives=False, relation=staging.into)
+    yield _here("screen", "rows with a fault", take)
+    yield _here("screen", "and the others without them", leave)
+    yield _here("screen", "a row that equals an open reject is refused as a duplicate", known_rejects(has_ledger=True))
 
-    yield here(
-        "sort",
-        "how many changes are late, as they are not above all that was ever taken",
-        sort.sums(blueprint, first=False, derives=False),
+
+def _of_comparison(blueprint: Blueprint, scope: str | None) -> Iterator[_Told]:
+    yield _here("compare", "the time of the extract; all rows must be of one", compare.times())
+    at_once = "; as the rows come, where none stands twice" if blueprint.store.streams else ""
+    yield _here(
+        "compare",
+        f"what differs from the living version of its key, and the keys that are absent{at_once}",
+        f"CREATE TEMP TABLE {sql.work(compare.COMPARED)} AS {compare.compare(blueprint, scope)}",
     )
+    sizes = compare.sizes(blueprint, first=False)
+    yield _here("compare", "how many are new and absent, which tells whether a key stands twice", sizes)
+    yield _here("compare", "all rows of such keys go on, so that the last counts", compare.add_twice(blueprint))
+    yield _here("compare", "what differs is a change; equal rows are only counted", compare.screen_differing(blueprint))
+    if blueprint.holds != "ignore":
+        absent = compare.add_absent(blueprint, some_refused=True, some_held=blueprint.holds == "hold", shape=1)
+        yield _here("compare", "an absent key is a delete", absent)
+
+
+def _of_load(blueprint: Blueprint, columns: Mapping[str, ColumnType], feed: FeedRules) -> Iterator[_Told]:
+    here, is_extract = _here, feed.kind == "extract"
+    if blueprint.holds:
+        yield from _of_holds(blueprint)
+        blueprint = replace(blueprint, some_left_out=True)
+    staging = screen.screen(
+        blueprint,
+        tuple(columns.items()),
+        feed.operations,
+        ((0, 1),),
+        into=compare.EXTRACTED if is_extract else "screened",
+        extract_time=feed.extract_time.get("column", "") if is_extract else None,
+        scope=feed.extract_scope,
+    )
+    yield from _of_staging(blueprint, staging)
+    if is_extract:
+        yield from _of_comparison(blueprint, feed.extract_scope)
+    if blueprint.order or not is_extract:  # else all changes are of one time
+        yield here(
+            "sort",
+            "how many changes are late, as they are not above all that was ever taken",
+            sort.sums(blueprint, first=False, derives=False),
+        )
+    if blueprint.holds:
+        into, out = holds.set_aside(blueprint)
+        yield here("sort", "deletes, which do not count by themselves, are set aside", into)
+        yield here("sort", "and taken off here", out)
     yield here(
         "sort",
         "busy: keys with several changes, or late ones; all others have one change, newer than all before",
@@ -148,6 +209,10 @@ def _of_load(
     for relation, text in diff.busy_effects(blueprint):
         yield here("diff", _EFFECTS[relation], text)
 
+    if blueprint.holds:
+        aside = holds.decide(blueprint, some_busy=True, some_held=blueprint.holds == "hold")
+        yield here("diff", "what becomes of deletes set aside, now that it is known which keys live", aside)
+
     yield here("write", "versions end before others begin", diff.write_closes(blueprint, deletes=True))
     if blueprint.type_1:
         if blueprint.store.moves:
@@ -165,12 +230,20 @@ def _of_load(
 
     if blueprint.kept:
         yield here("keep", "every accepted change is kept", sort.keep(blueprint, some_duplicates=True))
+    if blueprint.holds:
+        yield here("keep", "so are those set aside", holds.keep(blueprint))
+    if blueprint.holds == "hold":
+        yield here("keep", "deletes that wait from now on", enter_held())
     yield here("keep", "refused rows are kept with their reasons", enter_rejects(((1, "a file"),)))
-    yield here(
-        "keep",
-        "the highest order and time ever taken; they go into the ledger with the run, its watermark and its files",
-        sort.highest(blueprint, first=False),
-    )
+    if is_extract:
+        keys = enter_refused_keys(blueprint.key_text("r"))
+        yield here("keep", "and their keys, which the extract did not lack", keys)
+    if blueprint.order or not is_extract:
+        yield here(
+            "keep",
+            "the highest order and time ever taken; they go into the ledger with the run, its watermark and its files",
+            sort.highest(blueprint, first=False),
+        )
 
 
 _EFFECTS = {

@@ -24,18 +24,21 @@ def coast(address: str, tmp_path: Path) -> Path:
 
 
 def plain(statement: str) -> str:
-    """A statement without what differs from load to load: names of working tables, blanks, brackets for readers."""
-    return re.sub(r"[\s()]+", "", re.sub(r'"brenvik_w(ork|\d+)_', '"brenvik_work_', statement))
+    """A statement without what differs from load to load: names of working tables, and whether one is a view; blanks, brackets
+    for readers."""
+    bare = re.sub(r"[\s()]+", "", re.sub(r'"brenvik_w(ork|\d+)_', '"brenvik_work_', statement))
+    return re.sub("^CREATETEMP(ORARY)?(TABLE|VIEW)", "MAKE", bare)
 
 
-def test_every_statement_of_a_load_that_works_out_or_writes_rows_is_printed(
-    coast: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    """The second and third day hold every case: late changes, several of a key, deletes, faulty rows."""
+def ran_and_printed(
+    coast: Path, monkeypatch: pytest.MonkeyPatch, table: str, days: dict[str, str | None]
+) -> tuple[list[str], set[str]]:
+    """What loads of more files ran over working tables, but for staging; and what was printed before each."""
     project = brenvik.read_project(coast / "brenvik.toml")
     with project.open() as store:
-        project.load(store=store)
+        project.load(table, store=store)
         ran: list[str] = []
+        printed: set[str] = set()
         engine: Any = store.engine
         run, stage = engine.run, engine.stage
 
@@ -44,18 +47,54 @@ def test_every_statement_of_a_load_that_works_out_or_writes_rows_is_printed(
             return int(run(text, *words, **more))
 
         monkeypatch.setattr(engine, "run", told_run)
-        for day in ("buoy_02.csv", "buoy_03.csv"):
-            scenario.write_day(day, coast / "inbox")
-            printed = {plain(each.text) for each in statements_of(project, "buoy", store)}
-            project.load(store=store)
+        for day, content in days.items():
+            if content is None:
+                scenario.write_day(day, coast / "inbox")
+            else:
+                (coast / "inbox" / day).write_text(content)
+            printed |= {plain(each.text) for each in statements_of(project, table, store)}
+            project.load(table, store=store)
         monkeypatch.undo()
         assert (run, stage) == (engine.run, engine.stage)
-    work = [plain(each) for each in ran if "brenvik_work_" in each and '_screened" ("' not in each]  # made by staging
+    work = [plain(each) for each in ran if "brenvik_work_" in each]
+    staged = re.compile(r'MAKE"brenvik_work_(screened|extracted)""|DROPTABLE')
+    return [each for each in work if not staged.match(each)], printed
+
+
+def test_every_statement_of_a_load_that_works_out_or_writes_rows_is_printed(
+    coast: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The second and third day hold every case: late changes, several of a key, deletes, faulty rows."""
+    work, printed = ran_and_printed(coast, monkeypatch, "buoy", {"buoy_02.csv": None, "buoy_03.csv": None})
     others = [each for each in work if each not in printed]
     assert len(work) > 30
     assert len(others) < len(work) / 5, "a load runs what is not printed"
     heads = {each[:40] for each in printed}
     assert [each for each in others if each[:40] not in heads] == []  # narrower forms of what is printed
+
+
+@pytest.mark.parametrize("deletes", ["close", "hold", "ignore"])
+def test_every_statement_of_an_extract_is_printed(coast: Path, monkeypatch: pytest.MonkeyPatch, deletes: str) -> None:
+    """Rows that are new, equal, changed, absent, faulty, and one that stands twice."""
+    with (coast / "brenvik.toml").open("a") as declared:
+        declared.write(
+            f'[table.firm]\nnatural_key = ["no"]\nmax_deletes = 5\ntypes = {{ no = "integer" }}\ndeletes = "{deletes}"\n'
+            '[table.firm.feed.nightly]\nkind = "extract"\nfiles = "inbox/firm_*.csv"\n'
+            "extract_time = { file_name = 'firm_(.*)\\.csv' }\n"
+        )
+    (coast / "inbox" / "firm_2024-05-13.csv").write_text("no,name\n1,Bøye\n2,Fyr\n3,Lanterne\n4,Havn\n")
+    days: dict[str, str | None] = {
+        "firm_2024-05-14.csv": "no,name\n1,Bøye\n2,Fyr & Co\n2,Fyr\nx,Kai\n",
+        "firm_2024-05-15.csv": "no,name\n1,Bøye\n3,Lanterne\n5,Molo\n",
+    }
+    work, printed = ran_and_printed(coast, monkeypatch, "firm", days)
+    heads = {each[:40] for each in printed}
+    assert len(work) > 30
+    assert sum(each in printed for each in work) > len(work) / 2
+    assert [each for each in work if each[:40] not in heads] == []
+    stages = re.findall(r"\n\n\n-- (\w+): ", call("sql", "firm", cwd=coast).out)
+    first = ["screen", "compare"] if deletes == "close" else ["holds", "screen", "compare"]
+    assert stages == [*first, "sort", "plain", "versions", "diff", "write", "keep"]
 
 
 def test_it_can_be_read_from_top_to_bottom(coast: Path) -> None:

@@ -12,7 +12,9 @@ if TYPE_CHECKING:
     from brenvik.project import Project
 
 _STAGES = {
+    "holds": "deletes that wait for a person, or are ignored",
     "screen": "from rows to changes",
+    "compare": "an extract against the table",
     "sort": "which way each change goes",
     "plain": "the plain way: keys with one newer change",
     "versions": "the windows: all other keys",
