@@ -146,7 +146,7 @@ def _of_comparison(blueprint: Blueprint, scope: str | None) -> Iterator[_Told]:
 
 
 def _of_load(blueprint: Blueprint, columns: Mapping[str, ColumnType], feed: FeedRules) -> Iterator[_Told]:
-    here, is_extract = _here, feed.kind == "extract"
+    is_extract = feed.kind == "extract"
     if blueprint.holds:
         yield from _of_holds(blueprint)
         blueprint = replace(blueprint, some_left_out=True)
@@ -163,83 +163,85 @@ def _of_load(blueprint: Blueprint, columns: Mapping[str, ColumnType], feed: Feed
     if is_extract:
         yield from _of_comparison(blueprint, feed.extract_scope)
     if blueprint.order or not is_extract:  # else all changes are of one time
-        yield here(
+        yield _here(
             "sort",
             "how many changes are late, as they are not above all that was ever taken",
             sort.sums(blueprint, first=False, derives=False),
         )
     if blueprint.holds:
         into, out = holds.set_aside(blueprint)
-        yield here("sort", "deletes, which do not count by themselves, are set aside", into)
-        yield here("sort", "and taken off here", out)
-    yield here(
+        yield _here("sort", "deletes, which do not count by themselves, are set aside", into)
+        yield _here("sort", "and taken off here", out)
+    yield _here(
         "sort",
         "busy: keys with several changes, or late ones; all others have one change, newer than all before",
         sort.mark_busy(blueprint, some_late=True),
     )
 
-    yield here(
+    yield _here(
         "plain",
         "one newer change a key: a join with its living version",
         plain.decide(blueprint, some_busy=True, told=False),
     )
     if blueprint.type_1 and blueprint.keeps_lives:
-        yield here("plain", "keys that return: their closed versions follow in type 1", plain.returning_keys(blueprint))
-    yield here("plain", "how many changes are what", plain.summary())
+        yield _here(
+            "plain", "keys that return: their closed versions follow in type 1", plain.returning_keys(blueprint)
+        )
+    yield _here("plain", "how many changes are what", plain.summary())
     send, drop = plain.send_on(blueprint)
-    yield here("plain", "what the living version alone does not tell is sent through the windows", send)
-    yield here("plain", "and taken off here", drop)
+    yield _here("plain", "what the living version alone does not tell is sent through the windows", send)
+    yield _here("plain", "and taken off here", drop)
     closes, removes = diff.plain_effects(blueprint, some_busy=True)
-    yield here("plain", "rows that end", closes)
-    yield here("plain", "rows to take away", str(removes))
+    yield _here("plain", "rows that end", closes)
+    yield _here("plain", "rows to take away", str(removes))
     if blueprint.type_1 and blueprint.has_versions:
-        yield here("plain", "closed versions that follow in type 1", plain.spread(blueprint))
+        yield _here("plain", "closed versions that follow in type 1", plain.spread(blueprint))
 
-    yield here("versions", "changes that are there already", sort.find_duplicates(blueprint, first=False))
-    yield here("versions", "busy keys that need all of their changes", sort.widen_busy(blueprint))
-    yield here(
+    yield _here("versions", "changes that are there already", sort.find_duplicates(blueprint, first=False))
+    yield _here("versions", "busy keys that need all of their changes", sort.widen_busy(blueprint))
+    yield _here(
         "versions",
         "the changes of a busy key in order: which count, the state after each, its decision",
         versions.judge(blueprint, first=False),
     )
-    yield here("versions", "the rows that the busy keys should have", versions.draw_up(blueprint))
+    yield _here("versions", "the rows that the busy keys should have", versions.draw_up(blueprint))
 
-    yield here("diff", "the rows that they have", diff.find_stored(blueprint))
-    yield here("diff", "which becomes which: by key and start, what is left in order", diff.pair(blueprint))
+    yield _here("diff", "the rows that they have", diff.find_stored(blueprint))
+    yield _here("diff", "which becomes which: by key and start, what is left in order", diff.pair(blueprint))
     for relation, text in diff.busy_effects(blueprint):
-        yield here("diff", _EFFECTS[relation], text)
+        yield _here("diff", _EFFECTS[relation], text)
 
     if blueprint.holds:
         aside = holds.decide(blueprint, some_busy=True, some_held=blueprint.holds == "hold")
-        yield here("diff", "what becomes of deletes set aside, now that it is known which keys live", aside)
+        yield _here("diff", "what becomes of deletes set aside, now that it is known which keys live", aside)
 
-    yield here("write", "versions end before others begin", diff.write_closes(blueprint, deletes=True))
+    yield _here("write", "versions end before others begin", diff.write_closes(blueprint, deletes=True))
     if blueprint.type_1:
         if blueprint.store.moves:
-            yield here("write", "where rows that were ended are now", plain.find_again(blueprint))
-        yield here(
+            yield _here("write", "where rows that were ended are now", plain.find_again(blueprint))
+        yield _here(
             "write",
             "type 1 is overwritten",
             diff.write_type_1(blueprint, blueprint.type_1, spreads=blueprint.has_versions),
         )
-    yield here(
+    yield _here(
         "write", "rows of busy keys with new content", diff.write_sets(blueprint, (EFFECTIVE, *blueprint.values))
     )
-    yield here("write", "rows that go", diff.write_removes(blueprint))
-    yield here("write", "new rows", diff.write_adds(blueprint, plain=True, busy=True))
+    yield _here("write", "rows that go", diff.write_removes(blueprint))
+    yield _here("write", "new rows", diff.write_adds(blueprint, plain=True, busy=True))
 
     if blueprint.kept:
-        yield here("keep", "every accepted change is kept", sort.keep(blueprint, some_duplicates=True))
+        yield _here("keep", "every accepted change is kept", sort.keep(blueprint, some_duplicates=True))
     if blueprint.holds:
-        yield here("keep", "so are those set aside", holds.keep(blueprint))
+        yield _here("keep", "so are those set aside", holds.keep(blueprint))
     if blueprint.holds == "hold":
-        yield here("keep", "deletes that wait from now on", enter_held())
-    yield here("keep", "refused rows are kept with their reasons", enter_rejects(((1, "a file"),)))
+        yield _here("keep", "deletes that wait from now on", enter_held())
+    yield _here("keep", "refused rows are kept with their reasons", enter_rejects(((1, "a file"),)))
     if is_extract:
         keys = enter_refused_keys(blueprint.key_text("r"))
-        yield here("keep", "and their keys, which the extract did not lack", keys)
+        yield _here("keep", "and their keys, which the extract did not lack", keys)
     if blueprint.order or not is_extract:
-        yield here(
+        yield _here(
             "keep",
             "the highest order and time ever taken; they go into the ledger with the run, its watermark and its files",
             sort.highest(blueprint, first=False),
