@@ -106,6 +106,7 @@ def _here(stage: str, note: str, text: str) -> _Told:
 def _of_holds(blueprint: Blueprint) -> Iterator[_Told]:
     yield _here("holds", "which kept deletes a person has released", holds.find_released(released_deletes()))
     yield _here("holds", "runs that were withdrawn", again.LEFT_OUT)
+    yield _here("holds", "each of them", again.LEAVE_OUT)
     yield _here("holds", "the kept changes that count", again.count_others(blueprint))
     if blueprint.holds == "hold":
         yield _here("holds", "keys of deletes that wait already", holds.find_held(blueprint, held_deletes()))
@@ -136,6 +137,8 @@ def _of_comparison(blueprint: Blueprint, scope: str | None) -> Iterator[_Told]:
         f"what differs from the living version of its key, and the keys that are absent{at_once}",
         f"CREATE TEMP TABLE {sql.work(compare.COMPARED)} AS {compare.compare(blueprint, scope)}",
     )
+    if scope:
+        yield _here("compare", "how many keys live in its part of the table", compare.count_living(blueprint, scope))
     sizes = compare.sizes(blueprint, first=False)
     yield _here("compare", "how many are new and absent, which tells whether a key stands twice", sizes)
     yield _here("compare", "all rows of such keys go on, so that the last counts", compare.add_twice(blueprint))
@@ -236,6 +239,8 @@ def _of_load(blueprint: Blueprint, columns: Mapping[str, ColumnType], feed: Feed
         yield _here("keep", "so are those set aside", holds.keep(blueprint))
     if blueprint.holds == "hold":
         yield _here("keep", "deletes that wait from now on", enter_held())
+    if blueprint.holds == "hold" and is_extract:
+        yield _here("keep", "deletes that waited lapse where the key is there again", holds.lapsed(blueprint))
     yield _here("keep", "refused rows are kept with their reasons", enter_rejects(((1, "a file"),)))
     if is_extract:
         keys = enter_refused_keys(blueprint.key_text("r"))

@@ -24,16 +24,14 @@ def coast(address: str, tmp_path: Path) -> Path:
 
 
 def plain(statement: str) -> str:
-    """A statement without what differs from load to load: names of working tables, and whether one is a view; blanks, brackets
-    for readers."""
-    bare = re.sub(r"[\s()]+", "", re.sub(r'"brenvik_w(ork|\d+)_', '"brenvik_work_', statement))
-    return re.sub("^CREATETEMP(ORARY)?(TABLE|VIEW)", "MAKE", bare)
+    """A statement without what differs from load to load: names of working tables, blanks, brackets for readers."""
+    return re.sub(r"[\s()]+", "", re.sub(r'"brenvik_w(ork|\d+)_', '"brenvik_work_', statement))
 
 
 def ran_and_printed(
     coast: Path, monkeypatch: pytest.MonkeyPatch, table: str, days: dict[str, str | None]
 ) -> tuple[list[str], set[str]]:
-    """What loads of more files ran over working tables, but for staging; and what was printed before each."""
+    """What loads of more files ran over working tables, but for staging; and what was printed before the last."""
     project = brenvik.read_project(coast / "brenvik.toml")
     with project.open() as store:
         project.load(table, store=store)
@@ -52,12 +50,12 @@ def ran_and_printed(
                 scenario.write_day(day, coast / "inbox")
             else:
                 (coast / "inbox" / day).write_text(content)
-            printed |= {plain(each.text) for each in statements_of(project, table, store)}
+            printed = {plain(each.text) for each in statements_of(project, table, store)}
             project.load(table, store=store)
         monkeypatch.undo()
         assert (run, stage) == (engine.run, engine.stage)
     work = [plain(each) for each in ran if "brenvik_work_" in each]
-    staged = re.compile(r'MAKE"brenvik_work_(screened|extracted)""|DROPTABLE')
+    staged = re.compile(r'CREATETEMP(ORARY)?TABLE"brenvik_work_(screened|extracted)""')
     return [each for each in work if not staged.match(each)], printed
 
 
@@ -88,10 +86,12 @@ def test_every_statement_of_an_extract_is_printed(coast: Path, monkeypatch: pyte
         "firm_2024-05-15.csv": "no,name\n1,Bøye\n3,Lanterne\n5,Molo\n",
     }
     work, printed = ran_and_printed(coast, monkeypatch, "firm", days)
+    again = 'DROPTABLE"brenvik_work_compared"'  # of an extract whose rows were compared as they came
+    none_busy = 'CREATETEMPORARYVIEW"brenvik_work_closes"'  # printed as the table that it is where some keys are busy
     heads = {each[:40] for each in printed}
     assert len(work) > 30
     assert sum(each in printed for each in work) > len(work) / 2
-    assert [each for each in work if each[:40] not in heads] == []
+    assert [each for each in work if each[:40] not in heads and not each.startswith((again, none_busy))] == []
     stages = re.findall(r"\n\n\n-- (\w+): ", call("sql", "firm", cwd=coast).out)
     first = ["screen", "compare"] if deletes == "close" else ["holds", "screen", "compare"]
     assert stages == [*first, "sort", "plain", "versions", "diff", "write", "keep"]

@@ -45,12 +45,14 @@ WHERE e.brenvik_fault IS NOT NULL AND {there}
 def compare(blueprint: Blueprint, scope: str | None) -> str:
     """The question whose answer is ``compared``; living versions outside of ``scope`` cannot be absent.
 
-    Nearly all rows are equal, and most columns hold no nulls, so it is asked first whether all agree as plain values: engines
-    tell that faster than whether any differs where nulls are values too."""
+    Nearly all rows are equal, so each column is first asked as plain values, which engines answer faster than whether they differ
+    where nulls are values too; only nulls leave that open."""
     new, absent = f"t.{sql.quote(blueprint.keys[0])} IS NULL", f"c.{ARRIVAL} IS NULL"
-    where = sql.any_of([new, absent, any_differs(blueprint, blueprint.values)])
-    if blueprint.values:
-        where = f"CASE WHEN {sql.same('t', 'c', blueprint.values)} THEN 1 = 0 ELSE {where} END"
+    differing = (
+        f"CASE WHEN {sql.same('c', 't', (name,))} THEN 1 = 0 ELSE {any_differs(blueprint, (name,))} END"
+        for name in blueprint.values
+    )
+    where = sql.any_of([new, absent, *differing])
     if blueprint.delete_if:  # else the flag is always 0; a delete of what is gone says nothing new
         where = f"CASE WHEN c.{DELETE} = 1 THEN NOT ({new}) ELSE {where} END"
     if scope:
