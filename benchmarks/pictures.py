@@ -1,7 +1,9 @@
-"""``make bench``: an extract of 1,000,000 rows of which 1,000 differ, beside the best comparison in SQL by hand; and what it
-costs to withdraw a run of 10,000 changes of 1,000,000 keys, beside the load that brought them.
+"""``make bench``: an extract of 1,000,000 rows of which 1,000 differ, beside the best comparison in SQL by hand, and beside the
+same that also enters what it did; and what it costs to withdraw a run of 10,000 changes of 1,000,000 keys, beside the load
+that brought them.
 
-``pictures.py hand|extract|withdraw FILE`` does one of them in a process of its own and prints seconds; without words, all.
+``pictures.py hand|entering|extract|withdraw FILE`` does one of them in a process of its own and prints seconds; without
+words, all.
 """
 
 from __future__ import annotations
@@ -12,7 +14,8 @@ import statistics
 import subprocess
 import sys
 import time
-from datetime import timedelta
+from datetime import datetime, timedelta
+from functools import partial
 from pathlib import Path
 
 import duckdb
@@ -36,35 +39,70 @@ def picture(*, differing: bool) -> pa.Table:
     return history.changes(numbers, TODAY, salt=salt).drop_columns(["changed_at"])
 
 
-def by_hand(path: Path) -> float:
+def by_hand(path: Path, *, entering: bool = False) -> float:
     """One comparison finds what differs, is new or absent; no duplicates, faulty rows, guards, ledger or kept changes.
 
-    That plain equality is asked first takes 15 ms less than IS DISTINCT FROM alone."""
+    That plain equality is asked first takes 15 ms less than IS DISTINCT FROM alone. With ``entering`` the least is done that
+    is needed to take a run back, to refuse one, or to see that one was killed: it is entered before it begins, the highest
+    values are looked up, the differences are counted with their old values, kept, and entered with the run in the same
+    transaction. Still nobody looks for rows that are faulty or stand twice, and nothing checks what was written."""
     frame = picture(differing=True)
     names = ", ".join(("buoy_no", *ATTRIBUTES))
     equal = " AND ".join(f"x.{name} = t.{name}" for name in ATTRIBUTES)
     differs = " OR ".join(f"x.{name} IS DISTINCT FROM t.{name}" for name in ATTRIBUTES)
+    before = "".join(f", t.{name} AS old_{name}" for name in ATTRIBUTES) if entering else ""
+    at = {"at": NEXT_DAY}
     with duckdb.connect(path) as connection:
-        connection.execute("SET TimeZone = 'UTC'").fetchall()
-        connection.execute("SET preserve_insertion_order = false").fetchall()
+
+        def do(text: str, values: dict[str, datetime] | None = None) -> None:
+            connection.execute(text, values).fetchall()
+
+        do("SET TimeZone = 'UTC'")
+        do("SET preserve_insertion_order = false")
         begin = time.perf_counter()
         connection.register("frame", frame)
+        if entering:
+            do(
+                "INSERT INTO brenvik.runs (run, table_name, feed, kind, state, source, started_at) "
+                "SELECT max(run) + 1, 'buoy', 'frame', 'extract', 'running', 'frame', $at FROM brenvik.runs",
+                at,
+            )
         connection.begin()
-        connection.execute(f"""
+        if entering:
+            do("SELECT high_effective, last_key, living FROM brenvik.tables WHERE table_name = 'buoy'")
+        do(f"""
             CREATE TEMP TABLE differing AS
-            SELECT x.*, t.stored FROM frame x
+            SELECT x.*, t.stored{before} FROM frame x
             FULL JOIN (SELECT rowid AS stored, {names} FROM buoy WHERE valid_to IS NULL) t ON t.buoy_no = x.buoy_no
-            WHERE CASE WHEN {equal} THEN FALSE ELSE x.buoy_no IS NULL OR t.buoy_no IS NULL OR {differs} END""").fetchall()
-        connection.execute(
+            WHERE CASE WHEN {equal} THEN FALSE ELSE x.buoy_no IS NULL OR t.buoy_no IS NULL OR {differs} END""")
+        if entering:
+            do("SELECT count(*), count(stored), count(buoy_no) FROM differing")
+        do(
             "UPDATE buoy SET valid_to = $at, is_current = FALSE, last_run = 2, last_loaded_at = $at "
             "FROM differing d WHERE buoy.rowid = d.stored",
-            {"at": NEXT_DAY},
-        ).fetchall()
-        connection.execute(
+            at,
+        )
+        do(
             f"INSERT INTO buoy SELECT (SELECT max(buoy_key) FROM buoy) + row_number() OVER (), {names}, $at, NULL, TRUE, "
             "FALSE, 2, 2, $at, $at FROM differing WHERE buoy_no IS NOT NULL",
-            {"at": NEXT_DAY},
-        ).fetchall()
+            at,
+        )
+        if entering:
+            do(
+                f"INSERT INTO brenvik.changes_of_buoy (brenvik_run, brenvik_arrival, brenvik_shape, brenvik_delete, "
+                f"brenvik_effective, {names}) SELECT 2, row_number() OVER (), 1, 0, $at, {names} FROM differing "
+                "WHERE buoy_no IS NOT NULL",
+                at,
+            )
+            do(
+                "UPDATE brenvik.tables SET high_effective = CAST($at AS TEXT), last_key = last_key + 1000, "
+                "row_count = row_count + 1000 WHERE table_name = 'buoy'",
+                at,
+            )
+            do(
+                "UPDATE brenvik.runs SET state = 'done', ended_at = $at, read = 1000000, versioned = 1000 WHERE run = 2",
+                at,
+            )
         connection.commit()
         return time.perf_counter() - begin
 
@@ -97,14 +135,15 @@ def withdraw(path: Path) -> tuple[float, float]:
 
 
 def measure(folder: Path, times: int) -> dict[str, list[float]]:
-    """Medians of seconds: by hand and the extract, in turns; the load and its withdrawal. The first of each is not counted."""
+    """Medians of seconds: by hand, the same entering what it did, and the extract, in turns; the load and its withdrawal. The
+    first of each is not counted."""
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir(parents=True)
     with brenvik.open_store(f"duckdb:{folder / 'extract.duckdb'}") as store:
         store.load(EXTRACTED, picture(differing=False), kind="extract", at=TODAY)
     with brenvik.open_store(f"duckdb:{folder / 'changes.duckdb'}") as store:
         store.load(CHANGED, history.changes(np.arange(ROWS), TODAY), kind="upserts")
-    found: dict[str, list[list[float]]] = {"hand": [], "extract": [], "withdraw": []}
+    found: dict[str, list[list[float]]] = {"hand": [], "entering": [], "extract": [], "withdraw": []}
     for turn in range(times + 1):
         for how, results in found.items():
             copy = folder / "copy.duckdb"
@@ -121,6 +160,7 @@ def measure(folder: Path, times: int) -> dict[str, list[float]]:
 if __name__ == "__main__":
     if sys.argv[1:]:
         did, at = sys.argv[1], Path(sys.argv[2])
-        print(json.dumps([by_hand(at)] if did == "hand" else [extract(at)] if did == "extract" else withdraw(at)))
+        ways = {"hand": by_hand, "entering": partial(by_hand, entering=True), "extract": extract}
+        print(json.dumps(list(withdraw(at)) if did == "withdraw" else [ways[did](at)]))
     else:
         print(measure(Path(__file__).parents[1] / "build" / "bench" / "pictures", times=5))

@@ -90,7 +90,9 @@ def write(lines: list[str], rows: int, times: int) -> None:
     small = statistics.median(each["seconds"] for each in rest)
     peak = max(each["above_idle_mib"] for each in rest)
     seen = pictures.measure(BUILD / "pictures", times)
-    (hand,), (extract,), (load, taken_back) = seen["hand"], seen["extract"], seen["withdraw"]
+    (hand,), (entering,), (extract,), (load, taken_back) = (
+        seen[how] for how in ("hand", "entering", "extract", "withdraw")
+    )
     text = f"""# Benchmarks
 
 Changes into a DuckDB history of {rows:,} rows with 8 attributes: a fifth new keys, two fifths unchanged, two fifths
@@ -117,14 +119,16 @@ rows (median). Memory is the peak above the process with its store open.
 | {source.NEW:,} | {small:.2f} s | 1/{first["seconds"] / small:.0f} (goal 1/50) | {peak:,.0f} MiB |
 
 Complete extracts and second thoughts (`benchmarks/pictures.py`): an extract of {pictures.ROWS:,} rows of which
-{pictures.DIFFERING:,} differ, against as many current keys, beside the best comparison in SQL that we could write; Brenvik also
-looks for faulty rows and keys that stand twice, guards against too many deletes, and keeps the {pictures.DIFFERING:,} changes.
-A run of {pictures.CHANGES:,} changes of {pictures.ROWS:,} keys, and its withdrawal. Medians of {times}, each in a process
-of its own.
+{pictures.DIFFERING:,} differ, against as many current keys, beside the best comparison in SQL that we could write, and beside
+the same that also enters its run before it begins, keeps the {pictures.DIFFERING:,} changes and enters both with the data: the
+least that can be refused, found dead or taken back. Brenvik also looks for faulty rows and keys that stand twice, guards
+against too many deletes, and checks what was written. A run of {pictures.CHANGES:,} changes of {pictures.ROWS:,} keys, and
+its withdrawal. Medians of {times}, each in a process of its own.
 
 | | beside | seconds | ratio | goal |
 |:--|---:|---:|---:|---:|
-| extract | by hand {hand:.2f} s | {extract:.2f} s | **{extract / hand:.2f}** | 1.1 |
+| extract | the comparison by hand {hand:.2f} s | {extract:.2f} s | **{extract / hand:.2f}** | 1.1 |
+| | the same, kept and entered {entering:.2f} s | | **{extract / entering:.2f}** | |
 | withdrawal | its load {load:.2f} s | {taken_back:.2f} s | **{taken_back / load:.2f}** | 2 |
 
 {history.machine()} ·
