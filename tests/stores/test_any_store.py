@@ -61,6 +61,23 @@ def test_keys_of_every_kind_come_in_any_order(anywhere: brenvik.Store) -> None:
     assert lights == {tuple(row[kind] for kind in kinds): row["light"] for row in rows}
 
 
+NAMES = ("new\nline", 'say "it"', "it's", "a:b :c $d ?", "50 % %s %(n)s", "{x}", "select", "a.b", "/* -- */", "Ünï\\")
+
+
+def test_columns_have_whatever_names_people_gave_them(anywhere: brenvik.Store) -> None:
+    for number, name in enumerate(NAMES):
+        key, at, first, light = (f"{name} {part}" for part in ("key", "at", "first", "light"))
+        rules = brenvik.TableRules(
+            f"t{number}", natural_key=key, order_by=at, effective=at, type_1=first, max_deletes=None
+        )
+        for code, day, value in (("I", 1, "Q"), ("U", 5, "VQ"), ("U", 3, "Fl"), ("D", 7, "")):
+            row = {key: "NB-1", at: datetime(2024, 5, day), first: value, light: value, "op": code}
+            anywhere.load(rules, pa.Table.from_pylist([row]), kind="changes", operation="op")
+        there = [(row[light], row[first], row["valid_from"].day) for row in anywhere.history(rules, "NB-1").to_pylist()]
+        assert there == [("Q", "VQ", 1), ("Fl", "VQ", 3), ("VQ", "VQ", 5)], name
+        assert anywhere.as_of(rules, "2024-05-04")[light].to_pylist() == ["Fl"]
+
+
 def test_no_day_has_a_24th_hour(anywhere: brenvik.Store) -> None:
     opens = pa.array([86_399_999_999, 86_400_000_000], pa.time64("us"))
     done = anywhere.load(RULES, pa.table({"code": ["A", "B"], "at": [1, 1], "opens": opens}), kind="upserts")

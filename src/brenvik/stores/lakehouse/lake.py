@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
@@ -160,7 +161,7 @@ class Lake:
             tuple(LakeColumn(each.name, _kind(each), each.required, each.field_id) for each in schema.fields),
             table,
             snapshot,
-            tuple(filter(None, metadata.properties.get(SORTED_BY, "").split("\n"))),
+            tuple(json.loads(metadata.properties.get(SORTED_BY, "[]"))),
             metadata.properties.get(APART) or None,
             files,
             deletes,
@@ -205,7 +206,7 @@ class Lake:
             location=self.home.location(state.identifier),
             properties={
                 **_PROPERTIES,
-                SORTED_BY: "\n".join(state.sorted_by),
+                SORTED_BY: json.dumps(state.sorted_by),
                 **({APART: state.apart} if state.apart else {}),
                 **change.said,
             },
