@@ -60,7 +60,7 @@ def fit(engine: Engine, rules: TableRules, feed: Mapping[str, ColumnType]) -> Fi
         name: column.type for name, column in stored.items() if column.type and name in {*blueprint.carried, *fitting}
     }
     for name, count in engine.malformed(rules.stored_as, types).items():
-        found.faults.append(f"{name}: {count:,} values are not written as this store keeps {types[name]}")
+        found.faults.append(f"{name}: values that are not written as this store keeps {types[name]}: {count:,}")
     return found
 
 

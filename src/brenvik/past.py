@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.core import again, diff
 from brenvik.core.blueprint import Blueprint
+from brenvik.errors import DeclarationError
 from brenvik.holding import decide_aside, find_held, set_aside
 from brenvik.ledger import Ledger
 from brenvik.ledger_tables import released_deletes
@@ -32,15 +33,18 @@ def known(
     moment: str | None = None,
 ) -> pa.Table:
     """The table as it was known after the run ``known_at``, or as it would be without some runs: as the store still has it, or
-    worked out from the kept changes. Raises DeclarationError when there are none of either.
+    worked out from the kept changes. Raises DeclarationError when there are none of either, for runs that are none, and for
+    runs of other tables to be without; 0 stands for the time before the first run.
 
     ``key`` (values of the parameters ``key_0``, …) narrows it to one key, ``moment`` to the rows that held then. The rows have
     neither surrogate keys nor stamps, which belong to the table as it is.
     """
+    without = tuple(without)
     it = begin(ledger, rules, values={**(key or {}), "known_at": known_at})
+    _check_runs(ledger, rules, known_at, without)
     tests = [again.of_key(it.blueprint, "d")] if key else []
     tests += [again.at_moment(it.blueprint.effective_type)] if moment is not None else []
-    was = _as_it_was(ledger, it.blueprint, rules, known_at) if known_at is not None and not tuple(without) else None
+    was = _as_it_was(ledger, it.blueprint, rules, known_at) if known_at is not None and not without else None
     if not was:
         check_kept(rules)
     with it.engine.transaction():
@@ -57,6 +61,16 @@ def known(
         found = it.ask_values(again.as_rows(it.blueprint, *tests), moment=moment)
     it.engine.on_discard(it.work)()
     return found
+
+
+def _check_runs(ledger: Ledger, rules: TableRules, known_at: int | None, without: Iterable[int]) -> None:
+    of_table = {run: (ledger.run(run) or {}).get("table_name") for run in without}
+    unknown = [run for run, table in of_table.items() if table is None]
+    unknown += [known_at] if known_at and ledger.run(known_at) is None else []
+    faults = [f"there is no run {run}: brenvik runs" for run in unknown]
+    faults += [f"run {run} was of table {table}" for run, table in of_table.items() if table not in (None, rules.table)]
+    if faults:
+        raise DeclarationError(f"The past of table {rules.table!r} was not worked out:", faults)
 
 
 def _as_it_was(ledger: Ledger, blueprint: Blueprint, rules: TableRules, known_at: int) -> str | None:

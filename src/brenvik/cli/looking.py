@@ -129,8 +129,11 @@ def runs(
             if run is None:
                 raise wrong(f"There is no run {one}: brenvik runs")
             decided = store.decisions(declared.table(run["table_name"]).rules, one).to_pylist() if rows else None
-            wrote = store.engine.written(declared.table(run["table_name"]).rules.stored_as).get(one)
-            show_past.run(declared, run | files_of(wrote), decided, json=json)
+            its = declared.tables.get(run["table_name"])  # None for a table that is declared no more
+            wrote = store.engine.written(its.rules.stored_as).get(one) if its else None
+            by = store.ledger.withdrawn(run["table_name"]).get(one)
+            withdrawn = store.ledger.run(by) if by is not None else None
+            show_past.run(declared, run | files_of(wrote), decided, withdrawn=withdrawn, json=json)
             return
         name = declared.table(what).rules.table if what else None
         found = store.ledger.runs(name, last=last).to_pylist() if store.ledger.exists() else []
@@ -235,6 +238,8 @@ def history(
     """Show all versions of one key on a time line, and what changed between them."""
     from brenvik.cli import show_history, show_past
 
+    if changes and (known_at is not None or without):
+        raise wrong("--changes tells all that ever arrived; --known-at and --without do not go with it")
     with reading(project, env, wait) as (declared, store):
         rules = declared.table(table).rules
         wanted = key_of(rules.natural_key, key)

@@ -10,15 +10,19 @@ from typing import TYPE_CHECKING, Any
 from rich.text import Text
 
 from brenvik.cli import paper, show
+from brenvik.ledger_tables import DECISIONS, LOADS, ROW_COUNTS
+from brenvik.outcome import Outcome
 
 if TYPE_CHECKING:
-    from brenvik.outcome import Outcome
+    from rich.console import Console
+
     from brenvik.project import Project
     from brenvik.rules import TableRules
     from brenvik.stores.base import Tidied
 
 _SHOWN_KEYS = 20
 _SHOWN_VALUES = 4
+_LEFT = {"ahead": "ahead of the source's clock", "without_watermark": "without a watermark"}
 
 
 def in_words(known_at: int | None, without: Sequence[int] | None) -> str:
@@ -109,23 +113,80 @@ def held(project: Project, found: Mapping[str, Sequence[Mapping[str, Any]]], *, 
     out.print(Text(f"  let it be       brenvik held drop {first} {number}"))
 
 
-def run(project: Project, row: Mapping[str, Any], decided: Sequence[Mapping[str, Any]] | None, *, json: bool) -> None:
-    """One run whole; with ``decided``, what it decided row by row."""
+def run(
+    project: Project,
+    row: Mapping[str, Any],
+    decided: Sequence[Mapping[str, Any]] | None,
+    *,
+    withdrawn: Mapping[str, Any] | None = None,
+    json: bool,
+) -> None:
+    """One run whole; with ``decided``, what it decided row by row. ``withdrawn`` is the run that took it back."""
     if json:
-        paper.print_json(project, run=row, decisions=decided)
+        by = withdrawn["run"] if withdrawn else None
+        paper.print_json(project, run={**row, "withdrawn_by": by}, decisions=decided)
         return
     out = paper.console()
-    paper.heading(out, project, row["table_name"], f"run {row['run']}", row["state"])
+    paper.heading(out, project, row["table_name"], f"run {row['run']}", "withdrawn" if withdrawn else row["state"])
     if decided is None:
-        width = max(len(name) for name in row)
-        for name, value in row.items():
-            if value not in (None, 0) and name not in {"rules", "run", "table_name", "state"}:
-                out.print(Text(f"  {name:<{width}}  {paper.shown(value)}"))
+        _about_run(out, project, row, withdrawn)
         return
     show.decisions(out, decided)
     folded = [f"{row[name]:,} {name}" for name in ("duplicate", "rejected") if row[name]]
     if folded:
         out.print(Text(f"  {', '.join(folded)}, not kept as changes and not shown here"))
+
+
+def _about_run(out: Console, project: Project, row: Mapping[str, Any], withdrawn: Mapping[str, Any] | None) -> None:
+    is_load = row["kind"] in LOADS
+    low, high = (_day(row[name]) for name in ("window_low", "window_high"))
+    left = [f"{row[name]:,} {what}" for name, what in _LEFT.items() if row[name]]
+    took = f", took {(row['ended_at'] - row['started_at']).total_seconds():.2f} s" if row["ended_at"] else ""
+    files = f"{paper.many(row['files'], 'files')}, {paper.size(row['bytes'])}" if "files" in row else ""
+    gone = f", {paper.many(row['rows_marked_gone'], 'rows')} marked as gone" if row.get("rows_marked_gone") else ""
+    why = withdrawn["reason"] if withdrawn else None
+    about = {
+        "feed": f"{row['feed']}, {row['kind']}" if row["feed"] else "",
+        "from" if is_load else "what": row["source"],
+        "holds at": high if row["kind"] == "extract" else "",
+        "part": row["extract_scope"],
+        "moved": f"{low or 'the start'} → {high or 'the start'}" if row["kind"] == "watermark" else "",
+        "left out": ", ".join(left),
+        "label": row["label"],
+        "reason": row["reason"],
+        "started": f"{row['started_at']:%Y-%m-%d %H:%M:%S} UTC{took}",
+        "by": f"process {row['pid']} on {row['host']}, Brenvik {row['version']}",
+        "wrote": files + gone,
+        "withdrawn": f"by run {withdrawn['run']}{f': {why}' if why else ''}" if withdrawn else "",
+    }
+    for name, value in about.items():
+        if value:
+            out.print(Text(f"  {name:<9}  {value}"))
+    counts = {name: row[name] or 0 for name in ("read", "derived", *DECISIONS, *ROW_COUNTS)}
+    decided, rows = Outcome(row["table_name"], row["feed"], row["run"], row["state"], counts=counts).sums()
+    changed = f", {counts['rows_updated']:,} changed" if counts["rows_updated"] else ""
+    sums = [decided] if row["read"] is not None else []
+    sums += [rows + changed] if row["rows_before"] is not None else []
+    for lines in (sums, (row["message"] or "").splitlines(), _next_steps(project, row, withdrawn) if is_load else ()):
+        if lines:
+            out.print()
+        for line in lines:
+            out.print(Text(f"  {line}"))
+
+
+def _day(mark: str | None) -> str:
+    """A mark of the ledger without the parts of its time that are zero."""
+    return (mark or "").removesuffix(":00").removesuffix(" 00:00")
+
+
+def _next_steps(project: Project, row: Mapping[str, Any], withdrawn: Mapping[str, Any] | None) -> list[str]:
+    its = project.tables.get(row["table_name"])
+    if row["state"] != "done" or not (its and its.rules.keep_changes):
+        return []
+    number = row["run"]
+    if withdrawn:
+        return [f"put it back    brenvik withdraw {number} --put-back --preview"]
+    return [f"row by row     brenvik runs {number} --rows", f"take it back   brenvik withdraw {number} --preview"]
 
 
 def story(project: Project, rules: TableRules, key: Any, told: Sequence[Mapping[str, Any]], *, json: bool) -> None:

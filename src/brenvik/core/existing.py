@@ -67,13 +67,13 @@ def count_faults(blueprint: Blueprint) -> str:
 
 
 FAULTS = {
-    "null_keys": "{n} have no natural key",
-    "current": "{n} keys have several current rows",
-    "no_start": "{n} have no valid_from",
-    "backwards": "{n} end before they begin, or have no length",
-    "overlapping": "{n} overlap the next version of their key",
-    "several": "{n} keys have several rows, in a table without type 2 columns",
-    "flagged": "{n} are current by is_current and not by valid_to, or the reverse",
+    "null_keys": "rows without a natural key: {n}",
+    "current": "keys with several current rows: {n}",
+    "no_start": "rows without valid_from: {n}",
+    "backwards": "rows that end before they begin, or have no length: {n}",
+    "overlapping": "versions that overlap the next of their key: {n}",
+    "several": "keys with several rows, in a table without type 2 columns: {n}",
+    "flagged": "rows that are current by is_current and not by valid_to, or the reverse: {n}",
 }
 
 
