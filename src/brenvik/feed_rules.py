@@ -81,7 +81,7 @@ class FileFeed:
             settle=self.settle,
             then=self.then,
             move_to=self.move_to,
-            reading=Reading(Dialect(**self.csv), record_of(self, rules)),
+            reading=Reading(Dialect(**self.csv) if self.csv else None, record_of(self, rules)),
             time_in_name=self.extract_time.get("file_name"),
             time_column=self.extract_time.get("column"),
         )

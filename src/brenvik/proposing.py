@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
+import glob
+import json
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
+
+import duckdb
 
 from brenvik.core import sql
 from brenvik.core.screen import Operations
 from brenvik.desk import desk
 from brenvik.errors import ProjectError
-from brenvik.feeds.formats import batch_of, columns_of
+from brenvik.feeds.base import BrokenLine
+from brenvik.feeds.csv import RFC_4180
+from brenvik.feeds.dialects import reading_of
+from brenvik.feeds.formats import Reading, batch_of, columns_of
 from brenvik.ledger_entries import TakenFile
 from brenvik.types import CAN_ORDER, ColumnType, parse_type
-
-if TYPE_CHECKING:
-    import duckdb
 
 LOOKED_AT = 200_000
 _GUESSES = ("boolean", "integer", "decimal", "date", "timestamp with time zone", "timestamp")
@@ -49,20 +53,25 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     """
     if not file.is_file():
         raise ProjectError(f"There is no file {file}; expected a CSV, JSON Lines or Parquet file of the feed.")
-    name = table or re.sub(r"[\W\d_]+$", "", file.stem).lower() or file.stem
+    stem, ending = _parts(file)
+    name = table or re.sub(r"\W+", "_", re.sub(r"[\W\d_]+$", "", stem).lower() or stem)
     is_new = not project.exists()
     if not is_new and re.search(
         rf"^\[table\.\"?{re.escape(name)}\"?\]", project.read_text(encoding="utf-8"), re.MULTILINE
     ):
         raise ProjectError(f"{project} declares a table {name!r} already; give another name with --table.")
-    given = columns_of(file)
+    reading = reading_of(file)
+    given = columns_of(file, reading)
     with desk() as work:
-        facts = _facts(work, file, given)
+        facts, broken = _facts(work, file, reading, given)
     types = {column: _guess(facts[column]) if given[column].kind == "text" else given[column] for column in given}
     operation = next((c for c in given if facts[c]["values"] and facts[c]["values"] <= _CODES), None)
     keys = _keys(facts, types, operation)
     order = _order(facts, types, keys)
-    found = [f"{facts[keys[0]]['rows']:,} rows, {len(given)} columns"]
+    found = [f"{_many(facts[keys[0]]['rows'], 'row')}, {_many(len(given), 'column')}"]
+    if broken:
+        lines_of = "1 line is no row" if len(broken) == 1 else f"{len(broken):,} lines are no rows"
+        found.append(f"{lines_of}, which a load would reject; line {broken[0].line} {broken[0].reason}")
     lines = [] if not is_new else [f'store = "duckdb:{name}.duckdb"       # a file, made with the first load', ""]
     lines.append(f"[table.{_bare(name)}]")
     lines.append(_line("natural_key", keys, _why_key(facts, keys)))
@@ -75,7 +84,7 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
         'other_columns = "type_2"       # a change opens a new version; columns to be overwritten go to type_1'
     )
     lines.append("# type_0 = []       # columns whose first value must never change")
-    lines.append(f"# type_1 = []       # of {', '.join(rest)}")
+    lines.append(f"# type_1 = []       # of {', '.join(map(_bare, rest))}")
     if operation:
         lines.append('deletes = "close"       # or "remove"')
     declared = {c: types[c] for c in given if c != operation and given[c].kind == "text" and types[c].kind != "text"}
@@ -85,24 +94,51 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
         lines += [f'{_bare(column):<{width}} = "{kind}"' for column, kind in declared.items()]
         found.append(f"types guessed for {', '.join(declared)}; all else stays text")
     folder = _relative(file.parent, project.resolve().parent)
-    pattern = re.sub(r"\d[\d_\-]*", "*", file.stem) + file.suffix
-    pattern = pattern if "*" in pattern else file.name
+    pattern = "*".join(map(glob.escape, re.split(r"\d[\d_\-]*", stem))) + ending
+    pattern = pattern if "*" in pattern else glob.escape(file.name)
     lines += ["", f"[table.{_bare(name)}.feed.files]"]
     if operation:
         lines.append('kind = "changes"       # each row says insert, update or delete')
-        lines.append(f'operation = "{operation}"       # found {", ".join(sorted(facts[operation]["values"]))}')
+        lines.append(f"operation = {_text(operation)}       # found {', '.join(sorted(facts[operation]['values']))}")
         found.append(f"{operation} tells insert, update or delete")
     else:
         lines.append('kind = "upserts"       # each row is a new or newer state of its key')
-    lines.append(f'files = "{folder}{pattern}"       # taken once each, in the order of their names')
+    lines.append(f"files = {_text(folder + pattern)}       # taken once each, in the order of their names")
+    if written := _written(reading, named_so=ending.lower().startswith(".csv")):
+        lines.append(f"csv = {{ {', '.join(written)} }}       # how they are written")
+        found.append(f"CSV with {' and '.join(written)}")
     return Proposal(name, "\n".join(_aligned(lines)) + "\n", project, is_new, found)
 
 
-def _facts(work: duckdb.DuckDBPyConnection, file: Path, given: Mapping[str, ColumnType]) -> dict[str, dict[str, Any]]:
-    """Per column: rows, nulls, distinct values, which types every value fits, decimals, and short values in lower case."""
-    batch = batch_of([file], [TakenFile(file.name, 0, "", number=1)])
+def _parts(file: Path) -> tuple[str, str]:
+    """The name of a file without its ending, and the ending: also that of a packed file."""
+    stem = re.sub(r"\.gz$", "", file.name, flags=re.IGNORECASE)
+    stem = Path(stem).stem
+    return stem, file.name[len(stem) :]
+
+
+def _written(reading: Reading, *, named_so: bool) -> list[str]:
+    """How CSV is written, as entries of a declaration, as far as it must be said."""
+    if reading.dialect is None:
+        return []
+    said = {name: getattr(reading.dialect, name) for name in ("delimiter", "encoding")}
+    differing = [name for name in said if said[name] != getattr(RFC_4180, name)]
+    return [f"{name} = {_text(said[name])}" for name in differing or ([] if named_so else ["delimiter"])]
+
+
+def _facts(
+    work: duckdb.DuckDBPyConnection, file: Path, reading: Reading, given: Mapping[str, ColumnType]
+) -> tuple[dict[str, dict[str, Any]], list[BrokenLine]]:
+    """Per column: rows, nulls, distinct values, which types every value fits, decimals, and short values in lower case. And the
+    lines that are no rows."""
+    batch = batch_of([file], [TakenFile(file.name, 0, "", number=1)], reading)
     work.register("rows_of_file", batch.rows())
-    work.execute(f"CREATE TEMP TABLE looked_at AS SELECT * FROM rows_of_file LIMIT {LOOKED_AT}").fetchall()
+    try:
+        work.execute(f"CREATE TEMP TABLE looked_at AS SELECT * FROM rows_of_file LIMIT {LOOKED_AT}").fetchall()
+    except duckdb.Error:
+        if batch.failure:  # raised inside the stream, and wrapped by the engine that read it
+            raise batch.failure from None
+        raise
     facts: dict[str, dict[str, Any]] = {}
     for name in given:
         column = sql.quote(name)
@@ -132,7 +168,7 @@ def _facts(work: duckdb.DuckDBPyConnection, file: Path, given: Mapping[str, Colu
             "fits": {kind: there > 0 and count >= there * 0.9 for kind, count in zip(tests, fits, strict=True)},
             "values": values,
         }
-    return facts
+    return facts, batch.broken
 
 
 def _guess(facts: Mapping[str, Any]) -> ColumnType:
@@ -168,11 +204,15 @@ def _order(facts: Mapping[str, Mapping[str, Any]], types: Mapping[str, ColumnTyp
 def _why_key(facts: Mapping[str, Mapping[str, Any]], keys: list[str]) -> str:
     found = facts[keys[0]]
     nulls = f", {found['nulls']:,} empty" if found["nulls"] else ""
-    return f"{found['distinct']:,} different ones in {found['rows']:,} rows{nulls}"
+    return f"{found['distinct']:,} different in {_many(found['rows'], 'row')}{nulls}"
+
+
+def _many(number: int, what: str) -> str:
+    return f"{number:,} {what}{'' if number == 1 else 's'}"
 
 
 def _line(key: str, columns: list[str], comment: str) -> str:
-    listed = ", ".join(f'"{column}"' for column in columns)
+    listed = ", ".join(map(_text, columns))
     return f"{key} = [{listed}]       # {comment}"
 
 
@@ -185,7 +225,12 @@ def _aligned(lines: list[str]) -> list[str]:
 
 def _bare(name: str) -> str:
     """A TOML key, quoted where it must be."""
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else '"' + name.replace("\\", "\\\\").replace('"', '\\"') + '"'
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _text(name)
+
+
+def _text(value: str) -> str:
+    """A TOML text: one of JSON is one of TOML."""
+    return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
 
 
 def _relative(folder: Path, base: Path) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gzip
+import re
 import shutil
 import subprocess
 import sys
@@ -201,6 +203,40 @@ def test_new_sees_whether_moments_tell_a_zone(tmp_path: Path) -> None:
     for name, kind in zip(("planned_at", "done_at", "entered_at"), kinds, strict=True):
         assert f'{name:<10} = "{kind}"' in text
     assert brenvik("load", cwd=tmp_path).code == 0
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "written"),
+    [
+        ("firm.csv", '\ufeffNo;Name;Fee\r\n1;Kyst, Hav;1,5\r\n2;"Ærø; Bø";2\r\n'.encode(), '{ delimiter = ";" }'),
+        ("firm 05-13.CSV", "No;Name\n1;Ærø\n2;5 €\n".encode("cp1252"), '{ delimiter = ";", encoding = "cp1252" }'),
+        ("firm.tsv.gz", gzip.compress(b"No\tName\n1\ta, b\n2\tc\n"), '{ delimiter = "\\t" }'),
+        ("firm.txt", "No\tName\n1\tÆrø\n2\tb\n".encode("utf-16"), '{ delimiter = "\\t", encoding = "utf-16" }'),
+        ("firm[2].txt", b"No,Name\n1,a\n2,b\n", '{ delimiter = "," }'),
+        ('the "firms".csv', b'"No ""1""",Name\n1,"a;b;c"\n2,"d;e;f"\n', None),
+    ],
+)
+def test_new_finds_how_a_file_is_written(tmp_path: Path, name: str, content: bytes, written: str | None) -> None:
+    (tmp_path / name).write_bytes(content)
+    assert brenvik("new", name, cwd=tmp_path).code == 0
+    declared = re.findall(r"^csv = ({.*}) +#", (tmp_path / "brenvik.toml").read_text(), re.MULTILINE)
+    assert declared == ([written] if written else [])
+    outcome = brenvik("load", "--json", cwd=tmp_path).json["outcomes"][0]
+    assert (outcome["counts"]["read"], outcome["counts"]["inserted"]) == (2, 2)
+
+
+def test_new_tells_what_is_no_row_and_refuses_what_is_no_table(tmp_path: Path) -> None:
+    (tmp_path / "firm.csv").write_text("No,Name\n1,a\n2\n3,c\n")
+    told = brenvik("new", "firm.csv", cwd=tmp_path).out
+    assert "2 rows, 2 columns" in told
+    assert "1 line is no row, which a load would reject; line 3 has 1 field, the header names 2" in told
+    (tmp_path / "late.csv").write_bytes(b"No,Name\n" + b"1,abcdefgh\n" * 200_000 + b"2,\xe6\n")
+    for name, content in (("prose.txt", b"some words\n"), ("rows.json", b'{"a": 1,\n"b": 2}'), ("x.xlsx", b"PK\0,;\0")):
+        (tmp_path / name).write_bytes(content)
+    for name in ("prose.txt", "rows.json", "x.xlsx", "late.csv"):
+        said = brenvik("new", name, "--print", cwd=tmp_path)
+        why = "invalid UTF8 data. Expected CSV in utf-8" if name == "late.csv" else "known are files that end in .csv"
+        assert (said.code, said.err.startswith(f"brenvik: {name}"), why in said.err) == (1, True, True), said
 
 
 @pytest.mark.parametrize(

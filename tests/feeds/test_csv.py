@@ -45,7 +45,7 @@ def test_a_row_has_the_number_of_its_first_line(tmp_path: Path) -> None:
     rows, broken = read(path)
     assert [(line, row["code"]) for line, row in rows] == [(2, "A"), (5, "B"), (8, "E"), (11, "F")]
     assert [(line.line, line.text) for line in broken] == [(6, "C"), (7, "D,x,y")]
-    assert broken[0].reason == "has 1 fields, the header names 2"
+    assert broken[0].reason == "has 1 field, the header names 2"
 
 
 @given(
@@ -89,7 +89,7 @@ def test_broken_lines_are_rejects_with_their_text(tmp_path: Path) -> None:
     outcome, rows, rejects = load(write(tmp_path, "code,note\nA,x\nB\nC,x,y\nD,x\n"))
     assert (outcome.counts["read"], outcome.counts["rejected"], len(rows)) == (4, 2, 2)
     assert [(row["line"], row["content"], row["reason"]) for row in rejects] == [
-        (3, "B", "has 1 fields, the header names 2"),
+        (3, "B", "has 1 field, the header names 2"),
         (4, "C,x,y", "has 3 fields, the header names 2"),
     ]
 

@@ -131,9 +131,9 @@ def runs(
             decided = store.decisions(declared.table(run["table_name"]).rules, one).to_pylist() if rows else None
             its = declared.tables.get(run["table_name"])  # None for a table that is declared no more
             wrote = store.engine.written(its.rules.stored_as).get(one) if its else None
-            by = store.ledger.withdrawn(run["table_name"]).get(one)
-            withdrawn = store.ledger.run(by) if by is not None else None
-            show_past.run(declared, run | files_of(wrote), decided, withdrawn=withdrawn, json=json)
+            taken_back_by = store.ledger.withdrawn(run["table_name"]).get(one)
+            taken_back = store.ledger.run(taken_back_by) if taken_back_by is not None else None
+            show_past.run(declared, run | files_of(wrote), decided, withdrawn=taken_back, json=json)
             return
         name = declared.table(what).rules.table if what else None
         found = store.ledger.runs(name, last=last).to_pylist() if store.ledger.exists() else []

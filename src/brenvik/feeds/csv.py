@@ -127,7 +127,8 @@ class _Place:
         for index in range(self._told, len(self._bad)):
             row = self._bad[index]
             line = row.number + self._breaks + int(np.sum(inside[records < row.number])) + int(breaks_in_bad[index])
-            reason = f"has {row.actual_columns} fields, the header names {row.expected_columns}"
+            fields = "1 field" if row.actual_columns == 1 else f"{row.actual_columns} fields"
+            reason = f"has {fields}, the header names {row.expected_columns}"
             self._broken.append(BrokenLine(self._number, line, row.text, reason))
         self._told = len(self._bad)
 

@@ -23,7 +23,7 @@ class Reading:
     Where one of them is declared, files whose names end otherwise are of that format.
     """
 
-    dialect: csv.Dialect = csv.RFC_4180
+    dialect: csv.Dialect | None = None
     record: jsonl.Record = jsonl.PLAIN
 
     def format_of(self, path: Path) -> Literal["csv", "jsonl", "parquet"]:
@@ -33,7 +33,7 @@ class Reading:
             return "parquet"
         if name.endswith(".jsonl"):
             return "jsonl"
-        if name.endswith(".csv") or self.dialect != csv.RFC_4180:
+        if name.endswith(".csv") or self.dialect:
             return "csv"
         if self.record.is_declared:
             return "jsonl"
@@ -61,7 +61,7 @@ def _look(path: Path, reading: Reading) -> _Found:
         carried = jsonl.carried_in(path, reading.record)
         names = dict.fromkeys(name for names in carried.values() for name in names)
         return _Found(dict.fromkeys(names or reading.record.expected, TEXT), carried)
-    columns = parquet.columns_of(path) if form == "parquet" else csv.columns_of(path, reading.dialect)
+    columns = parquet.columns_of(path) if form == "parquet" else csv.columns_of(path, reading.dialect or csv.RFC_4180)
     return _Found(columns, {tuple(columns): tuple(columns)})
 
 
@@ -95,7 +95,8 @@ def batch_of(paths: Sequence[Path], files: Sequence[TakenFile], reading: Reading
             if form == "parquet":
                 yield from parquet.read(path, file.number, number, {name: columns[name] for name in its.columns})
             else:
-                yield from csv.read(path, file.number, number, tuple(its.columns), broken, reading.dialect)
+                dialect = reading.dialect or csv.RFC_4180
+                yield from csv.read(path, file.number, number, tuple(its.columns), broken, dialect)
 
     return Batch(
         source=files[0].file if len(files) == 1 else f"{files[0].file} … {files[-1].file} ({len(files)} files)",

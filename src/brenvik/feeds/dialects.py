@@ -1,0 +1,62 @@
+"""How a file of rows is written, as far as its beginning tells: what parts its fields, and its encoding."""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import gzip
+import io
+from itertools import islice
+from pathlib import Path
+
+from brenvik.feeds.csv import RFC_4180, Dialect
+from brenvik.feeds.formats import ENDINGS, PLAIN, Reading
+
+_BEGINNING = 1 << 20
+_RECORDS = 200
+_DELIMITERS = (",", ";", "\t", "|")
+
+
+def reading_of(path: Path) -> Reading:
+    """How to read a file whose declaration is not written yet. Of CSV, and of what looks like it under another name, the
+    dialect; for all else as its name says."""
+    named = path.name.lower().endswith(ENDINGS)
+    if named and ".csv" not in path.name.lower():
+        return PLAIN
+    with gzip.open(path) if path.name.lower().endswith(".gz") else path.open("rb") as file:
+        begin = file.read(_BEGINNING)
+    encoding = _encoding(begin)
+    text = begin.decode(encoding, errors="ignore")
+    delimiter, fields = _delimiter(text)
+    if not named and (fields < 2 or "\0" in text or text.lstrip().startswith(("{", "["))):
+        return PLAIN
+    dialect = Dialect(delimiter=delimiter, encoding=encoding)
+    return PLAIN if named and dialect == RFC_4180 else Reading(dialect)
+
+
+def _encoding(begin: bytes) -> str:
+    if begin.startswith((b"\xff\xfe", b"\xfe\xff")):
+        return "utf-16"
+    for encoding in ("utf-8", "cp1252"):
+        try:
+            codecs.getincrementaldecoder(encoding)().decode(begin)  # a character may be cut off at the end
+        except UnicodeDecodeError:
+            continue
+        return encoding
+    return "latin-1"
+
+
+def _delimiter(text: str) -> tuple[str, int]:
+    """What parts the fields most evenly, and into how many; commas where nothing does."""
+
+    def found(delimiter: str) -> tuple[bool, int]:
+        try:
+            records = [r for r in islice(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter), _RECORDS) if r]
+        except csv.Error:
+            return False, 0
+        width = len(records[0]) if records else 0
+        even = sum(len(record) == width for record in records)
+        return width > 1 and even >= 0.9 * len(records), width
+
+    best = max(_DELIMITERS, key=found)
+    return best, found(best)[1]
