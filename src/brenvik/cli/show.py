@@ -305,7 +305,9 @@ def runs(
     paper.indented(out, table)
     for row in rows:
         if row["message"]:
-            out.print(Text(f"\n  run {row['run']}: {row['message'].splitlines()[0]}"))
+            first, *rest = row["message"].splitlines()
+            more = f"    more: brenvik runs {row['run']}" if rest else ""
+            out.print(Text(f"\n  run {row['run']}: {first}{more}"))
 
 
 def files_of(wrote: Written | None) -> dict[str, int]:

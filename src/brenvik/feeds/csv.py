@@ -70,6 +70,7 @@ def read(
                 raise FeedError(
                     f"{path.name} cannot be read after line {place.line}: {error}. "
                     f"Expected CSV in {dialect.encoding} quoted with {dialect.quote}; nothing of it was taken."
+                    f"{_where_to_say(error)}"
                 ) from error
             if len(piece):
                 last = piece
@@ -167,9 +168,18 @@ def _open(path: Path, columns: Sequence[str], bad: list[Any], dialect: Dialect) 
         )
     except (pa.ArrowInvalid, UnicodeError) as error:
         first = "whose columns the declaration names" if dialect.columns else "whose first line names the columns"
-        raise FeedError(f"{path.name} cannot be read: {error}. Expected CSV in {dialect.encoding} {first}.") from error
+        raise FeedError(
+            f"{path.name} cannot be read: {error}. Expected CSV in {dialect.encoding} {first}.{_where_to_say(error)}"
+        ) from error
     except OSError as error:
         raise FeedError(f"{path.name} cannot be read: {error}") from error
+
+
+def _where_to_say(error: Exception) -> str:
+    """The next step after an error that another encoding may explain."""
+    if isinstance(error, UnicodeError) or "UTF8" in str(error):
+        return ' A file in another encoding is declared so: csv = { encoding = "cp1252" }'
+    return ""
 
 
 def _breaks(piece: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.int64]]:
