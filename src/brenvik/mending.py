@@ -58,14 +58,16 @@ def export_rejects(ledger: Ledger, table: str, path: Path) -> int:
     """Writes the open rejects of a table to a file of JSON Lines; returns how many.
 
     A line has the number of the reject, where it stood, the reason, and its ``row`` (column and value), or the ``text`` of a line
-    that is no row. Raises DeclarationError when the file is there already.
+    that is no row. Raises DeclarationError when the file is there already, and when no reject is open.
     """
-    lines = []
+    lines: list[str] = []
     for reject in open_rejects(ledger, table).values():
         told = ", ".join(f"{_write(name)}: {json.dumps(reject[name])}" for name in TOLD)
         content = reject["content"].strip()
         whole = f'"row": {content}' if _row_of(content) is not None else f'"text": {_write(content)}'
         lines.append(f"{{{told}, {whole}}}\n")
+    if not lines:
+        raise DeclarationError(f"Table {table!r} has no open reject; nothing was written.")
     try:
         with path.open("x", encoding="utf-8") as file:
             file.writelines(lines)

@@ -490,6 +490,10 @@ def test_what_a_run_took_can_be_taken_again(visited: Path) -> None:
         ),
         (["--from-start"], "Expected one feed to take again from, got 2 (buoy registry, visit service)"),
         (["buoy", "--from", "2024-05-13"], "reads files and has no windows"),
+        (
+            ["visit", "--from", "2024-05-13", "--to", "2024-05-13"],
+            "nothing lies above 2024-05-13 00:00 and up to 2024-05-13 00:00",
+        ),
         (["visit", "--again", "inbox/x.csv"], "reads a table and has no files"),
         (["buoy", "--again", "inbox/x.csv"], "there is no file inbox/x.csv"),
     ],

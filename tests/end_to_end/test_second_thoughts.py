@@ -66,11 +66,39 @@ def test_a_run_is_looked_at_withdrawn_and_put_back(coast: Path) -> None:
         (("held", "release", "keeper"), "Say which"),
         (("held", "release", "keeper", "7"), "does not hold 7"),
         (("held", "release", "buoy", "1"), "does not hold 1"),
+        (("rejects", "export", "keeper", "new.jsonl"), "Table 'keeper' has no open reject; nothing was written"),
+        (("as-of", "buoy", "2024-05-14", "--known-at", "99"), "there is no run 99: brenvik runs"),
+        (("history", "buoy", "NB-102", "--without", "2"), "run 2 was of table keeper"),
+        (("history", "buoy", "NB-102", "--changes", "--without", "1"), "--known-at and --without do not go with it"),
     ],
 )
 def test_what_cannot_be_done_is_told(coast: Path, words: tuple[str, ...], told: str) -> None:
     said = call(*words, cwd=coast)
     assert (said.code, told in said.err) == (2, True), said.err
+
+
+def test_a_run_is_told_whole(coast: Path) -> None:
+    told = call("runs", "3", cwd=coast).out
+    for line in (
+        "coast · buoy · run 3 · done",
+        "  from       inbox/buoy_02.csv",
+        "  14 read = 1 inserted + 5 versioned + 1 overwritten + 1 protected + 2 unchanged + 1 duplicate + 3 rejected",
+        "  12 rows + 6 added − 0 removed = 18, 4 changed",
+        "  take it back   brenvik withdraw 3 --preview",
+    ):
+        assert f"{line}\n" in told
+    extract = call("runs", "2", cwd=coast).out
+    assert "  feed       nightly, extract\n" in extract
+    assert "  holds at   2024-05-13\n" in extract
+    call("withdraw", "3", "--reason", "all wrong", cwd=coast)
+    told = call("runs", "3", cwd=coast).out
+    assert "coast · buoy · run 3 · withdrawn\n" in told
+    assert "  withdrawn  by run 5: all wrong\n" in told
+    assert "  put it back    brenvik withdraw 3 --put-back --preview\n" in told
+    assert call("runs", "3", "--json", cwd=coast).json["run"]["withdrawn_by"] == 5
+    there = scenario.PROJECT.replace("[table.buoy", "[table.others")
+    (coast / "other.toml").write_text(there)
+    assert call("runs", "3", "--project", "other.toml", cwd=coast).code == 0  # of a table that is declared no more
 
 
 def test_the_past_can_be_looked_at(coast: Path) -> None:

@@ -95,6 +95,10 @@ class ByWatermark:
             if wanted.files or wanted.pattern:
                 raise DeclarationError(f"Feed {self.feed!r} reads a table and has no files; ask for a window of it.")
             low, until, overlap = self.mark(wanted.after, kind, "--from"), self.mark(wanted.until, kind, "--to"), None
+            if low is not None and until is not None and until <= low:  # type: ignore[operator]
+                raise DeclarationError(
+                    f"Feed {self.feed!r}: nothing lies above {told(low)} and up to {told(until)}; expected --from before --to."
+                )
         clock = windows.clock_as(kind, source.clock(), self.zone)
         limit = clock if clock is not None else source.newest()
         if limit is not None:
