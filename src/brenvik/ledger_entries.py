@@ -81,6 +81,10 @@ class TableState:
     shapes: Mapping[int, tuple[str, ...]]
     numbered_by_store: bool = False
 
+    @property
+    def types(self) -> dict[str, ColumnType]:
+        return {column.name: column.type for column in self.columns}
+
 
 @dataclass(frozen=True)
 class Run:

@@ -303,6 +303,7 @@ class TableRules:
 
 
 def _place(loc: tuple[int | str, ...]) -> str:
+    loc = ("table", *loc[1:]) if loc[:1] == (0,) else loc  # the one rule that can be given without its name
     return ".".join(str(part) for part in loc if not str(part).startswith(("function-", "union"))) or "declaration"
 
 

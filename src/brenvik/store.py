@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from datetime import UTC, date, datetime, timedelta
+from operator import index
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
@@ -18,6 +19,7 @@ from brenvik.errors import DeclarationError
 from brenvik.feeds.frames import FrameSource
 from brenvik.guarding import NOTHING_MORE, Allowed
 from brenvik.holding import decide_holds, waiting_deletes
+from brenvik.keys import Key, key_values
 from brenvik.ledger import Ledger
 from brenvik.ledger_entries import TableState
 from brenvik.ledger_tables import LOADS, kept_table
@@ -36,7 +38,6 @@ if TYPE_CHECKING:
     from brenvik.stores.base import Engine, Tidied
 
 MEMORY = re.compile(r"\d+ ?[MG]i?B")
-Key = str | int | bytes | date | datetime | Mapping[str, Any]
 
 
 class Store:
@@ -175,7 +176,8 @@ class Store:
         ``put_back`` undoes that. Watermarks and taken files stay. ``Outcome.touched`` says which keys changed. Raises
         DeclarationError for runs that brought nothing to this table, or that are withdrawn already (or are not).
         """
-        return withdraw(self.ledger, rules, runs, reason=reason, put_back=put_back, preview=preview, wait_s=wait_s)
+        targets = _numbers("Runs", runs)
+        return withdraw(self.ledger, rules, targets, reason=reason, put_back=put_back, preview=preview, wait_s=wait_s)
 
     def held(self, rules: TableRules) -> pa.Table:
         """The deletes that wait for a person, with the rows they would end; see ``holding.waiting_deletes``."""
@@ -185,13 +187,17 @@ class Store:
         self,
         rules: TableRules,
         *holds: int,
+        every: bool = False,
         drop: bool = False,
         reason: str | None = None,
         preview: bool = False,
         wait_s: float = 30.0,
     ) -> Outcome:
-        """Lets held deletes happen (all, or by their numbers); with ``drop`` they never do. See ``holding.decide_holds``."""
-        return decide_holds(self.ledger, rules, holds or None, drop=drop, reason=reason, preview=preview, wait_s=wait_s)
+        """Lets held deletes happen, by their numbers or ``every`` one; with ``drop`` they never do: ``holding.decide_holds``."""
+        if every == bool(holds):
+            raise DeclarationError("Say which held deletes: their numbers, or every=True.")
+        chosen = None if every else _numbers("Held deletes", holds)
+        return decide_holds(self.ledger, rules, chosen, drop=drop, reason=reason, preview=preview, wait_s=wait_s)
 
     def rebuild(self, rules: TableRules, *, preview: bool = False, wait_s: float = 30.0) -> Outcome:
         """Works the table out again from its kept changes, under the rules as they are now; see ``rebuilding.rebuild``."""
@@ -234,7 +240,8 @@ class Store:
 
     def story(self, rules: TableRules, key: Key) -> list[dict[str, Any]]:
         """Every change ever kept of a key, in the order of arrival; see ``past.story``."""
-        return story(self.ledger, rules, self._key_values(rules, key))
+        state = self._state(rules)
+        return story(self.ledger, rules, key_values(rules, key, state.types if state else {}))
 
     def read(self, rules: TableRules, *, known_at: int | None = None, without: Iterable[int] = ()) -> pa.Table:
         """All rows of a table, in the order of natural key and valid_from; no rows when it was never loaded.
@@ -242,7 +249,7 @@ class Store:
         ``known_at`` asks for the table as it was after that run, ``without`` as it would be without some: worked out of the kept
         changes, without surrogate keys and stamps. Raises DeclarationError when none are kept.
         """
-        if known_at is not None or (without := tuple(without)):
+        if known_at is not None or (without := _numbers("Runs", without)):
             return known(self.ledger, rules, known_at=known_at, without=without)
         state = self._state(rules)
         return self._ask(rules, state, "", {}) if state else _no_rows()
@@ -254,14 +261,11 @@ class Store:
 
         ``key`` is a value, or for a key of several columns a dict of their values. ``known_at`` and ``without`` as in ``read``.
         """
-        values = self._key_values(rules, key)
-        if known_at is not None or (without := tuple(without)):
-            return known(self.ledger, rules, known_at=known_at, without=without, key=values)
         state = self._state(rules)
-        if state is None:
-            return _no_rows()
-        types = {column.name: column.type for column in state.columns}
-        return self._ask(rules, state, ask.of_key(rules, types), values)
+        values = key_values(rules, key, state.types if state else {})
+        if known_at is not None or (without := _numbers("Runs", without)):
+            return known(self.ledger, rules, known_at=known_at, without=without, key=values)
+        return self._ask(rules, state, ask.of_key(rules, state.types), values) if state else _no_rows()
 
     def as_of(
         self,
@@ -285,7 +289,7 @@ class Store:
         if state is None:
             return _no_rows()
         moment = _moment(when, state.effective_type.kind)
-        if known_at is not None or (without := tuple(without)):
+        if known_at is not None or (without := _numbers("Runs", without)):
             return known(self.ledger, rules, known_at=known_at, without=without, moment=moment)
         return self._ask(rules, state, ask.at_moment(rules, state.effective_type), {"moment": moment})
 
@@ -323,10 +327,6 @@ class Store:
     ) -> None:
         self.close()
 
-    @staticmethod
-    def _key_values(rules: TableRules, key: Key) -> dict[str, str | bytes]:
-        return {f"key_{index}": value for index, value in enumerate(_key(rules, key))}
-
     def _state(self, rules: TableRules) -> TableState | None:
         return self.ledger.state(rules.table) if self.ledger.exists() else None
 
@@ -359,7 +359,7 @@ def open_store(
     Raises DeclarationError for an address of no known kind, StoreError when it cannot be opened, Busy when another
     process holds it for longer.
     """
-    kind, _, place = address.partition(":")
+    kind, _, place = str(address).partition(":")
     if memory_limit is not None and not MEMORY.fullmatch(memory_limit):
         raise DeclarationError(f'memory_limit: expected a size as in "500 MB" or "4 GB", got {memory_limit!r}')
     if kind == "duckdb" and place:
@@ -391,9 +391,18 @@ def open_store(
             ) from None
         return Store(LakehouseEngine(place, memory_limit=memory_limit))
     raise DeclarationError(
-        f"{without_secrets(address)!r} is no address of a store; expected duckdb:FILE, duckdb::memory:, sqlite:FILE, "
+        f"{without_secrets(str(address))!r} is no address of a store; expected duckdb:FILE, duckdb::memory:, sqlite:FILE, "
         "lakehouse:FOLDER, lakehouse:@CATALOG or postgresql://USER@HOST/DATABASE"
     )
+
+
+def _numbers(what: str, given: Iterable[int]) -> tuple[int, ...]:
+    found = tuple(given)
+    try:
+        return tuple(map(index, found))  # numbers of other libraries as well
+    except TypeError:
+        told = ", ".join(map(repr, found))
+        raise DeclarationError(f"{what} are told by their numbers, each a whole one; got {told}") from None
 
 
 def _moment(when: str | int | date | datetime, kind: str) -> str:
@@ -442,17 +451,3 @@ def _frame(
         )
     codes = Operations(operation) if isinstance(operation, str) else operation
     return FrameSource(frame, name=feed, kind=kind, at=None if at is None else str(at)), codes
-
-
-def _key(rules: TableRules, key: Key) -> list[str | bytes]:
-    if not isinstance(key, Mapping):
-        if len(rules.natural_key) > 1:
-            raise DeclarationError(
-                f"The key of {rules.table!r} has the columns {', '.join(rules.natural_key)}; give a dict of their values."
-            )
-        return [key if isinstance(key, bytes) else str(key)]
-    if set(key) != set(rules.natural_key):
-        raise DeclarationError(
-            f"The key of {rules.table!r} has the columns {', '.join(rules.natural_key)}; got {', '.join(map(str, key))}."
-        )
-    return [value if isinstance(value := key[name], bytes) else str(value) for name in rules.natural_key]

@@ -196,10 +196,10 @@ def test_held_deletes_of_an_extract_lapse_when_the_key_returns(store: brenvik.St
     (waiting,) = store.held(rules).to_pylist()
     assert (waiting["no"], waiting["firm"], str(waiting["brenvik_effective"])) == (3, "firm 3", "2024-05-14 00:00:00")
     assert living(store, rules) == [1, 2, 3]
-    assert store.release(rules, reason="closed").counts["rows_updated"] == 1
+    assert store.release(rules, every=True, reason="closed").counts["rows_updated"] == 1
     assert [str(row["valid_to"]) for row in store.history(rules, 3).to_pylist()] == ["2024-05-14 00:00:00"]
     with pytest.raises(DeclarationError, match="does not hold any"):
-        store.release(rules)
+        store.release(rules, every=True)
 
 
 def test_a_table_of_a_database_is_taken_whole(store: brenvik.Store, registry: Registry) -> None:
@@ -273,7 +273,7 @@ def test_a_held_delete_that_was_withdrawn_is_held_anew_when_it_comes_again(store
     store.withdraw(rules, 2, reason="a mistake")
     assert store.held(rules).num_rows == 0
     assert store.load(rules, rows("D", 2), kind="changes", operation="op").counts["held"] == 1
-    store.release(rules)
+    store.release(rules, every=True)
     assert living(store, rules) == []
     store.withdraw(rules, 4)
     assert living(store, rules) == [1]

@@ -8,11 +8,13 @@ from datetime import UTC, date, datetime, time
 from decimal import Decimal
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pytest
 
 import brenvik
 import brenvik.load
+from brenvik.errors import DeclarationError
 from brenvik.feeds.inside import InsideSource
 from scripts import execute
 
@@ -59,6 +61,43 @@ def test_keys_of_every_kind_come_in_any_order(anywhere: brenvik.Store) -> None:
     assert again.counts["unchanged"] == 512
     lights = {tuple(row[kind] for kind in kinds): row["light"] for row in anywhere.read(buoys).to_pylist()}
     assert lights == {tuple(row[kind] for kind in kinds): row["light"] for row in rows}
+
+
+NO_KEYS: dict[str, tuple[Any, ...]] = {
+    "integer": ("NB-1", "5.5", "", 2**63, None),
+    "decimal": ("x", "1000", "0.001", "1e400", "nan"),
+    "boolean": ("maybe", 2),
+    "date": ("x", "2024-13-01", "2024-05-01 06:00"),
+    "time": ("24:00", "06:00+02:00"),
+    "timestamp": ("x", 5),
+    "instant": ("x", ""),
+}
+
+
+def test_a_key_is_asked_for_as_it_is_or_as_a_text_of_it(anywhere: brenvik.Store) -> None:
+    for kind, (value, _) in KEYS.items():
+        rules = brenvik.TableRules(f"by_{kind}", natural_key="k")
+        anywhere.load(rules, pa.table({"k": [value], "light": ["Q"]}), kind="upserts")
+        for given in (value, *([] if isinstance(value, bytes) else [str(value)])):
+            assert anywhere.history(rules, given).num_rows == anywhere.history(rules, {"k": given}).num_rows == 1
+            assert len(anywhere.story(rules, given)) == 1
+        if kind == "instant":  # without a zone, it is a time of the project's
+            assert anywhere.history(rules, "2024-05-01T06").num_rows == 1
+        for wrong in NO_KEYS.get(kind, (None,)):
+            for ask in (anywhere.history, anywhere.story):
+                with pytest.raises(DeclarationError, match=f"The key of 'by_{kind}': k: "):
+                    ask(rules, wrong)
+
+
+def test_runs_and_held_deletes_are_told_by_numbers(anywhere: brenvik.Store) -> None:
+    anywhere.load(RULES, pa.table({"code": ["NB-1"], "at": [1], "light": ["Q"]}), kind="upserts")
+    for ask in (anywhere.withdraw, anywhere.release, lambda rules, *runs: anywhere.read(rules, without=runs)):
+        with pytest.raises(DeclarationError, match=r"are told by their numbers, each a whole one; got \[1\]"):
+            ask(RULES, [1])
+    for every in (False, True):  # an empty selection is not all there are
+        with pytest.raises(DeclarationError, match="Say which held deletes"):
+            anywhere.release(RULES, *([1] if every else []), every=every)
+    assert anywhere.withdraw(RULES, np.int64(1), reason="x").counts["rows_removed"] == 1  # type: ignore[arg-type]
 
 
 NAMES = ("new\nline", 'say "it"', "it's", "a:b :c $d ?", "50 % %s %(n)s", "{x}", "select", "a.b", "/* -- */", "Ünï\\")

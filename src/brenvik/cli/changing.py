@@ -177,7 +177,9 @@ def _decide(
     declared = read(project, env)
     rules = declared.table(table).rules
     with opened(declared, read_only=preview, wait_s=wait) as store:
-        outcome = store.release(rules, *(numbers or ()), drop=drop, reason=reason, preview=preview, wait_s=wait)
+        outcome = store.release(
+            rules, *(numbers or ()), every=everything, drop=drop, reason=reason, preview=preview, wait_s=wait
+        )
     show_past.worked_out_again(declared, rules, outcome, json=json)
 
 

@@ -155,8 +155,9 @@ class DuckDBEngine(InPlace):
 
     @contextmanager
     def transaction(self, of: TableRules | None = None) -> Iterator[None]:
-        self._drop_discarded()
-        self._connection.begin()
+        with _told(self.address):
+            self._drop_discarded()
+            self._connection.begin()
         try:
             yield
         except BaseException:
