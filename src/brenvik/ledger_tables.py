@@ -135,7 +135,7 @@ COUNTS = (
     "WHERE w.table_name = r.table_name AND w.run = r.run AND w.put_back_by IS NULL)"
 )
 VIEWS = {
-    # one row per table that was ever loaded: its last good run, and what went wrong since
+    # one row per table that was ever loaded: its last good run that is not withdrawn, and what went wrong since
     "table_status": f"""
 SELECT t.table_name, t.last_done_run, d.ended_at AS last_done_at, COALESCE(d.protected, 0) AS protected,
   (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'failed'
@@ -149,7 +149,7 @@ SELECT t.table_name, t.last_done_run, d.ended_at AS last_done_at, COALESCE(d.pro
   (SELECT count(*) FROM "{SCHEMA}"."held_deletes" r WHERE r.table_name = t.table_name AND r.state = 'held'
     AND {COUNTS}) AS held_deletes
 FROM (
-  SELECT r.table_name, COALESCE(max(CASE WHEN r.state = 'done' AND r.kind IN ('changes', 'upserts', 'extract')
+  SELECT r.table_name, COALESCE(max(CASE WHEN r.state = 'done' AND r.kind IN ('changes', 'upserts', 'extract') AND {COUNTS}
     THEN r.run END), 0) AS last_done_run
   FROM {_RUNS} r GROUP BY r.table_name
 ) t

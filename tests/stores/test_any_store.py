@@ -100,6 +100,21 @@ def test_runs_and_held_deletes_are_told_by_numbers(anywhere: brenvik.Store) -> N
     assert anywhere.withdraw(RULES, np.int64(1), reason="x").counts["rows_removed"] == 1  # type: ignore[arg-type]
 
 
+def test_a_withdrawn_run_is_not_the_last_good_one(anywhere: brenvik.Store) -> None:
+    def last() -> int:
+        status = anywhere.ledger.status("buoy")
+        assert status
+        return int(status["last_done_run"])
+
+    for at in (1, 2):
+        anywhere.load(RULES, pa.table({"code": ["NB-1"], "at": [at], "light": ["Q"]}), kind="upserts")
+    seen = [last()]
+    for run, put_back in ((2, False), (1, False), (2, True)):
+        anywhere.withdraw(RULES, run, put_back=put_back, reason="x")
+        seen.append(last())
+    assert seen == [2, 1, 0, 2]
+
+
 NAMES = ("new\nline", 'say "it"', "it's", "a:b :c $d ?", "50 % %s %(n)s", "{x}", "select", "a.b", "/* -- */", "Ünï\\")
 
 
