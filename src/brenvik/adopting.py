@@ -209,6 +209,10 @@ def adopt(
                     f"{ledger.engine.address} has no table {rules.stored_as!r}; the first load makes it, there is nothing to "
                     "adopt."
                 )
+            if owner := ledger.owner_of(rules.stored_as):
+                raise DeclarationError(
+                    f"{rules.stored_as!r} holds the rows of table {owner!r}; there is nothing to adopt."
+                )
             run = Run(0, rules.table, "", "adoption", "adopted", now())
             if not preview:
                 run, _ = ledger.start_run(rules, feed="", kind="adoption", source="adopted", reason=reason)

@@ -96,7 +96,9 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         for fault, (first, *others) in alike.items():
             same = f"\n  The same holds for {', '.join(others)}." if others else ""
             finding.faults.append(f"feed {feed.name}: {fault.replace(_PART, first)}{same}")
-    if state is None and store.engine.has_table(table.rules.stored_as):
+    if state is None and (owner := store.ledger.owner_of(table.rules.stored_as)):
+        finding.faults.append(f"table_name: {table.rules.stored_as!r} holds the rows of table {owner!r}")
+    elif state is None and store.engine.has_table(table.rules.stored_as):
         _hold_against(store, table.rules, carried, finding)
     if state and not finding.columns and not finding.faults:  # all that was there is taken and gone
         columns = {column.name: column.type for column in state.columns}

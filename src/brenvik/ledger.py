@@ -266,6 +266,13 @@ class Ledger:
             numbered_by_store=drawn.get("numbered_by_store", False),
         )
 
+    def owner_of(self, stored_as: str) -> str | None:
+        """The table whose rows are stored under a name; None where it is nobody's."""
+        told = str if self.engine.traits.cased else str.casefold
+        found = self.engine.rows(f"SELECT table_name, rules FROM {place('tables')}") if self.exists() else []
+        names = {told(json.loads(row["rules"])["table_name"]): str(row["table_name"]) for row in found}
+        return names.get(told(stored_as))
+
     def set_state(
         self,
         blueprint: Blueprint,

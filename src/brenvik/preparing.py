@@ -169,6 +169,11 @@ def prepare(
         source=batch.source,
     )
     if state is None and engine.has_table(rules.stored_as):
+        if owner := ledger.owner_of(rules.stored_as):
+            raise ForeignTable(
+                f"{rules.stored_as!r} in {engine.address} holds the rows of table {owner!r}. Nothing was written; give table "
+                f"{rules.table!r} another name there (table_name)."
+            )
         raise ForeignTable(
             f"{engine.address} has a table {rules.stored_as!r} that Brenvik did not make. Nothing was written. See whether it "
             f"fits (brenvik check {rules.table}) and go on with it (brenvik adopt {rules.table}), or give the table of the "

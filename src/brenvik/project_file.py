@@ -65,6 +65,7 @@ def read_project(path: str | Path = FILE, *, environment: str | None = None) -> 
     time_zone = str(declared.get("time_zone", "UTC"))
     tables = {name: _table(name, entry, time_zone, connections, faults) for name, entry in entries.items()}
     order = _in_order({name: table for name, table in tables.items() if table}, faults)
+    faults += _shared_tables(list(order.values()))
     faults += _shared_files(list(order.values()))
     if faults:
         raise ProjectError(f"{path} has faults:", faults)
@@ -178,6 +179,16 @@ def _in_order(tables: Mapping[str, ProjectTable], faults: list[str]) -> dict[str
         order[first] = tables[first]
         graph.done(first)
     return order
+
+
+def _shared_tables(tables: list[ProjectTable]) -> Iterator[str]:
+    """Tables that would be written to by two declarations, of which neither knows what the other does."""
+    first: dict[str, str] = {}
+    for table in tables:
+        name = table.rules.table
+        other = first.setdefault(table.rules.stored_as.casefold(), name)
+        if other != name:
+            yield f"table.{name}: is stored as {table.rules.stored_as!r}, as table.{other} is (case does not count)"
 
 
 def _shared_files(tables: list[ProjectTable]) -> Iterator[str]:

@@ -134,6 +134,13 @@ class TableRules:
     def _one_or_many(cls, value: object) -> object:
         return (value,) if isinstance(value, str) else value
 
+    @field_validator("max_rejects", "max_deletes", "max_changes", mode="before")
+    @classmethod
+    def _number(cls, value: object) -> object:
+        if value is not None and (isinstance(value, bool) or not isinstance(value, (int, float))):
+            raise ValueError(f"expected a whole number from 0, or a share between 0.0 and 1.0, got {value!r}")
+        return value
+
     @field_validator("open_end", mode="before")
     @classmethod
     def _as_written(cls, value: object) -> object:
@@ -315,7 +322,7 @@ def _said(item: Any) -> str:
         )
     if kind in {"missing", "missing_keyword_only_argument"}:
         return "is missing"
-    return str(item["msg"])
+    return str(item["msg"]).removeprefix("Value error, ")
 
 
 def _table_in(data: Any) -> str:

@@ -392,6 +392,24 @@ def test_files_that_two_feeds_read_are_not_moved_away_by_one(coast: Path) -> Non
     assert "table.buoy.feed.registry.taken_files: table.float.feed.registry reads the same files" in said.err
 
 
+def test_two_tables_are_not_stored_as_one(coast: Path) -> None:
+    more = '[table.float]\nlike = "buoy"\ntable_name = "Buoy"\n[table.float.feed.x]\nkind = "upserts"\nfiles = "float_*.csv"\n'
+    (coast / "brenvik.toml").write_text(scenario.PROJECT + more)
+    said = brenvik("check", cwd=coast)
+    assert (said.code, "table.float: is stored as 'Buoy', as table.buoy is (case does not count)" in said.err) == (
+        2,
+        True,
+    )
+    (coast / "brenvik.toml").write_text(KEEPING)
+    assert brenvik("load", "buoy", cwd=coast).code == 0
+    renamed = KEEPING.replace("[table.buoy", "[table.float").replace(
+        "[table.float]", '[table.float]\ntable_name = "buoy"'
+    )
+    (coast / "brenvik.toml").write_text(renamed)
+    assert "fault: table_name: 'buoy' holds the rows of table 'buoy'" in brenvik("check", "float", cwd=coast).out
+    assert brenvik("load", "float", cwd=coast).code == 4
+
+
 @pytest.fixture
 def visited(tmp_path: Path) -> Path:
     """The project of the demo on the evening of the first day, loaded; the second day waits in the database."""

@@ -56,6 +56,14 @@ def test_all_faults_are_told_at_once() -> None:
         ({"order_by": "day", "types": {"day": "date"}, "grain": "hour"}, "day is date, which has no hours to cut"),
         ({"order_by": "no", "types": {"no": "integer"}, "open_end": date(9999, 12, 31)}, "does not fit no"),
         ({"housekeeping": {"valid_to": "valid_from"}}, "would be the name of 2 columns"),
+        (
+            {"max_deletes": "20%"},
+            "max_deletes: expected a whole number from 0, or a share between 0.0 and 1.0, got '20%'",
+        ),
+        (
+            {"max_changes": True},
+            "max_changes: expected a whole number from 0, or a share between 0.0 and 1.0, got True",
+        ),
         ({"type_1": ["Is_Current"]}, "'is_current' would be the name of 2 columns"),
         (
             {"other_columns": "type_1", "housekeeping": {"valid_to": False, "is_deleted": False}},

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -64,6 +65,22 @@ def versions(store: brenvik.Store, code: str) -> list[tuple[Any, ...]]:
 
 
 THREE = (("NB-1", "Kvit", "Q", 1, 5), ("NB-1", "Kvit", "Fl", 5, None), ("NB-2", "Svart", "Q", 1, 4))
+
+
+def test_a_table_that_is_loaded_already_is_not_taken_for_another(anywhere: brenvik.Store) -> None:
+    rows = changes(("NB-1", 1, "Kvit", "Q"))
+    anywhere.load(RULES, rows, kind="upserts")
+    names = (RULES.stored_as, *([] if anywhere.engine.traits.cased else [RULES.stored_as.upper()]))
+    for name in names:
+        other = replace(RULES, table="other", table_name=name)
+        with pytest.raises(ForeignTable, match=f"'{name}' in .* holds the rows of table 'buoy'"):
+            anywhere.load(other, rows, kind="upserts")
+        with pytest.raises(DeclarationError, match="holds the rows of table 'buoy'; there is nothing to adopt"):
+            anywhere.adopt(other, FEED)
+    if anywhere.engine.traits.cased:
+        other = replace(RULES, table="other", table_name=RULES.stored_as.upper())
+        assert anywhere.load(other, rows, kind="upserts").counts["inserted"] == 1
+    assert anywhere.read(RULES).num_rows == 1
 
 
 def test_an_adopted_table_keeps_its_keys_and_takes_late_changes(anywhere: brenvik.Store) -> None:

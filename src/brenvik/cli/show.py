@@ -157,7 +157,7 @@ def preview(
             for note in o.notes:
                 out.print(Text(f"  {note}"))
             continue
-        paper.heading(out, project, o.table, f"{o.source} waits", "nothing is written")
+        paper.heading(out, project, o.table, f"{o.source} waiting", "nothing is written")
         rows = o.decisions().to_pylist()
         shown = [row for row in rows if everything or row["decision"] != "unchanged"]
         decisions(out, shown)

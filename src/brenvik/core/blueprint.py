@@ -41,6 +41,8 @@ class Traits:
     """What no column can be called, beside the locator."""
     longest_name: int | None = None
     """How many bytes of a name count, where that is limited."""
+    cased: bool = False
+    """Whether tables whose names differ in case only are different ones."""
     lacks: frozenset[str] = frozenset()
     """What it cannot hold or do: ``NUL`` (in texts), ``NaN``, ``comparing`` (decimals and times, beyond their being equal, with
     what a person writes)."""

@@ -82,6 +82,7 @@ class PostgresEngine(InPlace):
     dialect = "postgres"
     traits = Traits(
         _LOCATOR,
+        cased=True,
         moves=True,
         whole_rows=True,
         seeks=True,
