@@ -13,7 +13,7 @@ from brenvik.ledger_entries import Run
 from brenvik.ledger_tables import kept_table
 from brenvik.outcome import Outcome
 from brenvik.patience import again_when_overtaken
-from brenvik.preparing import LATER_THAN_ALL, UnderWay, create, next_work
+from brenvik.preparing import LATER_THAN_ALL, UnderWay, check_kept_apart, create, next_work
 from brenvik.rules import HOUSEKEEPING, TableRules
 from brenvik.stores.base import Engine
 from brenvik.types import INTEGER, TIMESTAMP, ColumnType
@@ -213,6 +213,7 @@ def adopt(
                 raise DeclarationError(
                     f"{rules.stored_as!r} holds the rows of table {owner!r}; there is nothing to adopt."
                 )
+            check_kept_apart(ledger.engine, rules)
             run = Run(0, rules.table, "", "adoption", "adopted", now())
             if not preview:
                 run, _ = ledger.start_run(rules, feed="", kind="adoption", source="adopted", reason=reason)

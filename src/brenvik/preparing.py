@@ -179,6 +179,8 @@ def prepare(
             f"fits (brenvik check {rules.table}) and go on with it (brenvik adopt {rules.table}), or give the table of the "
             "rules another name."
         )
+    if state is None:
+        check_kept_apart(engine, rules)
     known = {column.name for column in state.columns} if state else set()
     new = [column.name for column in blueprint.columns if column.name not in known]
     if it.preview and new:
@@ -204,6 +206,17 @@ def prepare(
     if not it.preview:
         ledger.add_shapes(rules.table, added)
     return blueprint.with_shapes({**shapes, **added})
+
+
+def check_kept_apart(engine: Engine, rules: TableRules) -> None:
+    """Raises ForeignTable when what shall keep the changes of a new table is there already: that of a table whose name looks
+    alike."""
+    kept = kept_table(rules.table)
+    if rules.keep_changes and engine.has_table(kept):
+        raise ForeignTable(
+            f"The changes of table {rules.table!r} would be kept in {kept}, which {engine.address} has already. Nothing was "
+            "written; give the table of the rules another name."
+        )
 
 
 def check_scope(blueprint: Blueprint, scope: str | None, feed: Iterable[str]) -> None:

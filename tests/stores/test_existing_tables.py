@@ -12,7 +12,7 @@ import pytest
 from cli import brenvik as call
 
 import brenvik
-from brenvik.errors import BrenvikError, DeclarationError, ForeignTable, NotAsRules
+from brenvik.errors import BrenvikError, DeclarationError, ForeignTable, NotAsRules, StoreError
 from brenvik.stores.lakehouse.engine import LakehouseEngine
 from scripts import execute, is_lakehouse
 
@@ -81,6 +81,22 @@ def test_a_table_that_is_loaded_already_is_not_taken_for_another(anywhere: brenv
         other = replace(RULES, table="other", table_name=RULES.stored_as.upper())
         assert anywhere.load(other, rows, kind="upserts").counts["inserted"] == 1
     assert anywhere.read(RULES).num_rows == 1
+
+
+def test_changes_of_two_tables_are_not_kept_in_one(anywhere: brenvik.Store) -> None:
+    first, alike = (
+        replace(RULES, table="mart.buoy", table_name="one"),
+        replace(RULES, table="mart_buoy", table_name="two"),
+    )
+    anywhere.load(first, changes(("NB-1", 1, "Kvit", "Q")), kind="upserts")
+    for ask in (anywhere.preview, anywhere.load):
+        with pytest.raises(ForeignTable, match=r"would be kept in brenvik\.changes_of_mart_buoy, which .* has already"):
+            ask(alike, changes(("NB-2", 1, "Svart", "Q")), kind="upserts")
+    with pytest.raises(StoreError, match="already"), anywhere.engine.transaction():
+        anywhere.engine.run('CREATE TABLE "one" ("code" TEXT)')
+    assert anywhere.rebuild(first).counts["rows_removed"] == 0
+    unkept = replace(alike, keep_changes=False)
+    assert anywhere.load(unkept, changes(("NB-2", 1, "Svart", "Q")), kind="upserts").counts["inserted"] == 1
 
 
 def test_an_adopted_table_keeps_its_keys_and_takes_late_changes(anywhere: brenvik.Store) -> None:

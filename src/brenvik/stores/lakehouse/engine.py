@@ -16,6 +16,7 @@ import sqlglot
 
 from brenvik.core import sql
 from brenvik.core.blueprint import StoredColumn, Traits
+from brenvik.errors import StoreError
 from brenvik.ledger_tables import SCHEMA, TABLES
 from brenvik.patience import again_when_overtaken
 from brenvik.stores.base import Tidied
@@ -180,6 +181,8 @@ class LakehouseEngine(LoggedTables):
     # Statements that change something
 
     def _create(self, name: str, statement: str) -> int:
+        if name in self._tables:
+            raise StoreError(f"{self.address} refused a statement: it has a table {name} already")
         tree = sqlglot.parse_one(statement, read="postgres")
         columns = tuple(
             LakeColumn(
