@@ -268,7 +268,11 @@ class Ledger:
 
     def owner_of(self, stored_as: str) -> str | None:
         """The table whose rows are stored under a name; None where it is nobody's."""
-        told = str if self.engine.traits.cased else str.casefold
+        traits = self.engine.traits
+
+        def told(name: str) -> str:
+            return (name if traits.cased else name.casefold()).removeprefix(f"{traits.home}.")
+
         found = self.engine.rows(f"SELECT table_name, rules FROM {place('tables')}") if self.exists() else []
         names = {told(json.loads(row["rules"])["table_name"]): str(row["table_name"]) for row in found}
         return names.get(told(stored_as))

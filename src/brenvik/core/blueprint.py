@@ -41,6 +41,8 @@ class Traits:
     """What no column can be called, beside the locator."""
     longest_name: int | None = None
     """How many bytes of a name count, where that is limited."""
+    home: str = "main"
+    """The schema of tables that are named without one; '' where there are no schemas."""
     cased: bool = False
     """Whether tables whose names differ in case only are different ones."""
     lacks: frozenset[str] = frozenset()

@@ -82,6 +82,7 @@ class PostgresEngine(InPlace):
     dialect = "postgres"
     traits = Traits(
         _LOCATOR,
+        home="public",
         cased=True,
         moves=True,
         whole_rows=True,

@@ -74,7 +74,7 @@ class SQLiteEngine(InPlace):
     """
 
     dialect = "sqlite"
-    traits = Traits("rowid", whole_rows=True, seeks=True, lacks=frozenset({"NaN", "comparing"}))
+    traits = Traits("rowid", home="", whole_rows=True, seeks=True, lacks=frozenset({"NaN", "comparing"}))
 
     def __init__(self, path: str, *, read_only: bool = False) -> None:
         self.address = f"sqlite:{path}"
