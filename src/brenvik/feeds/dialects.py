@@ -6,9 +6,11 @@ import codecs
 import csv
 import gzip
 import io
+import zlib
 from itertools import islice
 from pathlib import Path
 
+from brenvik.errors import FeedError
 from brenvik.feeds.csv import RFC_4180, Dialect
 from brenvik.feeds.formats import ENDINGS, PLAIN, Reading
 
@@ -19,19 +21,23 @@ _DELIMITERS = (",", ";", "\t", "|")
 
 def reading_of(path: Path) -> Reading:
     """How to read a file whose declaration is not written yet. Of CSV, and of what looks like it under another name, the
-    dialect; for all else as its name says."""
-    named = path.name.lower().endswith(ENDINGS)
-    if named and ".csv" not in path.name.lower():
+    dialect; for all else as its name says. Raises FeedError when it cannot be read."""
+    name = path.name.lower()
+    is_csv = name.endswith((".csv", ".csv.gz"))
+    if name.endswith(ENDINGS) and not is_csv:
         return PLAIN
-    with gzip.open(path) if path.name.lower().endswith(".gz") else path.open("rb") as file:
-        begin = file.read(_BEGINNING)
+    try:
+        with gzip.open(path) if name.endswith(".gz") else path.open("rb") as file:
+            begin = file.read(_BEGINNING)
+    except (OSError, EOFError, zlib.error) as error:
+        raise FeedError(f"{path.name} cannot be read: {error}") from error
     encoding = _encoding(begin)
     text = begin.decode(encoding, errors="ignore")
     delimiter, fields = _delimiter(text)
-    if not named and (fields < 2 or "\0" in text or text.lstrip().startswith(("{", "["))):
+    if not is_csv and (fields < 2 or "\0" in text or text.lstrip().startswith(("{", "["))):
         return PLAIN
     dialect = Dialect(delimiter=delimiter, encoding=encoding)
-    return PLAIN if named and dialect == RFC_4180 else Reading(dialect)
+    return PLAIN if is_csv and dialect == RFC_4180 else Reading(dialect)
 
 
 def _encoding(begin: bytes) -> str:

@@ -46,7 +46,7 @@ MAIN = "main"
 """The namespace of tables that are named without one."""
 SAID = "brenvik."
 """What the properties begin with that a snapshot of ours carries."""
-SORTED_BY, APART = "brenvik.sorted-by", "brenvik.apart"
+SORTED_BY, APART = "brenvik.in-order-of", "brenvik.apart"
 """Properties of a table: how its rows lie."""
 _PROPERTIES = {
     "format-version": "2",
