@@ -103,7 +103,7 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
         found.append(f"{operation} tells insert, update or delete")
     else:
         lines.append('kind = "upserts"       # each row is a new or newer state of its key')
-    lines.append(f"files = {_text(folder + pattern)}       # taken once each, in the order of their names")
+    lines.append(f"files = {_text(glob.escape(folder) + pattern)}       # taken once each, in the order of their names")
     if written := _written(reading, named_so=ending.lower().startswith(".csv")):
         lines.append(f"csv = {{ {', '.join(written)} }}       # how they are written")
         found.append(f"CSV with {' and '.join(written)}")
