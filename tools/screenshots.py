@@ -78,6 +78,12 @@ def draw(text: str, path: Path, *, lines: int = 41) -> None:
     image.save(path, optimize=True)
 
 
+FIRMS = """\
+firm_no;name;town;since;fee
+1;Skjærgård, Sjø og Los;Halvorsund;2019-03-01;1200.50
+2;Bøyer & Lys;Ytre Halvor;2021-08-15;980
+3;Nordvær Kystdrift;Halvorsund;2023-01-09;1410.25
+"""
 BEFORE = """\
 name = "coast"
 store = "sqlite:before.db"
@@ -162,9 +168,12 @@ def main() -> None:
         shot("withdraw", "withdraw", "4", "--reason", "wrong day")
         shot("story", "history", "buoy", "NB-104", "--changes")
         shot("runs", "runs")
+        shot("run", "runs", "4")
         run(["withdraw", "4", "--put-back"], folder)
         shot("history", "history", "buoy", "NB-104")
         shot("sql", "sql", "buoy")
+        (folder / "firm_2024-05-13.csv").write_text(FIRMS, encoding="cp1252")
+        shot("new", "new", "firm_2024-05-13.csv", "--project", "firms.toml")
         mend = table_of_before(folder)
         shot("check", "check", "--project", "before.toml")
         mend()

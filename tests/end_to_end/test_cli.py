@@ -192,6 +192,10 @@ def test_new_proposes_a_declaration_that_loads(coast: Path) -> None:
     counts = brenvik("load", "--json", cwd=coast).json["outcomes"][0]["counts"]
     assert (counts["read"], counts["rejected"]) == (26, 2)
     assert brenvik("new", "inbox/buoy_02.csv", cwd=coast).code == 2
+    for more in ([], ["--table", "float"]):
+        told = brenvik("new", "inbox/buoy_02.csv", "--project", "other.toml", *more, cwd=coast).out
+        name = ["float"] if more else []
+        assert f"  brenvik load {' '.join([*name, '--project other.toml'])} " in told
 
 
 def test_new_sees_whether_moments_tell_a_zone(tmp_path: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
@@ -367,10 +368,9 @@ def proposal(made: Proposal, *, written: bool) -> None:
     for line in made.text.splitlines():
         out.print(Text(f"  {line}", style="dim" if line.startswith("#") else ""))
     out.print()
-    for step, why in (("check", "what each column would be"), ("preview", "what a load would do"), ("load", "do it")):
-        command = (
-            f"brenvik {step}"
-            if made.is_new_project and made.project.name == "brenvik.toml"
-            else f"brenvik {step} {made.table}"
-        )
-        out.print(Text(f"  {command:<28}  {why}"))
+    words = [] if made.is_new_project else [made.table]
+    words += [] if str(made.project) == "brenvik.toml" else ["--project", str(made.project)]
+    steps = {"check": "what each column would be", "preview": "what a load would do", "load": "do it"}
+    commands = {shlex.join(["brenvik", step, *words]): why for step, why in steps.items()}
+    for command, why in commands.items():
+        out.print(Text(f"  {command:<{max(map(len, commands))}}  {why}"))
