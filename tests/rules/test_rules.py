@@ -75,6 +75,11 @@ def test_a_fault_is_told_by_its_column(declared: dict[str, Any], told: str) -> N
     assert any(told in fault for fault in faults(**declared))
 
 
+def test_the_name_of_a_table_is_a_rule_as_well() -> None:
+    with pytest.raises(RulesError, match="table: String should have at least 1 character"):
+        brenvik.TableRules("", natural_key="code")
+
+
 def test_rules_cannot_be_changed() -> None:
     rules = brenvik.TableRules("buoy", natural_key="code")
     with pytest.raises(dataclasses.FrozenInstanceError):

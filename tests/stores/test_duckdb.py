@@ -250,3 +250,14 @@ def test_a_table_without_times_says_so_when_asked_for_a_moment() -> None:
         assert store.history(rules, "A")["light"].to_pylist() == ["Q"]
         with pytest.raises(DeclarationError, match="does not say which rows held when"):
             store.as_of(rules, 1)
+
+
+def test_a_store_that_is_closed_says_so() -> None:
+    store = brenvik.open_store("duckdb::memory:")
+    rows = pa.table({"code": ["NB-1"], "at": [1], "light": ["Q"]})
+    rules = brenvik.TableRules("buoy", natural_key="code", order_by="at")
+    store.load(rules, rows, kind="upserts")
+    store.close()
+    for ask in (lambda: store.load(rules, rows, kind="upserts"), lambda: store.read(rules)):
+        with pytest.raises(StoreError, match="already closed"):
+            ask()
