@@ -121,8 +121,8 @@ def _written(reading: Reading, *, named_so: bool) -> list[str]:
     """How CSV is written, as entries of a declaration, as far as it must be said."""
     if reading.dialect is None:
         return []
-    said = {name: getattr(reading.dialect, name) for name in ("delimiter", "encoding")}
-    differing = [name for name in said if said[name] != getattr(RFC_4180, name)]
+    said = {"delimiter": reading.dialect.delimiter, "encoding": reading.dialect.encoding}
+    differing = [name for name, value in said.items() if value != getattr(RFC_4180, name)]
     return [f"{name} = {_text(said[name])}" for name in differing or ([] if named_so else ["delimiter"])]
 
 

@@ -219,6 +219,7 @@ def test_new_sees_whether_moments_tell_a_zone(tmp_path: Path) -> None:
         ("firm[2].txt", b"No,Name\n1,a\n2,b\n", '{ delimiter = "," }'),
         ('the "firms".csv', b'"No ""1""",Name\n1,"a;b;c"\n2,"d;e;f"\n', None),
     ],
+    ids=("semicolons", "cp1252", "packed tabs", "utf-16", "commas in a text file", "as it should be"),
 )
 def test_new_finds_how_a_file_is_written(tmp_path: Path, name: str, content: bytes, written: str | None) -> None:
     (tmp_path / name).write_bytes(content)

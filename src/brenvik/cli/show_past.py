@@ -50,11 +50,15 @@ def worked_out_again(project: Project, rules: TableRules, outcome: Outcome, *, j
         if len(touched) > _SHOWN_KEYS:
             out.print(Text(f"  and {paper.many(len(touched) - _SHOWN_KEYS, 'keys')} more"))
         out.print()
-    changed = outcome.counts["rows_updated"]
     same = "" if touched else "No row differs. "
-    out.print(Text(f"  {same}{outcome.sums()[1]}" + (f", {changed:,} changed" if changed else "")))
+    out.print(Text(f"  {same}{_rows(outcome)}"))
     for note in outcome.notes:
         out.print(Text(f"  {note}"))
+
+
+def _rows(outcome: Outcome) -> str:
+    changed = outcome.counts["rows_updated"]
+    return outcome.sums()[1] + (f", {changed:,} changed" if changed else "")
 
 
 def tidied(project: Project, address: str, done: Sequence[Tidied], *, json: bool) -> None:
@@ -163,10 +167,9 @@ def _about_run(out: Console, project: Project, row: Mapping[str, Any], withdrawn
         if value:
             out.print(Text(f"  {name:<9}  {value}"))
     counts = {name: row[name] or 0 for name in ("read", "derived", *DECISIONS, *ROW_COUNTS)}
-    decided, rows = Outcome(row["table_name"], row["feed"], row["run"], row["state"], counts=counts).sums()
-    changed = f", {counts['rows_updated']:,} changed" if counts["rows_updated"] else ""
-    sums = [decided] if row["read"] is not None else []
-    sums += [rows + changed] if row["rows_before"] is not None else []
+    outcome = Outcome(row["table_name"], row["feed"], row["run"], row["state"], counts=counts)
+    sums = [outcome.sums()[0]] if row["read"] is not None else []
+    sums += [_rows(outcome)] if row["rows_before"] is not None else []
     for lines in (sums, (row["message"] or "").splitlines(), _next_steps(project, row, withdrawn) if is_load else ()):
         if lines:
             out.print()

@@ -10,6 +10,7 @@ from typing import Literal
 from brenvik.errors import FeedError
 from brenvik.feeds import csv, jsonl, parquet
 from brenvik.feeds.base import Batch, BrokenLine, Piece
+from brenvik.feeds.csv import RFC_4180, Dialect
 from brenvik.ledger_entries import TakenFile
 from brenvik.types import TEXT, ColumnType
 
@@ -23,8 +24,12 @@ class Reading:
     Where one of them is declared, files whose names end otherwise are of that format.
     """
 
-    dialect: csv.Dialect | None = None
+    dialect: Dialect | None = None
     record: jsonl.Record = jsonl.PLAIN
+
+    @property
+    def csv(self) -> Dialect:
+        return self.dialect or RFC_4180
 
     def format_of(self, path: Path) -> Literal["csv", "jsonl", "parquet"]:
         """Raises FeedError when the name does not tell."""
@@ -61,7 +66,7 @@ def _look(path: Path, reading: Reading) -> _Found:
         carried = jsonl.carried_in(path, reading.record)
         names = dict.fromkeys(name for names in carried.values() for name in names)
         return _Found(dict.fromkeys(names or reading.record.expected, TEXT), carried)
-    columns = parquet.columns_of(path) if form == "parquet" else csv.columns_of(path, reading.dialect or csv.RFC_4180)
+    columns = parquet.columns_of(path) if form == "parquet" else csv.columns_of(path, reading.csv)
     return _Found(columns, {tuple(columns): tuple(columns)})
 
 
@@ -95,8 +100,7 @@ def batch_of(paths: Sequence[Path], files: Sequence[TakenFile], reading: Reading
             if form == "parquet":
                 yield from parquet.read(path, file.number, number, {name: columns[name] for name in its.columns})
             else:
-                dialect = reading.dialect or csv.RFC_4180
-                yield from csv.read(path, file.number, number, tuple(its.columns), broken, dialect)
+                yield from csv.read(path, file.number, number, tuple(its.columns), broken, reading.csv)
 
     return Batch(
         source=files[0].file if len(files) == 1 else f"{files[0].file} … {files[-1].file} ({len(files)} files)",
