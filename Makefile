@@ -3,6 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/.ready
 CORES := $(shell $(PYTHON) -c 'import os; print(os.cpu_count() or 1)')
+ONE_BY_ONE := --dist load --maxschedchunk 1 # the long tests come first, and none waits behind another
 
 .PHONY: help demo test lint types laws bench screenshots clean
 
@@ -24,7 +25,7 @@ demo: $(READY)
 	$(BIN)/brenvik demo build/demo
 
 test: lint types
-	$(BIN)/pytest --numprocesses $(CORES) --dist worksteal
+	$(BIN)/pytest --numprocesses $(CORES) $(ONE_BY_ONE)
 
 lint: $(READY)
 	$(BIN)/ruff check src tests benchmarks examples tools
@@ -34,7 +35,7 @@ types: $(READY)
 	$(BIN)/mypy
 
 laws: $(READY)
-	LAW_EXAMPLES=$(or $(LAW_EXAMPLES),20000) $(BIN)/pytest tests/laws --numprocesses $(CORES) --dist worksteal
+	LAW_EXAMPLES=$(or $(LAW_EXAMPLES),20000) $(BIN)/pytest tests/laws --numprocesses $(CORES) $(ONE_BY_ONE)
 
 bench: $(READY)
 	$(BIN)/python benchmarks/run.py

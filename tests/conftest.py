@@ -49,6 +49,11 @@ def anywhere(address: str) -> Iterator[brenvik.Store]:
     gc.collect()  # whatever a test left open is found in the test that left it
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What takes minutes comes first: in the end no process is left alone with it."""
+    items.sort(key=lambda item: not ("laws" in item.path.parts or item.path.name == "test_kill.py"))
+
+
 def pytest_terminal_summary(terminalreporter: Any) -> None:
     """Says at the end how many kills there were, and when."""
     for report in terminalreporter.stats.get("passed", ()):

@@ -35,6 +35,12 @@ def desk() -> Iterator[duckdb.DuckDBPyConnection]:
         yield connection
 
 
+@lru_cache(maxsize=64)
+def parsed(question: str) -> duckdb.Statement:
+    """A question read once: a long one takes as long to read as to answer of a few rows, and is asked for every piece."""
+    return _office().extract_statements(question)[0]
+
+
 @lru_cache(maxsize=4096)
 def _parameters(statement: str) -> frozenset[str]:
     return frozenset(filter(None, _PARAMETER.findall(statement)))
@@ -57,7 +63,7 @@ def on_their_way(
         beside.register(STREAM, rows)
         try:
             question = f"SELECT {shown} FROM ({staging.question}) q"
-            answer = beside.sql(question, params=used(question, values) or None)
+            answer = beside.sql(parsed(question), params=used(question, values) or None)
             order = [(name, "ascending") for name in staging.order]
             for piece in answer.to_arrow_reader(_PIECE):
                 yield piece.sort_by(order) if order else piece

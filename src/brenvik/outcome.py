@@ -37,7 +37,7 @@ class Telling:
         weakref.finalize(self, self.engine.on_discard(self.work))
 
     def decisions(self) -> pa.Table:
-        from brenvik.desk import desk
+        from brenvik.desk import desk, parsed
 
         try:
             wide, rejected = (
@@ -52,7 +52,7 @@ class Telling:
         with desk() as work:
             work.register(tell.WIDE, wide)
             work.register(tell.REJECTED, rejected)
-            return work.sql(tell.shape(self.blueprint, self.files)).to_arrow_table()
+            return work.sql(parsed(tell.shape(self.blueprint, self.files))).to_arrow_table()
 
 
 @dataclass

@@ -14,7 +14,7 @@ from brenvik.ledger_tables import DECISIONS
 from stores import everything, fresh
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
+@settings(max_examples=max(20, settings().max_examples // 20))
 @given(cases(HELD, most=3), st.data())
 def test_deletes_wait_until_they_are_released(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     scene, made = case

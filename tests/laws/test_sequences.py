@@ -192,7 +192,7 @@ def walk(scene: Scene, data: st.DataObject, *, holds: bool = False) -> None:
             for do in data.draw(st.lists(st.sampled_from(others), max_size=2)):
                 do()
                 way.is_the_oracles()
-        if scene.declared.order and not holds and data.draw(st.booleans()):
+        if scene.declared.order and not holds:
             way.another_order()
 
 

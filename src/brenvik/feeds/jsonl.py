@@ -27,7 +27,7 @@ import pyarrow.csv
 from brenvik.core import sql
 from brenvik.core.arrivals import numbered
 from brenvik.core.screen import Operations
-from brenvik.desk import desk
+from brenvik.desk import desk, parsed
 from brenvik.errors import FeedError
 from brenvik.feeds.base import BrokenLine, Piece, types_of
 
@@ -108,7 +108,7 @@ def read(
         shaped = _shaped(record, columns)
         for lines, first in _lines(path, broken, number):
             work.register("lines", lines)
-            rows = work.sql(shaped).to_arrow_table().combine_chunks()
+            rows = work.sql(parsed(shaped)).to_arrow_table().combine_chunks()
             if rows["reason"].null_count < len(rows):
                 refused = rows.filter(pc.is_valid(rows["reason"])).select(["place", "line", "reason"]).sort_by("place")
                 broken += [
