@@ -9,7 +9,7 @@ ONE_BY_ONE := --dist load --maxschedchunk 1 # the long tests come first, and non
 
 help:
 	@echo 'make demo         four days of the buoys of Halvorsund (in build/demo)'
-	@echo 'make test         lint, types and tests (CI=true: 2,000 examples a law, else 200)'
+	@echo 'make test         lint, types and tests (CI=true: laws along 2,000 sequences of runs, else 200)'
 	@echo 'make laws         the laws alone, as long as you like: make laws LAW_EXAMPLES=20000'
 	@echo 'make bench        speed against SQL by hand, written to docs/benchmarks/'
 	@echo 'make screenshots  the pictures in docs/screenshots/'
