@@ -201,6 +201,11 @@ class Oracle:
         said = {name: row[name] for name in d.values if name in row}
         return Change(key, effective, order, self.arrived, self.batch, row.get("op") == "D", said, row)
 
+    def counts(self, row: dict[str, Any]) -> bool:
+        """Whether what a row says is kept, by whichever batch that is not out."""
+        change = self._read(row, None)
+        return change is not None and self._is_known(change)
+
     def _is_known(self, change: Change) -> bool:
         if not self.declared.order:
             return False

@@ -76,7 +76,6 @@ def test_law_2_replay(case: tuple[Scene, list[Batch]], data: st.DataObject) -> N
         assert everything(scene, store) == before
 
 
-@settings(max_examples=max(20, settings().max_examples // 2))  # the other half: at the end of sequences
 @given(cases(ORDERED, faults=False, absent=True), st.data())
 def test_law_3_order_free(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """Any split into batches, any order of them, any repetition: the same table."""
