@@ -1,48 +1,59 @@
-# Everything runs in a .venv of its own; the first call makes it.
+# Everything runs in a .venv of its own; the first call makes it, with no more in it than the call needs.
 PYTHON ?= python3
 BIN := .venv/bin
-READY := .venv/.ready
 CORES := $(shell $(PYTHON) -c 'import os; print(os.cpu_count() or 1)')
 ONE_BY_ONE := --dist load --maxschedchunk 1 # the long tests come first, and none waits behind another
+INSTALL := $(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable
+RUNTIME := .venv/.runtime
+TESTS := .venv/.tests
+DRAWING := .venv/.drawing
 
-.PHONY: help demo test lint types laws bench screenshots clean
+.PHONY: help demo test lint types soak bench screenshots clean
 
 help:
 	@echo 'make demo         four days of the buoys of Halvorsund (in build/demo)'
-	@echo 'make test         lint, types and tests (CI=true: laws along 2,000 sequences of runs, else 200)'
-	@echo 'make laws         the laws alone, as long as you like: make laws LAW_EXAMPLES=20000'
+	@echo 'make test         lint, types and tests; the draws are the same each time'
+	@echo 'make soak         invariants, kills and fuzz targets with new draws, for 20 minutes: make soak SOAK=8h'
 	@echo 'make bench        speed against SQL by hand, written to docs/benchmarks/'
 	@echo 'make screenshots  the pictures in docs/screenshots/'
 
-$(READY): pyproject.toml constraints.txt
+$(RUNTIME): pyproject.toml constraints.txt
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Brenvik needs Python 3.11 or later; say make PYTHON=python3.12")'
 	$(PYTHON) -m venv .venv
-	$(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
-	touch $(READY)
+	$(INSTALL) .
+	touch $(RUNTIME)
 
-demo: $(READY)
+$(TESTS): $(RUNTIME)
+	$(INSTALL) '.[test]'
+	touch $(TESTS)
+
+$(DRAWING): $(TESTS)
+	$(INSTALL) '.[test,drawing]'
+	touch $(DRAWING)
+
+demo: $(RUNTIME)
 	rm -rf build/demo
 	$(BIN)/brenvik demo build/demo
 
 test: lint types
 	$(BIN)/pytest --numprocesses $(CORES) $(ONE_BY_ONE)
 
-lint: $(READY)
+lint: $(TESTS)
 	$(BIN)/ruff check src tests benchmarks examples tools
 	$(BIN)/ruff format --check src tests benchmarks examples tools
 
-types: $(READY)
+types: $(TESTS)
 	$(BIN)/mypy
 
-laws: $(READY)
-	LAW_EXAMPLES=$(or $(LAW_EXAMPLES),20000) $(BIN)/pytest tests/laws --numprocesses $(CORES) $(ONE_BY_ONE)
+soak: $(TESTS)
+	$(BIN)/python tests/soak.py $(or $(SOAK),20m)
 
-bench: $(READY)
+bench: $(DRAWING)
 	$(BIN)/python benchmarks/run.py
 	$(BIN)/python benchmarks/warehouse.py
 	$(BIN)/python benchmarks/lakehouse.py
 
-screenshots: $(READY)
+screenshots: $(DRAWING)
 	$(BIN)/python tools/screenshots.py
 
 clean:

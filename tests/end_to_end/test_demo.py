@@ -10,10 +10,10 @@ from typing import Any
 
 import pytest
 from cli import brenvik as call
-from scenes import STORES
 
 import brenvik
 from brenvik.demo import scenario
+from counts import STORES
 from servers import fresh_database
 
 DATA = Path(scenario.__file__).parent / "data"

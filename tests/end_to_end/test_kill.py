@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
 import random
 import shutil
 import time
@@ -19,18 +18,16 @@ import psycopg
 import pytest
 from killing import Caller
 from pyiceberg.catalog.sql import SqlCatalog
-from scenes import STORES
 
 import brenvik
 from brenvik.demo import scenario
 from brenvik.demo.tour import in_store
+from counts import KILLS, SEED, STORES, tried
 from servers import kill, of_database, postgres, start, stop
 
 KINDS = (
     "load", "load from a database", "extract", "withdraw", "withdraw an extract", "put back", "release", "rebuild", "retake",
 )  # fmt: skip
-KILLS = int(os.environ.get("KILLS") or (540 if os.environ.get("CI") else 72))
-"""In all kinds of stores together."""
 EACH = max(2, KILLS // len(KINDS) // len(STORES))
 ROWS = 2_000
 RULES = scenario.PROJECT.replace("*.csv", "*.parquet") + scenario.VISITS + scenario.KEEPERS
@@ -255,7 +252,7 @@ def test_a_killed_run_leaves_before_or_after_and_the_next_completes_it(
     waiting, words = ready(kind, coast, tmp_path / "waiting", caller)
     trial = Trial(waiting, words, tmp_path / "whole", caller)
     where = coast.address.partition(":")[0]
-    dice = random.Random(f"{kind} {where} {KILLS}")
+    dice = random.Random(f"{kind} {where}{SEED}")
     seen: Counter[str] = Counter()
     for number in range(EACH):
         killed = waiting.copied(tmp_path / f"kill {number}")
@@ -266,6 +263,7 @@ def test_a_killed_run_leaves_before_or_after_and_the_next_completes_it(
         killed.drop()
     waiting.drop()
     total = sum(seen.values())
+    tried(where, total, what="kills")
     print(f"\n{kind} ({where}): {total} kills: " + ", ".join(f"{n} {when}" for when, n in sorted(seen.items())))
     assert total == EACH
     assert len(seen) > 1
@@ -290,7 +288,7 @@ def test_a_kill_while_files_are_put_in_order_loses_no_row(tmp_path: Path, caller
     assert (code, everything(whole)) == (0, before)
     in_order = files_named(whole)
     on_files = [number for number, what in enumerate(statements) if what != "writing"]
-    dice = random.Random(f"tidy {KILLS}")
+    dice = random.Random(f"tidy{SEED}")
     seen: Counter[str] = Counter()
     for number in range(4 * EACH + 5):
         killed = waiting.copied(tmp_path / f"kill {number}")
@@ -303,6 +301,7 @@ def test_a_kill_while_files_are_put_in_order_loses_no_row(tmp_path: Path, caller
         assert files_named(killed) == in_order
         killed.drop()
     total = sum(seen.values())
+    tried("lakehouse", total, what="kills")
     print(f"\ntidy (lakehouse): {total} kills: " + ", ".join(f"{n} {when}" for when, n in sorted(seen.items())))
     assert len(seen) > 2
 
@@ -311,7 +310,7 @@ def test_a_kill_while_files_are_put_in_order_loses_no_row(tmp_path: Path, caller
 def test_a_killed_server_leaves_before_or_after_and_the_next_load_completes_it(tmp_path: Path, caller: Caller) -> None:
     server = start(tmp_path / "server")
     coast = first_day(Coast(tmp_path / "coast", server.get_uri()), "postgres", caller)
-    dice = random.Random(f"server {KILLS}")
+    dice = random.Random(f"server{SEED}")
     seen: Counter[str] = Counter()
     for kind in ("load", "extract", "withdraw"):
         waiting, words = ready(kind, coast, tmp_path / kind, caller)
@@ -328,5 +327,6 @@ def test_a_killed_server_leaves_before_or_after_and_the_next_load_completes_it(t
             seen[f"{told[at]}{', all done' if is_done else ''}"] += 1
             killed.drop()
     stop(server)
+    tried("postgres", sum(seen.values()), what="kills of the server")
     print(f"\nthe server: {sum(seen.values())} kills: " + ", ".join(f"{n} {when}" for when, n in sorted(seen.items())))
     assert len(seen) > 1

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import brenvik
@@ -131,7 +131,6 @@ texts = st.text(st.characters(codec="utf-8", exclude_characters="\x00"), max_siz
 names = st.sampled_from(["code", "a/b", "a~b", 'q"', "", "it's", "~1", "日", " x", "$.a"])
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
 @given(st.lists(st.dictionaries(names, st.one_of(numbers.map(lambda n: ("number", n)), texts, st.none()), min_size=1)))
 def test_values_arrive_as_they_are_written(tmp_path_factory: Any, records: list[dict[str, Any]]) -> None:
     path = tmp_path_factory.mktemp("json") / "a.jsonl"

@@ -7,7 +7,7 @@ from typing import Any
 
 import pyarrow.parquet as pq
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from scenes import SCENES, Batch, Scene, cases
 from tables import comparable, stored
 
@@ -33,7 +33,6 @@ def as_csv(batch: Batch) -> str:
     return "\n".join(lines) + "\n"
 
 
-@settings(max_examples=60)
 @given(cases(TEXTUAL, faults=False, absent=False))
 def test_frames_csv_and_parquet(tmp_path_factory: pytest.TempPathFactory, case: tuple[Scene, list[Batch]]) -> None:
     scene, made = case

@@ -18,6 +18,7 @@ from brenvik.stores.duckdb import DuckDBEngine
 from brenvik.stores.lakehouse.engine import LakehouseEngine
 from brenvik.stores.postgres import PostgresEngine
 from brenvik.stores.sqlite import SQLiteEngine
+from counts import tried
 from servers import postgres
 
 IN_MEMORY = Path("/dev/shm") if Path("/dev/shm").is_dir() else None
@@ -44,6 +45,7 @@ def fresh(scene: Scene) -> AbstractContextManager[brenvik.Store]:
 @contextmanager
 def fresh_store(kind: str) -> Iterator[brenvik.Store]:
     """A store of a kind with nothing in it."""
+    tried(kind)
     if kind == "lakehouse":
         with TemporaryDirectory(dir=IN_MEMORY) as folder, brenvik.open_store(f"lakehouse:{folder}") as store:
             store.engine.run("SET threads = 1")

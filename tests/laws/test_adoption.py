@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from oracle import Oracle
 from scenes import UNKEPT, Batch, Scene, cases
@@ -16,7 +16,6 @@ ADOPTED = [scene for scene in UNKEPT if scene.own["valid_from"] and scene.own["v
 KEYS = ("surrogate_key", "valid_from")
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
 @given(cases(ADOPTED, faults=False, absent=False, most=2), st.booleans())
 def test_an_adopted_table_is_untouched_and_goes_on(case: tuple[Scene, list[Batch]], kept: bool) -> None:
     scene, made = case

@@ -8,7 +8,7 @@ from collections import Counter
 from pathlib import Path
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from oracle import Declared, Oracle, plain
 from scenes import DRAWN
@@ -45,7 +45,6 @@ def changes(record: dict[str, Any]) -> list[dict[str, Any]]:
     return [row | was | {"op": "D"}, row] if moved else [row]
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
 @given(
     st.lists(records(), min_size=1, max_size=10),
     st.lists(st.integers(1, 4), min_size=1, max_size=4),

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import sqlalchemy as sa
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from registries import Registry, load
 from scenes import DRAWN
@@ -109,7 +109,6 @@ class World:
             self.store.ledger._exists = False
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
 @given(rounds, st.booleans(), st.sampled_from([None, 1, 2]), st.sampled_from(DRAWN))
 def test_in_the_end_the_table_holds_what_the_source_holds(
     drawn: list[tuple[list[tuple[str, int, str, int]], tuple[str, int, str, int]]],

@@ -16,6 +16,7 @@ from tables import comparable, stored
 
 import brenvik
 from brenvik.ledger_tables import DECISIONS
+from counts import share
 from stores import everything, fresh
 
 Extract = tuple[datetime, list[dict[str, Any]], tuple[str, ...]]
@@ -52,7 +53,7 @@ def take(scene: Scene, store: brenvik.Store, extract: Extract, *, preview: bool 
     return store.load(scene.rules, scene.frame(rows, columns), kind="extract", at=at, allow_deletes=10**6)
 
 
-@settings(max_examples=max(20, settings().max_examples // 20))
+@settings(max_examples=share(20))
 @given(extracts())
 def test_extracts_are_taken_as_the_oracle_takes_them(case: tuple[Scene, list[Extract]]) -> None:
     scene, made = case
@@ -88,7 +89,7 @@ def as_if(scene: Scene, made: list[Extract], out: set[int]) -> list[tuple[str, .
     return comparable(scene, oracle.rows())
 
 
-@settings(max_examples=max(20, settings().max_examples // 20))
+@settings(max_examples=share(20))
 @given(extracts(), st.data())
 def test_law_7_of_extracts(case: tuple[Scene, list[Extract]], data: st.DataObject) -> None:
     """Without an extract, the next one still says all that it said."""

@@ -11,10 +11,11 @@ from scenes import HELD, Batch, Scene, cases
 from tables import comparable, stored
 
 from brenvik.ledger_tables import DECISIONS
+from counts import share
 from stores import everything, fresh
 
 
-@settings(max_examples=max(20, settings().max_examples // 20))
+@settings(max_examples=share(20))
 @given(cases(HELD, most=3), st.data())
 def test_deletes_wait_until_they_are_released(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     scene, made = case

@@ -17,17 +17,14 @@ from tables import comparable, shown, stored
 
 import brenvik
 from brenvik.ledger_tables import DECISIONS
+from counts import share
 from stores import everything, fresh
-
-SHARE = max(20, settings().max_examples // 10)
-"""What is tried along sequences of runs as well (``test_sequences``) is tried alone a tenth as often."""
 
 
 def loaded_at(store: brenvik.Store) -> Any:
     return store.ledger.runs(last=1)["started_at"][0].as_py()
 
 
-@settings(max_examples=SHARE)
 @given(cases())
 def test_laws_1_and_4_accounting_and_time_line(case: tuple[Scene, list[Batch]]) -> None:
     """Every row read is decided once, as the oracle decides it; the table changes by exactly the rows asked for, and each
@@ -60,7 +57,6 @@ def shown_row(row: dict[str, Any]) -> str:
     return str({name: shown(value) for name, value in row.items()})
 
 
-@settings(max_examples=SHARE)
 @given(cases(ORDERED), st.data())
 def test_law_2_replay(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """Taking any batches again, whole or in part, touches no row."""
@@ -76,6 +72,7 @@ def test_law_2_replay(case: tuple[Scene, list[Batch]], data: st.DataObject) -> N
         assert everything(scene, store) == before
 
 
+@settings(max_examples=share(4))
 @given(cases(ORDERED, faults=False, absent=True), st.data())
 def test_law_3_order_free(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """Any split into batches, any order of them, any repetition: the same table."""
@@ -130,7 +127,6 @@ def is_open(scene: Scene, value: Any) -> bool:
     return value is None or (scene.rules.open_end is not None and str(value)[:10] == "9999-12-31")
 
 
-@settings(max_examples=SHARE)
 @given(cases(most=2), st.integers(0, 3))
 def test_law_5_all_or_nothing(case: tuple[Scene, list[Batch]], good: int) -> None:
     """A load whose source breaks off writes nothing but its failed run; the next one completes the work."""
@@ -163,7 +159,6 @@ def test_law_5_all_or_nothing(case: tuple[Scene, list[Batch]], good: int) -> Non
         assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
 
 
-@settings(max_examples=SHARE)
 @given(cases(most=2))
 def test_law_8_preview_is_the_load(case: tuple[Scene, list[Batch]]) -> None:
     """What a preview says is what the load does, and a preview writes nothing."""
@@ -185,7 +180,6 @@ def shown_table(table: pa.Table) -> list[str]:
     return [repr(row) for row in table.to_pylist()]
 
 
-@settings(max_examples=SHARE)
 @given(cases(UNKEPT, faults=False, absent=False))
 def test_without_kept_changes_batches_in_order_give_the_same_table(case: tuple[Scene, list[Batch]]) -> None:
     """Without kept changes the oracle's table comes out as long as no change is late."""

@@ -10,7 +10,7 @@ from typing import Any
 
 import pyarrow as pa
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import assume, given
 from hypothesis import strategies as st
 from oracle import Declared, Oracle
 from scenes import ORDERED, Batch, Scene, cases
@@ -47,7 +47,6 @@ def other_rules(draw: st.DrawFn, scene: Scene) -> Scene:
     return replace(scene, rules=others, declared=declared)
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
 @given(cases(ORDERED, faults=False), st.data())
 def test_a_rebuilt_table_is_what_its_rules_make_of_all_changes(
     case: tuple[Scene, list[Batch]], data: st.DataObject

@@ -14,13 +14,13 @@ import pyarrow as pa
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from scenes import STORES
 
 import brenvik
 from brenvik.core import conditions
 from brenvik.core.blueprint import draw
 from brenvik.stores.base import Engine
 from brenvik.types import parse_type
+from counts import STORES
 from stores import fresh_store
 
 TYPES = {

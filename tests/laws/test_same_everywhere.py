@@ -6,12 +6,13 @@ import re
 from dataclasses import replace
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
-from scenes import DRAWN, SCENES, STORES, TABLE, Scene, batches
+from scenes import DRAWN, SCENES, TABLE, Scene, batches
 from tables import shown, stored
 
 import brenvik
+from counts import STORES
 from stores import fresh
 
 
@@ -28,7 +29,6 @@ def told(outcome: brenvik.Outcome, *, with_times: bool) -> list[str]:
     return [re.sub(r"-0\.0(?!\d)", "0.0", each) for each in shown]
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
 @given(st.sampled_from(SCENES), st.sampled_from(DRAWN), st.data())
 def test_law_6_same_everywhere(scene: Scene, drawn: str, data: st.DataObject) -> None:
     """Loads, a replay and a withdrawal, step by step."""

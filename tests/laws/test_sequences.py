@@ -23,9 +23,10 @@ from test_laws import check_time_line, shown_row
 
 import brenvik
 from brenvik.ledger_tables import DECISIONS
+from counts import share
 from stores import everything, fresh
 
-SHARE = max(20, settings().max_examples // 5)
+SHARE = share(5)
 """Five kinds of sequences have a fifth of all examples each."""
 ROWS = ("rows_added", "rows_updated", "rows_removed")
 

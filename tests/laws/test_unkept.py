@@ -8,9 +8,9 @@ from typing import Any
 import pyarrow as pa
 import pytest
 from oracle import Declared, Oracle
-from scenes import STORES
 
 import brenvik
+from counts import STORES
 from stores import fresh_store
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from oracle import Oracle
 from scenes import ORDERED, Batch, Scene, cases
@@ -25,7 +25,6 @@ def oracle_of(scene: Scene, batches: list[Batch]) -> Oracle:
     return oracle
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
 @given(cases(ORDERED, most=3), st.data())
 def test_law_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """A table without a run is the table of the same batches without it; put back, it is as it was."""
@@ -63,7 +62,6 @@ def test_law_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObject) ->
             assert past(scene, store.read(scene.rules, known_at=number)) == before[number - 1]
 
 
-@settings(max_examples=max(20, settings().max_examples // 10))
 @given(cases(ORDERED, most=3))
 def test_what_a_run_decided_can_be_worked_out_again(case: tuple[Scene, list[Batch]]) -> None:
     scene, made = case
