@@ -245,7 +245,7 @@ def test_new_tells_what_is_no_row_and_refuses_what_is_no_table(tmp_path: Path) -
         assert (said.code, said.err.startswith(f"brenvik: {name} cannot be read: ")) == (1, True), said
     for name in ("prose.txt", "rows.json", "x.xlsx", "late.csv"):
         said = brenvik("new", name, "--print", cwd=tmp_path)
-        why = "invalid UTF8 data. Expected CSV in utf-8" if name == "late.csv" else "known are files that end in .csv"
+        why = "is not utf-8 text: line 200002 holds" if name == "late.csv" else "known are files that end in .csv"
         assert (said.code, said.err.startswith(f"brenvik: {name}"), why in said.err) == (1, True, True), said
 
 

@@ -94,6 +94,15 @@ def test_broken_lines_are_rejects_with_their_text(tmp_path: Path) -> None:
     ]
 
 
+@pytest.mark.parametrize("value", ['"5" pipe"', '"x"y', '"p" ', '""x'])
+def test_text_behind_a_closing_quote_makes_its_line_a_reject(tmp_path: Path, value: str) -> None:
+    outcome, rows, rejects = load(write(tmp_path, f'code,note\nA,1\nB,{value}\nC,5" pipe\n'))
+    assert [(row["code"], row["note"]) for row in rows] == [("A", "1"), ("C", '5" pipe')]
+    assert [(row["line"], row["content"]) for row in rejects] == [(3, f"B,{value}")]
+    assert "behind a quote that closes a field; a quote inside a quoted field is doubled" in rejects[0]["reason"]
+    assert outcome.counts["read"] == 3
+
+
 @pytest.mark.parametrize(
     ("declared", "good", "bad"),
     [
@@ -151,8 +160,15 @@ def test_all_faults_of_a_row_are_told_together(tmp_path: Path) -> None:
         (b"", "Empty CSV file"),
         (b"code,code\nA,B\n", "several columns named code"),
         (b"code,Code\nA,B\n", "several columns named code"),
-        (b"code,note\nA,\xff\n", "invalid UTF8"),
-        (b'code,note\nA,"x\nB,y\n', "never closed"),
+        (b"code,note\nA,\xff\n", "is not utf-8 text: line 2"),
+        (b'code,note\nA,"x\nB,y\n', 'a " is opened in line 2 and never closed'),
+        (b'code,note\nA,x\nB,"tru', 'a " is opened in line 3 and never closed'),
+        (b'code,note\nA,"x\nB,"y"\n', "opened in line 2 and not closed there; in line 3 a quote stands inside"),
+        (b'code,note\nA,"x\nB,y\nC,"z"\n', "opened in line 2 and not closed there; in line 4"),
+        (b'code,"no"te\nA,x\n', "the header has 't' behind a quote that closes a field"),
+        ("code,note\nA,x\n".encode("utf-16"), 'is UTF-16, not utf-8; .* encoding = "utf-16"'),
+        ("code,note\nA,x\n".encode("utf-16-le"), "the header holds NUL characters"),
+        (b"\x89PNG\r\n\x1a\n\x00\x00\xff\xfe", "b.csv"),
         (b"kode,note\nA,x\n", "b.csv has no column code"),
     ],
 )
@@ -192,7 +208,7 @@ def test_packed_files_are_read_like_others(tmp_path: Path) -> None:
     plain = read_as(write(tmp_path, text), csv.RFC_4180)
     assert read_as(write(tmp_path, gzip.compress(text), "buoy.csv.gz"), csv.RFC_4180) == plain
     open_quote = gzip.compress(text + b'D,"never closed\n')
-    with pytest.raises(FeedError, match="is opened and never closed"):
+    with pytest.raises(FeedError, match="is opened in line 7 and never closed"):
         read_as(write(tmp_path, open_quote, "buoy.csv.gz"), csv.RFC_4180)
 
 
@@ -213,6 +229,6 @@ def test_a_packed_file_cut_short_is_told_and_nothing_is_taken(tmp_path: Path, ke
 
 def test_text_of_another_encoding_is_told(tmp_path: Path) -> None:
     path = write(tmp_path, "code,note\nA,Grasøy\n".encode("latin-1"))
-    with pytest.raises(FeedError, match=r"Expected CSV in utf-8.* csv = { encoding = "):
+    with pytest.raises(FeedError, match=r"is not utf-8 text: line 2 .* csv = { encoding = "):
         read_as(path, csv.RFC_4180)
     assert read_as(path, csv.Dialect(encoding="latin-1"))[0] == [(2, "A", "Grasøy")]

@@ -7,7 +7,6 @@ line without any value is no row.
 
 from __future__ import annotations
 
-import gzip
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,9 +20,8 @@ import pyarrow.csv
 from brenvik.core.arrivals import numbered
 from brenvik.errors import FeedError
 from brenvik.feeds.base import BrokenLine, Piece, types_of
+from brenvik.feeds.csv_records import BLOCK, Malformed, Records
 from brenvik.types import TEXT, ColumnType
-
-_BLOCK = 8 << 20
 
 
 @dataclass(frozen=True)
@@ -59,29 +57,33 @@ def read(
     """The rows. Lines with too few or too many fields go to ``broken``."""
     bad: list[Any] = []
     place = _Place(number, bad, broken, headers=0 if dialect.columns else 1)
-    last: pa.RecordBatch | None = None
     with _open(path, columns, bad, dialect) as reader:
         while True:
             try:
                 piece = reader.read_next_batch()
             except StopIteration:
                 break
-            except (pa.ArrowInvalid, OSError, UnicodeError) as error:
+            except (pa.ArrowInvalid, OSError) as error:
                 raise FeedError(
                     f"{path.name} cannot be read after line {place.line}: {error}. "
                     f"Expected CSV in {dialect.encoding} quoted with {dialect.quote}; nothing of it was taken."
-                    f"{_where_to_say(error)}"
                 ) from error
             if len(piece):
-                last = piece
                 lines = place.of(piece)
                 kept = _has_value(piece)
                 if kept is not None:
                     piece, lines = piece.filter(pa.array(kept)), lines[kept]
                 yield Piece(piece, pa.array(numbered(number, lines)), carried)
         place.tell_bad(np.array([], dtype=np.int64), np.array([], dtype=np.int64))
-    if last is not None and place.ends_well:
-        _check_last_quote(path, last, dialect)
+
+
+@dataclass(frozen=True)
+class _Bad:
+    """A record that is no row: its number, from 1, and what is wrong with it."""
+
+    number: int
+    text: str
+    reason: str
 
 
 class _Place:
@@ -100,11 +102,6 @@ class _Place:
         self._rows = 0
         self._breaks = 0
         self._told = 0
-
-    @property
-    def ends_well(self) -> bool:
-        """Whether the last record so far was a good one."""
-        return not self._bad or self._bad[-1].number < self._rows + len(self._bad) + self._first - 1
 
     def of(self, piece: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.int64]]:
         """The lines of the next rows; bad lines among them go to ``broken``."""
@@ -127,11 +124,11 @@ class _Place:
         breaks_in_bad = self._breaks_in_bad()
         for index in range(self._told, len(self._bad)):
             row = self._bad[index]
+            if len(records) and row.number > records[-1]:  # the reader is ahead: rows before it have not been counted
+                return
             line = row.number + self._breaks + int(np.sum(inside[records < row.number])) + int(breaks_in_bad[index])
-            fields = "1 field" if row.actual_columns == 1 else f"{row.actual_columns} fields"
-            reason = f"has {fields}, the header names {row.expected_columns}"
-            self._broken.append(BrokenLine(self._number, line, row.text, reason))
-        self._told = len(self._bad)
+            self._broken.append(BrokenLine(self._number, line, row.text, row.reason))
+            self._told += 1
 
     def _breaks_in_bad(self) -> np.ndarray[Any, np.dtype[np.int64]]:
         return np.concatenate(([0], np.cumsum([row.text.count("\n") for row in self._bad], dtype=np.int64)))
@@ -139,16 +136,20 @@ class _Place:
 
 def _open(path: Path, columns: Sequence[str], bad: list[Any], dialect: Dialect) -> pa.csv.CSVStreamingReader:
     def note(row: Any) -> str:
-        bad.append(row)
+        fields = "1 field" if row.actual_columns == 1 else f"{row.actual_columns} fields"
+        found = Malformed(row.text, f"has {fields}, the header names {row.expected_columns}")
+        found = records.malformed.get(row.number, found)
+        bad.append(_Bad(row.number, found.text, found.reason))
         return "skip"
 
     try:
+        file = pa.input_stream(path, compression="gzip" if path.suffix.lower() == ".gz" else None)
+        records = Records(path, file, dialect)
         return pa.csv.open_csv(
-            pa.input_stream(path, compression="gzip" if path.suffix.lower() == ".gz" else None),
+            pa.PythonFile(records),
             read_options=pa.csv.ReadOptions(
                 use_threads=False,
-                block_size=_BLOCK,
-                encoding=dialect.encoding,
+                block_size=BLOCK,
                 column_names=list(dialect.columns) or None,
             ),
             parse_options=pa.csv.ParseOptions(
@@ -166,20 +167,11 @@ def _open(path: Path, columns: Sequence[str], bad: list[Any], dialect: Dialect) 
                 quoted_strings_can_be_null=False,
             ),
         )
-    except (pa.ArrowInvalid, UnicodeError) as error:
+    except pa.ArrowInvalid as error:
         first = "whose columns the declaration names" if dialect.columns else "whose first line names the columns"
-        raise FeedError(
-            f"{path.name} cannot be read: {error}. Expected CSV in {dialect.encoding} {first}.{_where_to_say(error)}"
-        ) from error
+        raise FeedError(f"{path.name} cannot be read: {error}. Expected CSV in {dialect.encoding} {first}.") from error
     except OSError as error:
         raise FeedError(f"{path.name} cannot be read: {error}") from error
-
-
-def _where_to_say(error: Exception) -> str:
-    """The next step after an error that another encoding may explain."""
-    if isinstance(error, UnicodeError) or "UTF8" in str(error):
-        return ' A file in another encoding is declared so: csv = { encoding = "cp1252" }'
-    return ""
 
 
 def _breaks(piece: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.int64]]:
@@ -200,24 +192,3 @@ def _has_value(piece: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.bool_]] | N
     for column in piece.columns:
         empty &= column.is_null().to_numpy(zero_copy_only=False)
     return ~empty
-
-
-def _check_last_quote(path: Path, last: pa.RecordBatch, dialect: Dialect) -> None:
-    """A quote that is never closed swallows the rest of the file into its field; it must not pass for a value."""
-    if last.num_columns == 0 or "\n" not in (last.columns[-1][-1].as_py() or ""):
-        return
-    if not _end_of(path).rstrip(b"\r\n \t").endswith(dialect.quote.encode(dialect.encoding)):
-        raise FeedError(f"{path.name}: a {dialect.quote} is opened and never closed before the end of the file.")
-
-
-def _end_of(path: Path) -> bytes:
-    """The last bytes of a file, unpacked."""
-    if path.suffix.lower() != ".gz":
-        with path.open("rb") as file:
-            file.seek(max(0, path.stat().st_size - 64))
-            return file.read()
-    end = b""
-    with gzip.open(path) as packed:
-        while piece := packed.read(_BLOCK):
-            end = (end + piece)[-64:]
-    return end
