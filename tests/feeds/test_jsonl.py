@@ -268,3 +268,25 @@ def test_old_rows_need_a_code_that_says_delete(tmp_path: Path) -> None:
     (tmp_path / "brenvik.toml").write_text(text)
     with pytest.raises(ProjectError, match="old_row: serves to tell deletes"):
         read_project(tmp_path / "brenvik.toml")
+
+
+def test_numbers_inside_objects_arrive_as_they_are_written(tmp_path: Path) -> None:
+    nested = '{"a":[12345678901234567890.123,1.10,1e5],"b":{"c":"1.10"}}'
+    write(tmp_path / "a.jsonl", f'{{"code": "A", "tags": {nested}, "depth": 1.10}}')
+    assert [(row["tags"], row["depth"]) for row in arrived(tmp_path / "a.jsonl")] == [(nested, "1.10")]
+
+
+@pytest.mark.parametrize("line", ['{"code":"E",}', '{"code":NaN}', '{"code":[1,]}', '{"code":-Infinity}'])
+def test_what_only_resembles_json_is_a_reject(store: brenvik.Store, tmp_path: Path, line: str) -> None:
+    write(tmp_path / "a.jsonl", '{"code": "A", "at": 1, "light": "NaN,]"}', line)
+    outcome = take(store, tmp_path)
+    assert (outcome.counts["inserted"], outcome.counts["rejected"]) == (1, 1)
+    assert store.ledger.rejects()["content"].to_pylist() == [line]
+
+
+def test_members_may_be_called_like_anything(store: brenvik.Store, tmp_path: Path) -> None:
+    names = ("line", "place", "reason", "carried", "derived", "said", "now", "was", "members", "deletes", "value_0")
+    write(tmp_path / "a.jsonl", {"code": "A", "at": 1, **{name: f"its {name}" for name in names}})
+    assert take(store, tmp_path).counts["inserted"] == 1
+    row = store.read(RULES).to_pylist()[0]
+    assert {name: row[name] for name in names} == {name: f"its {name}" for name in names}

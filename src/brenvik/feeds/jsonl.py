@@ -7,8 +7,9 @@ that is blank is no row, one that is no JSON object is refused.
 A *change record* says where its parts stand: the row as it is now, the row as it was, the operation, what orders. Where both
 rows are there and their natural keys differ, the record is two changes: a delete of the old key is derived from it.
 
-The lines are parsed in DuckDB. It reads numbers with a fraction as binary floating point, so those that would not come back
-as they are written are put in quotes before.
+The lines are parsed in DuckDB. It reads numbers with a fraction as binary floating point, so where any would not come back as
+it is written, the numbers of the line become texts that begin with a mark, which is taken off afterwards. It also lets pass
+what is not JSON: a comma behind the last member, NaN, and infinities; such lines are refused.
 """
 
 from __future__ import annotations
@@ -34,6 +35,11 @@ from brenvik.feeds.base import BrokenLine, Piece, types_of
 _BLOCK = 16 << 20
 _LINES = 8_192  # parts of a block that DuckDB works on side by side
 _NEVER = "\x01"  # no control character may stand in a line of JSON
+_NOR = "\x02"
+_MARK = "\ufdd0"  # a noncharacter, which Unicode keeps for use inside of programs
+_MARKED = f'"{_MARK}([^"]*)"'
+_LENIENT = r",\s*[}\]]|(?i:nan|inf)"
+_TEXT = r'"(?:[^"\\]|\\.)*"'
 _INEXACT = r"[0-9]\.[0-9]*0([^0-9]|$)|[0-9.]{16,}|[0-9][eE][-+0-9]|\.0000|[^0-9A-Za-z]-0"
 _TEXT_OR_NUMBER = r'("(?:[^"\\]|\\.)*")|(-?[0-9][0-9.eE+-]*)'
 
@@ -119,7 +125,8 @@ def read(
                 raise FeedError(f"{path.name} has changed while it was read. Nothing of it was taken; load again.")
             places = rows["place"].to_numpy() + first
             arrivals = numbered(number, places) - rows["derived"].to_numpy()
-            for batch in rows.select(list(columns)).to_batches():
+            values = rows.select([_numbered(index) for index in range(len(columns))]).rename_columns(list(columns))
+            for batch in values.to_batches():
                 yield Piece(batch, pa.array(arrivals), rows["carried"].combine_chunks(), rows["line"].combine_chunks())
 
 
@@ -183,15 +190,33 @@ def _at(pointer: str, of: str) -> str:
 
 
 def _one(pointer: str, of: str) -> str:
-    """The value at a pointer as text: exact, but objects and arrays as they stand in the line."""
-    return f"json_extract_string({of}, {_text(pointer)})"
+    """The value at a pointer as text, exactly as it is written."""
+    return _unmarked(f"json_extract_string({of}, {_text(pointer)})")
 
 
-def _exact(line: str) -> str:
-    """A line with the numbers in quotes, if any of them would not come back as it is written."""
-    quoted = f"regexp_replace({line}, {_text(_TEXT_OR_NUMBER)}, '\\1{_NEVER}\\2{_NEVER}', 'g')"
-    quoted = f"replace(replace({quoted}, '{_NEVER}{_NEVER}', ''), '{_NEVER}', '\"')"
-    return f"CASE WHEN regexp_matches({line}, {_text(_INEXACT)}) THEN {quoted} ELSE {line} END"
+def _unmarked(value: str) -> str:
+    """A value whose numbers may be marked, as it is written."""
+    plain = f"replace(regexp_replace({value}, {_text(_MARKED)}, '\\1', 'g'), '{_MARK}', '')"
+    return f"CASE WHEN is_marked AND contains({value}, '{_MARK}') THEN {plain} ELSE {value} END"
+
+
+def _numbered(index: int) -> str:
+    """The name of a column while it is on its way here: members may be called like anything."""
+    return f"value_{index}"
+
+
+def _is_json(line: str) -> str:
+    """Whether a line is JSON without the liberties that DuckDB allows."""
+    bare = f"regexp_replace({line}, {_text(_TEXT)}, '\"\"', 'g')"
+    lenient = f"regexp_matches({line}, {_text(_LENIENT)}) AND regexp_matches({bare}, {_text(_LENIENT)})"
+    return f"json_valid({line}) AND NOT ({lenient})"
+
+
+def _marked(line: str) -> str:
+    """A line with its numbers as texts that begin with the mark."""
+    parts = f"regexp_replace({line}, {_text(_TEXT_OR_NUMBER)}, '\\1{_NEVER}\\2{_NOR}', 'g')"
+    parts = f"replace({parts}, '{_NEVER}{_NOR}', '')"
+    return f"""replace(replace({parts}, '{_NEVER}', '"{_MARK}'), '{_NOR}', '"')"""
 
 
 def _parted(record: Record, *, exact: bool = True) -> str:
@@ -205,11 +230,14 @@ def _parted(record: Record, *, exact: bool = True) -> str:
         code = f"lower(trim({code}))"
     deleting = ", ".join(_text(each) for each in operations.deleting) if operations else ""
     is_delete = f"COALESCE({code} IN ({deleting}), FALSE)" if deleting else "FALSE"
+    marked = f"regexp_matches(line, {_text(_INEXACT)})" if exact else "FALSE"
     both = record.new_row + (f" nor {record.old_row}" if record.old_row is not None else "")
     return f"""
 SELECT *,
   CASE
     WHEN said IS NULL THEN 'is no JSON object'
+    WHEN is_marked AND regexp_matches(line, '(?i:{_MARK}|\\\\ufdd0)') THEN
+      'holds the character U+FDD0 beside a number that must be marked with it to be read exactly'
     WHEN now IS NULL AND was IS NULL THEN {_text(f"has no row at {both}")}
     WHEN now IS NULL AND NOT deletes THEN {_text(f"says no delete, but has no row at {record.new_row}")}
     WHEN len(members) > len(list_distinct(members)) THEN
@@ -221,9 +249,11 @@ FROM (
   FROM (
     SELECT *, {_at(record.new_row, "said")} AS now, {"NULL" if record.old_row is None else _at(record.old_row, "said")} AS was
     FROM (
-      SELECT line, place, CASE WHEN json_valid(line) THEN
-        CASE WHEN json_type(line) = 'OBJECT' THEN {_exact("line") if exact else "line"} END END AS said
-      FROM lines WHERE trim(line) <> ''
+      SELECT line, place, is_marked, CASE WHEN {_is_json("line")} THEN CASE WHEN json_type(line) = 'OBJECT' THEN
+        CASE WHEN is_marked THEN {_marked("line")} ELSE line END END END AS said
+      FROM (
+        SELECT line, place, {marked} AS is_marked FROM lines WHERE trim(line) <> ''
+      ) m
     ) l
   ) r
 ) p"""
@@ -238,20 +268,15 @@ def _shaped(record: Record, columns: Sequence[str]) -> str:
 
     def value(name: str) -> str:
         if name in outside:
-            found, plain = _one(outside[name], "said"), _one(outside[name], "line")
-        else:
-            found = where[name]
-            at = f"CASE WHEN now IS NULL THEN {_text(record.old_row or '')} ELSE {_text(record.new_row)} END"
-            plain = f"json_extract_string(line, {at} || {_text(_pointer(name))})"
-            if name in keys:
-                found = f"COALESCE({found}, {was(name)})"
-        return f"CASE WHEN left({found}, 1) IN ('{{', '[') THEN {plain} ELSE {found} END"
+            return _one(outside[name], "said")
+        found = _unmarked(where[name])
+        return f"COALESCE({found}, {was(name)})" if name in keys else found
 
     def was(name: str) -> str:
         return _one(_pointer(name), "was")
 
     pointers = ", ".join(_text(_pointer(name)) for name in inside)
-    own = ", ".join(f"{value(name)} AS {sql.quote(name)}" for name in columns)
+    own = ", ".join(f"{value(name)} AS {_numbered(index)}" for index, name in enumerate(columns))
     parted = f"""
 WITH parted AS MATERIALIZED (
   SELECT q.*, s.carried, json_extract_string(COALESCE(now, was), CAST([{pointers}] AS VARCHAR[])) AS row_values
@@ -263,8 +288,8 @@ WITH parted AS MATERIALIZED (
     assert record.operations
     stead = {name: f"COALESCE({was(name)}, {value(name)})" for name in keys}
     stead[record.operations.column] = _text(record.operations.deleting[0])
-    derived = ", ".join(f"{stead.get(name) or value(name)} AS {sql.quote(name)}" for name in columns)
-    moved = sql.any_of(f"{where[name]} <> {was(name)}" for name in keys if name in where)
+    derived = ", ".join(stead.get(name) or value(name) for name in columns)
+    moved = sql.any_of(f"{_unmarked(where[name])} <> {was(name)}" for name in keys if name in where)
     return f"""{parted}
 {text}
 UNION ALL
