@@ -109,10 +109,15 @@ def test_text_behind_a_closing_quote_makes_its_line_a_reject(tmp_path: Path, val
         ("integer", ["0", "-7", "+7", " 12 ", "12.0", str(2**63 - 1)], ["12.5", "1_000", "0x10", "1e3", str(2**63)]),
         ("decimal(5,2)", ["1", "1.2", "999.99", "-.5", "1.2300"], ["1.239", "1000", "1e1", "NaN", "1,5"]),
         ("double", ["1", "1e3", "nan", "-inf", ".5"], ["1_0", "1,5", "x"]),
+        ("double", ["1e308", "0e-999", "-0", "Infinity", "1e-320"], ["1e400", "1.7976931348623159e308", "-1e999", "1e-400"]),
         ("boolean", ["true", "False", "t", "0", "yes"], ["2", "maybe"]),
         ("date", ["2024-05-13", "2024-05-13 00:00"], ["2024-02-30", "2024-05-13 08:00", "infinity", "13.5.2024"]),
         ("date", ["2024-05-13T00:00:00Z"], ["2024-05-13 00:00 PM", "2024-05-13T00:00:00+02:00"]),
         ("timestamp", ["2024-05-13 08:00", "2024-05-13T08:00:00.5Z"], ["2024-05-14 25:61", "infinity", "noon"]),
+        ("date", ["2024-5-1", "0024-03-01", "2024/05/01"], ["24-03-01", "01-03-24", "epoch", "12024-01-01", "2024-05-13 x"]),
+        ("timestamp", ["2024-05-13 08:00+14", "2024-05-13 08:00-12:45"], ["24-03-01 08:00", "01-03-24", "epoch", "now"]),
+        ("timestamp", ["2024-05-13 08:00+05:30:15"], ["2024-05-13 08:00+25", "2024-05-13 08:00+14:60", "2024-05-13 (BC)"]),
+        ("timestamp", ["2024-03-31 03:30 Europe/Oslo"], ["2024-03-31 02:30 Europe/Oslo", "2024-05-13 08:00 Mars/Base"]),
         ("timestamp", ["2024-05-13 8:00 +0200"], ["2024-05-13 8:00 PM", "2024-05-13 08:00 x", "2024-05-13 08:00:00,5"]),
         ("time", ["08:00:00", "8:00", "23:59:59.999999"], ["25:61", "x", "24:00", "08:00 PM", "8:00:00 PM"]),
         ("time", ["00:00"], ["08:00:00+02", "08:00:00Z", "08:00:00,5", "08:00:00.5x", "2024-05-13 08:00"]),
@@ -136,6 +141,15 @@ def test_times_meet_zones(tmp_path: Path) -> None:
     )
     _, rows, _ = load(path, types={"at": "timestamp with time zone"}, time_zone="Europe/Oslo")
     assert [f"{row['at']:%m-%d %H:%M}" for row in rows] == ["07-01 10:00", "07-01 12:00", "07-01 06:30", "12-31 23:00"]
+
+
+def test_a_time_that_the_clock_skipped_is_a_reject(tmp_path: Path) -> None:
+    lines = "A,2024-03-31 01:59:59\nB,2024-03-31 02:30\nC,2024-03-31 03:00\nD,2024-10-27 02:30\nE,2024-03-31 02:30Z\n"
+    path = write(tmp_path, f"code,at\n{lines}")
+    _, rows, rejects = load(path, types={"at": "timestamp with time zone"}, time_zone="Europe/Oslo")
+    assert [row["code"] for row in rows] == ["A", "C", "D", "E"]
+    told = "at: '2024-03-31 02:30' was skipped in Europe/Oslo, where the clock was put forward"
+    assert [row["reason"] for row in rejects] == [told]
 
 
 def test_a_zone_told_where_none_is_kept_counts(tmp_path: Path) -> None:

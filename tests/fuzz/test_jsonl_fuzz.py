@@ -91,7 +91,9 @@ def one_line(dice: random.Random) -> str:
         at = dice.randrange(len(line) + 1)
         line = line[:at] + dice.choice(ODD) + line[at + dice.choice([0, 0, 1]) :]
     found = strict(line)
-    return line if found is None or found.keys() <= set(NAMES) else one_line(dice)  # others may clash but for their case
+    return (
+        line if found is None or found.keys() <= set(NAMES) else one_line(dice)
+    )  # others may clash but for their case
 
 
 def strict(line: str) -> dict[str, Any] | None:

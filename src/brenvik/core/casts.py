@@ -12,9 +12,14 @@ from brenvik.core.blueprint import Blueprint
 from brenvik.types import ColumnType
 
 _WHOLE = r"\s*[+-]?\d+(\.0*)?\s*"
-_DAY = r"\s*\d+[-/]\d+[-/]\d+"
+_DAY = r"\s*\d{4}[-/]\d{1,2}[-/]\d{1,2}"
 _HOUR = r"\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?"
 _HOUR_ALONE, _WITHOUT_ZONE = rf"\s*{_HOUR}\s*", rf"{_DAY}([ T]{_HOUR})?\s*"
+_OFFSET = r"[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?"
+_ZONE = r"[A-Za-z][A-Za-z0-9_+/-]+"
+_IN_ZONE = rf"{_DAY}[ T]{_HOUR}\s*{_ZONE}\s*"
+_MOMENT = rf"{_DAY}([ T]{_HOUR}\s*(Z|{_OFFSET}|{_ZONE})?)?\s*"
+"""DuckDB's own casts also take years of two digits, hours beyond the day in an offset, and words like epoch."""
 _MIDNIGHT_AFTER = "CAST('24:00:00' AS TIME)"
 
 
@@ -46,10 +51,13 @@ def _text_cast(value: str, to: ColumnType) -> tuple[str, str]:
             some = rf"\d+(\.\d{{0,{to.scale}}}0*)?|\.\d{{1,{to.scale}}}0*" if to.scale else r"\d+(\.0*)?"
             return cast, _unless(cast, rf"NOT regexp_full_match({value}, '\s*[+-]?({some})\s*')")
         case "double":
-            return cast, _unless(cast, f"contains({value}, '_')")
+            beyond_all = f"isinf({cast}) AND NOT contains(lower({value}), 'inf')"
+            below_all = f"{cast} = 0 AND regexp_matches({value}, '^[^eE]*[1-9]')"
+            return cast, _unless(cast, f"contains({value}, '_')", beyond_all, below_all)
         case "date":
             other = f"{_moment(value)} IS DISTINCT FROM CAST({cast} AS TIMESTAMP)"
-            return cast, _unless(cast, f"NOT {within(cast, to)}", f"(contains({value}, ':') AND {other})")
+            is_none = f"NOT regexp_full_match({value}, '{_MOMENT}')"
+            return cast, _unless(cast, is_none, f"NOT {within(cast, to)}", f"(contains({value}, ':') AND {other})")
         case "time":
             cast = _of_day(cast)
             return cast, _unless(cast, f"NOT regexp_full_match({value}, '{_HOUR_ALONE}')")
@@ -64,7 +72,35 @@ def _unless(cast: str, *others: str) -> str:
 def _instant(value: str) -> str:
     """The instant that a text tells; DuckDB wants no blank before a zone's hours."""
     joined = rf"regexp_replace({value}, '\s+([+-]\d)', '\1')"
-    return f"COALESCE({', '.join(f'TRY_CAST({text} AS TIMESTAMP WITH TIME ZONE)' for text in (value, joined))})"
+    read = f"COALESCE({', '.join(f'TRY_CAST({text} AS TIMESTAMP WITH TIME ZONE)' for text in (value, joined))})"
+    local = f"TRY_CAST(regexp_extract({value}, '{_DAY}[ T]{_HOUR}') AS TIMESTAMP)"
+    named = f"regexp_full_match({value}, '{_IN_ZONE}') AND {read} IS NOT NULL"
+    zone = f"CASE WHEN {named} THEN regexp_extract({value}, ':[0-9.:]*\\s*({_ZONE})\\s*$', 1) ELSE 'UTC' END"
+    skipped = f"{named} AND {_is_skipped(local, f'timezone({zone}, {read})')}"
+    return f"CASE WHEN regexp_full_match({value}, '{_MOMENT}') AND NOT ({skipped}) THEN {read} END"
+
+
+def _is_skipped(local: str, back: str) -> str:
+    """Whether a wall clock never showed a time: turned into an instant and ``back`` it is another. Clocks are put forward."""
+    return f"{back} IS DISTINCT FROM {local}"
+
+
+def _in_zone(local: str, zone: str) -> str:
+    """The instant of a wall clock reading in a zone; null where the clock skips it."""
+    if zone.upper() == "UTC":
+        return f"timezone('UTC', {local})"
+    instant = f"timezone({sql.literal(zone)}, {local})"
+    return f"CASE WHEN NOT ({_is_skipped(local, f'timezone({sql.literal(zone)}, {instant})')}) THEN {instant} END"
+
+
+def skipped_in(name: str, of: ColumnType, to: ColumnType, zone: str) -> str:
+    """A test for readings of a wall clock that it never showed in a zone; empty where none can be."""
+    if to.kind != "timestamp with time zone" or of.kind not in {"text", "timestamp"} or zone.upper() == "UTC":
+        return ""
+    value = sql.quote(name)
+    local = value if of.kind == "timestamp" else f"TRY_CAST({value} AS TIMESTAMP)"
+    test = f"{local} IS NOT NULL AND {_in_zone(local, zone)} IS NULL"
+    return test if of.kind == "timestamp" else f"regexp_full_match({value}, '{_WITHOUT_ZONE}') AND {test}"
 
 
 def _moment(value: str) -> str:
@@ -92,7 +128,7 @@ def readings(blueprint: Blueprint, types: Mapping[str, ColumnType], extract_time
         value = sql.quote(name)
         read = _moment(value) if kind.kind == "timestamp" else _instant(value)
         if kind.kind != "timestamp" and zone.upper() != "UTC":
-            read = _by_zone(value, f"timezone({sql.literal(zone)}, TRY_CAST({value} AS TIMESTAMP))", read)
+            read = _by_zone(value, _in_zone(f"TRY_CAST({value} AS TIMESTAMP)", zone), read)
         found[_read(name, kind)] = read
     return [f"{read} AS {name}" for name, read in found.items()]
 
@@ -116,7 +152,7 @@ def within(value: str, kind: ColumnType) -> str:
 def _typed_cast(value: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, str]:
     cast = f"TRY_CAST({value} AS {duck(to)})"
     if (of.kind, to.kind) == ("timestamp", "timestamp with time zone"):
-        cast = f"timezone({sql.literal(zone)}, {value})"
+        cast = _in_zone(value, zone)
         return cast, f"{within(cast, to)} IS NOT TRUE"
     if (of.kind, to.kind) == ("timestamp with time zone", "timestamp"):
         cast = f"timezone('UTC', {value})"

@@ -138,6 +138,12 @@ def faults(
             says = _sentence(column.name, f"is no {column.type}")
         if column.type.is_temporal and not (inside and blueprint.untyped):
             far = _sentence(column.name, "lies outside of the years 1 to 9999")
+            skipped = (
+                "" if inside else casts.skipped_in(column.name, types[column.name], column.type, blueprint.time_zone)
+            )
+            if skipped:
+                never = _sentence(column.name, f"was skipped in {blueprint.time_zone}, where the clock was put forward")
+                says = f"CASE WHEN {skipped} THEN {never} ELSE {says} END"
             says = f"CASE WHEN isfinite({value}) AND NOT {casts.within(value, column.type)} THEN {far} ELSE {says} END"
         found.append(Fault(column.name, f"{guard}({test})", says))
     named = list(blueprint.reject_if)
