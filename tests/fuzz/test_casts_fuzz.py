@@ -1,7 +1,7 @@
 """Texts, right and almost right, for every type: what passes is what Python reads in the same text, and nothing is lost.
 
 Declared normalisations: blanks around a value, fractions of a second beyond the microsecond, a zone in which a plain
-timestamp is told (it becomes UTC), the 24th hour of a day (it is the next day's first), and the nearest double.
+timestamp is told (it becomes UTC), the second of two equal readings of a clock that is put back, the 24th hour of a day (it is the next day's first), and the nearest double.
 """
 
 from __future__ import annotations
@@ -112,16 +112,16 @@ def truth(said: str) -> bool:
 
 def wall_clock(said: str) -> tuple[datetime, str]:
     """A reading of a clock, and the zone that stands behind it."""
-    form = r"(\d{4})[-/](\d{1,2})[-/](\d{1,2})(?:[ T](\d{1,2}):(\d{1,2})(?::(\d{1,2})(\.\d+)?)?\s*(\S*))?"
+    form = r"(\d{4})(?P<by>[-/])(\d{1,2})(?P=by)(\d{1,2})(?:[ T](\d{1,2}):(\d{1,2})(?::(\d{1,2})(\.\d+)?)?\s*(\S*))?"
     found = re.fullmatch(form, said, re.ASCII)
     assert found
-    year, month, day, hour, minute, second = (int(found[n] or 0) for n in range(1, 7))
+    year, month, day, hour, minute, second = (int(found[n] or 0) for n in (1, 3, 4, 5, 6, 7))
     parts = date(year, month, day)
     assert (hour < 24 and minute < 60 and second < 60) or (hour, minute, second) == (24, 0, 0)
-    micros = int(((found[7] or ".") + "000000")[1:7])
+    micros = int(((found[8] or ".") + "000000")[1:7])
     assert hour < 24 or micros == 0
     begin = datetime.combine(parts, time())
-    return begin + timedelta(hours=hour, minutes=minute, seconds=second, microseconds=micros), found[8] or ""
+    return begin + timedelta(hours=hour, minutes=minute, seconds=second, microseconds=micros), found[9] or ""
 
 
 def instant(said: str, *, zone: str) -> datetime:
@@ -138,7 +138,7 @@ def instant(said: str, *, zone: str) -> datetime:
     else:
         assert told == ZONE
     if at.tzinfo is None:
-        local = at.replace(tzinfo=ZoneInfo(told))
+        local = at.replace(tzinfo=ZoneInfo(told), fold=1)
         at = local.astimezone(UTC)
         assert at.astimezone(ZoneInfo(told)).replace(tzinfo=None) == local.replace(
             tzinfo=None
@@ -170,8 +170,8 @@ TYPES: dict[str, Callable[[str], Any]] = {
     "boolean": truth,
     "date": day,
     "time": lambda said: time_of_day(said.strip()),
-    "timestamp": naive,
-    "timestamp with time zone": lambda said: instant(said, zone=ZONE),
+    "timestamp": lambda said: naive(said.strip()),
+    "timestamp with time zone": lambda said: instant(said.strip(), zone=ZONE),
 }
 
 

@@ -11,6 +11,7 @@ from brenvik.core import sql
 from brenvik.core.blueprint import Blueprint
 from brenvik.types import ColumnType
 
+_DOUBLE = r"\s*[+-]?((\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?|(?i:inf(inity)?|nan))\s*"
 _WHOLE = r"\s*[+-]?\d+(\.0*)?\s*"
 _DAY = r"\s*\d{4}[-/]\d{1,2}[-/]\d{1,2}"
 _HOUR = r"\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?"
@@ -53,7 +54,8 @@ def _text_cast(value: str, to: ColumnType) -> tuple[str, str]:
         case "double":
             beyond_all = f"isinf({cast}) AND NOT contains(lower({value}), 'inf')"
             below_all = f"{cast} = 0 AND regexp_matches({value}, '^[^eE]*[1-9]')"
-            return cast, _unless(cast, f"contains({value}, '_')", beyond_all, below_all)
+            is_none = f"NOT regexp_full_match({value}, '{_DOUBLE}')"
+            return cast, _unless(cast, is_none, beyond_all, below_all)
         case "date":
             other = f"{_moment(value)} IS DISTINCT FROM CAST({cast} AS TIMESTAMP)"
             is_none = f"NOT regexp_full_match({value}, '{_MOMENT}')"
@@ -71,7 +73,7 @@ def _unless(cast: str, *others: str) -> str:
 
 def _instant(value: str) -> str:
     """The instant that a text tells; DuckDB wants no blank before a zone's hours."""
-    joined = rf"regexp_replace({value}, '\s+([+-]\d)', '\1')"
+    joined = rf"regexp_replace({value}, '\s+([+-]\d|Z\s*$)', '\1')"
     read = f"COALESCE({', '.join(f'TRY_CAST({text} AS TIMESTAMP WITH TIME ZONE)' for text in (value, joined))})"
     local = f"TRY_CAST(regexp_extract({value}, '{_DAY}[ T]{_HOUR}') AS TIMESTAMP)"
     named = f"regexp_full_match({value}, '{_IN_ZONE}') AND {read} IS NOT NULL"
