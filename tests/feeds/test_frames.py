@@ -142,3 +142,23 @@ def test_grain_cuts_effective_times() -> None:
         assert [str(row["valid_from"]) for row in store.history(rules, "A").to_pylist()] == [
             "2024-05-13 00:00:00", "2024-05-14 00:00:00",
         ]  # fmt: skip
+
+
+@pytest.mark.parametrize("module", ["pandas", "pandas.core.frame"])
+def test_an_index_is_no_column(module: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(pd.DataFrame, "__module__", module)  # where it says that it comes from depends on its version
+    frame = pd.DataFrame(DATA)
+    kept = pd.concat([frame[frame["code"] == "B"], frame[frame["code"] == "A"]])
+    with brenvik.open_store("duckdb::memory:") as store:
+        store.load(RULES, kept, kind="upserts")
+        again = store.load(RULES, kept.sort_index(ascending=False), kind="upserts")
+        names = store.read(RULES).column_names
+    assert again.counts["duplicate"] == again.counts["read"] == 3
+    assert not [name for name in names if "index" in name]
+
+
+@pytest.mark.parametrize("make", [pd.DataFrame, lambda rows, columns: pa.table([["A"], ["B"]], names=columns)])
+def test_two_columns_of_one_name_are_refused(make: Callable[..., Any]) -> None:
+    frame = make([["A", "B"]], columns=["code", "code"]) if make is pd.DataFrame else make(None, ["code", "code"])
+    with brenvik.open_store("duckdb::memory:") as store, pytest.raises(FeedError, match=r"code"):
+        store.load(brenvik.TableRules("buoy", natural_key="code"), frame, kind="upserts")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterator
 from typing import Any
 
@@ -23,8 +24,7 @@ class FrameSource:
         self.kind = kind
         self._frame = frame
         self._at = at
-        its_kind = type(frame).__module__.startswith(("pandas.", "polars."))
-        self.opens_again = its_kind or isinstance(frame, pa.Table)
+        self.opens_again = _is_frame(frame, "pandas") or _is_frame(frame, "polars") or isinstance(frame, pa.Table)
 
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         source = f"the {type(self._frame).__module__.partition('.')[0]} {type(self._frame).__name__}"
@@ -61,15 +61,21 @@ def _next(reader: pa.RecordBatchReader, source: str, line: int) -> pa.RecordBatc
         raise FeedError(f"{source} broke off before row {line}: {said}. Nothing of it was taken.") from error
 
 
+def _is_frame(frame: Any, library: str) -> bool:
+    """Whether this is a frame of a library, asked without importing it: whoever made the frame has done that."""
+    module = sys.modules.get(library)
+    return module is not None and isinstance(frame, module.DataFrame)
+
+
 def _reader(frame: Any, source: str) -> pa.RecordBatchReader:
     try:
         if isinstance(frame, pa.RecordBatchReader):
             return frame
-        if type(frame).__module__.startswith("pandas."):
+        if _is_frame(frame, "pandas"):
             return pa.Table.from_pandas(frame, preserve_index=False).to_reader(ROWS_PER_PIECE)
         if hasattr(frame, "__arrow_c_stream__"):
             return pa.RecordBatchReader.from_stream(frame)
-    except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError) as error:
+    except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError, ValueError) as error:
         raise FeedError(f"{source} cannot be turned into Arrow columns: {error}") from error
     raise FeedError(
         f"Expected a pandas or polars frame, an Arrow table or reader, or a DuckDB relation, got {source}. "
