@@ -59,6 +59,15 @@ def fit(engine: Engine, rules: TableRules, feed: Mapping[str, ColumnType]) -> Fi
     types = {
         name: column.type for name, column in stored.items() if column.type and name in {*blueprint.carried, *fitting}
     }
+    texts = tuple(name for name, kind in types.items() if kind.kind == "text")
+    if texts:
+        (alike,) = engine.rows(existing.count_alike(rules.stored_as, texts))
+        found.faults += [
+            f"{name}: compares texts by a collation that takes different ones for equal, as 'a' and 'A'; Brenvik compares "
+            "byte for byte. Give the column a collation that does, too, or load into a table that Brenvik makes"
+            for index, name in enumerate(texts)
+            if alike[f"alike_{index}"]
+        ]
     for name, count in engine.malformed(rules.stored_as, types).items():
         found.faults.append(f"{name}: values that are not written as this store keeps {types[name]}: {count:,}")
     return found

@@ -1,7 +1,8 @@
 """Texts, right and almost right, for every type: what passes is what Python reads in the same text, and nothing is lost.
 
 Declared normalisations: blanks around a value, fractions of a second beyond the microsecond, a zone in which a plain
-timestamp is told (it becomes UTC), the second of two equal readings of a clock that is put back, the 24th hour of a day (it is the next day's first), and the nearest double.
+timestamp is told (it becomes UTC), the second of two equal readings of a clock that is put back, the 24th hour of a day (it
+is the next day's first), and the nearest double.
 """
 
 from __future__ import annotations

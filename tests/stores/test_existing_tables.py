@@ -290,3 +290,25 @@ def test_a_table_of_a_schema_is_checked_adopted_and_loaded_by_the_commands(addre
     assert call("load", cwd=tmp_path).code == 0
     history = call("history", "buoy", "NB-1", "--json", cwd=tmp_path).json
     assert [row["light"] for row in history["versions"]] == ["Q", "Fl", "Iso"]
+
+
+@pytest.mark.parametrize("column", ["code", "light"])
+def test_a_column_that_takes_different_texts_for_equal_is_not_adopted(anywhere: brenvik.Store, column: str) -> None:
+    if is_lakehouse(anywhere):
+        pytest.skip("columns of files have no collations")
+    if anywhere.engine.dialect == "postgres":
+        try:
+            execute(
+                anywhere, "CREATE COLLATION loose (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"
+            )
+        except StoreError as error:
+            pytest.skip(str(error))  # the wheel's server is built without ICU
+    kind = {"postgres": "VARCHAR(20) COLLATE loose"}.get(anywhere.engine.dialect, "VARCHAR(20) COLLATE NOCASE")
+    kinds = {name: kind if name == column else "VARCHAR(20)" for name in ("code", "name", "light")}
+    columns = ", ".join(f"{name} {kind}" for name, kind in kinds.items())
+    execute(anywhere, f"CREATE TABLE buoy (id BIGINT, {columns}, since TIMESTAMP, until TIMESTAMP)")
+    with pytest.raises(
+        NotAsRules, match=f"  {column}: compares texts by a collation that takes different ones for equal"
+    ):
+        anywhere.adopt(RULES, FEED)
+    assert anywhere.ledger.state("buoy") is None

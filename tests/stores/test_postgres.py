@@ -287,3 +287,49 @@ def test_instants_and_decimals_come_back_as_they_went_in(url: str) -> None:
         assert found.schema.field("valid_from").type == pa.timestamp("us", tz="UTC")
         assert found.schema.field("depth").type == pa.decimal128(9, 2)
         assert found["valid_from"].cast(pa.int64()) == rows["at"].cast(pa.int64())
+
+
+SETTINGS = {
+    "extra_float_digits": "0", "DateStyle": "German", "bytea_output": "escape", "standard_conforming_strings": "off",
+    "IntervalStyle": "sql_standard", "TimeZone": "Asia/Tokyo", "backslash_quote": "on", "array_nulls": "off",
+}  # fmt: skip
+
+
+def test_settings_of_the_database_change_nothing_that_is_read_or_written(url: str) -> None:
+    rows = pa.table(
+        {
+            "code": ["a\\b'c"],
+            "at": [1],
+            "depth": [0.1 + 0.2],
+            "raw": [b"\x00\\\xff"],
+            "seen": [datetime(2024, 5, 13, 8, 0, 0, 5)],
+        }
+    )
+    with psycopg.connect(url, autocommit=True) as connection:
+        for name, value in SETTINGS.items():
+            connection.execute(f"ALTER DATABASE {urlsplit(url).path[1:]} SET {name} = '{value}'".encode())
+    with brenvik.open_store(url) as store:
+        store.load(RULES, rows, kind="upserts")
+        assert store.load(RULES, rows, kind="upserts").counts["duplicate"] == 1
+        (row,) = store.read(RULES).to_pylist()
+        (kept,) = store.story(RULES, "a\\b'c").to_pylist()
+    expected = rows.to_pylist()[0]
+    for found in (row, kept):
+        assert {name: found[name] for name in expected if name in found} == {
+            name: expected[name] for name in expected if name in found
+        }
+    assert row["depth"] == 0.1 + 0.2
+
+
+def test_columns_without_a_type_of_ours_are_read_as_text(url: str) -> None:
+    with psycopg.connect(url, autocommit=True) as connection:
+        connection.execute(
+            b"CREATE TABLE buoy (buoy_key BIGINT GENERATED ALWAYS AS IDENTITY, code TEXT, light TEXT, valid_from TIMESTAMP, "
+            b"valid_to TIMESTAMP, id UUID DEFAULT '00000000-0000-0000-0000-00000000002a', tags JSONB DEFAULT '{\"a\": 1.10}')"
+        )
+    with brenvik.open_store(url) as store:
+        rules = brenvik.TableRules("buoy", natural_key="code")
+        store.adopt(rules, {"code": "text", "light": "text"})
+        store.load(rules, pa.table({"code": ["A"], "light": ["Q"]}), kind="upserts")
+        (row,) = store.read(rules).to_pylist()
+    assert (row["id"], row["tags"]) == ("00000000-0000-0000-0000-00000000002a", '{"a": 1.10}')

@@ -66,6 +66,23 @@ def count_faults(blueprint: Blueprint) -> str:
     return f"SELECT {', '.join(items)}"
 
 
+ALIKE = (("a", "A"), ("a", "a "), ("e", "\u00e9"), ("\u00e9", "e\u0301"), ("ss", "\u00df"))
+"""Texts that differ, and that a column's collation may take for equal."""
+
+
+@lru_cache(maxsize=64)
+def count_alike(table: str, columns: tuple[str, ...]) -> str:
+    """For each of the text columns, by its place, how many of ``ALIKE`` it takes for equal."""
+
+    def takes(name: str, one: str, other: str) -> str:
+        column, place = sql.quote(name), sql.relation(table)
+        values = f"SELECT {column} FROM {place} WHERE 1 = 0 UNION ALL SELECT {sql.literal(one)}"
+        return f"(SELECT count(*) FROM ({values}) s WHERE s.{column} = {sql.literal(other)})"
+
+    sums = (" + ".join(takes(name, *pair) for pair in ALIKE) for name in columns)
+    return "SELECT " + ", ".join(f"{each} AS alike_{index}" for index, each in enumerate(sums))
+
+
 FAULTS = {
     "null_keys": "rows without a natural key: {n}",
     "current": "keys with several current rows: {n}",

@@ -18,6 +18,7 @@ import pyarrow.csv
 from psycopg import errors as pg
 from psycopg.conninfo import conninfo_to_dict
 from psycopg.pq import TransactionStatus
+from psycopg.types.json import set_json_loads
 
 from brenvik.core import sql
 from brenvik.core.blueprint import StoredColumn, Traits
@@ -41,6 +42,8 @@ _SETTINGS = {
     "TimeZone": "UTC",
     "DateStyle": "ISO",
     "bytea_output": "hex",
+    "extra_float_digits": "1",  # the shortest text that gives the same number again
+    "standard_conforming_strings": "on",
     "client_min_messages": "warning",
     "jit": "off",  # it costs more than it gives for statements that run once
     "work_mem": "128MB",
@@ -102,6 +105,7 @@ class PostgresEngine(InPlace):
             )
             for setting, value in _SETTINGS.items():
                 self._connection.execute("SELECT set_config(%s, %s, false)", [setting, value])
+            set_json_loads(_as_text, self._connection)
         except psycopg.OperationalError as error:
             raise StoreDown(f"{self.address} cannot be reached: {_said(error, place)}") from None
         except psycopg.Error as error:
@@ -176,13 +180,10 @@ class PostgresEngine(InPlace):
         cursor = self._execute(_compile(text, work), values or {})
         columns = cursor.description or []
         kinds = [_arrow_type(column, (types or {}).get(column.name)) for column in columns]
-        schema = pa.schema([(column.name, kind) for column, kind in zip(columns, kinds, strict=True)])
+        schema = pa.schema([(column.name, kind or pa.string()) for column, kind in zip(columns, kinds, strict=True)])
         batches = []
         while rows := cursor.fetchmany(_ROWS):
-            arrays = [
-                pa.array(map(str, values) if kind is None else values, kind)
-                for values, kind in zip(zip(*rows, strict=True), kinds, strict=True)
-            ]
+            arrays = [_as_arrow(values, kind) for values, kind in zip(zip(*rows, strict=True), kinds, strict=True)]
             batches.append(pa.record_batch(arrays, schema=schema))
         return pa.Table.from_batches(batches, schema=schema)
 
@@ -415,7 +416,18 @@ def _arrow_type(column: psycopg.Column, known: ColumnType | None) -> pa.DataType
         return pa.decimal128(known.precision, known.scale)
     if column.type_code == _NUMERIC:
         return pa.decimal128(column.precision or 38, column.scale or 0)
-    return _ARROW.get(column.type_code, pa.string())
+    return _ARROW.get(column.type_code)
+
+
+def _as_text(value: str | bytes) -> str:
+    return value if isinstance(value, str) else value.decode()
+
+
+def _as_arrow(values: Sequence[Any], kind: pa.DataType | None) -> pa.Array:
+    """What of a column was fetched; types that have no match in Arrow come as the texts that they have here."""
+    if kind is None:
+        return pa.array((None if value is None else str(value) for value in values), pa.string())
+    return pa.array(values, kind)
 
 
 def _place(url: str) -> tuple[str, str]:
