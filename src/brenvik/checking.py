@@ -50,6 +50,7 @@ class Finding:
     feeds: list[FeedFinding] = field(default_factory=list)
     faults: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    attention: list[str] = field(default_factory=list)
 
 
 def check_rights(project: Project, store: Store, tables: Sequence[str] | None = None) -> list[str]:
@@ -75,11 +76,11 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
             waiting = source.waiting(store.ledger.memory(table.rules.table, feed.name))
             finding.feeds.append(FeedFinding(feed.name, feed.kind, feed.reads, waiting.count, waiting.unit))
             parts = source.columns()
+            told_apart = finding.attention if parts else finding.faults
+            told_apart += [f"feed {feed.name}: {told}" for told in waiting.attention]
         except BrenvikError as error:
             finding.faults.append(f"feed {feed.name}: {error}")
             continue
-        if not parts and store.ledger.progress(table.rules.table, feed.name) is None:
-            finding.faults.append(f"feed {feed.name}: no file matches {feed.reads!r} in {project.folder}")
         alike: dict[str, list[str]] = {}
         for part, columns in parts.items():
             carried |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}

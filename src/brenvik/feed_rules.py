@@ -16,13 +16,13 @@ from brenvik.rules import TableRules
 
 if TYPE_CHECKING:
     from brenvik.feeds.databases import DatabaseExtract, DatabaseSource
-    from brenvik.feeds.files import FileSource, Then
+    from brenvik.feeds.files import FileSource, Rewritten, Then
     from brenvik.feeds.inside import InsideSource
     from brenvik.feeds.jsonl import Record
     from brenvik.stores.base import Engine
 
 _ANY = ("kind", "operation", "extract_scope")
-_OF_FILES = ("files", "order_files", "settle", "taken_files", "csv", "record", "extract_time")
+_OF_FILES = ("files", "order_files", "settle", "taken_files", "rewritten_files", "csv", "record", "extract_time")
 _OF_DATABASES = (
     "connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window", "extract_time",
 )  # fmt: skip
@@ -60,6 +60,7 @@ class FileFeed:
     """Fields of a ``feeds.jsonl.Record``."""
     extract_time: Mapping[str, str] = field(default_factory=dict)
     extract_scope: str | None = None
+    rewritten_files: Rewritten = "report"
 
     @property
     def reads(self) -> str:
@@ -84,6 +85,7 @@ class FileFeed:
             reading=Reading(Dialect(**self.csv) if self.csv else None, record_of(self, rules)),
             time_in_name=self.extract_time.get("file_name"),
             time_column=self.extract_time.get("column"),
+            rewritten=self.rewritten_files,
         )
 
 
@@ -233,6 +235,9 @@ def _files(
     record = _record(f"{place}.record", given.get("record", {}), operations, faults)
     time = _extract_time(f"{place}.extract_time", kind, given.get("extract_time", {}), faults)
     then, move_to = _then(f"{place}.taken_files", given.get("taken_files", "keep"), faults)
+    rewritten = given.get("rewritten_files", "report")
+    if rewritten not in ("report", "load"):
+        faults.append(f'{place}.rewritten_files: expected "report" or "load", got {rewritten!r}')
     if len(faults) > before:
         return None
     return FileFeed(
@@ -248,6 +253,7 @@ def _files(
         record,
         time,
         given.get("extract_scope"),
+        rewritten,
     )
 
 

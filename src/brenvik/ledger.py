@@ -7,7 +7,7 @@ import logging
 import math
 import os
 import socket
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
@@ -17,7 +17,7 @@ from brenvik.core.blueprint import Blueprint, Column
 from brenvik.core.windows import Mark, Window, parse_mark
 from brenvik.errors import BrenvikError, DeclarationError, LayoutError, Refused
 from brenvik.ledger_entries import Extract, FeedMemory, Run, TableState, TakenFile, Watermark
-from brenvik.ledger_tables import DECISIONS, LAYOUT, LOADS, ROW_COUNTS, SCHEMA, TABLES, VIEWS, place
+from brenvik.ledger_tables import DECISIONS, LAYOUT, LOADS, ROW_COUNTS, SCHEMA, TABLES, VIEWS, make_table, place
 from brenvik.rules import TableRules
 from brenvik.types import parse_type
 
@@ -42,6 +42,18 @@ def _other_than(runs: Iterable[int]) -> str:
 
 def _text(mark: Mark | None) -> str | None:
     return None if mark is None else str(mark)
+
+
+_AT_ONCE = 200
+
+
+def _chunks(items: Sequence[Any], *, padded: bool = False) -> Iterator[Sequence[Any]]:
+    """Parts of at most ``_AT_ONCE`` items; ``padded`` with the last one to one of two lengths, so that a question about them is
+    one of two texts, which stores need to read only once."""
+    for start in range(0, len(items), _AT_ONCE):
+        part = items[start : start + _AT_ONCE]
+        missing = (_AT_ONCE if len(part) > 4 else 4) - len(part)
+        yield [*part, *[part[-1]] * missing] if padded else part
 
 
 class Ledger:
@@ -76,9 +88,8 @@ class Ledger:
             if self.exists():  # somebody else was quicker
                 return
             self.engine.make_schema(SCHEMA)
-            for name, columns in TABLES.items():
-                given = ", ".join(f"{sql.quote(column)} {kind}" for column, kind in columns.items())
-                self.engine.run(f"CREATE TABLE {place(name)} ({given})")
+            for name in TABLES:
+                self.engine.run(make_table(name))
             for name, text in VIEWS.items():
                 self.engine.run(f"CREATE VIEW {place(name)} AS {text}")
             self._insert("layout", {"layout": LAYOUT, "written_by": __version__, "since": now()})
@@ -389,31 +400,51 @@ class Ledger:
     def memory(self, table: str, feed: str) -> FeedMemory:
         return FeedMemory(self, table, feed)
 
-    def taken_files(self, table: str, feed: str) -> dict[str, TakenFile]:
-        """The files a feed has taken, by name."""
+    def taken_files(self, table: str, feed: str, names: Sequence[str] | None = None) -> dict[str, TakenFile]:
+        """The files a feed has taken, by name, each as it was when it was taken last; of all, or of some names."""
         if not self.exists():
             return {}
-        found = self.engine.rows(
-            f"SELECT file, size, digest, number, run FROM {place('taken_files')} "
-            "WHERE table_name = :table_name AND feed = :feed ORDER BY run",
-            {"table_name": table, "feed": feed},
+        question = (
+            f"SELECT file, size, modified_ns, digest, number, run FROM {place('taken_files')} "
+            "WHERE table_name = :table_name AND feed = :feed"
         )
-        return {row["file"]: TakenFile(**row) for row in found}
+        values: dict[str, Any] = {"table_name": table, "feed": feed}
+        found: dict[str, TakenFile] = {}
+        for part in [None] if names is None else _chunks(names, padded=True):
+            these = "" if part is None else f" AND file IN ({', '.join(f':file_{n}' for n in range(len(part)))})"
+            asked = values | {f"file_{n}": name for n, name in enumerate(part or ())}
+            rows = self.engine.rows(f"{question}{these} ORDER BY run", asked)
+            found |= {row["file"]: TakenFile(**row) for row in rows}
+        return found
 
-    def take_files(self, run: Run, files: Iterable[TakenFile]) -> None:
-        for file in files:
-            self._insert(
-                "taken_files",
-                {
-                    "table_name": run.table,
-                    "feed": run.feed,
-                    "file": file.file,
-                    "size": file.size,
-                    "digest": file.digest,
-                    "run": run.number,
-                    "number": file.number,
-                    "taken_at": run.started_at,
-                },
+    def took_any_file(self, table: str, feed: str) -> bool:
+        """Whether a feed has ever taken a file."""
+        return bool(
+            self.exists()
+            and self.engine.rows(
+                f"SELECT 1 AS one FROM {place('taken_files')} WHERE table_name = :table_name AND feed = :feed LIMIT 1",
+                {"table_name": table, "feed": feed},
+            )
+        )
+
+    def take_files(self, run: Run, files: Sequence[TakenFile]) -> None:
+        """Enters files that a run takes, many with one statement."""
+        for part in _chunks(files):
+            values: dict[str, Any] = {
+                "table_name": run.table,
+                "feed": run.feed,
+                "run": run.number,
+                "taken_at": run.started_at,
+            }
+            rows = []
+            for n, file in enumerate(part):
+                own = {name: getattr(file, name) for name in ("file", "size", "modified_ns", "digest", "number")}
+                values |= {f"{name}_{n}": value for name, value in own.items()}
+                marks = (f":{name}_{n}" if name in own else f":{name}" for name in TABLES["taken_files"])
+                rows.append(f"({', '.join(marks)})")
+            self.engine.run(
+                f"INSERT INTO {place('taken_files')} ({sql.columns(TABLES['taken_files'])}) VALUES {', '.join(rows)}",
+                values,
             )
 
     def watermark(self, table: str, feed: str) -> Watermark | None:
@@ -431,12 +462,21 @@ class Ledger:
 
     def set_watermark(self, run: Run, kind: str, mark: Mark) -> None:
         """Moves a feed's watermark, in the transaction of the data that was taken up to it."""
-        whose = {"table_name": run.table, "feed": run.feed}
-        self.engine.run(f"DELETE FROM {place('watermarks')} WHERE table_name = :table_name AND feed = :feed", whose)
-        self._insert(
-            "watermarks",
-            {**whose, "kind": kind, "watermark": str(mark), "run": run.number, "moved_at": run.started_at},
+        values = {
+            "table_name": run.table,
+            "feed": run.feed,
+            "kind": kind,
+            "watermark": str(mark),
+            "run": run.number,
+            "moved_at": run.started_at,
+        }
+        moved = self.engine.run(
+            f"UPDATE {place('watermarks')} SET kind = :kind, watermark = :watermark, run = :run, moved_at = :moved_at "
+            "WHERE table_name = :table_name AND feed = :feed",
+            values,
         )
+        if not moved:
+            self._insert("watermarks", values)
 
     def rejects(self, table: str | None = None, *, run: int | None = None, state: str | None = "open") -> pa.Table:
         """Rejected rows by table, the oldest first."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
@@ -17,11 +17,13 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class TakenFile:
-    """A file as it was when it was taken; ``number`` is its place in the run, from 1."""
+    """A file as it was when it was taken; ``number`` is its place in the run, from 1. ``modified_ns`` is the time of its last
+    change in nanoseconds since 1970: with the same size and time it is taken for unchanged, else the digest tells."""
 
     file: str
     size: int
     digest: str
+    modified_ns: int = 0
     number: int = 0
     run: int = 0
 
@@ -55,8 +57,11 @@ class FeedMemory:
     table: str
     feed: str
 
-    def taken_files(self) -> dict[str, TakenFile]:
-        return self.ledger.taken_files(self.table, self.feed)
+    def taken_files(self, names: Sequence[str]) -> dict[str, TakenFile]:
+        return self.ledger.taken_files(self.table, self.feed, names)
+
+    def took_any_file(self) -> bool:
+        return self.ledger.took_any_file(self.table, self.feed)
 
     def watermark(self) -> Watermark | None:
         return self.ledger.watermark(self.table, self.feed)

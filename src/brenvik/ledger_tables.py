@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from brenvik.core import arrivals, sql
 
 SCHEMA = "brenvik"
-LAYOUT = 4
+LAYOUT = 5
 LONGEST_NAME = 63
 """Of how many bytes a name can be in PostgreSQL, which cuts longer ones."""
 
@@ -76,6 +76,7 @@ TABLES: dict[str, dict[str, str]] = {
         "feed": "TEXT",
         "file": "TEXT",
         "size": "BIGINT",
+        "modified_ns": "BIGINT",
         "digest": "TEXT",
         "run": "BIGINT",
         "number": "INTEGER",
@@ -126,6 +127,22 @@ TABLES: dict[str, dict[str, str]] = {
     },
 }
 
+KEYS: dict[str, tuple[str, ...]] = {
+    "layout": (),
+    "tables": ("table_name",),
+    "shapes": ("table_name", "shape"),
+    "runs": ("run",),
+    "taken_files": ("table_name", "feed", "file", "run"),
+    "watermarks": ("table_name", "feed"),
+    "withdrawals": ("table_name", "run", "by_run"),
+    "held_deletes": ("table_name", "hold"),
+    "refused_keys": ("table_name", "run", "key"),
+    "folded": ("table_name", "run", "of_run"),
+    "rejects": ("table_name", "reject"),
+}
+"""What tells the rows of a ledger table apart; a primary key where the store has such and values are never too long for one."""
+_UNLIMITED = ("refused_keys",)
+
 LOADS = ("changes", "upserts", "extract")
 """Kinds of run that bring changes; the others work on what is there."""
 
@@ -169,6 +186,14 @@ WHERE NOT EXISTS (
 def place(name: str) -> str:
     """A ledger table, quoted."""
     return sql.relation(f"{SCHEMA}.{name}")
+
+
+def make_table(name: str) -> str:
+    """The statement that makes a ledger table in a store that keeps primary keys."""
+    given = [f"{sql.quote(column)} {kind}" for column, kind in TABLES[name].items()]
+    if KEYS[name] and name not in _UNLIMITED:
+        given.append(f"PRIMARY KEY ({sql.columns(KEYS[name])})")
+    return f"CREATE TABLE {place(name)} ({', '.join(given)})"
 
 
 def kept_table(table: str) -> str:

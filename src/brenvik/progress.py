@@ -52,6 +52,7 @@ class FeedProgress:
             "next_window": window.as_plain() if window else None,
             **(waiting.seen if waiting else {}),
             "notes": list(waiting.notes) if waiting else [],
+            "attention": list(waiting.attention) if waiting else [],
             "error": self.error,
         }
 
@@ -105,11 +106,17 @@ class TableStatus:
     held_deletes: int
     since: dict[str, int]
     errors: list[str]
+    attention: list[str]
+
+    @property
+    def needs_attention(self) -> bool:
+        """Whether a person should look at the table; not for a source that is down alone, which may come back by itself."""
+        waits = self.open_rejects or self.held_deletes or self.protected
+        return bool(self.overdue or waits or self.attention or any(self.since.values()))
 
     @property
     def is_well(self) -> bool:
-        waits = self.open_rejects or self.held_deletes or self.protected
-        return not (self.overdue or waits or self.errors or any(self.since.values()))
+        return not (self.needs_attention or self.errors)
 
 
 def status_of(project: Project, store: Store, table: ProjectTable) -> TableStatus:
@@ -138,6 +145,7 @@ def status_of(project: Project, store: Store, table: ProjectTable) -> TableStatu
         held_deletes=known.get("held_deletes", 0),
         since={state: known.get(f"{state}_since", 0) for state in ("failed", "refused", "lost")},
         errors=[f"{each.feed.name}: {each.error}" for each in feeds if each.error],
+        attention=[f"{each.feed.name}: {told}" for each in feeds if each.waiting for told in each.waiting.attention],
     )
 
 

@@ -424,7 +424,7 @@ def test_an_extract_that_cannot_be_read_to_its_end_says_why(store: brenvik.Store
     store.load_from(RULES, nightly(tmp_path))
     path = tmp_path / "keeper_2024-05-14.csv"
     path.write_bytes(b"no,firm\n1,firm 1\n2,\xff\xfe\n")
-    with pytest.raises(FeedError, match="invalid UTF8"):
+    with pytest.raises(FeedError, match="is not utf-8 text: line 3"):
         store.load_from(RULES, nightly(tmp_path))
     assert store.ledger.runs(last=1)["state"].to_pylist() == ["failed"]
     assert living(store) == list(range(10))

@@ -11,9 +11,11 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
+from cli import brenvik as call
 
 import brenvik
 from brenvik.errors import FeedError
+from brenvik.feeds import files
 from brenvik.feeds.base import Wanted
 from brenvik.feeds.files import FileSource
 
@@ -248,3 +250,59 @@ def test_a_file_that_grows_while_it_is_taken_stays(store: brenvik.Store, inbox: 
     assert "inbox/a.csv has changed while it was taken; it stays where it is." in outcome.notes
     assert names(inbox.parent) == ["inbox/a.csv"]
     assert any("has changed since" in note for note in store.load_from(RULES, source).notes)
+
+
+def test_a_file_that_changed_under_its_name_is_told_until_somebody_takes_it(tmp_path: Path) -> None:
+    (tmp_path / "brenvik.toml").write_text(
+        'store = "duckdb:coast.duckdb"\n[table.buoy]\nnatural_key = ["code"]\norder_by = ["at"]\n'
+        '[table.buoy.feed.nightly]\nkind = "upserts"\nfiles = "in/*.csv"\n'
+    )
+    (tmp_path / "in").mkdir()
+    file = tmp_path / "in" / "buoys.csv"
+    file.write_text("code,at,light\nA,1,Q\n")
+    assert call("load", cwd=tmp_path).code == 0
+    assert call("status", cwd=tmp_path).code == 0
+    os.utime(file, (1, 1))  # written again, and the same
+    assert call("status", cwd=tmp_path).code == 0
+    file.write_text("code,at,light\nA,2,Fl\n")
+    status = call("status", "--json", cwd=tmp_path)
+    assert (status.code, status.json["tables"][0]["needs_attention"]) == (4, True)
+    assert "in/buoys.csv was taken by run 1 and has changed since" in call("status", cwd=tmp_path).out
+    assert "to look at: feed nightly: in/buoys.csv was taken by run 1" in call("check", cwd=tmp_path).out
+    assert call("load", cwd=tmp_path).out.count("has changed since") == 1
+    project = (tmp_path / "brenvik.toml").read_text()
+    (tmp_path / "brenvik.toml").write_text(project + 'rewritten_files = "load"\n')
+    assert call("load", "--json", cwd=tmp_path).json["outcomes"][0]["counts"]["versioned"] == 1
+    assert call("status", cwd=tmp_path).code == 0
+    (tmp_path / "brenvik.toml").write_text(project + 'rewritten_files = "yes"\n')
+    assert 'rewritten_files: expected "report" or "load", got \'yes\'' in call("check", cwd=tmp_path).err
+
+
+def test_a_folder_that_is_not_there_and_a_pattern_that_never_matched_are_told(tmp_path: Path) -> None:
+    rules = 'store = "duckdb:coast.duckdb"\n[table.buoy]\nnatural_key = ["code"]\n[table.buoy.feed.nightly]\nkind = "upserts"\n'
+    (tmp_path / "brenvik.toml").write_text(rules + 'files = "inn/*.csv"\n')
+    (tmp_path / "in").mkdir()
+    for command in ("load", "preview"):
+        told = call(command, cwd=tmp_path)
+        assert (told.code, f"there is no folder {tmp_path / 'inn'}" in told.out) == (1, True), told
+    assert call("check", cwd=tmp_path).code == 2
+    assert "there is no folder" in call("status", cwd=tmp_path).out
+    (tmp_path / "brenvik.toml").write_text(rules + 'files = "in/*.cvs"\n')
+    assert call("load", cwd=tmp_path).code == 0
+    status, checked = call("status", cwd=tmp_path), call("check", cwd=tmp_path)
+    assert (status.code, "No file has ever matched in/*.cvs" in status.out) == (4, True)
+    assert (checked.code, "No file has ever matched in/*.cvs" in checked.out) == (2, True)
+
+
+def test_files_that_stay_are_not_read_again(
+    store: brenvik.Store, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for number in range(450):
+        (tmp_path / f"{number:03}.csv").write_text(f"code,at,light\nK{number},1,Q\n")
+    statements: list[str] = []
+    run = store.engine.run
+    monkeypatch.setattr(store.engine, "run", lambda text, *a, **k: (statements.append(text), run(text, *a, **k))[1])
+    assert take(store, tmp_path).counts["inserted"] == 450
+    assert sum('"brenvik"."taken_files"' in text for text in statements) == 1 + 3  # made once, filled by 200 at a time
+    monkeypatch.setattr(files, "_digest", lambda path: pytest.fail(f"{path} was read"))
+    assert take(store, tmp_path).state == "nothing new"

@@ -69,14 +69,17 @@ def status(
 ) -> None:
     """Show how each table is: its last good run, how far it is behind, and what somebody should look at.
 
-    Ends with 4 when a table is overdue (expected_every), with 5 when a source cannot be reached.
+    Ends with 4 when any table needs attention: it is overdue (expected_every), runs failed or were refused since its last good
+    one, rejects or deletes wait, a protected value was tampered with, or files will never be taken. Ends with 5 when a source
+    cannot be reached.
     """
     from brenvik.cli import show_progress
     from brenvik.progress import status_of
 
     with reading(project, env, wait) as (declared, store):
         found = [status_of(declared, store, table) for table in declared.chosen(tables, group=group)]
-    code = REFUSED if any(each.overdue for each in found) else TEMPORARY if any(each.errors for each in found) else DONE
+    attention, down = any(each.needs_attention for each in found), any(each.errors for each in found)
+    code = REFUSED if attention else TEMPORARY if down else DONE
     show_progress.status(declared, found, code, json=json)
     raise typer.Exit(code)
 

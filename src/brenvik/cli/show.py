@@ -241,6 +241,8 @@ def check(project: Project, findings: Sequence[Finding], *, json: bool) -> None:
         for fault in finding.faults:
             told = fault.replace("\n", "\n    ")
             out.print(Text(f"    fault: {told}", style="red"))
+        for told in finding.attention:
+            out.print(Text(f"    to look at: {told}", style="yellow"))
         for note in finding.notes:
             out.print(Text(f"    {note}"))
         if finding.foreign and not finding.faults:
@@ -249,6 +251,8 @@ def check(project: Project, findings: Sequence[Finding], *, json: bool) -> None:
     bad = [finding for finding in findings if finding.faults]
     if bad:
         out.print(Text(f"  {len(bad)} of {len(findings)} tables cannot be loaded as declared.    exit 2"))
+    elif any(finding.attention for finding in findings):
+        out.print(Text("  Every table can be loaded; something needs a look first.    next: brenvik status"))
     else:
         out.print(Text("  all is well    next: brenvik preview"))
 

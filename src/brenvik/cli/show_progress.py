@@ -63,9 +63,9 @@ def status(project: Project, found: Sequence[TableStatus], code: int, *, json: b
                     style="red",
                 )
             )
-        for error in each.errors:
-            out.print(Text(f"  {each.table}  {error}", style="yellow"))
-    if any(each.overdue or each.errors for each in found):
+        for told_line in (*each.errors, *each.attention):
+            out.print(Text(f"  {each.table}  {told_line}", style="yellow"))
+    if any(each.overdue or each.errors or each.attention for each in found):
         out.print()
     unwell = [each for each in found if not each.is_well]
     looks = "brenvik runs" if any(any(each.since.values()) for each in found) else ""

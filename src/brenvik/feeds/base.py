@@ -35,8 +35,12 @@ class BrokenLine:
 class Memory(Protocol):
     """What a store remembers of a feed, read under the hold of its table."""
 
-    def taken_files(self) -> Mapping[str, TakenFile]:
-        """The files taken before, by name, each as it was when it was taken last."""
+    def taken_files(self, names: Sequence[str]) -> Mapping[str, TakenFile]:
+        """Those of the named files that were taken before, by name, each as it was when it was taken last."""
+        ...
+
+    def took_any_file(self) -> bool:
+        """Whether the feed ever took a file."""
         ...
 
     def watermark(self) -> Watermark | None: ...
@@ -191,7 +195,8 @@ class Waiting:
     """What a look at a source found; nothing of it was taken.
 
     ``count`` files or rows (``unit``) wait, the oldest ``since`` then (UTC, without a zone; None where nothing tells). For a
-    feed with a watermark, ``window`` is the next one, whole, and ``seen`` what was counted beside it.
+    feed with a watermark, ``window`` is the next one, whole, and ``seen`` what was counted beside it. ``attention`` are
+    sentences on what a person should look at, as nothing will be taken of it.
     """
 
     count: int
@@ -200,6 +205,7 @@ class Waiting:
     window: Window | None = None
     seen: Mapping[str, int] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
+    attention: tuple[str, ...] = ()
 
 
 class StandingSource(Source, Protocol):

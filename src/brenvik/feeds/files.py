@@ -5,6 +5,7 @@ from __future__ import annotations
 import filecmp
 import glob
 import hashlib
+import itertools
 import re
 import shutil
 import time
@@ -20,13 +21,14 @@ from brenvik.ledger_entries import TakenFile
 from brenvik.types import ColumnType
 
 Then = Literal["keep", "move", "delete"]
+Rewritten = Literal["report", "load"]
 
 
 class FileSource:
     """The files below ``folder`` that match ``pattern``.
 
-    A file is known by its name relative to ``folder``; when it was taken and has changed since, it is not taken
-    again, and a note says so.
+    A file is known by its name relative to ``folder``. What becomes of one that was taken and has changed since, ``rewritten``
+    says: ``report`` tells it and takes nothing, ``load`` takes its new content.
 
     order
         A regular expression with one group, which finds a number or a date in a file's name; files are then taken in the order
@@ -57,6 +59,7 @@ class FileSource:
         reading: Reading = PLAIN,
         time_in_name: str | None = None,
         time_column: str | None = None,
+        rewritten: Rewritten = "report",
     ) -> None:
         self.name = name
         self.kind = kind
@@ -69,35 +72,30 @@ class FileSource:
         self._reading = reading
         self._time_in_name = re.compile(time_in_name) if time_in_name else None
         self._time_column = time_column
+        self._rewritten = rewritten
 
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         if wanted and not wanted.pattern:
             return self._again(wanted)
-        before = memory.taken_files()
+        self._check_folder(wanted.pattern if wanted else None)
+        paths = self.matching(wanted.pattern if wanted else None)
+        before = memory.taken_files([self.name_of(path) for path in paths])
         new: list[TakenFile] = []
         done: dict[Path, tuple[int, int]] = {}
         notes: list[str] = []
-        for path in self.matching(wanted.pattern if wanted else None):
+        for path in paths:
             name = self.name_of(path)
             known = before.get(name)
-            if known is None and self._is_fresh(path):
-                notes.append(f"{name} may still be written; it is left for the next load.")
-                continue
             looks = _looks(path)
-            size, digest = path.stat().st_size, _digest(path)
-            if known is None:
-                new.append(TakenFile(name, size, digest, number=len(new) + 1))
+            if known and not _has_changed(path, known):
                 done[path] = looks
-            elif (known.size, known.digest) == (size, digest):
-                done[path] = looks
-            elif self.kind == "extract":
-                new.append(TakenFile(name, size, digest, number=len(new) + 1))
-                done[path] = looks
+            elif known and not self._takes_changed:
+                notes.append(_told_changed(known))
+            elif self._is_fresh(path):
+                notes.append(f"{name} may still be written; it is left for the next load.")
             else:
-                notes.append(
-                    f"{known.file} was taken by run {known.run} and has changed since; it is not taken again. "
-                    f"Take its new content: --again {known.file}"
-                )
+                new.append(TakenFile(name, looks[0], _digest(path), looks[1], number=len(new) + 1))
+                done[path] = looks
         for file in new[1:] if self.kind == "extract" else ():
             del done[self._folder / file.file]
         batch = self._batch([self._folder / file.file for file in new], new)
@@ -137,7 +135,9 @@ class FileSource:
         if missing := [self.name_of(path) for path in paths if not path.is_file()]:
             raise DeclarationError(f"Feed {self.name!r}: there is no file {', '.join(missing)} in {self._folder}.")
         files = [
-            TakenFile(self._taken_name(path), path.stat().st_size, _digest(path), number=number)
+            TakenFile(
+                self._taken_name(path), path.stat().st_size, _digest(path), path.stat().st_mtime_ns, number=number
+            )
             for number, path in enumerate(paths, 1)
         ]
         return self._batch(paths, files)
@@ -163,18 +163,38 @@ class FileSource:
         return found[1]
 
     def waiting(self, memory: Memory) -> Waiting:
-        taken = memory.taken_files()
-        paths = [path for path in self.matching() if self._waits(path, taken.get(self.name_of(path)))]
+        self._check_folder()
+        found = self.matching()
+        taken = memory.taken_files([self.name_of(path) for path in found])
+        changed = [known for path in found if (known := taken.get(self.name_of(path))) and _has_changed(path, known)]
+        again = {known.file for known in changed} if self._takes_changed else set()
+        paths = [path for path in found if (name := self.name_of(path)) not in taken or name in again]
         since = min((path.stat().st_mtime for path in paths), default=None)
         unit = "extracts" if self.kind == "extract" else "files"
+        attention = [] if self._takes_changed else [_told_changed(known) for known in changed]
+        if not found and not memory.took_any_file():
+            attention.append(f"No file has ever matched {self._pattern} in {self._folder}.")
         return Waiting(
-            len(paths), unit, None if since is None else datetime.fromtimestamp(since, UTC).replace(tzinfo=None)
+            len(paths),
+            unit,
+            None if since is None else datetime.fromtimestamp(since, UTC).replace(tzinfo=None),
+            attention=tuple(attention),
         )
 
-    def _waits(self, path: Path, known: TakenFile | None) -> bool:
-        if known is None or self.kind != "extract":
-            return known is None
-        return path.stat().st_size != known.size or _digest(path) != known.digest
+    @property
+    def _takes_changed(self) -> bool:
+        return self.kind == "extract" or self._rewritten == "load"
+
+    def _check_folder(self, pattern: str | None = None) -> None:
+        """Raises FeedError when the folder that a pattern begins with is not there."""
+        parts = Path(pattern or self._pattern).parts[:-1]
+        fixed = [*itertools.takewhile(lambda part: not glob.has_magic(part), parts)]
+        folder = self._folder.joinpath(*fixed)
+        if not folder.is_dir():
+            raise FeedError(
+                f"Feed {self.name!r} reads {pattern or self._pattern}, but there is no folder {folder}. "
+                "Make it, or correct the path in the project's file."
+            )
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
         paths = self.matching() or self._all()  # where all were taken, those that were moved away
@@ -221,6 +241,21 @@ class FileSource:
     def name_of(self, path: Path) -> str:
         """The name under which a file is taken."""
         return path.relative_to(self._folder).as_posix()
+
+
+def _has_changed(path: Path, known: TakenFile) -> bool:
+    """Whether a file is another than the one that was taken; read only if size and time leave that open."""
+    size, modified_ns = _looks(path)
+    return (size, modified_ns) != (known.size, known.modified_ns) and (
+        size != known.size or _digest(path) != known.digest
+    )
+
+
+def _told_changed(known: TakenFile) -> str:
+    return (
+        f"{known.file} was taken by run {known.run} and has changed since; it is not taken again. Take its new content: "
+        f'--again {known.file}; or always: rewritten_files = "load"'
+    )
 
 
 def _looks(path: Path) -> tuple[int, int]:

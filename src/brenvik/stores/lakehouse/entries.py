@@ -8,26 +8,13 @@ null in rows that no entry tells of yet.
 from __future__ import annotations
 
 from brenvik.core import sql
-from brenvik.ledger_tables import SCHEMA, TABLES, VIEWS, place
+from brenvik.ledger_tables import KEYS, SCHEMA, TABLES, VIEWS, place
 from brenvik.stores.lakehouse.lake import LakeColumn, kind_of
 from brenvik.stores.lakehouse.pending import ROOM
 
 LEDGER = (SCHEMA, "ledger")
 SEQ = "brenvik_seq"
 NEW = f"{ROOM}.new_entries"
-_KEYS = {
-    "layout": (),
-    "tables": ("table_name",),
-    "shapes": ("table_name", "shape"),
-    "runs": ("run",),
-    "taken_files": ("table_name", "feed", "file", "run"),
-    "watermarks": ("table_name", "feed"),
-    "withdrawals": ("table_name", "run", "by_run"),
-    "held_deletes": ("table_name", "hold"),
-    "refused_keys": ("table_name", "run", "key"),
-    "folded": ("table_name", "run", "of_run"),
-    "rejects": ("table_name", "reject"),
-}
 _HELD = {name: kind for columns in TABLES.values() for name, kind in columns.items()}
 
 
@@ -69,7 +56,7 @@ def enter(names: list[str], seq: int) -> list[str]:
 
 def take_in(name: str) -> list[str]:
     """Statements that bring the entries of ``NEW`` into one of the tables in memory."""
-    keys, columns = _KEYS[name], sql.columns(TABLES[name])
+    keys, columns = KEYS[name], sql.columns(TABLES[name])
     same = " AND ".join(["1 = 1", *(f"n.{sql.quote(key)} = {place(name)}.{sql.quote(key)}" for key in keys)])
     there = " AND ".join(["1 = 1", *(f"n.{sql.quote(key)} = t.{sql.quote(key)}" for key in keys)])
     last = f"row_number() OVER ({f'PARTITION BY {sql.columns(keys)} ' if keys else ''}ORDER BY seq DESC) = 1"
