@@ -47,11 +47,11 @@ def test_status_says_how_each_table_is(coast: Path) -> None:
     call("load", "buoy", cwd=coast)
     code, found = status(coast)
     buoy, visit = found["buoy"], found["visit"]
-    assert (code, buoy["last_run"], buoy["open_rejects"], buoy["protected"], buoy["is_well"]) == (0, 3, 3, 1, False)
+    assert (code, buoy["last_run"], buoy["open_rejects"], buoy["protected"], buoy["is_well"]) == (4, 3, 3, 1, False)
     assert (visit["last_run"], visit["waiting"], visit["is_well"]) == (2, {"rows": 3}, True)
     assert visit["behind_s"] > 0
     said = call("status", cwd=coast)
-    assert "1 well, 1 to look at    look: brenvik rejects    exit 0" in said.out
+    assert "1 well, 1 to look at    look: brenvik rejects    exit 4" in said.out
 
 
 def test_an_overdue_table_ends_with_4(coast: Path) -> None:
@@ -65,13 +65,13 @@ def test_an_overdue_table_ends_with_4(coast: Path) -> None:
     assert "visit  overdue: a good run is expected every" in said.out
 
 
-def test_failures_since_the_last_good_run_are_counted_and_a_source_that_is_down_ends_with_5(coast: Path) -> None:
+def test_failures_since_the_last_good_run_are_counted_and_attention_comes_before_a_source_that_is_down(coast: Path) -> None:
     call("load", cwd=coast)
     (coast / "registry.db").rename(coast / "away.db")
     for _ in range(2):
         assert call("load", cwd=coast).code == 5
     code, found = status(coast)
-    assert (code, found["visit"]["since"], found["visit"]["last_run"]) == (5, {"failed": 2, "refused": 0, "lost": 0}, 2)
+    assert (code, found["visit"]["since"], found["visit"]["last_run"]) == (4, {"failed": 2, "refused": 0, "lost": 0}, 2)
     assert "there is no such file" in found["visit"]["errors"][0]
     (coast / "away.db").rename(coast / "registry.db")
     call("load", cwd=coast)
