@@ -8,8 +8,10 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
 
+import numpy as np
 import pyarrow as pa
 
+from brenvik.arrays import of_numbers, of_values
 from brenvik.core.arrivals import numbered
 from brenvik.core.blueprint import ARRIVAL
 from brenvik.core.screen import CARRIED, RAW
@@ -144,7 +146,7 @@ class Batch:
                 arrays = [piece.arrivals]
                 if len(self.carried) > 1:
                     one = isinstance(piece.carried, int)
-                    arrays.append(pa.repeat(pa.scalar(piece.carried, pa.int32()), size) if one else piece.carried)
+                    arrays.append(of_numbers(np.full(size, piece.carried, dtype=np.int32)) if one else piece.carried)
                 if self.keeps_raw:
                     arrays.append(pa.nulls(size, pa.string()) if piece.raw is None else piece.raw)
                 for name, kind in self.columns.items():
@@ -159,8 +161,8 @@ class Batch:
 
     def broken_rows(self) -> pa.RecordBatchReader:
         """The broken lines as a stream of arrival number, ``reason`` and ``line_text``."""
-        arrivals = pa.array([numbered(each.file, each.line) for each in self.broken], pa.int64())
-        texts = [pa.array([getattr(each, name) for each in self.broken], pa.string()) for name in ("reason", "text")]
+        arrivals = of_values([numbered(each.file, each.line) for each in self.broken], pa.int64())
+        texts = [of_values([getattr(each, name) for each in self.broken], pa.string()) for name in ("reason", "text")]
         return pa.table([arrivals, *texts], names=[ARRIVAL, "reason", "line_text"]).to_reader()
 
     def _remembering_failure(self) -> Iterator[Piece]:

@@ -17,6 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
+from brenvik.arrays import of_numbers
 from brenvik.core.arrivals import numbered
 from brenvik.errors import FeedError
 from brenvik.feeds.base import BrokenLine, Piece, types_of
@@ -72,8 +73,8 @@ def read(
                 lines = place.of(piece)
                 kept = _has_value(piece)
                 if kept is not None:
-                    piece, lines = piece.filter(pa.array(kept)), lines[kept]
-                yield Piece(piece, pa.array(numbered(number, lines)), carried)
+                    piece, lines = piece.filter(of_numbers(kept)), lines[kept]
+                yield Piece(piece, of_numbers(numbered(number, lines)), carried)
         place.tell_bad(np.array([], dtype=np.int64), np.array([], dtype=np.int64))
 
 

@@ -23,6 +23,7 @@ import pyarrow as pa
 import sqlalchemy as sa
 from sqlalchemy import exc
 
+from brenvik.arrays import of_numbers, of_values
 from brenvik.core.arrivals import numbered
 from brenvik.errors import DeclarationError, FeedError, SourceDown
 from brenvik.feed_rules import Connection
@@ -200,7 +201,7 @@ class Reader:
                 made = [_array(v, columns[name], f"{self.name}: {name}") for name, v in zip(names, piece, strict=True)]
                 count = len(piece[0])
                 numbers = numbered(0, np.arange(line, line + count))
-                yield Piece(pa.RecordBatch.from_arrays(made, names=list(names)), pa.array(numbers))
+                yield Piece(pa.RecordBatch.from_arrays(made, names=list(names)), of_numbers(numbers))
                 line += count
 
         return Batch(
@@ -270,10 +271,12 @@ def _guess(values: Sequence[Any]) -> ColumnType | None:
 
 
 def _array(values: Sequence[Any], kind: ColumnType, place: str) -> pa.Array:
+    if kind == TEXT and not any(isinstance(value, bytes) for value in values):
+        return of_values([None if value is None else _text(value) for value in values], pa.string())
     with suppress(pa.ArrowException, OverflowError, TypeError):
-        return pa.array(values, arrow_type(kind))
+        return of_values(values, arrow_type(kind))
     if kind == TEXT:
-        return pa.array([None if value is None else _text(value) for value in values], pa.string())
+        return of_values([None if value is None else _text(value) for value in values], pa.string())
     odd = next((value for value in values if not _fits(value, kind)), None)
     raise FeedError(
         f"{place} holds {odd!r}, which is no {kind}, as the source says the column is. "

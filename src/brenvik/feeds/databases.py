@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, time
 from typing import Any
 
 import pyarrow as pa
@@ -22,7 +22,7 @@ from brenvik.feed_rules import Connection
 from brenvik.feeds.base import Batch, ExtractTime, Memory, Waiting, Wanted
 from brenvik.feeds.by_watermark import ByWatermark
 from brenvik.feeds.database_reader import Reader, Relation
-from brenvik.types import TEXT, ColumnType, type_of_arrow
+from brenvik.types import TEXT, ColumnType, parse_type, type_of_arrow
 
 _DAY = "[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]"
 
@@ -243,7 +243,10 @@ class _Marks:
 
 
 def _kind_of(value: Any) -> ColumnType:
-    return type_of_arrow(pa.array([value]).type) or TEXT if value is not None else TEXT
+    known = {bool: "boolean", int: "integer", float: "double", str: "text", bytes: "binary", date: "date", time: "time"}
+    if value is None or type(value) in known:
+        return parse_type(known[type(value)]) if value is not None else TEXT
+    return type_of_arrow(pa.array([value]).type) or TEXT
 
 
 class DatabaseExtract:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from brenvik.arrays import of_numbers
 from brenvik.core.arrivals import numbered
 from brenvik.errors import FeedError
 from brenvik.feeds.base import Batch, ExtractTime, Memory, Piece, Wanted, travelling, types_of
@@ -37,7 +38,7 @@ class FrameSource:
             while (piece := _next(reader, source, line)) is not None:
                 for start in range(0, len(piece), ROWS_PER_PIECE):
                     part = travelling(piece.slice(start, ROWS_PER_PIECE), columns, source)
-                    yield Piece(part, pa.array(numbered(0, np.arange(line, line + len(part)))))
+                    yield Piece(part, of_numbers(numbered(0, np.arange(line, line + len(part)))))
                     line += len(part)
 
         return Batch(

@@ -25,6 +25,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
+from brenvik.arrays import of_numbers
 from brenvik.core import sql
 from brenvik.core.arrivals import numbered
 from brenvik.core.screen import Operations
@@ -127,7 +128,9 @@ def read(
             arrivals = numbered(number, places) - rows["derived"].to_numpy()
             values = rows.select([_numbered(index) for index in range(len(columns))]).rename_columns(list(columns))
             for batch in values.to_batches():
-                yield Piece(batch, pa.array(arrivals), rows["carried"].combine_chunks(), rows["line"].combine_chunks())
+                yield Piece(
+                    batch, of_numbers(arrivals), rows["carried"].combine_chunks(), rows["line"].combine_chunks()
+                )
 
 
 @contextmanager
@@ -167,7 +170,7 @@ def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tu
             places = np.arange(len(piece)) + line
             for row in numbers:  # the reader leaves them out, but counts them
                 places[places >= row] += 1
-            lines = pa.table({"line": piece.column(0), "place": places - line})
+            lines = pa.table({"line": piece.column(0), "place": of_numbers(places - line)})
             yield pa.Table.from_batches(lines.to_batches(max_chunksize=_LINES)), line
             line = int(places[-1]) + 1 if len(places) else line
             broken += [BrokenLine(number, row.number, row.text, "is no JSON") for row in bad[told:]]

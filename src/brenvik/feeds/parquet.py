@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from brenvik.arrays import of_numbers
 from brenvik.core.arrivals import numbered
 from brenvik.errors import FeedError
 from brenvik.feeds.base import Piece, travelling, types_of
@@ -30,7 +31,7 @@ def read(path: Path, number: int, carried: int, columns: Mapping[str, ColumnType
     try:
         for piece in pq.ParquetFile(path).iter_batches(batch_size=ROWS_PER_PIECE):
             lines = np.arange(line, line + len(piece))
-            yield Piece(travelling(piece, columns, path.name), pa.array(numbered(number, lines)), carried)
+            yield Piece(travelling(piece, columns, path.name), of_numbers(numbered(number, lines)), carried)
             line += len(piece)
     except (pa.ArrowInvalid, OSError) as error:
         raise FeedError(f"{path.name} breaks off at row {line}: {error}. Nothing of it was taken.") from error

@@ -20,6 +20,7 @@ from psycopg.conninfo import conninfo_to_dict
 from psycopg.pq import TransactionStatus
 from psycopg.types.json import set_json_loads
 
+from brenvik.arrays import of_values
 from brenvik.core import sql
 from brenvik.core.blueprint import StoredColumn, Traits
 from brenvik.core.screen import Staging
@@ -426,8 +427,8 @@ def _as_text(value: str | bytes) -> str:
 def _as_arrow(values: Sequence[Any], kind: pa.DataType | None) -> pa.Array:
     """What of a column was fetched; types that have no match in Arrow come as the texts that they have here."""
     if kind is None:
-        return pa.array((None if value is None else str(value) for value in values), pa.string())
-    return pa.array(values, kind)
+        return of_values([None if value is None else str(value) for value in values], pa.string())
+    return of_values(values, kind)
 
 
 def _place(url: str) -> tuple[str, str]:

@@ -34,6 +34,7 @@ import sqlglot
 import sqlglot.dialects.sqlite
 from sqlglot import exp
 
+from brenvik.arrays import of_values
 from brenvik.core import sql
 from brenvik.core.blueprint import StoredColumn, Traits
 from brenvik.core.screen import Staging
@@ -379,25 +380,30 @@ def _kept_as(value: str, kind: str) -> str:
     return value
 
 
+_PLAIN = {int: pa.int64(), float: pa.float64(), str: pa.string(), bytes: pa.binary()}
+
+
 def _as_arrow(values: Sequence[Any], kind: ColumnType | None) -> pa.Array:
     if kind is None:
-        return pa.array(values) if any(value is not None for value in values) else pa.nulls(len(values), pa.string())
+        given = {type(value) for value in values} - {type(None)}
+        plain_kind = _PLAIN.get(given.pop(), pa.string()) if len(given) == 1 else None if given else pa.string()
+        return of_values(values, plain_kind) if plain_kind else pa.array(values)
     match kind.kind:
         case "timestamp":
-            return pa.array(values, pa.string()).cast(pa.timestamp("us"))
+            return of_values(values, pa.string()).cast(pa.timestamp("us"))
         case "timestamp with time zone":
-            return pa.array(values, pa.string()).cast(pa.timestamp("us", tz="UTC"))
+            return of_values(values, pa.string()).cast(pa.timestamp("us", tz="UTC"))
         case "date":
-            return pa.array(values, pa.string()).cast(pa.date32())
+            return of_values(values, pa.string()).cast(pa.date32())
         case "time":
-            moments = pc.binary_join_element_wise("2000-01-01", pa.array(values, pa.string()), " ")
+            moments = pc.binary_join_element_wise("2000-01-01", of_values(values, pa.string()), " ")
             return moments.cast(pa.timestamp("us")).cast(pa.time64("us"))  # there is no cast from text
         case "decimal":
-            return pa.array(values, pa.string()).cast(pa.decimal128(kind.precision, kind.scale))
+            return of_values(values, pa.string()).cast(pa.decimal128(kind.precision, kind.scale))
         case "boolean":
-            return pa.array(values, pa.int64()).cast(pa.bool_())
+            return of_values(values, pa.int64()).cast(pa.bool_())
     plain = {"integer": pa.int64(), "double": pa.float64(), "binary": pa.binary()}
-    return pa.array(values, plain.get(kind.kind, pa.string()))
+    return of_values(values, plain.get(kind.kind, pa.string()))
 
 
 _UNITS = ("YEAR", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND")
