@@ -11,6 +11,7 @@ from graphlib import CycleError, TopologicalSorter
 from pathlib import Path
 from typing import Any
 
+from brenvik.addresses import filled
 from brenvik.core.windows import parse_span
 from brenvik.errors import ProjectError, RulesError
 from brenvik.feed_rules import Connection, FileFeed, read_feed
@@ -265,7 +266,7 @@ def _with_environment(value: Any, place: str, faults: list[str]) -> Any:
         found = os.environ.get(match[1])
         if found is None:
             faults.append(f"{place}: the environment variable {match[1]!r} is not set")
-        return found or ""
+        return filled(value, match.start(), match.end(), found or "")
 
     return _ENVIRONMENT.sub(fill, value)
 

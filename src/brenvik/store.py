@@ -10,6 +10,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
+from brenvik.addresses import without_secrets
 from brenvik.adopting import adopt
 from brenvik.core import ask
 from brenvik.core.blueprint import types_of
@@ -418,11 +419,6 @@ def _moment(when: str | int | date | datetime, kind: str) -> str:
     if kind == "date" and isinstance(moment, datetime):
         moment = moment.date()
     return moment.isoformat(" ") if isinstance(moment, datetime) else str(moment)
-
-
-def without_secrets(address: str) -> str:
-    """An address as messages may tell it."""
-    return (address.partition("@")[2] and "…@" + address.partition("@")[2]) or address
 
 
 def _frame(

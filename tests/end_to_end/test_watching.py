@@ -65,7 +65,9 @@ def test_an_overdue_table_ends_with_4(coast: Path) -> None:
     assert "visit  overdue: a good run is expected every" in said.out
 
 
-def test_failures_since_the_last_good_run_are_counted_and_attention_comes_before_a_source_that_is_down(coast: Path) -> None:
+def test_failures_since_the_last_good_run_are_counted_and_attention_comes_before_a_source_that_is_down(
+    coast: Path,
+) -> None:
     call("load", cwd=coast)
     (coast / "registry.db").rename(coast / "away.db")
     for _ in range(2):

@@ -11,9 +11,9 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from brenvik.addresses import without_secrets
 from brenvik.cli import paper
 from brenvik.ledger_tables import DECISIONS
-from brenvik.store import without_secrets
 
 if TYPE_CHECKING:
     from brenvik.checking import Finding

@@ -23,6 +23,7 @@ import pyarrow as pa
 import sqlalchemy as sa
 from sqlalchemy import exc
 
+from brenvik.addresses import is_ambiguous
 from brenvik.arrays import of_numbers, of_values
 from brenvik.core.arrivals import numbered
 from brenvik.errors import DeclarationError, FeedError, SourceDown
@@ -53,10 +54,15 @@ def _url(connection: Connection) -> sa.URL:
     """The whole URL, secrets included. Raises DeclarationError when it is none."""
     try:
         url = sa.make_url(connection.url)
-    except exc.ArgumentError:
+    except (exc.ArgumentError, ValueError):
+        url = None
+    in_file = url is not None and url.get_backend_name() == "sqlite"
+    if url is None or (not in_file and is_ambiguous(connection.url)):
         raise DeclarationError(
-            f"connections.{connection.name}: is no database URL; expected one as in postgresql+psycopg://host/database"
-        ) from None
+            f"connections.{connection.name}: is no database URL; expected one as in postgresql+psycopg://host/database, "
+            "special characters of the password percent-encoded (@ as %40, / as %2F). A password that is filled in as "
+            "${NAME} is encoded there."
+        )
     if connection.user is not None:
         url = url.set(username=connection.user)
     if connection.password is not None:
