@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 from typer.core import TyperGroup
 
+from brenvik.cli.characters import visible
 from brenvik.cli.exits import DONE
 
 if TYPE_CHECKING:
@@ -80,7 +81,7 @@ def opened(project: Project, *, read_only: bool, wait_s: float, skip: bool = Fal
     except Busy as error:
         if not skip:
             raise
-        print(f"brenvik: skipped; {error}", file=sys.stderr)
+        print(f"brenvik: skipped; {visible(str(error))}", file=sys.stderr)
         raise typer.Exit(DONE) from None
     with store:
         yield store

@@ -9,6 +9,7 @@ from typing import Annotated
 import typer
 
 from brenvik.cli.call import HERE, ProjectFile, app, held_app, rejects_app, watermarks_app
+from brenvik.cli.characters import visible
 from brenvik.cli.exits import code_of
 
 
@@ -76,9 +77,9 @@ def main() -> None:
     try:
         app(prog_name="brenvik")
     except BrenvikError as error:
-        print(f"brenvik: {error}", file=sys.stderr)
+        print(f"brenvik: {visible(str(error))}", file=sys.stderr)
         for note in getattr(error, "__notes__", ()):
-            print(f"  {note}", file=sys.stderr)
+            print(f"  {visible(note)}", file=sys.stderr)
         sys.exit(code_of(error))
 
 

@@ -14,6 +14,8 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from brenvik.cli.characters import visible
+
 if TYPE_CHECKING:
     from brenvik.project import Project
 
@@ -29,14 +31,52 @@ STYLES = {
 }
 
 
+def _seen(part: Any) -> Any:
+    if isinstance(part, Text) and visible(part.plain) != part.plain:
+        return Text(visible(part.plain), style=part.style)
+    return visible(part) if isinstance(part, str) else part
+
+
+class _Console(Console):
+    """Shows values, names and messages as they are, whatever characters are in them."""
+
+    def print(self, *objects: Any, **how: Any) -> None:
+        super().print(*map(_seen, objects), **how)
+
+
+class _Table(Table):
+    def add_column(self, header: Any = "", *rest: Any, **how: Any) -> None:
+        super().add_column(_seen(header), *rest, **how)
+
+    def add_row(self, *cells: Any, **how: Any) -> None:
+        super().add_row(*map(_seen, cells), **how)
+
+
 def console() -> Console:
     """Lines are never cut or folded here: a narrow terminal wraps them itself, and nothing is lost."""
-    return Console(highlight=False, width=1000)
+    return _Console(highlight=False, width=1000)
 
 
 def print_json(project: Project, *, in_one_line: bool = False, **answer: Any) -> None:
     value = {"project": project.name, "environment": project.environment, **answer}
-    print(json.dumps(value, default=_plain, ensure_ascii=False, indent=None if in_one_line else 2), flush=True)
+    indent = None if in_one_line else 2
+    try:
+        told = json.dumps(value, default=_plain, ensure_ascii=False, indent=indent, allow_nan=False)
+    except ValueError:
+        told = json.dumps(_finite(value), default=_plain, ensure_ascii=False, indent=indent, allow_nan=False)
+    print(told.encode("utf-8", "backslashreplace").decode(), flush=True)
+
+
+def _finite(value: Any) -> Any:
+    """The same with the texts NaN, Infinity and -Infinity in place of numbers that JSON does not have."""
+    if isinstance(value, float) and not math.isfinite(value):
+        return "NaN" if value != value else "Infinity" if value > 0 else "-Infinity"
+    if isinstance(value, Mapping):
+        return {key: _finite(inner) for key, inner in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_finite(inner) for inner in value]
+    plain = None if value is None or isinstance(value, (str, int, float)) else _plain(value)
+    return _finite(plain) if isinstance(plain, Mapping) else value
 
 
 def _plain(value: Any) -> Any:
@@ -54,7 +94,7 @@ def _plain(value: Any) -> Any:
 
 
 def table_of(*columns: str, right: Iterable[str] = ()) -> Table:
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", show_edge=False)
+    table = _Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", show_edge=False)
     for column in columns:
         table.add_column(column, justify="right" if column in right else "left", no_wrap=True)
     return table

@@ -6,13 +6,15 @@ import json
 import logging
 from datetime import UTC, datetime
 
+from brenvik.cli.characters import visible
+
 CARRIED = ("run", "table", "feed", "counts")
 
 
 class _Lines(logging.Formatter):
     def format(self, record: logging.LogRecord) -> str:
         about = " ".join(f"{name}={record.__dict__[name]}" for name in CARRIED[:3] if name in record.__dict__)
-        return f"{_moment(record)} {record.levelname.lower()} {about}  {record.getMessage()}"
+        return visible(f"{_moment(record)} {record.levelname.lower()} {about}  {record.getMessage()}")
 
 
 class _Json(logging.Formatter):

@@ -13,6 +13,7 @@ from rich.text import Text
 
 from brenvik.addresses import without_secrets
 from brenvik.cli import paper
+from brenvik.cli.characters import visible
 from brenvik.ledger_tables import DECISIONS
 
 if TYPE_CHECKING:
@@ -81,7 +82,7 @@ def round_of_loads(project: Project, found: Round, *, stopping: bool, json: bool
         said.append(f"{o.table} {what}" + (f" ({str(o.error).splitlines()[0]})" if o.error else ""))
     said += [str(found.error).splitlines()[0]] if found.error else []
     said.append("stopped" if stopping else f"next in {found.next_s:.0f} s")
-    print(f"{datetime.now(UTC):%H:%M:%S}  {' · '.join(said)}", flush=True)
+    print(visible(f"{datetime.now(UTC):%H:%M:%S}  {' · '.join(said)}"), flush=True)
 
 
 def _load_details(out: Console, o: Outcome) -> None:

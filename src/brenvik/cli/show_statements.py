@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from brenvik.cli import paper
+from brenvik.cli.characters import visible
 from brenvik.statements import TRIED, Statement
 
 if TYPE_CHECKING:
@@ -51,4 +53,4 @@ def statements(
             print(
                 "-- (in the DuckDB of the loading process, for every store: a text becomes the same value everywhere)"
             )
-        print(f"{each.text};")
+        print(f"{visible(each.text) if sys.stdout.isatty() else each.text};")
