@@ -1,6 +1,7 @@
 """The public names, pinned."""
 
 import importlib.metadata
+import pydoc
 
 import brenvik
 
@@ -10,6 +11,13 @@ def test_the_public_names() -> None:
         "BrenvikError", "Operations", "Outcome", "Project", "Store", "TableRules", "__version__", "open_store", "read_project",
     ]  # fmt: skip
     assert all(getattr(brenvik, name).__doc__ for name in brenvik.__all__ if name != "__version__")
+
+
+def test_they_show_in_dir_and_help() -> None:
+    assert set(brenvik.__all__) <= set(dir(brenvik))
+    told = pydoc.render_doc(brenvik, renderer=pydoc.plaintext)
+    assert "class TableRules" in told
+    assert "open_store(" in told
 
 
 def test_the_version_is_in_one_place() -> None:

@@ -38,6 +38,10 @@ __all__ = [
 ]
 
 
+def __dir__() -> list[str]:
+    return [*__all__, "__doc__", "__name__"]
+
+
 def __getattr__(name: str) -> Any:
     """Public names are brought in when first used, so that a look at the version costs nothing."""
     if name in _HOMES:

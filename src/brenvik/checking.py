@@ -10,6 +10,7 @@ from brenvik.core.blueprint import Blueprint, draw
 from brenvik.errors import BrenvikError, FeedError, Refused
 from brenvik.feed_rules import FeedRules
 from brenvik.ledger_tables import SCHEMA
+from brenvik.nearest import suggestion
 from brenvik.preparing import check_rules, check_scope
 from brenvik.project import Project, ProjectTable
 from brenvik.rules import TableRules
@@ -97,6 +98,13 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         for fault, (first, *others) in alike.items():
             same = f"\n  The same holds for {', '.join(others)}." if others else ""
             finding.faults.append(f"feed {feed.name}: {fault.replace(_PART, first)}{same}")
+    there = {*carried, *(state.types if state else ())}
+    if there and not finding.faults:
+        finding.attention += [
+            f"types names {name}, which no feed carries{suggestion(name, there)}"
+            for name in table.rules.types
+            if name not in there
+        ]
     if state is None and (owner := store.ledger.owner_of(table.rules.stored_as)):
         finding.faults.append(f"table_name: {table.rules.stored_as!r} holds the rows of table {owner!r}")
     elif state is None and store.engine.has_table(table.rules.stored_as):

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.core.screen import Operations
 from brenvik.core.windows import Span, parse_span
+from brenvik.nearest import suggestion
 from brenvik.rules import TableRules
 
 if TYPE_CHECKING:
@@ -188,8 +189,9 @@ def read_feed(
         if key in _OF_FILES and key not in known:
             faults.append(f"{place}.{key}: a feed reads files or a database, not both; drop {key} or connection")
         elif key not in known:
-            named = ", ".join(dict.fromkeys((*known, *_OF_FILES, *_OF_DATABASES)))
-            faults.append(f"{place}.{key}: is no key of a feed; known are {named}")
+            named = dict.fromkeys((*known, *_OF_FILES, *_OF_DATABASES))
+            near = suggestion(key, named) or f"; known are {', '.join(named)}"
+            faults.append(f"{place}.{key}: is no key of a feed{near}")
     kind = given.get("kind")
     if kind not in {"changes", "upserts", "extract"}:
         faults.append(f"{place}.kind: is {kind!r}; expected 'changes', 'upserts' or 'extract'")

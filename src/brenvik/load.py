@@ -23,6 +23,7 @@ from brenvik.holding import decide_aside, find_held, keep_aside, set_aside
 from brenvik.ledger import Ledger, now
 from brenvik.ledger_entries import Run, TableState
 from brenvik.ledger_tables import enter_refused_keys, enter_rejects
+from brenvik.nearest import suggestion
 from brenvik.outcome import Outcome, Telling
 from brenvik.patience import again_when_overtaken
 from brenvik.preparing import LATER_THAN_ALL, UnderWay, check_rules, check_scope, leave_out, next_work, prepare
@@ -213,7 +214,12 @@ def _work_through(ledger: Ledger, rules: TableRules, batch: Batch, run: Run, how
         counts=counts,
         window=batch.window,
         seen=batch.seen,
-        notes=[*batch.notes, *_notes_on_columns(it.blueprint, batch), *_notes_on_late(it)],
+        notes=[
+            *batch.notes,
+            *_notes_on_columns(it.blueprint, batch),
+            *_notes_on_types(it.blueprint, rules, batch),
+            *_notes_on_late(it),
+        ],
         telling=telling if it.told else None,
         refusal=refusal,
         more=batch.more or bool(batch.window and batch.window.more),
@@ -268,6 +274,16 @@ def _notes_on_late(it: UnderWay) -> list[str]:
     if it.blueprint.kept:
         return [f"{late}; worked out with all changes kept before."]
     return [f"{late}; spliced into the stored versions as well as can be, as no changes are kept."]
+
+
+def _notes_on_types(blueprint: Blueprint, rules: TableRules, batch: Batch) -> list[str]:
+    """Says which columns have a declared type and are nowhere else."""
+    there = {*batch.columns, *(column.name for column in blueprint.columns)}
+    return [
+        f"types names {name}, which neither {batch.source} nor the table has{suggestion(name, there)}"
+        for name in rules.types
+        if name not in there
+    ]
 
 
 def _notes_on_columns(blueprint: Blueprint, batch: Batch) -> list[str]:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from brenvik.errors import BrenvikError, Busy, DeclarationError, NotReached, ProjectError
 from brenvik.feed_rules import Connection, FeedRules
 from brenvik.guarding import NOTHING_MORE, Allowed
+from brenvik.nearest import suggestion
 from brenvik.outcome import Outcome
 from brenvik.rules import TableRules
 from brenvik.store import Store, open_store
@@ -91,7 +92,8 @@ class Project:
     def table(self, name: str) -> ProjectTable:
         """A table by its name. Raises ProjectError with the names that there are."""
         if name not in self.tables:
-            raise ProjectError(f"{self.name} has no table {name!r}; it has {', '.join(self.tables)}.")
+            near = suggestion(name, self.tables) or f"; it has {', '.join(self.tables)}."
+            raise ProjectError(f"{self.name} has no table {name!r}{near}")
         return self.tables[name]
 
     def load(

@@ -15,6 +15,7 @@ from brenvik.addresses import filled
 from brenvik.core.windows import parse_span
 from brenvik.errors import ProjectError, RulesError
 from brenvik.feed_rules import Connection, FileFeed, read_feed
+from brenvik.nearest import suggestion
 from brenvik.project import Project, ProjectTable
 from brenvik.rules import TableRules
 from brenvik.store import MEMORY
@@ -50,7 +51,7 @@ def read_project(path: str | Path = FILE, *, environment: str | None = None) -> 
     declared = _in_environment(_parsed(path), environment, faults)
     declared = _with_environment(declared, "", faults)
     faults += [
-        f"{key}: is no key of a project; known are {', '.join(_PROJECT_KEYS)}"
+        f"{key}: is no key of a project{suggestion(key, _PROJECT_KEYS) or '; known are ' + ', '.join(_PROJECT_KEYS)}"
         for key in declared
         if key not in _PROJECT_KEYS
     ]

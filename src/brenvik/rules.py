@@ -13,6 +13,7 @@ from pydantic import ConfigDict, Field, ValidationError, field_validator, model_
 from pydantic.dataclasses import dataclass
 
 from brenvik.errors import RulesError
+from brenvik.nearest import suggestion
 from brenvik.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_type
 
 Role = Literal["type_0", "type_1", "type_2"]
@@ -317,11 +318,12 @@ def _place(loc: tuple[int | str, ...]) -> str:
 def _said(item: Any) -> str:
     kind = item["type"]
     if kind in {"unexpected_keyword_argument", "extra_forbidden"}:
-        return "is no rule of a table; known are " + ", ".join(
-            name for name in TableRules.__dataclass_fields__ if name not in {"table", "_"}
-        )
+        known = [name for name in TableRules.__dataclass_fields__ if name not in {"table", "_"}]
+        near = suggestion(str(item["loc"][-1]), known)
+        return f"is no rule of a table{near or '; known are ' + ', '.join(known)}"
     if kind in {"missing", "missing_keyword_only_argument"}:
-        return "is missing"
+        example = {"natural_key": 'natural_key = ["buoy_code"]'}.get(str(item["loc"][-1]), "")
+        return f"is missing; expected as in {example}" if example else "is missing"
     return str(item["msg"]).removeprefix("Value error, ")
 
 

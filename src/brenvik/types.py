@@ -90,10 +90,37 @@ def parse_type(declared: str) -> ColumnType:
         if 1 <= precision <= MAX_DIGITS and scale <= precision:
             return ColumnType("decimal", precision=precision, scale=scale)
         raise ValueError(f"{declared!r} needs 1 to {MAX_DIGITS} digits, no more of them behind the point than in all")
+    if meant := _meant(words):
+        raise ValueError(f"{declared!r} is no type; did you mean {meant!r}?")
     raise ValueError(
         f"{declared!r} is no type; known are text, text(n), integer, decimal(p,s), double, boolean, "
         "date, time, timestamp, timestamp with time zone, binary"
     )
+
+
+_ELSEWHERE = {
+    **dict.fromkeys(("int", "int64", "bigint", "smallint", "long"), "integer"),
+    **dict.fromkeys(("string", "str", "varchar", "char", "nvarchar", "character varying"), "text"),
+    **dict.fromkeys(("numeric", "decimal", "number", "money"), "decimal(18,2)"),
+    **dict.fromkeys(("float", "float64", "real", "double precision"), "double"),
+    **dict.fromkeys(("bool", "bit"), "boolean"),
+    **dict.fromkeys(("bytea", "blob", "bytes"), "binary"),
+    "datetime": "timestamp",
+    "timestamptz": "timestamp with time zone",
+}
+"""What types are called in other places."""
+
+
+def _meant(words: str) -> str:
+    """The type that somebody may have meant; empty where none is near."""
+    name, bracket, size = words.partition("(")
+    ours = _ELSEWHERE.get(name.strip(), "")
+    if not ours:
+        from difflib import get_close_matches
+
+        return next(iter(get_close_matches(words, _PLAIN_SQL, n=1, cutoff=0.7)), "")
+    sized = bracket and ours.partition("(")[0] in ("text", "decimal")
+    return f"{ours.partition('(')[0]}({size}" if sized else ours
 
 
 def type_of_arrow(arrow: pa.DataType) -> ColumnType | None:

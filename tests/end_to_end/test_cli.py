@@ -539,3 +539,28 @@ def test_other_files_than_the_feeds_own_can_be_taken_once(coast: Path) -> None:
     assert (said.code, said.json["outcomes"][0]["counts"]["read"]) == (3, 14)
     again = brenvik("load", "buoy", "--files", "archive/*.csv", "--json", cwd=coast)
     assert (again.code, again.json["outcomes"][0]["state"]) == (0, "nothing new")
+
+
+def test_the_project_can_be_named_before_the_command(coast: Path, tmp_path: Path) -> None:
+    file = str(coast / "brenvik.toml")
+    for words in (["--project", file, "status", "--json"], [f"--project={file}", "rejects", "--json"]):
+        assert brenvik(*words, cwd=tmp_path).json["project"] == "coast"
+
+
+def test_errors_are_json_where_json_was_asked_for(coast: Path, tmp_path: Path) -> None:
+    said = brenvik("load", "boye", "--json", cwd=coast)
+    assert (said.code, said.json["exit"]) == (2, 2)
+    assert "has no table 'boye'; did you mean 'buoy'?" in said.json["error"]
+    assert brenvik("load", "--json", "--project", "nowhere.toml", cwd=coast).json["exit"] == 2
+
+
+def test_as_of_a_table_that_was_never_loaded_is_told(coast: Path) -> None:
+    said = brenvik("as-of", "buoy", "2024-05-15", cwd=coast)
+    assert (said.code, "has not been loaded yet" in said.err) == (1, True)
+
+
+def test_declared_types_that_no_feed_carries_are_told(coast: Path) -> None:
+    project = (coast / "brenvik.toml").read_text()
+    (coast / "brenvik.toml").write_text(project.replace('latitude = "d', 'ligth = "text"\nlatitude = "d', 1))
+    assert "types names ligth, which no feed carries; did you mean 'light'?" in brenvik("check", cwd=coast).out
+    assert "types names ligth, which neither" in brenvik("load", cwd=coast).out

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import re
 from datetime import date
 from typing import Any
 
@@ -108,3 +109,22 @@ def test_types_are_written_as_they_are_read(text: str) -> None:
 def test_what_is_no_type_is_told(text: str) -> None:
     with pytest.raises(ValueError, match=r"is no type|needs 1 to 38 digits"):
         parse_type(text)
+
+
+@pytest.mark.parametrize(
+    ("declared", "meant"),
+    [("int", "integer"), ("string", "text"), ("VARCHAR(20)", "text(20)"), ("numeric(9,2)", "decimal(9,2)"), ("float", "double"),
+     ("datetime", "timestamp"), ("timestmp", "timestamp"), ("bool", "boolean")],
+)  # fmt: skip
+def test_the_type_that_was_meant_is_named(declared: str, meant: str) -> None:
+    with pytest.raises(RulesError, match=re.escape(f"{declared!r} is no type; did you mean {meant!r}?")):
+        brenvik.TableRules("buoy", natural_key="code", types={"n": declared})
+
+
+def test_the_rule_that_was_meant_is_named_and_a_missing_key_has_an_example() -> None:
+    with pytest.raises(RulesError, match="order_bye: is no rule of a table; did you mean 'order_by'"):
+        brenvik.TableRules("buoy", natural_key="code", order_bye="at")  # type: ignore[call-arg]
+    with pytest.raises(
+        RulesError, match=re.escape('natural_key: is missing; expected as in natural_key = ["buoy_code"]')
+    ):
+        brenvik.TableRules("buoy")  # type: ignore[call-arg]

@@ -6,6 +6,7 @@ import json
 from dataclasses import replace
 from datetime import UTC, date, datetime, time
 from decimal import Decimal
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -14,7 +15,8 @@ import pytest
 
 import brenvik
 import brenvik.load
-from brenvik.errors import DeclarationError
+from brenvik.core.blueprint import Blueprint
+from brenvik.errors import DeclarationError, FeedError
 from brenvik.feeds.inside import InsideSource
 from scripts import execute
 
@@ -251,3 +253,28 @@ def test_conditions_judge_rows_alike_on_their_way_inside_and_where_they_stand(an
     for scope, within in JUDGED.items():
         foreseen = anywhere.preview(mark, frame.slice(3, 1), kind="extract", at="2030-01-01", extract_scope=scope)
         assert foreseen.counts["derived"] == len([number for number in within if number != 4]), scope
+
+
+def test_columns_may_be_called_like_words_of_sql_or_are_refused(anywhere: brenvik.Store) -> None:
+    names = ("null", "select", "current_date", "group", "a b", "a.b", 'a"b', "é", "true", "false")
+    rows = pa.table({"code": ["A"], **{name: [f"its {name}"] for name in names}})
+    rules = brenvik.TableRules("buoy", natural_key="code", types={})
+    if anywhere.engine.dialect == "sqlite":
+        with pytest.raises(FeedError, match="true is a name that this store keeps for itself; rename it in the feed"):
+            anywhere.load(rules, rows, kind="upserts")
+        rows = rows.drop_columns(["true", "false"])
+    anywhere.load(rules, rows, kind="upserts")
+    (row,) = anywhere.read(rules).to_pylist()
+    assert {name: row[name] for name in names if name in rows.column_names} == {
+        name: f"its {name}" for name in names if name in rows.column_names
+    }
+
+
+def test_keys_are_told_apart_in_the_ledger_whatever_they_hold(anywhere: brenvik.Store) -> None:
+    keys = [("a\x1fb", "c"), ("a", "b\x1fc"), ("1:a", "b"), ("1", "a1:b"), ("", "x"), ("x", "")]
+    rules = brenvik.TableRules("buoy", natural_key=["area", "code"])
+    one, two = zip(*keys, strict=True)
+    anywhere.load(rules, pa.table({"area": one, "code": two}), kind="upserts")
+    text = Blueprint.key_text(SimpleNamespace(keys=("area", "code")), "t")  # type: ignore[arg-type]
+    found = anywhere.engine.ask(f'SELECT count(DISTINCT {text}) AS n FROM "buoy" t')
+    assert found["n"].to_pylist() == [len(keys)]

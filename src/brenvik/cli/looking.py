@@ -270,9 +270,14 @@ def as_of(
 ) -> None:
     """Show the rows that held at a moment."""
     from brenvik.cli import show_history, show_past
+    from brenvik.errors import StoreError
 
     with reading(project, env, wait) as (declared, store):
         rules = declared.table(table).rules
+        if not (store.ledger.exists() and store.ledger.state(rules.table)):
+            raise StoreError(
+                f"Table {table!r} has not been loaded yet, so no rows hold at any time: brenvik load {table}"
+            )
         rows = store.as_of(rules, when, known_at=known_at, without=without or ())
     past = show_past.in_words(known_at, without)
     show_history.as_of(declared, rules, when, rows, past=past, limit=limit, json=json)

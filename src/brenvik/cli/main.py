@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -70,13 +71,25 @@ app.add_typer(rejects_app, name="rejects")
 app.add_typer(held_app, name="held")
 
 
+def _with_project_last(words: list[str]) -> list[str]:
+    """The words of a call; what of them says which project, and stands before the command, comes last."""
+    moved: list[str] = []
+    while words and words[0].partition("=")[0] in ("--project", "--env"):
+        size = 1 if "=" in words[0] else 2
+        moved, words = [*moved, *words[:size]], words[size:]
+    return [*words, *moved]
+
+
 def main() -> None:
     """Runs a command; our own errors become a message and an exit code, a bug keeps its traceback."""
     from brenvik.errors import BrenvikError
 
+    words = _with_project_last(sys.argv[1:])
     try:
-        app(prog_name="brenvik")
+        app(words, prog_name="brenvik")
     except BrenvikError as error:
+        if "--json" in words:
+            print(json.dumps({"exit": code_of(error), "error": str(error)}, ensure_ascii=False))
         print(f"brenvik: {visible(str(error))}", file=sys.stderr)
         for note in getattr(error, "__notes__", ()):
             print(f"  {visible(note)}", file=sys.stderr)

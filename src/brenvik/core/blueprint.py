@@ -167,9 +167,12 @@ class Blueprint:
         return list(dict.fromkeys(numbers[tuple(sorted({*names} & {*self.carried}))] for names in rows))
 
     def key_text(self, alias: str) -> str:
-        """The whole key of a row as one text, for the ledger."""
-        parts = (f"CAST({alias}.{sql.quote(name)} AS TEXT)" for name in self.keys)
-        return " || chr(31) || ".join(parts)
+        """The whole key of a row as one text, for the ledger; of several columns each with its length before it, so that no two
+        keys have the same text."""
+        texts = [f"CAST({alias}.{sql.quote(name)} AS TEXT)" for name in self.keys]
+        if len(texts) == 1:
+            return texts[0]
+        return " || ".join(f"CAST(length({text}) AS TEXT) || ':' || {text}" for text in texts)
 
     def own(self, column: str) -> str | None:
         """The name of a housekeeping column; None when it is left out."""

@@ -75,7 +75,14 @@ class SQLiteEngine(InPlace):
     """
 
     dialect = "sqlite"
-    traits = Traits("rowid", home="", whole_rows=True, seeks=True, lacks=frozenset({"NaN", "comparing"}))
+    traits = Traits(
+        "rowid",
+        home="",
+        whole_rows=True,
+        seeks=True,
+        own_names=frozenset({"true", "false"}),  # columns of subqueries that are called so cannot be named
+        lacks=frozenset({"NaN", "comparing"}),
+    )
 
     def __init__(self, path: str, *, read_only: bool = False) -> None:
         self.address = f"sqlite:{path}"
