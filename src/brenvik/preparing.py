@@ -64,6 +64,11 @@ class UnderWay:
     def do(self, text: str, **values: Any) -> int:
         return self.engine.run(text, self.values | values, work=self.work)
 
+    def index(self, *relations: str) -> None:
+        """Makes rows of working tables findable by key and number, for stores that need indexes for that."""
+        for relation in relations:
+            self.engine.index_work(relation, self.blueprint.keys, work=self.work)
+
     def bring_near(self, of: str, *, all_versions: bool) -> None:
         """From here on nothing is asked of the table or done to it but for rows of the keys in a working table."""
         self.engine.bring_near(near(self.blueprint, of, all_versions=all_versions), self.values, work=self.work)

@@ -38,10 +38,12 @@ def work_out(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
     blueprint, asked = it.blueprint, it.asked_for
     busy = it.sizes("busy")["busy"] if chosen else it.do(sort.mark_busy(blueprint, some_late=it.late > 0))
     some_busy = busy > 0
+    it.index("screened", "busy")
     it.bring_near("busy" if chosen else "screened", all_versions=chosen)
     if it.some_aside:
         it.bring_near("aside", all_versions=True)
     it.do(plain.decide(blueprint, some_busy=some_busy, told=it.told, met=it.met))
+    it.index("plain")
     if not first and blueprint.type_1 and blueprint.keeps_lives:
         it.do(plain.returning_keys(blueprint))
     it.plain = {row["brenvik_decision"]: row for row in it.rows(plain.summary())}
@@ -61,7 +63,9 @@ def work_out(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
         it.bring_near("busy", all_versions=True)
     draw_versions(it, first=first, chosen=chosen)
     it.do(diff.find_stored(blueprint))
+    it.index("stored")
     it.do(diff.pair(blueprint, rekeyed=it.rekeyed))
+    it.index("pairs")
     for relation, statement in diff.busy_effects(blueprint):
         asked[relation] += it.do(statement)
     alive = it.row(diff.count_alive(blueprint))
@@ -80,10 +84,13 @@ def draw_versions(it: UnderWay, *, first: bool = False, chosen: bool = False) ->
 
     Keys that were ``chosen`` are worked out in full anyway."""
     it.do(sort.find_duplicates(it.blueprint, first=first))
+    it.index("duplicates")
     if not (first or chosen):
         it.do(sort.widen_busy(it.blueprint))
     it.do(versions.judge(it.blueprint, first=first))
+    it.index("judged")
     it.do(versions.draw_up(it.blueprint))
+    it.index("desired")
 
 
 def count_decisions(it: UnderWay, *, some_busy: bool) -> dict[str, int]:

@@ -44,7 +44,14 @@ class Written:
     gone: int
 
 
-class InPlace:
+class Hashing:
+    """What stores do that join working tables by hashing: they need no indexes of them."""
+
+    def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
+        pass
+
+
+class InPlace(Hashing):
     """What stores do about files that change their tables in place: nothing. Rows are found again by where they stand."""
 
     def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
@@ -129,6 +136,11 @@ class Engine(Protocol):
     def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
         """Sees to it that rows of a table are found by these columns without reading all of it; and best also those in which the
         column ``apart`` is true without those in which it is not."""
+        ...
+
+    def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
+        """Sees to it that rows of a working table are found by their natural key, and by the numbers that it holds, without
+        reading all of it each time."""
         ...
 
     def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:

@@ -51,6 +51,8 @@ _LETS_BE_NULL = re.compile(r"\s*ALTER TABLE .* DROP NOT NULL\s*", re.DOTALL)
 _NEEDED = (3, 39)
 _EXACT = Context(prec=2 * MAX_DIGITS)  # else 28 digits are all there are
 _ROWS = 20_000
+_WORTH_AN_INDEX = 200
+_NUMBERS = ("brenvik_arrival", "brenvik_no", "brenvik_locator")
 _TYPES = {
     exp.DataType.Type.DATE: "DATE",
     exp.DataType.Type.TIME: "TIME",
@@ -108,6 +110,7 @@ class SQLiteEngine(InPlace):
         for name, words, function in _FUNCTIONS:
             self._connection.create_function(name, words, function, deterministic=True)
         self._made: dict[str, str] = {}
+        self._sizes: dict[str, int] = {}
         self._discarded: list[str] = []
 
     def statement(self, text: str, *, pretty: bool = False) -> str:
@@ -122,6 +125,7 @@ class SQLiteEngine(InPlace):
             self._made[made[2]] = made[1]
             if made[1] == "TABLE":
                 ((count,),) = self._execute(f"SELECT count(*) FROM {sql.quote(made[2])}").fetchall()
+                self._sizes[made[2]] = count
         return max(count, 0)
 
     def ask(
@@ -151,11 +155,14 @@ class SQLiteEngine(InPlace):
         shown = ", ".join(f"{_kept_as(sql.quote(name), kind)} AS {sql.quote(name)}" for name, kind in staging.columns)
         places = ", ".join("?" * len(staging.columns))
         insert = f"INSERT INTO {sql.quote(work + staging.into)} VALUES ({places})"
+        count = 0
         with _told(self.address):
             for piece in on_their_way(rows, staging, shown, values, address=self.address):
+                count += piece.num_rows
                 for start in range(0, piece.num_rows, _ROWS):
                     some = piece.slice(start, _ROWS)
                     self._connection.executemany(insert, zip(*(column.to_pylist() for column in some), strict=True))
+        self._sizes[work + staging.into] = count
 
     def has_table(self, name: str) -> bool:
         question = "SELECT count(*) FROM sqlite_master WHERE type IN ('table', 'view') AND lower(name) = lower(:name)"
@@ -193,6 +200,17 @@ class SQLiteEngine(InPlace):
     def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
         name = f"brenvik index of {table} by {' '.join(columns)}"
         self._execute(f"CREATE INDEX {sql.quote(name)} ON {sql.quote(table)} ({sql.columns(columns)})")
+
+    def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
+        """SQLite looks a row up through an index, or else reads the whole table for each row that it joins."""
+        table = work + relation
+        if self._sizes.get(table, 0) < _WORTH_AN_INDEX:
+            return
+        names = {row[0] for row in self._execute("SELECT name FROM pragma_table_info(:table)", {"table": table})}
+        for columns in (tuple(keys), *((name,) for name in _NUMBERS)):
+            if names.issuperset(columns):
+                index = sql.quote(f"{table} by {' '.join(columns)}")
+                self._execute(f"CREATE INDEX IF NOT EXISTS temp.{index} ON {sql.quote(table)} ({sql.columns(columns)})")
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         return missing_rights_of_file(self._path)
@@ -237,6 +255,7 @@ class SQLiteEngine(InPlace):
         while self._discarded:
             prefix = self._discarded.pop()
             for name in [name for name in self._made if name.startswith(prefix)]:
+                self._sizes.pop(name, None)
                 self._execute(f"DROP {self._made.pop(name)} IF EXISTS temp.{sql.quote(name)}")
 
 
