@@ -122,8 +122,9 @@ class Outcome:
         """What became of each row, in the order in which they stood in the source.
 
         Columns: ``file`` (null for frames), ``line`` (from 1; a CSV header is line 1), ``key`` (a struct of the natural
-        key; null inside where the row was rejected), ``effective``, ``decision``, ``reason``, and ``changes``: a list of
-        structs (column, before, after) as text, of what an insert brought, what changed, or what was refused to change.
+        key; null inside where it cannot be read), ``effective``, ``decision``, ``reason``, and ``changes``: a list of structs
+        (column, before, after) as text, of what an insert brought, what changed, what a delete ended, or what was refused to
+        change.
 
         Can be asked as long as the store is open. Raises DeclarationError when nothing was new, and when the load was
         large and ``explain=True`` was not said.

@@ -10,6 +10,7 @@ from functools import lru_cache
 
 from brenvik.core import arrivals, sql
 from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint
+from brenvik.core.casts import duck
 from brenvik.core.plain import carries, decision, was
 
 WIDE, REJECTED = "brenvik_wide", "brenvik_rejected"
@@ -59,10 +60,17 @@ WHERE NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{ARRIVAL} = c
 def rejected(*, none: bool) -> str:
     """The rows that were refused; ``none`` where the load knows that there are none."""
     if none:
-        text = ", ".join(f"CAST(NULL AS TEXT) AS brenvik_{name}" for name in ("column", "value", "reason"))
+        text = ", ".join(f"CAST(NULL AS TEXT) AS brenvik_{name}" for name in ("column", "value", "reason", "row"))
         return f"SELECT CAST(0 AS BIGINT) AS {ARRIVAL}, {text}, 0 AS brenvik_again WHERE 1 = 0"
     return f"""
-SELECT {ARRIVAL}, brenvik_column, brenvik_value, brenvik_reason, brenvik_again FROM {sql.work("rejected")}"""
+SELECT {ARRIVAL}, brenvik_column, brenvik_value, brenvik_reason, brenvik_row, brenvik_again FROM {sql.work("rejected")}"""
+
+
+def _key_of_refused(blueprint: Blueprint, name: str) -> str:
+    """A key column of a row that was refused, as far as it can be read in what was kept of it."""
+    pointer = "/" + name.replace("~", "~0").replace("/", "~1")
+    value = f"CASE WHEN json_valid(r.brenvik_row) THEN json_extract_string(r.brenvik_row, {sql.literal(pointer)}) END"
+    return f"TRY_CAST({value} AS {duck(blueprint.type_of(name))})"
 
 
 @lru_cache(maxsize=256)
@@ -72,15 +80,22 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
     def text(name: str, alias: str = "w") -> str:
         return f"CAST({alias}.{name} AS VARCHAR)"
 
-    items, words = [], []
+    items, words, ended = [], [], []
     for name in blueprint.values:
         new, old = sql.quote(name), was(blueprint, name)
         label = "'" + name.replace("'", "''") + "'"
         here = carries(blueprint, "w", name)
         test = f"w.{new} IS DISTINCT FROM w.{old}"
         test = " AND ".join(filter(None, [f"({test})", here]))
+        entered = (
+            f"{test} AND (w.{old} IS NULL OR w.brenvik_decision = 'protected')" if name in blueprint.type_0 else test
+        )
         items.append(
-            f'CASE WHEN {test} THEN struct_pack("column" := {label}, before := {text(old)}, after := {text(new)}) END'
+            f'CASE WHEN {entered} THEN struct_pack("column" := {label}, before := {text(old)}, after := {text(new)}) END'
+        )
+        ended.append(
+            f"CASE WHEN w.{old} IS NOT NULL THEN "
+            f'struct_pack("column" := {label}, before := {text(old)}, after := CAST(NULL AS VARCHAR)) END'
         )
         shown = f"COALESCE({text(old)}, 'nothing') || '{_ARROW}' || COALESCE({text(new)}, 'nothing')"
         if name in blueprint.type_0:
@@ -92,7 +107,9 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
     entry = 'STRUCT("column" VARCHAR, before VARCHAR, after VARCHAR)'
     telling = "w.brenvik_decision IN ('inserted', 'versioned', 'overwritten', 'protected')"
     changes = (
-        f"CASE WHEN {telling} THEN list_filter([{', '.join(items)}], lambda x: x IS NOT NULL) ELSE CAST([] AS {entry}[]) END"
+        f"CASE WHEN {telling} THEN list_filter([{', '.join(items)}], lambda x: x IS NOT NULL) "
+        f"WHEN w.brenvik_decision = 'deleted' THEN list_filter([{', '.join(ended)}], lambda x: x IS NOT NULL) "
+        f"ELSE CAST([] AS {entry}[]) END"
         if items
         else f"CAST([] AS {entry}[])"
     )
@@ -110,7 +127,7 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
     WHEN 'unchanged' THEN CASE WHEN w.{DELETE} = 1 THEN {deleted} ELSE 'equal' END
     ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'takes the place of a change kept before') END END"""
     key = ", ".join(f"{sql.quote(name)} := w.{sql.quote(name)}" for name in blueprint.keys)
-    no_key = ", ".join(f"{sql.quote(name)} := NULL" for name in blueprint.keys)
+    refused_key = ", ".join(f"{sql.quote(name)} := {_key_of_refused(blueprint, name)}" for name in blueprint.keys)
     names = " ".join(f"WHEN {number} THEN '" + name.replace("'", "''") + "'" for number, name in files)
     file = f"CASE {arrivals.file_of(ARRIVAL)} {names} END" if files else "CAST(NULL AS VARCHAR)"
     line = arrivals.line_of(ARRIVAL)
@@ -120,7 +137,7 @@ SELECT file, line, "key", effective, decision, reason, changes FROM (
     w.brenvik_from AS effective, w.brenvik_decision AS decision, {reason} AS reason, {changes} AS changes
   FROM {WIDE} w
   UNION ALL
-  SELECT {ARRIVAL}, {file}, {line}, struct_pack({no_key}), NULL,
+  SELECT {ARRIVAL}, {file}, {line}, struct_pack({refused_key}), NULL,
     CASE WHEN r.brenvik_again = 1 THEN 'duplicate' ELSE 'rejected' END,
     CASE WHEN r.brenvik_again = 1 THEN 'same as an open reject: ' || r.brenvik_reason ELSE r.brenvik_reason END,
     CASE WHEN r.brenvik_column IS NULL THEN CAST([] AS {entry}[])

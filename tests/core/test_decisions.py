@@ -1,0 +1,54 @@
+"""What is told of a decision: old values beside new ones, and nothing that the table does not hold."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pyarrow as pa
+
+import brenvik
+
+RULES = brenvik.TableRules(
+    "buoy",
+    natural_key="code",
+    order_by="at",
+    type_0="since",
+    other_columns="type_2",
+    types={"code": "text(4)"},
+    max_deletes=None,
+)
+
+
+def told(store: brenvik.Store, *rows: tuple[Any, ...]) -> list[dict[str, Any]]:
+    names = ("op", "code", "at", "since", "light")
+    table = pa.table({name: [row[n] for row in rows] for n, name in enumerate(names)})
+    return store.load(RULES, table, kind="changes", operation="op").decisions().to_pylist()
+
+
+def test_a_delete_tells_what_it_ended(anywhere: brenvik.Store) -> None:
+    told(anywhere, ("I", "A", 1, "2019", "Q"), ("I", "B", 1, None, "Fl"))
+    first, second = told(anywhere, ("D", "A", 2, None, None), ("D", "B", 3, None, None))
+    assert [(each["column"], each["before"], each["after"]) for each in first["changes"]] == [
+        ("since", "2019", None),
+        ("light", "Q", None),
+    ]
+    assert [each["column"] for each in second["changes"]] == ["light"]
+
+
+def test_a_new_version_does_not_list_a_value_that_stays(anywhere: brenvik.Store) -> None:
+    told(anywhere, ("I", "A", 1, "2019", "Q"))
+    (row,) = told(anywhere, ("U", "A", 2, "2009", "Fl"))
+    assert row["decision"] == "versioned"
+    assert [each["column"] for each in row["changes"]] == ["light"]
+    assert "since stays 2019, source says 2009" in row["reason"]
+    (row,) = told(anywhere, ("U", "A", 3, "2009", "Fl"))
+    assert (row["decision"], [(each["before"], each["after"]) for each in row["changes"]]) == (
+        "protected",
+        [("2019", "2009")],
+    )
+
+
+def test_a_reject_tells_its_key_where_it_can_be_read(anywhere: brenvik.Store) -> None:
+    long, without = told(anywhere, ("I", "ABCDE", 1, None, "Q"), ("I", None, 1, None, "Q"))
+    assert (long["decision"], long["key"]) == ("rejected", {"code": "ABCDE"})
+    assert (without["decision"], without["key"]) == ("rejected", {"code": None})
