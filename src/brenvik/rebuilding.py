@@ -15,21 +15,49 @@ CAN_REBUILD = ("natural_key", "order_by", "effective", "deletes", "role")
 """What of changed rules a rebuild can follow; a change of the rest needs a table of another name."""
 
 
-def rebuild(ledger: Ledger, rules: TableRules, *, preview: bool = False, wait_s: float = 30.0) -> Outcome:
+def rebuild(
+    ledger: Ledger, rules: TableRules, *, preview: bool = False, drop_columns: bool = False, wait_s: float = 30.0
+) -> Outcome:
     """Works the whole table out again from its kept changes, under the rules as they are now.
 
-    Rows that come out the same are not touched, and surrogate keys stay. Raises RulesChanged for rules that it cannot
-    follow, DeclarationError for a table that keeps no changes.
+    Rows that come out the same are not touched, and surrogate keys stay. ``drop_columns`` allows that columns which the rules
+    leave out now are dropped from the table with their values; the kept changes keep them. Raises RulesChanged for rules that
+    it cannot follow, and for columns that it may not drop; DeclarationError for a table that keeps no changes.
     """
+    dropped: list[str] = []
 
     def prepare(it: UnderWay, run: Run) -> None:
-        _fit(it)
+        dropped[:] = _fit(it, drop_columns=drop_columns)
         it.row_count = it.row(f"SELECT count(*) AS n FROM {sql.relation(it.blueprint.table)}")["n"]
         it.living = it.row(compare.count_living(it.blueprint))["n"]
         leave_out(it, ledger.withdrawn(rules.table))
         it.do(again.choose(it.blueprint))
 
-    return work_again(ledger, rules, "rebuild", "rebuilt", prepare, preview=preview, wait_s=wait_s, fits=_check_rebuild)
+    outcome = work_again(
+        ledger, rules, "rebuild", "rebuilt", prepare, preview=preview, wait_s=wait_s, fits=_check_rebuild
+    )
+    outcome.notes += dropped
+    return outcome
+
+
+def _columns(it: UnderWay) -> tuple[set[str], set[str]]:
+    """The columns that the table has, and those that the rules give it."""
+    before = {column.name for column in it.state.columns if column.role != "when"}
+    return before, {column.name for column in it.blueprint.columns if column.role != "when"}
+
+
+def _count_dropped(it: UnderWay) -> list[str]:
+    """What is to be said of columns that go with their values."""
+    before, today = _columns(it)
+    gone = sorted(before - today)
+    if not gone:
+        return []
+    counts = ", ".join(f"count(t.{sql.quote(name)}) AS {sql.quote(name)}" for name in gone)
+    values = it.row(f"SELECT {counts} FROM {sql.relation(it.blueprint.table)} t")
+    return [
+        f"The rules leave {name} out: the table loses the column with {values[name]:,} values; kept changes keep them."
+        for name in gone
+    ]
 
 
 def _check_rebuild(rules: TableRules, state: TableState) -> None:
@@ -50,11 +78,11 @@ def _effective_then(state: TableState) -> str | None:
     return state.rules["effective"] or (order[0] if order else None)
 
 
-def _fit(it: UnderWay) -> None:
+def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:
     """Brings table and kept changes in line with the rules as they are now: the columns they name and leave out, and from when
-    each change holds."""
-    before = {column.name for column in it.state.columns if column.role != "when"}
-    today = {column.name: column for column in it.blueprint.columns if column.role != "when"}
+    each change holds. Returns what is to be said of columns that are dropped."""
+    before, after = _columns(it)
+    today = {column.name: column for column in it.blueprint.columns if column.name in after}
     then, kept = it.state.rules, sql.relation(str(it.blueprint.kept))
     table = sql.relation(it.blueprint.table)
     effective = it.blueprint.effective if it.blueprint.effective != _effective_then(it.state) else None
@@ -76,20 +104,28 @@ def _fit(it: UnderWay) -> None:
         raise RulesChanged(
             "\n  ".join([f"Table {it.rules.table!r} cannot be named, ordered or timed by what is not there:", *faults])
         )
-    if it.preview and (before != set(today) or effective):
+    if it.preview and (after - before or effective):
         raise DeclarationError(
-            "The rules give the table other columns or times, which a preview cannot show. Rebuild it, or see what changes: "
-            "brenvik check"
+            "The rules give the table more columns or other times, which a preview cannot show. Rebuild it, or see what "
+            "changes: brenvik check"
         )
-    for name in today.keys() - before:
-        it.do(f"ALTER TABLE {table} ADD COLUMN {sql.quote(name)} {today[name].type.sql}")
-    for name in before - today.keys():
-        it.do(f"ALTER TABLE {table} DROP COLUMN {sql.quote(name)}")
+    dropped = _count_dropped(it)
+    if dropped and not (it.preview or drop_columns):
+        name = it.rules.table
+        raise RulesChanged(
+            "\n  ".join([f"{name}: not rebuilt, nothing written", *dropped])
+            + f"\nlook            brenvik rebuild {name} --preview\nlet it through  brenvik rebuild {name} --drop-columns"
+        )
     if not it.preview:
+        for name in after - before:
+            it.do(f"ALTER TABLE {table} ADD COLUMN {sql.quote(name)} {today[name].type.sql}")
+        for name in before - after:
+            it.do(f"ALTER TABLE {table} DROP COLUMN {sql.quote(name)}")
         _let_be_null(it)
     it.rekeyed = set(then["natural_key"]) != set(it.blueprint.keys)
     if effective:
         it.do(again.hold_from(it.blueprint, effective))
+    return dropped
 
 
 def _let_be_null(it: UnderWay) -> None:

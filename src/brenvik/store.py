@@ -200,9 +200,11 @@ class Store:
         chosen = None if every else _numbers("Held deletes", holds)
         return decide_holds(self.ledger, rules, chosen, drop=drop, reason=reason, preview=preview, wait_s=wait_s)
 
-    def rebuild(self, rules: TableRules, *, preview: bool = False, wait_s: float = 30.0) -> Outcome:
+    def rebuild(
+        self, rules: TableRules, *, preview: bool = False, drop_columns: bool = False, wait_s: float = 30.0
+    ) -> Outcome:
         """Works the table out again from its kept changes, under the rules as they are now; see ``rebuilding.rebuild``."""
-        return rebuild(self.ledger, rules, preview=preview, wait_s=wait_s)
+        return rebuild(self.ledger, rules, preview=preview, drop_columns=drop_columns, wait_s=wait_s)
 
     def adopt(
         self,

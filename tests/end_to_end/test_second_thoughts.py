@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
 import pytest
 from cli import brenvik as call
 
 import brenvik
 from brenvik.demo import scenario
+from brenvik.errors import RulesChanged
 
 
 @pytest.fixture
@@ -170,3 +173,22 @@ def test_a_withdrawn_extract_is_taken_again_by_its_run(coast: Path) -> None:
     )
     refused = call("load", "--again", "5", cwd=coast)
     assert (refused.code, "Run 5 took nothing (withdrawal, done)" in refused.err) == (2, True)
+
+
+def test_a_rebuild_that_drops_a_column_tells_and_previews_it_and_needs_a_word(anywhere: brenvik.Store) -> None:
+    rules = brenvik.TableRules("buoy", natural_key="code", order_by="at", types={"at": "integer"})
+    rows = pa.table({"code": ["A", "B", "A"], "at": [1, 1, 2], "light": ["Q", None, "Fl"], "name": ["x", "y", "x"]})
+    anywhere.load(rules, rows, kind="upserts")
+    less = dataclasses.replace(rules, leave_out=("light",))
+    said = "The rules leave light out: the table loses the column with 2 values; kept changes keep them."
+    seen = anywhere.rebuild(less, preview=True)
+    assert (seen.notes, seen.counts["rows_removed"]) == ([said], 1)
+    with pytest.raises(RulesChanged, match=r"(?s)the column with 2 values.*brenvik rebuild buoy --drop-columns"):
+        anywhere.rebuild(less)
+    assert anywhere.read(rules)["light"].to_pylist().count("Fl") == 1
+    assert anywhere.ledger.runs(last=1)["state"].to_pylist() == ["refused"]
+    done = anywhere.rebuild(less, drop_columns=True)
+    assert done.counts == seen.counts
+    assert "light" not in anywhere.read(less).column_names
+    anywhere.rebuild(rules)  # the kept changes still have it
+    assert sorted(map(str, anywhere.read(rules)["light"].to_pylist())) == ["Fl", "None", "Q"]

@@ -222,6 +222,9 @@ def withdraw(
 def rebuild(
     table: TableName,
     preview: Preview = False,
+    drop_columns: Annotated[
+        bool, typer.Option("--drop-columns", help="Let the table lose columns that the rules leave out now.")
+    ] = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
@@ -233,7 +236,7 @@ def rebuild(
     declared = read(project, env)
     rules = declared.table(table).rules
     with opened(declared, read_only=preview, wait_s=wait) as store:
-        outcome = store.rebuild(rules, preview=preview, wait_s=wait)
+        outcome = store.rebuild(rules, preview=preview, drop_columns=drop_columns, wait_s=wait)
     show_past.worked_out_again(declared, rules, outcome, json=json)
 
 
