@@ -238,19 +238,15 @@ class Ledger:
         )
         return tuple(row["file"] for row in found)
 
-    def progress(self, table: str, feed: str) -> dict[str, Any] | None:
-        """How far a feed is, as the view ``feed_progress`` says it; None when it took nothing yet."""
-        return self._from_view("feed_progress", table_name=table, feed=feed)
+    def progress(self) -> dict[tuple[str, str], dict[str, Any]]:
+        """How far each feed is that ever took something, by table and feed, as the view ``feed_progress`` says it."""
+        rows = self.engine.rows(f"SELECT * FROM {place('feed_progress')}") if self.exists() else []
+        return {(row["table_name"], row["feed"]): row for row in rows}
 
-    def status(self, table: str) -> dict[str, Any] | None:
-        """How a table is, as the view ``table_status`` says it; None when nobody ever loaded it."""
-        return self._from_view("table_status", table_name=table)
-
-    def _from_view(self, view: str, **wanted: str) -> dict[str, Any] | None:
-        if not self.exists():
-            return None
-        where = " AND ".join(f"{name} = :{name}" for name in wanted)
-        return next(iter(self.engine.rows(f"SELECT * FROM {place(view)} WHERE {where}", wanted)), None)
+    def status(self) -> dict[str, dict[str, Any]]:
+        """How each table is that was ever loaded, by its name, as the view ``table_status`` says it."""
+        rows = self.engine.rows(f"SELECT * FROM {place('table_status')}") if self.exists() else []
+        return {row["table_name"]: row for row in rows}
 
     def state(self, table: str) -> TableState | None:
         """What is known of a table; None when Brenvik never made it."""

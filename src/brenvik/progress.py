@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
@@ -62,8 +63,15 @@ def waited_s(waiting: Waiting) -> float | None:
     return max(0.0, (now() - waiting.since).total_seconds()) if waiting.since else None
 
 
-def how_far(project: Project, store: Store, table: ProjectTable) -> list[FeedProgress]:
-    """One entry per feed of a table, in the order of the project's file. A source that is down is told in its entry."""
+def how_far(project: Project, store: Store, *tables: ProjectTable) -> list[FeedProgress]:
+    """One entry per feed of some tables, in the order of the project's file. A source that is down is told in its entry."""
+    progress = store.ledger.progress()
+    return [entry for table in tables for entry in _how_far(project, store, table, progress)]
+
+
+def _how_far(
+    project: Project, store: Store, table: ProjectTable, progress: Mapping[tuple[str, str], Mapping[str, Any]]
+) -> list[FeedProgress]:
     found = []
     for feed in table.feeds:
         name = table.rules.table
@@ -73,7 +81,7 @@ def how_far(project: Project, store: Store, table: ProjectTable) -> list[FeedPro
             waiting = project.source(table, feed, store).waiting(memory)
         except BrenvikError as raised:
             error = str(raised)
-        known = store.ledger.progress(name, feed.name) or dict.fromkeys(("taken_up_to", "run", "moved_at"))
+        known = progress.get((name, feed.name)) or dict.fromkeys(("taken_up_to", "run", "moved_at"))
         watermark = memory.watermark() if isinstance(feed, DatabaseFeed) else None
         taken = told(watermark.mark) if watermark else known["taken_up_to"]
         run, moved_at = known["run"], known["moved_at"]
@@ -119,10 +127,16 @@ class TableStatus:
         return not (self.needs_attention or self.errors)
 
 
-def status_of(project: Project, store: Store, table: ProjectTable) -> TableStatus:
-    """How a table is; a source that cannot be reached is told in ``errors``."""
-    known = store.ledger.status(table.rules.table) or {}
-    feeds = how_far(project, store, table)
+def status_of(project: Project, store: Store, tables: Sequence[ProjectTable]) -> list[TableStatus]:
+    """How each of some tables is; a source that cannot be reached is told in ``errors``."""
+    known, progress = store.ledger.status(), store.ledger.progress()
+    return [
+        _status_of(table, known.get(table.rules.table, {}), _how_far(project, store, table, progress))
+        for table in tables
+    ]
+
+
+def _status_of(table: ProjectTable, known: Mapping[str, Any], feeds: Sequence[FeedProgress]) -> TableStatus:
     waiting: dict[str, int] = {}
     behind: list[float] = []
     for each in feeds:

@@ -10,6 +10,7 @@ from cli import brenvik as call
 
 import brenvik
 from brenvik.errors import ProjectError
+from brenvik.progress import status_of
 
 HEAD = 'name = "coast"\nstore = "duckdb:coast.duckdb"\n'
 TABLE = """
@@ -211,3 +212,33 @@ def test_secrets_are_never_shown(coast: Path) -> None:
         assert "open-sesame" not in said.out + said.err
     assert call("load", cwd=coast, HUSH="open-sesame").code == 5
     assert b"open-sesame" not in (coast / "coast.duckdb").read_bytes()
+
+
+def test_many_tables_with_nothing_new_are_counted_and_cost_one_question(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "in").mkdir()
+    names = [f"t{number:02}" for number in range(12)]
+    rules = "".join(
+        f'[table.{name}]\nnatural_key = ["code"]\n[table.{name}.feed.files]\nkind = "upserts"\nfiles = "in/{name}.csv"\n'
+        for name in names
+    )
+    (tmp_path / "brenvik.toml").write_text(f'name = "many"\nstore = "duckdb:many.duckdb"\n{rules}')
+    for name in names:
+        (tmp_path / "in" / f"{name}.csv").write_text("code\nA\n")
+    assert call("load", cwd=tmp_path).code == 0
+    said = call("load", cwd=tmp_path).out.splitlines()
+    assert said[1:] == ["", "", "  12 nothing new    exit 0"]
+    assert call("load", "--quiet", cwd=tmp_path).out == ""
+    (tmp_path / "in" / "t03.csv").unlink()
+    (tmp_path / "in" / "t04.csv").write_text("code\nB\n")
+    quiet = call("load", "--quiet", cwd=tmp_path).out
+    assert "t04" in quiet
+    assert "t05" not in quiet
+    project = brenvik.read_project(tmp_path / "brenvik.toml")
+    with project.open(read_only=True) as store:
+        asked: list[str] = []
+        rows = store.engine.rows
+        monkeypatch.setattr(store.engine, "rows", lambda text, *a, **k: (asked.append(text), rows(text, *a, **k))[1])
+        assert len(status_of(project, store, list(project.tables.values()))) == 12
+    assert sum("table_status" in text or "feed_progress" in text for text in asked) == 2

@@ -104,7 +104,7 @@ def test_runs_and_held_deletes_are_told_by_numbers(anywhere: brenvik.Store) -> N
 
 def test_a_withdrawn_run_is_not_the_last_good_one(anywhere: brenvik.Store) -> None:
     def last() -> int:
-        status = anywhere.ledger.status("buoy")
+        status = anywhere.ledger.status()["buoy"]
         assert status
         return int(status["last_done_run"])
 

@@ -69,6 +69,9 @@ def load(
         int | None,
         typer.Option("--allow-changes", help="Let this many changed rows through, once.", min=0, metavar="N"),
     ] = None,
+    quiet: Annotated[
+        bool, typer.Option("--quiet", help="Print nothing of tables that have nothing new, so nothing if none has.")
+    ] = False,
     if_busy: Annotated[IfBusy, typer.Option("--if-busy", help="What to do while another load holds it.")] = IfBusy.wait,
     wait: Wait = 30.0,
     accept_rejects: Annotated[
@@ -123,7 +126,7 @@ def load(
     with opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy is IfBusy.skip) as store:
         outcomes = once(store)
         code = gravest(outcomes, accept_rejects=accept_rejects)
-        show.load(declared, outcomes, code, json=json)
+        show.load(declared, outcomes, code, json=json, quiet=quiet)
     raise typer.Exit(code)
 
 

@@ -77,7 +77,7 @@ def status(
     from brenvik.progress import status_of
 
     with reading(project, env, wait) as (declared, store):
-        found = [status_of(declared, store, table) for table in declared.chosen(tables, group=group)]
+        found = status_of(declared, store, declared.chosen(tables, group=group))
     attention, down = any(each.needs_attention for each in found), any(each.errors for each in found)
     code = REFUSED if attention else TEMPORARY if down else DONE
     show_progress.status(declared, found, code, json=json)
@@ -102,7 +102,7 @@ def watermarks(
     from brenvik.progress import how_far
 
     with reading(project, env, wait) as (declared, store):
-        found = [entry for table in declared.tables.values() for entry in how_far(declared, store, table)]
+        found = how_far(declared, store, *declared.tables.values())
     show_progress.watermarks(declared, found, json=json)
     raise typer.Exit(TEMPORARY if any(entry.error for entry in found) else DONE)
 

@@ -29,6 +29,8 @@ _UNTOUCHED = ("protected", "unchanged", "superseded", "ignored", "duplicate")
 
 
 _SHOWN_LINES = 12
+_FEW = 5
+"""More feeds than these that have nothing new are counted, not listed."""
 _TOLD = ("held", "protected", "rejected", "ignored")
 _NOBODY: Mapping[int, int] = {}
 
@@ -37,9 +39,15 @@ def _rows(counts: Mapping[str, int]) -> str:
     return f"{counts['rows_before']:,} → {counts['rows_after']:,}" if counts else "–"
 
 
-def load(project: Project, outcomes: Sequence[Outcome], code: int, *, json: bool) -> None:
+def load(project: Project, outcomes: Sequence[Outcome], code: int, *, json: bool, quiet: bool = False) -> None:
     if json:
         paper.print_json(project, exit=code, outcomes=[o.to_dict() for o in outcomes])
+        return
+    everything = outcomes
+    idle = [o for o in outcomes if o.state == "nothing new" and not o.notes]
+    if quiet or len(idle) > _FEW:
+        outcomes = [o for o in outcomes if o not in idle]
+    if quiet and not outcomes:
         return
     out = paper.console()
     paper.heading(out, project, dated=True)
@@ -56,10 +64,11 @@ def load(project: Project, outcomes: Sequence[Outcome], code: int, *, json: bool
             )
         else:
             table.add_row(*lead, "–", "–", *["–"] * len(used), "–", paper.state(o.state))
-    paper.indented(out, table)
+    if outcomes:
+        paper.indented(out, table)
     for o in outcomes:
         _load_details(out, o)
-    _load_end(out, outcomes, code)
+    _load_end(out, everything, code)
 
 
 def round_of_loads(project: Project, found: Round, *, stopping: bool, json: bool) -> None:

@@ -106,7 +106,7 @@ class _Guide:
     def watermarks(self) -> None:
         self._prompt("watermarks")
         with self.project.open(read_only=True) as store:
-            found = [each for table in self.project.tables.values() for each in how_far(self.project, store, table)]
+            found = how_far(self.project, store, *self.project.tables.values())
         show_progress.watermarks(self.project, found, json=False)
 
     def runs(self) -> None:
