@@ -112,8 +112,9 @@ def leave_out(
     if it.blueprint.holds:
         it.do(holds.find_released(released or released_deletes()))
     it.do(again.LEFT_OUT)
-    for run in left_out:
-        it.do(again.LEAVE_OUT, left_out=run)
+    for start in range(0, len(left_out), again.AT_ONCE):
+        part = left_out[start : start + again.AT_ONCE]
+        it.do(again.leave_out(len(part)), **{f"left_out_{n}": run for n, run in enumerate(part)})
     it.blueprint = replace(it.blueprint, some_left_out=True)
     it.do(again.count_others(it.blueprint, some_explicit=some_explicit))
 

@@ -106,7 +106,7 @@ def _here(stage: str, note: str, text: str) -> _Told:
 def _of_holds(blueprint: Blueprint) -> Iterator[_Told]:
     yield _here("holds", "which kept deletes a person has released", holds.find_released(released_deletes()))
     yield _here("holds", "runs that were withdrawn", again.LEFT_OUT)
-    yield _here("holds", "each of them", again.LEAVE_OUT)
+    yield _here("holds", "each of them", again.leave_out())
     yield _here("holds", "the kept changes that count", again.count_others(blueprint))
     if blueprint.holds == "hold":
         yield _here("holds", "keys of deletes that wait already", holds.find_held(blueprint, held_deletes()))

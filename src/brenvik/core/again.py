@@ -12,7 +12,12 @@ from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, RUN, SHAPE, Bluep
 from brenvik.types import ColumnType
 
 LEFT_OUT = f"CREATE TEMP TABLE {sql.work('left_out')} (run BIGINT)"
-LEAVE_OUT = f"INSERT INTO {sql.work('left_out')} (run) VALUES (:left_out)"
+AT_ONCE = 100
+
+
+def leave_out(runs: int = 1) -> str:
+    """Enters so many runs in ``left_out``, at most ``AT_ONCE``: the parameters ``left_out_0``, …"""
+    return f"INSERT INTO {sql.work('left_out')} (run) VALUES " + ", ".join(f"(:left_out_{n})" for n in range(runs))
 
 
 def _kept_columns(blueprint: Blueprint) -> tuple[str, ...]:
