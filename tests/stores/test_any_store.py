@@ -16,9 +16,9 @@ import pytest
 import brenvik
 import brenvik.load
 from brenvik.core.blueprint import Blueprint
-from brenvik.errors import DeclarationError, FeedError
+from brenvik.errors import DeclarationError, FeedError, StoreError
 from brenvik.feeds.inside import InsideSource
-from scripts import execute
+from scripts import execute, is_lakehouse
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
 
@@ -278,3 +278,39 @@ def test_keys_are_told_apart_in_the_ledger_whatever_they_hold(anywhere: brenvik.
     text = Blueprint.key_text(SimpleNamespace(keys=("area", "code")), "t")  # type: ignore[arg-type]
     found = anywhere.engine.ask(f'SELECT count(DISTINCT {text}) AS n FROM "buoy" t')
     assert found["n"].to_pylist() == [len(keys)]
+
+
+@pytest.mark.parametrize("table", ["runs", "tables", "shapes"])
+def test_the_ledger_refuses_an_entry_that_is_there(anywhere: brenvik.Store, table: str) -> None:
+    if is_lakehouse(anywhere):
+        pytest.skip("the log of a lakehouse has no keys: its last entry counts")
+    anywhere.load(RULES, pa.table({"code": ["A"], "at": [1]}), kind="upserts")
+    again = f'INSERT INTO "brenvik"."{table}" SELECT * FROM "brenvik"."{table}"'
+    with pytest.raises(StoreError, match=r"(?i)duplicate|unique"), anywhere.engine.transaction():
+        anywhere.engine.run(again)
+
+
+def test_the_story_of_a_key_grows_with_its_runs_and_no_faster(
+    anywhere: brenvik.Store, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    if is_lakehouse(anywhere):
+        pytest.skip("the same statements as in DuckDB")
+    statements = 0
+    run = anywhere.engine.run
+
+    def counted(*words: Any, **more: Any) -> int:
+        nonlocal statements
+        statements += 1
+        return run(*words, **more)
+
+    spent = []
+    for runs in (4, 8, 16):
+        rules = replace(RULES, table=f"of_{runs}")
+        for at in range(runs):
+            anywhere.load(rules, pa.table({"code": ["A"], "at": [at], "light": [str(at)]}), kind="upserts")
+        monkeypatch.setattr(anywhere.engine, "run", counted)
+        statements = 0
+        assert len(anywhere.story(rules, "A")) == runs
+        spent.append(statements)
+        monkeypatch.undo()
+    assert spent[2] - spent[1] <= 2 * (spent[1] - spent[0])

@@ -100,7 +100,8 @@ class Reader:
     @property
     def address(self) -> str:
         """What to call the source in messages: without user, password and options."""
-        url = _url(self._connection)
+        declared = sa.make_url(self._connection.url).database  # of a file the path as it was written
+        url = _url(self._connection).set(database=declared)
         return f"{url.get_backend_name()}://{url.host or ''}{f':{url.port}' if url.port else ''}/{url.database or ''}"
 
     def view(self) -> sa.Connection:
