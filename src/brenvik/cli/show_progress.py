@@ -22,7 +22,11 @@ if TYPE_CHECKING:
 
 def status(project: Project, found: Sequence[TableStatus], code: int, *, json: bool) -> None:
     if json:
-        paper.print_json(project, exit=code, tables=[{**vars(each), "is_well": each.is_well} for each in found])
+        paper.print_json(
+            project,
+            exit=code,
+            tables=[{**vars(each), "needs_attention": each.needs_attention, "is_well": each.is_well} for each in found],
+        )
         return
     out = paper.console()
     paper.heading(out, project, dated=True)
