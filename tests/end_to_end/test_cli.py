@@ -252,7 +252,7 @@ def test_new_tells_what_is_no_row_and_refuses_what_is_no_table(tmp_path: Path) -
 @pytest.mark.parametrize(
     ("words", "code", "told"),
     [
-        (["load", "bouy"], 2, "has no table 'bouy'; it has buoy"),
+        (["load", "bouy"], 2, "has no table 'bouy'; did you mean 'buoy'?"),
         (["load", "--project", "nowhere.toml"], 2, "There is no nowhere.toml"),
         (["new", "nothing.csv"], 2, "There is no file nothing.csv"),
         (["history", "buoy", "a", "b"], 2, "Expected buoy_code=VALUE"),
