@@ -50,7 +50,8 @@ def worked_out_again(project: Project, rules: TableRules, outcome: Outcome, *, j
         if len(touched) > _SHOWN_KEYS:
             out.print(Text(f"  and {paper.many(len(touched) - _SHOWN_KEYS, 'keys')} more"))
         out.print()
-    same = "" if touched or outcome.notes else "No row differs. "
+    loses = outcome.source == "rebuilt" and outcome.notes  # columns, which is told below
+    same = "" if touched or loses else "No row differs. "
     out.print(Text(f"  {same}{_rows(outcome)}"))
     for note in outcome.notes:
         out.print(Text(f"  {note}"))
