@@ -43,10 +43,9 @@ def load(project: Project, outcomes: Sequence[Outcome], code: int, *, json: bool
     if json:
         paper.print_json(project, exit=code, outcomes=[o.to_dict() for o in outcomes])
         return
-    everything = outcomes
-    idle = [o for o in outcomes if o.state == "nothing new" and not o.notes]
-    if quiet or len(idle) > _FEW:
-        outcomes = [o for o in outcomes if o not in idle]
+    everything, busy = outcomes, [o for o in outcomes if o.state != "nothing new" or o.notes]
+    if quiet or len(outcomes) - len(busy) > _FEW:
+        outcomes = busy
     if quiet and not outcomes:
         return
     out = paper.console()
