@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from brenvik.core import existing, sql
 from brenvik.core.blueprint import Blueprint, draw
 from brenvik.errors import BrenvikError, FeedError, Refused
 from brenvik.feed_rules import FeedRules
+from brenvik.ledger_entries import TableState
 from brenvik.ledger_tables import SCHEMA
+from brenvik.missing import missing
 from brenvik.nearest import suggestion
 from brenvik.preparing import check_rules, check_scope
 from brenvik.project import Project, ProjectTable
@@ -105,6 +108,8 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
             for name in table.rules.types
             if name not in there
         ]
+    if state:
+        finding.attention += _faults_of_rows(store, table.rules, state)
     if state is None and (owner := store.ledger.owner_of(table.rules.stored_as)):
         finding.faults.append(f"table_name: {table.rules.stored_as!r} holds the rows of table {owner!r}")
     elif state is None and store.engine.has_table(table.rules.stored_as):
@@ -116,6 +121,24 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         )
         finding.columns = _columns(table, drawn)
     return finding
+
+
+def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Iterator[str]:
+    """What somebody else did to the rows of a table: they are no time line any more, or not those that the ledger knows of."""
+    if gone := missing(store.engine, rules, state):
+        yield from gone
+        return
+    right = f"brenvik rebuild {rules.table} puts it right" if rules.keep_changes else "put it right by hand"
+    types = {column.name: column.type for column in state.columns}
+    drawn = draw(rules, types, known=state.columns, store=store.engine.traits, kept=None, source="the table")
+    open_end = str(rules.open_end) if rules.open_end is not None else None
+    (counts,) = store.engine.rows(existing.count_faults(drawn), {"open_end": open_end})
+    for name, count in counts.items():
+        if count:
+            yield f"{rules.stored_as}: {existing.FAULTS[name].format(n=f'{count:,}')}; {right}"
+    rows = store.engine.rows(f"SELECT count(*) AS n FROM {sql.relation(rules.stored_as)}")[0]["n"]
+    if rows != state.row_count:
+        yield f"{rules.stored_as}: has {rows:,} rows, {state.row_count:,} after the last run; {right}"
 
 
 def _tells_operation(feed: FeedRules, name: str) -> bool:

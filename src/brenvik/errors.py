@@ -12,6 +12,7 @@
     ├── Refused               nothing was written, a person must decide
     │   ├── RulesChanged
     │   ├── ForeignTable
+    │   ├── ChangesMissing    no kept change accounts for rows that the table has
     │   ├── NotAsRules        a table that was there before is not what its rules say
     │   ├── TooMuch           a load would delete or change more than its rules let pass
     │   └── TooOld            an extract older than what was taken
@@ -98,6 +99,10 @@ class ForeignTable(Refused):
 
 class NotAsRules(Refused):
     """A table that was there before has columns or rows that its rules do not allow or would not make."""
+
+
+class ChangesMissing(Refused):
+    """No kept change accounts for rows that the table has: the change log has lost entries, or somebody else wrote the rows."""
 
 
 class TooMuch(Refused):

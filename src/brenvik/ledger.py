@@ -71,7 +71,13 @@ class Ledger:
     def _look(self) -> bool:
         if not self.engine.has_table(f"{SCHEMA}.layout"):
             return False
-        layout = self.engine.rows(f"SELECT layout FROM {place('layout')}")[0]["layout"]
+        found = self.engine.rows(f"SELECT layout FROM {place('layout')}")
+        if len(found) != 1:
+            raise LayoutError(
+                f"The ledger in {self.engine.address} is damaged: {SCHEMA}.layout has {len(found)} rows, expected 1. Nothing was "
+                "written; put the store back from a backup."
+            )
+        layout = found[0]["layout"]
         if layout != LAYOUT:
             older = "an older" if layout < LAYOUT else "a newer"
             raise LayoutError(
@@ -92,7 +98,7 @@ class Ledger:
                 self.engine.run(make_table(name))
             for name, text in VIEWS.items():
                 self.engine.run(f"CREATE VIEW {place(name)} AS {text}")
-            self._insert("layout", {"layout": LAYOUT, "written_by": __version__, "since": now()})
+            self._insert("layout", {"layout": LAYOUT, "written_by": __version__, "since": now(), "last_run": 0})
 
     def start_run(
         self,
@@ -114,8 +120,9 @@ class Ledger:
         """
         with self.engine.hold(f"{SCHEMA}.runs", wait_s=60.0), self.engine.transaction():
             (found,) = self.engine.rows(
-                "SELECT COALESCE(max(run), 0) AS run, COALESCE(sum(CASE WHEN state = 'running' AND table_name = :table_name "
-                f"THEN 1 ELSE 0 END), 0) AS lost FROM {place('runs')}",
+                f"SELECT COALESCE(max(run), 0) AS run, (SELECT max(last_run) FROM {place('layout')}) AS last_run, "
+                "COALESCE(sum(CASE WHEN state = 'running' AND table_name = :table_name THEN 1 ELSE 0 END), 0) AS lost "
+                f"FROM {place('runs')}",
                 {"table_name": rules.table},
             )
             if lost := int(found["lost"]):
@@ -124,7 +131,8 @@ class Ledger:
                     "WHERE table_name = :table_name AND state = 'running'",
                     {"table_name": rules.table},
                 )
-            run = Run(found["run"] + 1, rules.table, feed, kind, source, now())
+            run = Run(max(found["run"], found["last_run"]) + 1, rules.table, feed, kind, source, now())
+            self.engine.run(f"UPDATE {place('layout')} SET last_run = :run", {"run": run.number})
             self._insert(
                 "runs",
                 {

@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from brenvik.core import arrivals, sql
 
 SCHEMA = "brenvik"
-LAYOUT = 5
+LAYOUT = 6
 LONGEST_NAME = 63
 """Of how many bytes a name can be in PostgreSQL, which cuts longer ones."""
 
@@ -32,7 +32,7 @@ DECISIONS = (
 ROW_COUNTS = ("rows_before", "rows_added", "rows_updated", "rows_removed", "rows_after")
 
 TABLES: dict[str, dict[str, str]] = {
-    "layout": {"layout": "INTEGER", "written_by": "TEXT", "since": "TIMESTAMP"},
+    "layout": {"layout": "INTEGER", "written_by": "TEXT", "since": "TIMESTAMP", "last_run": "BIGINT"},
     "tables": {
         "table_name": "TEXT",
         "first_run": "BIGINT",

@@ -23,6 +23,7 @@ from brenvik.holding import decide_aside, find_held, keep_aside, set_aside
 from brenvik.ledger import Ledger, now
 from brenvik.ledger_entries import Run, TableState
 from brenvik.ledger_tables import enter_refused_keys, enter_rejects
+from brenvik.missing import told_if_missing
 from brenvik.nearest import suggestion
 from brenvik.outcome import Outcome, Telling
 from brenvik.patience import again_when_overtaken
@@ -152,6 +153,14 @@ def _work_through(ledger: Ledger, rules: TableRules, batch: Batch, run: Run, how
     engine = ledger.engine
     has_ledger = ledger.exists()
     state = ledger.state(rules.table) if has_ledger else None
+    with told_if_missing(engine, rules, state):
+        return _with_state(ledger, rules, batch, run, how, state, has_ledger=has_ledger)
+
+
+def _with_state(
+    ledger: Ledger, rules: TableRules, batch: Batch, run: Run, how: _How, state: TableState | None, *, has_ledger: bool
+) -> Outcome:
+    engine = ledger.engine
     check_rules(rules, state)
     withdrawn = ledger.withdrawn(rules.table)
     if has_ledger:

@@ -84,6 +84,7 @@ def _as_it_was(ledger: Ledger, blueprint: Blueprint, rules: TableRules, known_at
 def decided_by(ledger: Ledger, rules: TableRules, run: int, *, key: Mapping[str, Any] | None = None) -> pa.Table:
     """What a past run decided on the changes it kept, worked out again: see ``Outcome.decisions`` for the columns."""
     it = begin(ledger, rules, values={**(key or {}), "run": run, "known_at": run - 1})
+    it.unaccounted = True  # which is for runs to say, not for questions
     check_kept(rules)
     with it.engine.transaction():
         later = {number for number in ledger.runs_of(rules.table) if number >= run}

@@ -54,6 +54,7 @@ class UnderWay:
     living_change: int = 0
     lost: int = 0  # keys that are alive and will not be
     keeps_explicit: bool = False
+    unaccounted: bool = False  # rows of the table that no kept change accounts for were seen to already
     rekeyed: bool = False  # the rows of the table are of another natural key
     scope: str | None = None  # of an extract: the part of the table in which what it does not hold is gone
     met: str | None = None  # of an extract: the living versions that its changes meet, where they are at hand
@@ -117,6 +118,19 @@ def leave_out(
         it.do(again.leave_out(len(part)), **{f"left_out_{n}": run for n, run in enumerate(part)})
     it.blueprint = replace(it.blueprint, some_left_out=True)
     it.do(again.count_others(it.blueprint, some_explicit=some_explicit))
+
+
+def whole_shape(ledger: Ledger, it: UnderWay) -> int:
+    """The number of the shape of rows that carry all columns of the table; it is added where it is new."""
+    whole = tuple(sorted((*it.blueprint.keys, *it.blueprint.values)))
+    shapes = dict(it.blueprint.shapes)
+    shape = next((number for number, names in shapes.items() if names == whole), None)
+    if shape is None:
+        shape = max(shapes) + 1
+        if not it.preview:
+            ledger.add_shapes(it.rules.table, {shape: whole})
+        it.blueprint = it.blueprint.with_shapes({**shapes, shape: whole})
+    return shape
 
 
 def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]:
@@ -192,9 +206,7 @@ def prepare(
     if it.preview and new:
         blueprint = _stand_in(it, blueprint, exists=state is not None)
     elif state is None:
-        create(it, blueprint.table, blueprint.table_columns())
-        start = blueprint.own("valid_from")
-        engine.index(blueprint.table, [*blueprint.keys, *([start] if start else [])], apart=blueprint.own("is_current"))
+        make_table(it, blueprint)
         if blueprint.kept:
             create(it, blueprint.kept, blueprint.kept_columns())
             engine.index(blueprint.kept, blueprint.keys)
@@ -212,6 +224,14 @@ def prepare(
     if not it.preview:
         ledger.add_shapes(rules.table, added)
     return blueprint.with_shapes({**shapes, **added})
+
+
+def make_table(it: UnderWay, blueprint: Blueprint | None = None) -> None:
+    """Makes the table itself, empty."""
+    blueprint = blueprint or it.blueprint
+    create(it, blueprint.table, blueprint.table_columns())
+    start = blueprint.own("valid_from")
+    it.engine.index(blueprint.table, [*blueprint.keys, *([start] if start else [])], apart=blueprint.own("is_current"))
 
 
 def check_kept_apart(engine: Engine, rules: TableRules) -> None:

@@ -2,42 +2,109 @@
 
 from __future__ import annotations
 
-from brenvik.core import again, compare, sql
+from typing import Literal
+
+from brenvik.core import accounted, again, compare, existing, sql
 from brenvik.errors import DeclarationError, RulesChanged
 from brenvik.ledger import Ledger
 from brenvik.ledger_entries import Run, TableState
+from brenvik.missing import absent_columns
 from brenvik.outcome import Outcome
-from brenvik.preparing import UnderWay, changed_rules, leave_out
+from brenvik.preparing import UnderWay, changed_rules, leave_out, make_table, whole_shape
 from brenvik.reworking import work_again
 from brenvik.rules import TableRules
+from brenvik.working import check_accounted
 
+Unlogged = Literal["keep", "remove"]
 CAN_REBUILD = ("natural_key", "order_by", "effective", "deletes", "role")
 """What of changed rules a rebuild can follow; a change of the rest needs a table of another name."""
 
 
 def rebuild(
-    ledger: Ledger, rules: TableRules, *, preview: bool = False, drop_columns: bool = False, wait_s: float = 30.0
+    ledger: Ledger,
+    rules: TableRules,
+    *,
+    preview: bool = False,
+    drop_columns: bool = False,
+    unlogged: Unlogged | None = None,
+    wait_s: float = 30.0,
 ) -> Outcome:
     """Works the whole table out again from its kept changes, under the rules as they are now.
 
     Rows that come out the same are not touched, and surrogate keys stay. ``drop_columns`` allows that columns which the rules
-    leave out now are dropped from the table with their values; the kept changes keep them. Raises RulesChanged for rules that
-    it cannot follow, and for columns that it may not drop; DeclarationError for a table that keeps no changes.
+    leave out now are dropped from the table with their values; the kept changes keep them. ``unlogged`` says what becomes of
+    rows that no kept change accounts for: ``"keep"`` adds changes of this run that do, ``"remove"`` lets the rows go.
+
+    Raises RulesChanged for rules that it cannot follow, and for columns that it may not drop; ChangesMissing where there are
+    such rows and nothing is said of them; DeclarationError for a table that keeps no changes.
     """
-    dropped: list[str] = []
+    if unlogged not in (None, "keep", "remove"):
+        raise DeclarationError(f"unlogged is {unlogged!r}; expected 'keep' or 'remove'")
+    told: list[str] = []
 
     def prepare(it: UnderWay, run: Run) -> None:
-        dropped[:] = _fit(it, drop_columns=drop_columns)
+        told[:] = _make_what_is_gone(it)
+        unaccounted = _count_unaccounted(it, unlogged)
+        told.extend(_fit(it, drop_columns=drop_columns))
         it.row_count = it.row(f"SELECT count(*) AS n FROM {sql.relation(it.blueprint.table)}")["n"]
         it.living = it.row(compare.count_living(it.blueprint))["n"]
-        leave_out(it, ledger.withdrawn(rules.table))
+        if unaccounted and unlogged == "keep":
+            _keep_unaccounted(it, ledger)
+        if unaccounted:
+            keys = "1 key" if unaccounted == 1 else f"{unaccounted:,} keys"
+            became = "kept as changes of this run" if unlogged == "keep" else "taken away"
+            told.append(f"What no change accounted for of {keys} was {became}.")
+        leave_out(it, ledger.withdrawn(rules.table), some_explicit=it.keeps_explicit)
         it.do(again.choose(it.blueprint))
 
     outcome = work_again(
         ledger, rules, "rebuild", "rebuilt", prepare, preview=preview, wait_s=wait_s, fits=_check_rebuild
     )
-    outcome.notes += dropped
+    outcome.notes += told
     return outcome
+
+
+def _make_what_is_gone(it: UnderWay) -> list[str]:
+    """Makes the table where somebody dropped it, or columns of values of it, empty for now; returns what is to be said of it."""
+    engine, table, kinds = it.engine, it.blueprint.table, {c.name: c.type.sql for c in it.blueprint.columns}
+    is_gone = not engine.has_table(table)
+    columns = [] if is_gone else [name for name in absent_columns(engine, it.rules, it.state) if name in kinds]
+    if it.preview and (is_gone or columns):
+        raise DeclarationError(
+            f"Table {table!r} or a column of it was dropped; a preview cannot show how it comes back. To make it again from its "
+            f"kept changes: brenvik rebuild {it.rules.table}"
+        )
+    if is_gone:
+        make_table(it)
+        return [f"{table} was gone; it was made again from kept changes, with new surrogate keys."]
+    for name in columns:
+        it.do(f"ALTER TABLE {sql.relation(table)} ADD COLUMN {sql.quote(name)} {kinds[name]}")
+    return [f"{table} had lost {', '.join(columns)}; the values come from kept changes."] if columns else []
+
+
+def _count_unaccounted(it: UnderWay, unlogged: Unlogged | None) -> int:
+    """Of how many keys no kept change accounts for what the table has; that cannot be told where keys or times are others from
+    now on. Raises ChangesMissing when there are some and nothing is said of them."""
+    it.unaccounted = True
+    if set(it.state.rules["natural_key"]) != set(it.blueprint.keys) or it.blueprint.effective != _effective_then(
+        it.state
+    ):
+        return 0
+    question = accounted.count_in_table(it.blueprint)
+    if unlogged is None:
+        check_accounted(it, question)
+        return 0
+    return int(it.row(question)["n"])
+
+
+def _keep_unaccounted(it: UnderWay, ledger: Ledger) -> None:
+    """Adds changes that account for all rows of the table to those that are kept."""
+    it.do(again.explicit_table(it.blueprint))
+    it.values |= existing.lows(it.blueprint)
+    versions, ends = accounted.make_up(it.blueprint, whole_shape(ledger, it))
+    it.values["count"] = it.do(versions)
+    it.do(ends)
+    it.keeps_explicit = True
 
 
 def _columns(it: UnderWay) -> tuple[set[str], set[str]]:

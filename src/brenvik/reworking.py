@@ -13,6 +13,7 @@ from brenvik.errors import DeclarationError
 from brenvik.ledger import Ledger, now
 from brenvik.ledger_entries import Run, TableState
 from brenvik.ledger_tables import kept_table
+from brenvik.missing import told_if_missing
 from brenvik.outcome import Outcome
 from brenvik.patience import again_when_overtaken
 from brenvik.preparing import LATER_THAN_ALL, UnderWay, check_rules, next_work
@@ -99,7 +100,7 @@ def _work(
     values = {"run": run.number or LATER_THAN_ALL, "loaded_at": run.started_at}
     it = begin(ledger, rules, values=values, fits=fits, preview=run.number == 0)
     check_kept(rules)
-    with it.engine.transaction(None if it.preview else rules):
+    with told_if_missing(it.engine, rules, it.state), it.engine.transaction(None if it.preview else rules):
         prepare(it, run)
         it.do(again.screen_again(it.blueprint))
         it.told = False

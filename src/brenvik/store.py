@@ -16,7 +16,7 @@ from brenvik.core import ask
 from brenvik.core.blueprint import types_of
 from brenvik.core.screen import Operations
 from brenvik.core.windows import parse_span
-from brenvik.errors import DeclarationError
+from brenvik.errors import DeclarationError, ForeignTable
 from brenvik.feeds.frames import FrameSource
 from brenvik.guarding import NOTHING_MORE, Allowed
 from brenvik.holding import decide_holds, waiting_deletes
@@ -25,9 +25,10 @@ from brenvik.ledger import Ledger
 from brenvik.ledger_entries import TableState
 from brenvik.ledger_tables import LOADS, kept_table
 from brenvik.load import load
+from brenvik.missing import told_if_missing
 from brenvik.outcome import Outcome
 from brenvik.past import decided_by, known, story
-from brenvik.rebuilding import rebuild
+from brenvik.rebuilding import Unlogged, rebuild
 from brenvik.rules import HOUSEKEEPING, Kind, TableRules
 from brenvik.types import parse_type
 from brenvik.withdrawing import withdraw
@@ -36,7 +37,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from brenvik.feeds.base import Source, Wanted, Watch
-    from brenvik.stores.base import Engine, Tidied
+    from brenvik.stores.base import Engine, Relocated, Tidied
 
 MEMORY = re.compile(r"\d+ ?[MG]i?B")
 
@@ -201,10 +202,16 @@ class Store:
         return decide_holds(self.ledger, rules, chosen, drop=drop, reason=reason, preview=preview, wait_s=wait_s)
 
     def rebuild(
-        self, rules: TableRules, *, preview: bool = False, drop_columns: bool = False, wait_s: float = 30.0
+        self,
+        rules: TableRules,
+        *,
+        preview: bool = False,
+        drop_columns: bool = False,
+        unlogged: Unlogged | None = None,
+        wait_s: float = 30.0,
     ) -> Outcome:
         """Works the table out again from its kept changes, under the rules as they are now; see ``rebuilding.rebuild``."""
-        return rebuild(self.ledger, rules, preview=preview, drop_columns=drop_columns, wait_s=wait_s)
+        return rebuild(self.ledger, rules, preview=preview, drop_columns=drop_columns, unlogged=unlogged, wait_s=wait_s)
 
     def adopt(
         self,
@@ -255,7 +262,7 @@ class Store:
         if known_at is not None or (without := _numbers("Runs", without)):
             return known(self.ledger, rules, known_at=known_at, without=without)
         state = self._state(rules)
-        return self._ask(rules, state, "", {}) if state else _no_rows()
+        return self._ask(rules, state, "", {}) if state else self._no_rows(rules)
 
     def history(
         self, rules: TableRules, key: Key, *, known_at: int | None = None, without: Iterable[int] = ()
@@ -268,7 +275,7 @@ class Store:
         values = key_values(rules, key, state.types if state else {})
         if known_at is not None or (without := _numbers("Runs", without)):
             return known(self.ledger, rules, known_at=known_at, without=without, key=values)
-        return self._ask(rules, state, ask.of_key(rules, state.types), values) if state else _no_rows()
+        return self._ask(rules, state, ask.of_key(rules, state.types), values) if state else self._no_rows(rules)
 
     def as_of(
         self,
@@ -290,7 +297,7 @@ class Store:
             )
         state = self._state(rules)
         if state is None:
-            return _no_rows()
+            return self._no_rows(rules)
         moment = _moment(when, state.effective_type.kind)
         if known_at is not None or (without := _numbers("Runs", without)):
             return known(self.ledger, rules, known_at=known_at, without=without, moment=moment)
@@ -318,6 +325,15 @@ class Store:
                 done += self.engine.tidy([each.stored_as, kept_table(each.table)], keep=span)
         return done + self.engine.tidy((), keep=span)
 
+    def relocate(self) -> list[Relocated]:
+        """Has a lakehouse folder that was copied or moved name its own files, not those of the folder it came from.
+
+        Until then such a folder is neither read nor written. Files of rows stay as they are; what names them is written anew.
+        Returns the tables; none where all of them name their own files, and for stores that name no paths. Raises StoreError
+        when the copy is not whole; nothing is changed then.
+        """
+        return self.engine.relocate()
+
     def close(self) -> None:
         """Lets go of the store. Outcomes cannot tell their decisions afterwards."""
         self.engine.close()
@@ -337,13 +353,20 @@ class Store:
         open_end = str(rules.open_end) if rules.open_end is not None else None
         own = ((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
         types = types_of(state.columns, state.effective_type, own)
-        return self.engine.ask(ask.rows(rules, where), {**values, "open_end": open_end}, types=types)
+        with told_if_missing(self.engine, rules, state):
+            return self.engine.ask(ask.rows(rules, where), {**values, "open_end": open_end}, types=types)
 
+    def _no_rows(self, rules: TableRules) -> pa.Table:
+        """What there is to read of a table that was never loaded. Raises ForeignTable when the store has one of that name."""
+        import pyarrow as pa
 
-def _no_rows() -> pa.Table:
-    import pyarrow as pa
-
-    return pa.table({})
+        if self.engine.has_table(rules.stored_as):
+            raise ForeignTable(
+                f"{self.address} has a table {rules.stored_as!r}, but nothing says that Brenvik loaded it: it was made by "
+                f"somebody else, or its entry in the ledger is gone. See whether it fits (brenvik check {rules.table}), and go "
+                f"on with it (brenvik adopt {rules.table})."
+            )
+        return pa.table({})
 
 
 def open_store(

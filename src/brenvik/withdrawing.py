@@ -11,7 +11,7 @@ from brenvik.ledger import Ledger
 from brenvik.ledger_entries import Extract, Run
 from brenvik.ledger_tables import LOADS, held_in_extract, refused_in_extract
 from brenvik.outcome import Outcome
-from brenvik.preparing import UnderWay, leave_out
+from brenvik.preparing import UnderWay, leave_out, whole_shape
 from brenvik.reworking import work_again
 from brenvik.rules import TableRules
 from brenvik.working import draw_versions
@@ -98,7 +98,7 @@ def _make_explicit(ledger: Ledger, it: UnderWay, targets: Sequence[int], *, befo
             continue
         if shape is None:
             it.do(again.explicit_table(it.blueprint))
-            shape = _whole_shape(ledger, it)
+            shape = whole_shape(ledger, it)
         later = {each for each in runs if each > run}
         it.values |= {"to_run": run, "extract_at": extract.time}
         _say(it, extract, whose, shape, without=(before - {run}) | later, missing_without=after | {run} | later)
@@ -131,19 +131,6 @@ def _say(
         _draw_untold(it, plain, missing_without, whose, some_explicit=True)
         it.do(again.make_missing_explicit(plain, shape=shape, scope=scope, refused=refused))
         _start_again(it, plain)
-
-
-def _whole_shape(ledger: Ledger, it: UnderWay) -> int:
-    """The number of the shape of rows that carry all columns of the table; it is added where it is new."""
-    whole = tuple(sorted((*it.blueprint.keys, *it.blueprint.values)))
-    shapes = dict(it.blueprint.shapes)
-    shape = next((number for number, names in shapes.items() if names == whole), None)
-    if shape is None:
-        shape = max(shapes) + 1
-        if not it.preview:
-            ledger.add_shapes(it.rules.table, {shape: whole})
-        it.blueprint = it.blueprint.with_shapes({**shapes, shape: whole})
-    return shape
 
 
 def _draw_untold(

@@ -9,12 +9,17 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from brenvik.core import again, diff, plain, sort, versions
-from brenvik.errors import BrokenLaw
+from brenvik.core import accounted, again, diff, plain, sort, versions
+from brenvik.errors import BrokenLaw, ChangesMissing
 from brenvik.ledger import Ledger
 from brenvik.ledger_entries import TableState
 from brenvik.ledger_tables import DECISIONS
 from brenvik.preparing import UnderWay
+
+SOMEBODY_ELSE = (
+    "If somebody else writes to this table: brenvik check {table} says whether its rows are whole, brenvik rebuild {table} puts "
+    "them right. If nobody does, please report this."
+)
 
 
 def set_highs(it: UnderWay, state: TableState | None) -> None:
@@ -64,7 +69,9 @@ def work_out(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
     draw_versions(it, first=first, chosen=chosen)
     it.do(diff.find_stored(blueprint))
     it.index("stored")
-    it.do(diff.pair(blueprint, rekeyed=it.rekeyed))
+    if blueprint.kept and not (first or it.unaccounted):
+        check_accounted(it, accounted.count_of_chosen(blueprint) if chosen else accounted.count_in_load(blueprint))
+    it.do(diff.pair(blueprint, several=chosen))
     it.index("pairs")
     for relation, statement in diff.busy_effects(blueprint):
         asked[relation] += it.do(statement)
@@ -72,6 +79,22 @@ def work_out(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
     it.living_change += alive["after"] - alive["before"]
     it.lost += alive["lost"]
     return True
+
+
+def check_accounted(it: UnderWay, question: str) -> None:
+    """Raises ChangesMissing when rows of the table are there, or end, without a kept change that says so."""
+    found = it.row(question)
+    if not found["n"]:
+        return
+    name, keys = it.rules.table, "1 key" if found["n"] == 1 else f"{found['n']:,} keys"
+    raise ChangesMissing(
+        f"{name}: nothing written\n"
+        f"No change in {it.blueprint.kept} accounts for what the table has of {keys}, the first {found['key']}: the change log "
+        "has lost entries, or somebody else wrote to the table. A table worked out of this log would lose that history.\n"
+        f"Put the log back from a backup, or decide:\n"
+        f"the table is right  brenvik rebuild {name} --unlogged keep\n"
+        f"the log is right    brenvik rebuild {name} --unlogged remove"
+    )
 
 
 def _plain(it: UnderWay, *decisions: str) -> int:
@@ -113,7 +136,7 @@ def count_decisions(it: UnderWay, *, some_busy: bool) -> dict[str, int]:
     if told != counts["read"] + counts["derived"] or min(counts.values()) < 0:
         raise BrokenLaw(
             f"{counts['read']} rows were read, {counts['derived']} changes derived, and {told} decided ({counts}). "
-            "Nothing was written; please report this."
+            f"Nothing was written. {SOMEBODY_ELSE.format(table=it.rules.table)}"
         )
     it.counts = counts
     return counts
@@ -161,7 +184,7 @@ def exactly(it: UnderWay, what: str, asked: int, did: int) -> None:
     if asked != did:
         raise BrokenLaw(
             f"The load of {it.rules.table!r} asked for {asked} rows to be {what}, the store says {did}. "
-            "It was undone; if nobody else writes to this table, please report this."
+            f"It was undone. {SOMEBODY_ELSE.format(table=it.rules.table)}"
         )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
 from functools import cache
@@ -80,7 +81,9 @@ def forget_ledger(store: brenvik.Store) -> None:
         for name in engine._lake.catalog.list_tables("brenvik"):
             engine._lake.catalog.drop_table(name)
         engine.close()
-        store.engine = engine = LakehouseEngine(str(engine._lake.home.holds.parent))
+        folder = engine._lake.home.holds.parent
+        shutil.rmtree(folder / "brenvik")  # files of a ledger that no catalog names are taken for damage
+        store.engine = engine = LakehouseEngine(str(folder))
     elif isinstance(engine, SQLiteEngine):
         found = engine.ask(
             "SELECT type, name FROM sqlite_master WHERE name LIKE 'brenvik.%' AND type IN ('table', 'view')"

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import sys
+from enum import StrEnum
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 import typer
 
@@ -28,6 +29,12 @@ from brenvik.cli.call import (
     wrong,
 )
 from brenvik.cli.exits import REFUSED, gravest
+
+
+class Unlogged(StrEnum):
+    keep = "keep"
+    remove = "remove"
+
 
 All = Annotated[bool, typer.Option("--all", help="All of them.")]
 
@@ -225,6 +232,10 @@ def rebuild(
     drop_columns: Annotated[
         bool, typer.Option("--drop-columns", help="Let the table lose columns that the rules leave out now.")
     ] = False,
+    unlogged: Annotated[
+        Unlogged | None,
+        typer.Option("--unlogged", help="What becomes of rows that no kept change accounts for.", show_default=False),
+    ] = None,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
@@ -236,7 +247,8 @@ def rebuild(
     declared = read(project, env)
     rules = declared.table(table).rules
     with opened(declared, read_only=preview, wait_s=wait) as store:
-        outcome = store.rebuild(rules, preview=preview, drop_columns=drop_columns, wait_s=wait)
+        chosen: Literal["keep", "remove"] | None = unlogged.value if unlogged else None
+        outcome = store.rebuild(rules, preview=preview, drop_columns=drop_columns, unlogged=chosen, wait_s=wait)
     show_past.worked_out_again(declared, rules, outcome, json=json)
 
 
@@ -260,6 +272,24 @@ def tidy(
     with opened(declared, read_only=False, wait_s=wait) as store:
         done = store.tidy(*rules, keep=keep, wait_s=wait)
         show_past.tidied(declared, store.engine.address, done, json=json)
+
+
+@app.command()
+def relocate(
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """After a lakehouse folder was copied, moved or restored elsewhere: have its tables name the files that lie in it.
+
+    Files of rows stay as they are; the folder it was copied from is not touched.
+    """
+    from brenvik.cli import show_past
+
+    declared = read(project, env)
+    with opened(declared, read_only=False, wait_s=wait) as store:
+        show_past.relocated(declared, store.engine.address, store.relocate(), json=json)
 
 
 @app.command()

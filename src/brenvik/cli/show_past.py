@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from brenvik.project import Project
     from brenvik.rules import TableRules
-    from brenvik.stores.base import Tidied
+    from brenvik.stores.base import Relocated, Tidied
 
 _SHOWN_KEYS = 20
 _SHOWN_VALUES = 4
@@ -80,6 +80,23 @@ def tidied(project: Project, address: str, done: Sequence[Tidied], *, json: bool
     paper.indented(out, table)
     out.print()
     out.print(Text("  The rows are the same as before."))
+
+
+def relocated(project: Project, address: str, done: Sequence[Relocated], *, json: bool) -> None:
+    if json:
+        paper.print_json(project, relocated=[asdict(each) for each in done])
+        return
+    out = paper.console()
+    paper.heading(out, project, "relocated", dated=True)
+    if not done:
+        out.print(Text(f"  All tables of {address} name their files where they are; nothing to do."))
+        return
+    table = paper.table_of("table", "files", right=("files",))
+    for each in done:
+        table.add_row(each.table, f"{each.files:,}")
+    paper.indented(out, table)
+    out.print()
+    out.print(Text(f"  They named files in {done[0].before}; now they name those in {address}."))
 
 
 def held(project: Project, found: Mapping[str, Sequence[Mapping[str, Any]]], *, json: bool) -> None:

@@ -40,7 +40,7 @@ WHERE {ending}""",
     )
 
 
-def _as_desired(blueprint: Blueprint) -> str:
+def as_desired(blueprint: Blueprint) -> str:
     """What to select of a row ``t`` of the table to have it in the form of ``desired``."""
     own = blueprint.own
     living = blueprint.is_open("t")
@@ -57,25 +57,27 @@ def _as_desired(blueprint: Blueprint) -> str:
 @lru_cache(maxsize=256)
 def as_it_was(blueprint: Blueprint, relation: str) -> str:
     """Makes ``desired`` of a relation that has the rows of the table as they were."""
-    return f"CREATE TEMP TABLE {sql.work('desired')} AS SELECT {_as_desired(blueprint)} FROM {relation} t"
+    return f"CREATE TEMP TABLE {sql.work('desired')} AS SELECT {as_desired(blueprint)} FROM {relation} t"
 
 
 @lru_cache(maxsize=256)
 def find_stored(blueprint: Blueprint) -> str:
     """Makes ``stored``: the rows of the busy keys that ``desired`` is held against, ends and deletes in one form."""
     scope = f" AND (b.brenvik_full = 1 OR {blueprint.is_open('t')})" if blueprint.has_versions else ""
+    flag = _flag(blueprint)
+    flagged = f", {sql.flag(f't.{sql.quote(flag)} = TRUE')} AS brenvik_flagged" if flag else ""
     return f"""
 CREATE TEMP TABLE {sql.work("stored")} AS
-SELECT t.{sql.quote(blueprint.locator)} AS brenvik_locator, {_as_desired(blueprint)}, b.brenvik_full
+SELECT t.{sql.quote(blueprint.locator)} AS brenvik_locator, {as_desired(blueprint)}, b.brenvik_full{flagged}
 FROM {sql.relation(blueprint.table)} t
 JOIN {sql.work("busy")} b ON {sql.same("b", "t", blueprint.keys)}{scope}"""
 
 
 @lru_cache(maxsize=256)
-def pair(blueprint: Blueprint, *, rekeyed: bool = False) -> str:
+def pair(blueprint: Blueprint, *, several: bool = False) -> str:
     """Makes ``pairs``: which desired row (``brenvik_no``) becomes of which stored one.
 
-    Rows that were stored under another key (``rekeyed``) can stand several for one."""
+    ``several`` stored rows may stand for one: under another key they were different ones, or somebody else put them there."""
     keys = blueprint.keys
     match = sql.same("d", "s", keys)
     exact = f"{match} AND d.{EFFECTIVE} = s.{EFFECTIVE}" if blueprint.own("valid_from") else match
@@ -88,7 +90,7 @@ FROM {sql.work(relation)} {alias}
 WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.{column} = {alias}.{column})"""
 
     matched = f"""SELECT d.brenvik_no, s.brenvik_locator FROM {sql.work("desired")} d JOIN {sql.work("stored")} s ON {exact}"""
-    if rekeyed:
+    if several:
         matched = (
             f"SELECT m.brenvik_no, min(m.brenvik_locator) AS brenvik_locator FROM ({matched}) m GROUP BY m.brenvik_no"
         )
@@ -113,6 +115,11 @@ def _compared(blueprint: Blueprint) -> tuple[str, ...]:
     return tuple(held)
 
 
+def _flag(blueprint: Blueprint) -> str | None:
+    """The column that says which rows are current beside valid_to, which says it, too."""
+    return blueprint.own("is_current") if blueprint.own("valid_to") else None
+
+
 def _ends(blueprint: Blueprint) -> tuple[str, ...]:
     ends = []
     if blueprint.own("valid_to"):
@@ -128,6 +135,8 @@ def busy_effects(blueprint: Blueprint) -> tuple[tuple[str, str], ...]:
     the statement."""
     content = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _compared(blueprint))
     ends = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _ends(blueprint))
+    if _flag(blueprint):
+        ends = f"({ends} OR s.brenvik_flagged <> {sql.flag('d.brenvik_until IS NULL')})"
     pairs = f"""
 FROM {sql.work("pairs")} p
 JOIN {sql.work("desired")} d ON d.brenvik_no = p.brenvik_no

@@ -119,7 +119,14 @@ def keep_as_changes(blueprint: Blueprint, shape: int) -> tuple[str, str]:
     """Two statements that append to the kept changes: a row per version of the table, as an upsert when it begins; and a delete
     where a version ends that no other touches. Needs the parameters ``lows`` and ``run``; the second also ``count``, how many
     the first made."""
-    kept, table, own = sql.relation(str(blueprint.kept)), sql.relation(blueprint.table), blueprint.own
+    return as_changes(blueprint, shape, into=sql.relation(str(blueprint.kept)))
+
+
+def as_changes(
+    blueprint: Blueprint, shape: int, *, into: str, begins: str = "1 = 1", ends: str = "1 = 1"
+) -> tuple[str, str]:
+    """The same for another relation, of those rows ``t`` for which ``begins`` is true, and ``ends`` for their ends."""
+    kept, table, own = into, sql.relation(blueprint.table), blueprint.own
     kind = blueprint.effective_type.sql
     others = tuple(name for name in blueprint.carried if name not in blueprint.keys)
     into = f"INSERT INTO {kept} ({sql.columns((RUN, ARRIVAL, SHAPE, DELETE, EFFECTIVE, *blueprint.keys, *others))})"
@@ -133,8 +140,8 @@ def keep_as_changes(blueprint: Blueprint, shape: int) -> tuple[str, str]:
         return f"{into}\nSELECT {sql.listed(head, keys, *_order_items(blueprint, when, values=not deleted))}\nFROM {table} t"
 
     return (
-        change(f"2 * {number} + 1", 0, start),
-        f"{change(f'2 * (:count + {number}) + 1', 1, end)} WHERE {_ends_for_good(blueprint, 't')}",
+        f"{change(f'2 * {number} + 1', 0, start)} WHERE {begins}",
+        f"{change(f'2 * (:count + {number}) + 1', 1, end)} WHERE {_ends_for_good(blueprint, 't')} AND {ends}",
     )
 
 

@@ -36,6 +36,17 @@ class Tidied:
 
 
 @dataclass(frozen=True)
+class Relocated:
+    """A table of a folder that was copied or moved, as its metadata name its files now."""
+
+    table: str
+    before: str
+    """The folder whose files they named."""
+    files: int
+    """How many of rows and of deleted positions they tell of."""
+
+
+@dataclass(frozen=True)
 class Written:
     """What a run wrote: files, their bytes, and the rows that it marked as gone in others."""
 
@@ -58,6 +69,9 @@ class InPlace(Hashing):
         pass
 
     def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
+        return []
+
+    def relocate(self) -> list[Relocated]:
         return []
 
     def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
@@ -167,6 +181,11 @@ class Engine(Protocol):
     def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
         """Puts files of tables in order, and those of the ledger where none is named; snapshots that are younger than ``keep``
         stay. The rows are the same before and after. Stores without files: see ``InPlace``."""
+        ...
+
+    def relocate(self) -> list[Relocated]:
+        """Has the metadata of tables name the files where they lie now, after they were copied or moved with all that belongs
+        to them. Stores that name no paths: see ``InPlace``."""
         ...
 
     def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:

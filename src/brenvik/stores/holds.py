@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from brenvik.errors import Busy
+from brenvik.errors import Busy, StoreError
 
 QUERY = "brenvik_query_"
 _freed = threading.Condition()
@@ -41,13 +41,18 @@ def held(store: str, table: str, *, address: str, wait_s: float) -> Iterator[Non
 def held_in_file(lock: Path, table: str, *, address: str, wait_s: float) -> Iterator[None]:
     """The same among processes, by a file that is made for it; it ends with its holder."""
     deadline = time.monotonic() + wait_s
-    connection = sqlite3.connect(lock, isolation_level=None, timeout=0.0, check_same_thread=False)
+    try:
+        connection = sqlite3.connect(lock, isolation_level=None, timeout=0.0, check_same_thread=False)
+    except sqlite3.OperationalError as error:
+        raise StoreError(f"{address}: the lock file {lock} cannot be used: {error}") from error
     try:
         while True:
             try:
                 connection.execute("BEGIN EXCLUSIVE")
                 break
-            except sqlite3.OperationalError:
+            except sqlite3.OperationalError as error:
+                if error.sqlite_errorcode & 0xFF not in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+                    raise StoreError(f"{address}: the lock file {lock} cannot be used: {error}") from error
                 if time.monotonic() >= deadline:
                     raise busy(table, address, "another process or connection", wait_s) from None
                 time.sleep(0.05)

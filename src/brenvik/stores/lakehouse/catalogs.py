@@ -24,6 +24,7 @@ from pyiceberg.io.pyarrow import PyArrowFileIO
 from sqlalchemy import URL, select
 
 from brenvik.errors import StoreError
+from brenvik.ledger_tables import SCHEMA
 from brenvik.stores.holds import missing_rights_of_file
 
 BY_NAME = "@"
@@ -73,6 +74,12 @@ class Folder:
     def is_there(self) -> bool:
         return (self.path / "catalog.db").exists()
 
+    @staticmethod
+    def below(identifier: Identifier) -> str:
+        """Where a table lies below the folder."""
+        space, name = identifier
+        return f"/{_slug(space)}/{_slug(name)}"
+
     @cached_property
     def catalog(self) -> SqlCatalog:
         if not self.is_there:
@@ -89,11 +96,45 @@ class Folder:
         return SqlCatalog("brenvik", uri=address, warehouse=str(self.path))
 
     def places(self) -> dict[Identifier, str]:
-        return _of_sql(self.catalog) if self.is_there else {}
+        """Raises StoreError where the catalog and the files of the folder do not belong together."""
+        found = _of_sql(self.catalog) if self.is_there else {}
+        if strayed := self._strayed(found):
+            identifier, place = next(iter(strayed.items()))
+            raise StoreError(
+                f"lakehouse:{self.path}: {'.'.join(identifier)} names files in {location_of(place)}: this folder was copied "
+                "or moved from there. Nothing is read or written, so that the original stays whole. To have this folder name "
+                "its own files: brenvik relocate"
+            )
+        if (SCHEMA, "ledger") not in found and self._has_commits((SCHEMA, "ledger")):
+            raise StoreError(
+                f"lakehouse:{self.path} holds the files of tables, but its catalog.db is "
+                f"{'empty' if self.is_there else 'missing'}. Nothing was written; put catalog.db back from a backup of the "
+                "same time as the files, or name another folder."
+            )
+        return found
+
+    def strayed(self) -> dict[Identifier, str]:
+        """Where the metadata of tables are whose files should lie in this folder and do not, as the catalog says."""
+        return self._strayed(_of_sql(self.catalog)) if self.is_there else {}
+
+    def _strayed(self, places: dict[Identifier, str]) -> dict[Identifier, str]:
+        begins = (f"{self.path}/", f"file://{self.path}/")
+        out = {each: place for each, place in places.items() if not place.startswith(begins)}
+        here = os.path.realpath(self.path) if out else ""
+        return {
+            each: place
+            for each, place in out.items()
+            if (location := location_of(place)).endswith(self.below(each))
+            and os.path.realpath(location.removesuffix(self.below(each)).removeprefix("file://")) != here
+        }
+
+    def _has_commits(self, identifier: Identifier) -> bool:
+        """Whether metadata of a table lie here; those of a first commit may be left by one that broke off."""
+        there = Path(self.location(identifier), "metadata").glob("*.metadata.json")
+        return any(not file.name.startswith("00000-") for file in there)
 
     def location(self, identifier: Identifier) -> str:
-        space, name = identifier
-        return f"{self.path}/{_slug(space)}/{_slug(name)}"
+        return f"{self.path}{self.below(identifier)}"
 
     def changed(self) -> None:
         """The next look sees it anyway."""
@@ -171,6 +212,11 @@ def _of_sql(catalog: SqlCatalog) -> dict[Identifier, str]:
     there = select(its.table_namespace, its.table_name, its.metadata_location).where(its.catalog_name == catalog.name)
     with catalog.engine.connect() as connection:
         return {(space, name): str(place) for space, name, place in connection.execute(there)}
+
+
+def location_of(place: str) -> str:
+    """The folder of a table of which the metadata stand at a place."""
+    return place.rpartition("/metadata/")[0]
 
 
 def scheme_of(path: str) -> str:

@@ -19,14 +19,16 @@ from brenvik.core.blueprint import StoredColumn, Traits
 from brenvik.errors import StoreError
 from brenvik.ledger_tables import SCHEMA, TABLES
 from brenvik.patience import again_when_overtaken
-from brenvik.stores.base import Tidied
+from brenvik.stores.base import Relocated, Tidied
 from brenvik.stores.duckdb import type_of
 from brenvik.stores.holds import QUERY, held, held_in_file
 from brenvik.stores.lakehouse import entries, pending
+from brenvik.stores.lakehouse.catalogs import Folder
 from brenvik.stores.lakehouse.entries import LEDGER
 from brenvik.stores.lakehouse.lake import MAIN, SAID, LakeColumn, LakeTable, kind_of
 from brenvik.stores.lakehouse.log import ENTRIES, LoggedTables
 from brenvik.stores.lakehouse.pending import PLACE
+from brenvik.stores.lakehouse.relocating import relocate
 from brenvik.stores.lakehouse.shown import KEPT, in_our_words, plain
 from brenvik.stores.lakehouse.snapshots import Change
 from brenvik.stores.lakehouse.tidying import forget, to_write_anew
@@ -236,6 +238,13 @@ class LakehouseEngine(LoggedTables):
         with in_our_words(self.address):
             return [again_when_overtaken(do) for do in whole]
 
+    def relocate(self) -> list[Relocated]:
+        home = self._lake.home
+        if not isinstance(home, Folder):
+            return []
+        with in_our_words(self.address):
+            return relocate(home)
+
     def _tidy(self, name: str, keep: timedelta) -> Tidied:
         self._refresh()
         before = state = self._tables[name]
@@ -273,6 +282,9 @@ class LakehouseEngine(LoggedTables):
         return f"{SCHEMA}.{state.said.get(KEPT, '').rpartition(' ')[0]}".casefold() == name
 
     def _tidy_ledger(self, keep: timedelta) -> Tidied:
+        for error, said in self._unread.values():
+            if said is None:  # it may name files of the ledger
+                raise error
         before = self._ledger()
         if len(before.files) > 1:
             self._append(None, fold=True)

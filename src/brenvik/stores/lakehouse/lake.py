@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 
 from pyiceberg import types as ice
 from pyiceberg.catalog import Catalog
-from pyiceberg.exceptions import CommitFailedException, TableAlreadyExistsError
+from pyiceberg.exceptions import CommitFailedException, NoSuchTableError, TableAlreadyExistsError
 from pyiceberg.manifest import (
     DataFile,
     DataFileContent,
@@ -38,7 +38,7 @@ from pyiceberg.table.update import (
 )
 from sqlalchemy.exc import IntegrityError
 
-from brenvik.errors import Overtaken, StoreError
+from brenvik.errors import BrenvikError, Overtaken, StoreError
 from brenvik.stores.lakehouse.catalogs import Home
 from brenvik.stores.lakehouse.snapshots import Change, write_snapshot
 
@@ -121,7 +121,9 @@ class Lake:
         place = self.places().get(identifier)
         found = self._loaded.get(identifier)
         if place is None or found is None or found.metadata_location != place:
-            found = self._loaded[identifier] = self.catalog.load_table(identifier)
+            with whole(identifier):
+                found = self.catalog.load_table(identifier)
+            self._loaded[identifier] = found
         return found
 
     def at(self, table: Table, snapshot: Snapshot | None) -> LakeTable:
@@ -130,8 +132,9 @@ class Lake:
         schema = table.schema()
         if snapshot and snapshot.snapshot_id != metadata.current_snapshot_id and snapshot.schema_id is not None:
             schema = table.schemas()[snapshot.schema_id]
-        manifests = self.manifests(table, snapshot) if snapshot else []
-        alive = [entry.data_file for manifest in manifests for entry in self.entries(table, manifest)]
+        with whole(table.name()):
+            manifests = self.manifests(table, snapshot) if snapshot else []
+            alive = [entry.data_file for manifest in manifests for entry in self.entries(table, manifest)]
         specs = {metadata.default_spec_id, *(file.spec_id for file in alive)}
         partitioned = not all(table.specs()[number].is_unpartitioned() for number in specs)
         if metadata.format_version != 2 or partitioned:
@@ -255,6 +258,21 @@ class Lake:
         self._loaded[state.identifier] = table
         self.home.changed()
         return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id) if snapshot else None)
+
+
+@contextmanager
+def whole(identifier: Sequence[str]) -> Iterator[None]:
+    """Whatever goes wrong while the files that tell of a table are read becomes a StoreError: they are damaged, or gone."""
+    try:
+        yield
+    except (BrenvikError, NoSuchTableError):
+        raise
+    except Exception as error:  # each of the formats has faults of its own, and some have none
+        first = str(error).partition("\n")[0]
+        raise StoreError(
+            f"{'.'.join(identifier)}: its files are damaged or missing ({type(error).__name__}: {first}). Nothing was written; "
+            "put the whole folder or bucket back from a backup."
+        ) from error
 
 
 def _current(snapshot: Snapshot) -> list[TableUpdate]:

@@ -88,7 +88,7 @@ class LoggedTables(ShownTables):
 
     def _named(self, ledger: LakeTable) -> list[str]:
         """Files of entries that snapshots name."""
-        told = [*(state.said for state in self._tables.values()), *(said for _, said in self._unread.values())]
+        told = [*(state.said for state in self._tables.values()), *(said for _, said in self._unread.values() if said)]
         there = [said[ENTRIES].partition(" ") for said in told if ENTRIES in said]
         return [path for log, _, path in there if log == _identity_of(ledger.table)]
 

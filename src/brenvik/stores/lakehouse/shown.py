@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import duckdb
 from pyarrow import ArrowException
 from pyiceberg.exceptions import NoSuchTableError
 from pyiceberg.table.snapshots import Operation
@@ -21,7 +22,7 @@ from brenvik.stores.duckdb import DuckDBEngine
 from brenvik.stores.lakehouse import pending
 from brenvik.stores.lakehouse.catalogs import BY_NAME, Folder, Named, file_system, scheme_of
 from brenvik.stores.lakehouse.files import ROW_GROUP
-from brenvik.stores.lakehouse.lake import MAIN, SAID, Lake, LakeTable, local, named, said_of, summary_of
+from brenvik.stores.lakehouse.lake import MAIN, SAID, Lake, LakeTable, local, named, said_of, summary_of, whole
 from brenvik.stores.lakehouse.pending import ROOM, Group, Held, Rooms, Stored
 
 if TYPE_CHECKING:
@@ -43,8 +44,9 @@ class ShownTables(DuckDBEngine):
         self._lake = Lake(home)
         self._identity = f"lakehouse {home.holds}"
         self._tables: dict[str, LakeTable] = {}
-        self._unread: dict[str, tuple[StoreError, Mapping[str, str]]] = {}
-        """Tables that are not understood: why, and what their newest snapshot of ours says all the same."""
+        self._unread: dict[str, tuple[StoreError, Mapping[str, str] | None]] = {}
+        """Tables that are not understood: why, and what their newest snapshot of ours says all the same, None where that cannot
+        be read either."""
         self._changed: dict[str, None] = {}
         """Tables to which the transaction under way does something."""
         self._near: dict[str, None] = {}
@@ -140,18 +142,24 @@ class ShownTables(DuckDBEngine):
         name = plain(".".join(identifier).casefold())
         self._unread.pop(name, None)
         if not there:
-            self._tables.pop(name, None)
+            self._hide(name)
             return
-        table = self._lake.load(identifier)
-        current = table.current_snapshot()
-        at = named(table.metadata, snapshot) if snapshot else current
+        said = None
         try:
-            self._tables[name] = self._lake.at(table, at)
+            table = self._lake.load(identifier)
+            said = said_of(table.metadata)
+            current = table.current_snapshot()
+            self._tables[name] = self._lake.at(table, named(table.metadata, snapshot) if snapshot else current)
+            with whole(identifier):
+                self._show(name)
         except StoreError as error:
-            self._tables.pop(name, None)
-            self._unread[name] = (error, said_of(table.metadata))
-            return
-        self._show(name)
+            self._hide(name)
+            self._unread[name] = (error, said)
+
+    def _hide(self, name: str) -> None:
+        if name in self._tables and name in self._rooms:
+            self._execute(f"DROP VIEW IF EXISTS {self._rooms[name].relation}", None)
+        self._tables.pop(name, None)
 
     def _in_order(self, state: LakeTable, rows: str) -> Iterator[pa.RecordBatchReader]:
         """Rows as they shall lie in the files of a table, read one reader after the other."""
@@ -211,7 +219,7 @@ def in_our_words(address: str) -> Iterator[None]:
         yield
     except NoSuchTableError as error:
         raise Overtaken(f"{address}: somebody else took a table away: {error}") from error
-    except (OSError, ArrowException, SQLAlchemyError) as error:
+    except (OSError, ArrowException, SQLAlchemyError, duckdb.Error) as error:
         first = str(error).partition("\n")[0]
         raise StoreError(f"{address} cannot be read or written: {first}") from error
 

@@ -21,7 +21,7 @@ from pyiceberg.table.snapshots import Operation, Snapshot, SnapshotSummaryCollec
 
 from brenvik.stores.lakehouse.files import describe, write_positions, write_rows
 
-_NO_COMPRESSION: Any = "null"
+NO_COMPRESSION: Any = "null"
 _MANY_MANIFESTS = 5
 """How many of them are folded into one: reading one takes as long as writing a dozen of its entries."""
 
@@ -65,9 +65,9 @@ def write_snapshot(
     for file in (*added, *gone):
         collected.add_file(file, schema, metadata.spec())
     manifests: list[ManifestFile] = []
-    for writer_of, files in ((ManifestWriterV2, added), (_PositionManifestWriter, gone)):
+    for writer_of, files in ((ManifestWriterV2, added), (PositionManifestWriter, gone)):
         output = table.io.new_output(f"{table.location()}/metadata/{name}-m{len(manifests)}.avro")
-        writer = writer_of(metadata.spec(), schema, output, number, _NO_COMPRESSION)
+        writer = writer_of(metadata.spec(), schema, output, number, NO_COMPRESSION)
         there = [each for each in earlier if each.content == writer.content()]
         many = len(there) >= _MANY_MANIFESTS
         anew = [each for each in there if many or (change.dropped and _holds_any(entries(each), change.dropped))]
@@ -92,7 +92,7 @@ def write_snapshot(
         snapshot_id=number,
         parent_snapshot_id=parent.snapshot_id if parent else None,
         sequence_number=sequence,
-        avro_compression=_NO_COMPRESSION,
+        avro_compression=NO_COMPRESSION,
     ) as lister:
         lister.add_manifests(manifests)
     operation = Operation.APPEND if base == parent and not gone and not change.dropped else Operation.OVERWRITE
@@ -114,7 +114,7 @@ def _holds_any(entries: Iterable[ManifestEntry], paths: frozenset[str]) -> bool:
     return any(entry.data_file.file_path in paths for entry in entries)
 
 
-class _PositionManifestWriter(ManifestWriterV2):
+class PositionManifestWriter(ManifestWriterV2):
     """A manifest of files of deleted positions, of which pyiceberg writes none."""
 
     def content(self) -> ManifestContent:
