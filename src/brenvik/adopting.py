@@ -40,7 +40,7 @@ def fit(engine: Engine, rules: TableRules, feed: Mapping[str, ColumnType]) -> Fi
     found = Fit(engine.rows(f"SELECT count(*) AS n FROM {sql.relation(rules.stored_as)}")[0]["n"])
     found.faults += _faults_of_columns(rules, stored, feed, found)
     own = _own(rules, _effective_type(rules, stored, feed))
-    fitting = {name for _, name, kind in own if name in stored and stored[name].type == kind}
+    fitting = {name for _, name, kind in own if name in stored and (its := stored[name].type) and its.wide == kind.wide}
     needed = {name for column, name, _ in own if column in _NEVER_MISSING}
     if not needed <= fitting or any(name not in stored or not stored[name].type for name in rules.natural_key):
         return found  # nothing can be said of rows
@@ -100,7 +100,7 @@ def _faults_of_columns(
             )
         elif its is None:
             found.missing.append(column)
-        elif its.type != expected and not (column == "surrogate_key" and its.filled):
+        elif (its.type is None or its.type.wide != expected.wide) and not (column == "surrogate_key" and its.filled):
             yield f"{name}: is {its.said}; {column} must be {expected}"
     if found.missing:
         found.notes.append(f"An adoption adds {', '.join(own[column] for column in found.missing)}.")
@@ -137,7 +137,7 @@ def _faults_of_type(rules: TableRules, its: StoredColumn, *, is_value: bool) -> 
     elif declared and declared.kind == its.type.kind == "text":
         if its.type.length and (declared.length is None or declared.length > its.type.length):
             yield f'{its.name}: holds {its.type.length} characters, the rules let {declared} pass; say "text({its.type.length})"'
-    elif declared and declared != its.type:
+    elif declared and declared not in (its.type, its.type.wide):
         yield f"{its.name}: is {its.said} in the table, {declared} in the rules"
 
 

@@ -146,7 +146,7 @@ def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]
         if role != column.role:
             changed.append(("role", f"{column.name}: was {column.role}, is {role if role != 'when' else 'left out'}"))
         declared = rules.declared_type(column.name)
-        if declared is not None and declared != column.type:
+        if declared is not None and declared not in (column.type, column.type.wide):
             changed.append(("types", f"{column.name}: was {column.type}, is {declared}"))
     return changed
 

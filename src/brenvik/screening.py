@@ -96,7 +96,7 @@ def _take_out_rejected(it: UnderWay, batch: Batch, relation: str, has_ledger: bo
     for statement in screen.take_out_rejected(derives=batch.derives, relation=relation):
         it.do(statement)
     if batch.broken:
-        it.engine.stage(batch.broken_rows(), screen.BROKEN, it.values, work=it.work)
+        it.engine.stage(batch.broken_rows(), screen.broken(it.blueprint.store), it.values, work=it.work)
         it.do(screen.add_broken())
     it.do(known_rejects(has_ledger=has_ledger, retakes=batch.retakes))
     again = it.row(f"SELECT count(*) AS n, COALESCE(sum(brenvik_again), 0) AS again FROM {sql.work('rejected')}")

@@ -4,7 +4,7 @@
 declared                      holds
 ============================  =======================================================
 ``text`` · ``text(n)``        text; at most n characters
-``integer``                   whole numbers of 64 bits
+``integer`` · ``integer(n)``  whole numbers of 64 bits; of n bits (8, 16, 32), as narrow columns of existing tables hold
 ``decimal(p,s)``              exact numbers, p digits, s of them behind the point (p <= 38)
 ``double``                    binary floating point, NaN and infinities included
 ``boolean``                   true or false
@@ -18,7 +18,7 @@ declared                      holds
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -38,6 +38,7 @@ _PLAIN_SQL = {
     "binary": "BYTEA",
 }
 _DECIMAL = re.compile(r"decimal\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\)")
+_INTEGER = re.compile(r"integer\(\s*(8|16|32)\s*\)")
 _TEXT = re.compile(r"text\(\s*(\d+)\s*\)")
 
 CAN_ORDER = frozenset({"integer", "decimal", "date", "timestamp", "timestamp with time zone"})
@@ -46,17 +47,24 @@ CAN_BE_EFFECTIVE = frozenset({"integer", "date", "timestamp", "timestamp with ti
 
 @dataclass(frozen=True)
 class ColumnType:
-    """One of the types above. ``length`` is for text, ``precision`` and ``scale`` for decimals."""
+    """One of the types above. ``length`` is for text, ``precision`` and ``scale`` for decimals, ``bits`` for integers."""
 
     kind: str
     length: int | None = None
     precision: int = 0
     scale: int = 0
+    bits: int | None = None
 
     def __str__(self) -> str:
         if self.kind == "decimal":
             return f"decimal({self.precision},{self.scale})"
-        return self.kind if self.length is None else f"{self.kind}({self.length})"
+        size = self.length or self.bits
+        return self.kind if size is None else f"{self.kind}({size})"
+
+    @property
+    def wide(self) -> ColumnType:
+        """The same without a limit to the bits of an integer."""
+        return replace(self, bits=None)
 
     @property
     def sql(self) -> str:
@@ -85,6 +93,8 @@ def parse_type(declared: str) -> ColumnType:
         return ColumnType(words)
     if (match := _TEXT.fullmatch(words)) and int(match[1]) > 0:
         return ColumnType("text", length=int(match[1]))
+    if match := _INTEGER.fullmatch(words):
+        return ColumnType("integer", bits=int(match[1]))
     if match := _DECIMAL.fullmatch(words):
         precision, scale = int(match[1]), int(match[2] or 0)
         if 1 <= precision <= MAX_DIGITS and scale <= precision:

@@ -312,3 +312,36 @@ def test_a_column_that_takes_different_texts_for_equal_is_not_adopted(anywhere: 
     ):
         anywhere.adopt(RULES, FEED)
     assert anywhere.ledger.state("buoy") is None
+
+
+def test_numbers_that_a_narrow_column_cannot_hold_are_rejects(anywhere: brenvik.Store) -> None:
+    if anywhere.engine.dialect == "sqlite":
+        pytest.skip("whole numbers have 64 bits whatever a column says")
+    small = "INTEGER" if is_lakehouse(anywhere) else "SMALLINT"
+    execute(
+        anywhere,
+        f"CREATE TABLE buoy (code INTEGER, marks {small}, since TIMESTAMP, until TIMESTAMP, is_deleted BOOLEAN)",
+    )
+    kept = dict.fromkeys(
+        ("surrogate_key", "is_current", "first_run", "last_run", "first_loaded_at", "last_loaded_at"), False
+    )
+    rules = brenvik.TableRules(
+        "buoy", natural_key="code", order_by="at", leave_out="at", types={"at": "timestamp", "marks": "integer"},
+        housekeeping={"valid_from": "since", "valid_to": "until", **kept},
+    )  # fmt: skip
+    anywhere.adopt(rules, {"code": "integer", "at": "timestamp", "marks": "integer"})
+    most = 2**31 - 1 if is_lakehouse(anywhere) else 2**15 - 1
+    for kind in (pa.int64(), pa.string(), pa.float64()):
+        marks = [most, -most - 1, most + 1, -most - 2]
+        rows = pa.table(
+            {"code": [1, 2, 3, 2**31], "at": [day(1)] * 4, "marks": pa.array(marks).cast(pa.int64()).cast(kind)}
+        )
+        found = anywhere.load(rules, rows, kind="upserts")
+        assert (found.counts["rejected"], found.counts["inserted"] + found.counts["duplicate"]) == (2, 2)
+        refused = anywhere.ledger.rejects("buoy", run=found.run).to_pylist()
+        assert [row["column_name"] for row in refused] == ["marks", "code"]
+        assert "is no integer(" in refused[0]["reason"]
+    assert sorted(anywhere.read(rules)["marks"].to_pylist()) == [-most - 1, most]
+    assert anywhere.load(rules, pa.table({"code": [1], "at": [day(2)], "marks": [5]}), kind="upserts").counts[
+        "versioned"
+    ]

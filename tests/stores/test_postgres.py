@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import threading
 import time
 from collections.abc import Iterator
@@ -333,3 +334,32 @@ def test_columns_without_a_type_of_ours_are_read_as_text(url: str) -> None:
         store.load(rules, pa.table({"code": ["A"], "light": ["Q"]}), kind="upserts")
         (row,) = store.read(rules).to_pylist()
     assert (row["id"], row["tags"]) == ("00000000-0000-0000-0000-00000000002a", '{"a": 1.10}')
+
+
+def test_a_character_that_the_database_lacks_makes_a_reject_which_is_kept_whole(url: str) -> None:
+    with psycopg.connect(url, autocommit=True) as connection:
+        connection.execute(
+            b"CREATE DATABASE coast_latin ENCODING LATIN1 TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'"
+        )
+    try:
+        rules = replace(RULES, leave_out=["noted"], reject_if={"no light": "light = 'none'"})
+        rows = {
+            "code": ["NB-1", "NB-2", "NB-\U0001f600", "NB-4", "NB-5"],
+            "at": [1, 2, 3, 4, 5],
+            "light": ["Ærø", "5 \u20ac", "Q", "none", "Q"],
+            "noted": ["\u20ac", "", "", "\u20ac\\u20ac", ""],
+        }
+        with brenvik.open_store(urlsplit(url)._replace(path="/coast_latin").geturl()) as store:
+            assert store.load(rules, pa.table(rows), kind="upserts", label="\u20ac").counts["rejected"] == 3
+            assert store.read(rules)["light"].to_pylist() == ["Ærø", "Q"]
+            kept = store.ledger.rejects().to_pylist()
+            assert [row["column_name"] for row in kept] == ["light", "code", "light"]
+            assert kept[0]["reason"] == "light holds the character \\u20ac, which this store cannot hold"
+            told = [json.loads(row["content"]) for row in kept]
+            assert [row["light"] for row in told] == ["5 \u20ac", "Q", "none"]
+            assert (told[1]["code"], told[2]["noted"]) == ("NB-\U0001f600", "\u20ac\\u20ac")
+            assert store.withdraw(rules, 1, reason="\u20ac").counts["rows_removed"] == 2
+            assert store.history(rules, "\u20ac").num_rows == 0
+    finally:
+        with psycopg.connect(url, autocommit=True) as connection:
+            connection.execute(b"DROP DATABASE coast_latin WITH (FORCE)")

@@ -48,6 +48,8 @@ class Traits:
     lacks: frozenset[str] = frozenset()
     """What it cannot hold or do: ``NUL`` (in texts), ``NaN``, ``comparing`` (decimals and times, beyond their being equal, with
     what a person writes)."""
+    beyond: str = ""
+    """A regular expression for one character that its texts cannot hold; '' where they hold all of them."""
 
 
 @dataclass(frozen=True)

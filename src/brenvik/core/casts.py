@@ -39,6 +39,8 @@ def cast_of(name: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, 
         cast, test = _typed_cast(value, of, to, zone)
     if to.length is not None:
         return cast, f"length({cast}) > {to.length}"
+    if to.bits:
+        test = sql.any_of([test, beyond(cast, to)])
     return cast, f"{value} IS NOT NULL AND {test}"
 
 
@@ -171,7 +173,10 @@ def duck(kind: ColumnType) -> str:
 
 
 def beyond(value: str, kind: ColumnType) -> str:
-    """A test for values that a store may have and that are no time all the same: infinity, far years, and the 24th hour."""
+    """A test for values that a store may have and that are no time all the same: infinity, far years, the
+    24th hour, and numbers of more bits."""
     if kind.kind == "time":
         return f"{value} >= {_MIDNIGHT_AFTER}"
+    if kind.bits:
+        return f"NOT ({value} BETWEEN {-(2 ** (kind.bits - 1))} AND {2 ** (kind.bits - 1) - 1})"
     return f"NOT {within(value, kind)}" if kind.is_temporal else ""

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from brenvik.core import arrivals, casts, conditions, sql
-from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint, Column
+from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint, Column, Traits
 from brenvik.types import ColumnType
 
 STREAM = "brenvik_stream"
@@ -164,11 +164,41 @@ def _lacks(blueprint: Blueprint, column: Column, of: ColumnType, guard: str) -> 
         "NUL": (column.type.kind == "text", f"contains({value}, chr(0))", "holds the character NUL"),
         "NaN": (column.type.kind == "double", f"isnan({value})", "is NaN"),
     }
-    return [
+    beyond = blueprint.store.beyond
+    if beyond and column.type.kind == "text":
+        first = (
+            f"{sql.literal(f'{column.name} holds the character ')} || {_escaped(_first_beyond(value, beyond), beyond)}"
+        )
+        says = f"{first} || {sql.literal(', which this store cannot hold')}"
+        found = [Fault(column.name, f"{guard}({_first_beyond(value, beyond)} <> '')", says)]
+    else:
+        found = []
+    return found + [
         Fault(column.name, f"{guard}({test})", sql.literal(f"{column.name} {says}, which this store cannot hold"))
         for lack, (fits, test, says) in tests.items()
         if fits and lack in blueprint.store.lacks
     ]
+
+
+def _first_beyond(value: str, beyond: str) -> str:
+    """The first character of a text that a store cannot hold; '' where it can hold all of them."""
+    return f"regexp_extract({value}, {sql.literal(beyond)})"
+
+
+def _escaped(text: str, beyond: str) -> str:
+    """A text with the characters that a store cannot hold as JSON escapes them."""
+    high, low = "55296 + ((unicode(c) - 65536) >> 10)", "56320 + ((unicode(c) - 65536) & 1023)"
+    pair = f"printf('\\u%04x\\u%04x', {high}, {low})"
+    held = f"NOT regexp_matches(c, {sql.literal(beyond)})"
+    one = f"CASE WHEN {held} THEN c WHEN unicode(c) < 65536 THEN printf('\\u%04x', unicode(c)) ELSE {pair} END"
+    return f"array_to_string(list_transform(string_split({text}, ''), lambda c: {one}), '')"
+
+
+def as_told(store: Traits, text: str) -> str:
+    """A text that is kept with a reject, in characters that the store can hold."""
+    if not store.beyond:
+        return text
+    return f"CASE WHEN regexp_matches({text}, {sql.literal(store.beyond)}) THEN {_escaped(text, store.beyond)} ELSE {text} END"
 
 
 def _test_inside(blueprint: Blueprint, column: Column, of: ColumnType) -> str:
@@ -246,8 +276,10 @@ def _given(
         any_row = column.name in blueprint.keys or (some_deletes and column.name in blueprint.values)
         fits = casts.within(value, column.type) if any_row else "brenvik_first IS NULL"
         return f"CASE WHEN {fits} THEN {value} END"
-    if column.type.kind == "text" and "NUL" in blueprint.store.lacks and not inside:
-        return f"CASE WHEN NOT contains({value}, chr(0)) THEN {value} END"
+    if column.type.kind == "text" and not inside:
+        tests = [f"NOT contains({value}, chr(0))"] if "NUL" in blueprint.store.lacks else []
+        tests += [f"{_first_beyond(value, blueprint.store.beyond)} = ''"] if blueprint.store.beyond else []
+        return f"CASE WHEN {' AND '.join(tests)} THEN {value} END" if tests else value
     return value
 
 
@@ -285,6 +317,10 @@ def screen(
         test = sql.any_of([f"{sql.quote(extract_time)} IS NULL", test])
         tests = (Fault(extract_time, test, says), *tests)
         at = f"\n    {cast} AS brenvik_at,"
+
+    def kept(text: str) -> str:
+        return text if inside else as_told(blueprint.store, text)
+
     numbered = " ".join(f"WHEN {fault.test} THEN {number}" for number, fault in enumerate(tests, 1))
     columns = ", ".join(f"{sql.literal(name)}, CAST({sql.quote(name)} AS VARCHAR)" for name in types)
     json_object = blueprint.store.json_object if inside else "json_object"
@@ -294,8 +330,8 @@ def screen(
     value = " ".join(f"WHEN {number} THEN {fault.value}" for number, fault in enumerate(tests, 1))
     reasons = _joined("; ", (f"CASE WHEN {fault.test} THEN {fault.says} END" for fault in tests))
     told = (
-        f"{json_object}('column', CASE brenvik_first {first} END, 'value', CASE brenvik_first {value} END, "
-        f"'reason', {reasons}, 'row', {raw})"
+        f"{json_object}('column', CASE brenvik_first {first} END, 'value', {kept(f'CASE brenvik_first {value} END')}, "
+        f"'reason', {kept(reasons)}, 'row', {kept(raw)})"
     )
     deletes = _delete(blueprint, types, operations, inside=bool(inside))
     given = [
@@ -361,12 +397,11 @@ def take_out_rejected(*, derives: bool, relation: str = "screened") -> tuple[str
     )
 
 
-BROKEN = Staging(
-    "broken",
-    f"SELECT {ARRIVAL}, reason, line_text FROM {STREAM}",
-    ((ARRIVAL, "BIGINT"), ("reason", "TEXT"), ("line_text", "TEXT")),
-)
-"""Lines that are no rows."""
+def broken(store: Traits) -> Staging:
+    """Makes ``broken``: lines that are no rows."""
+    texts = ", ".join(f"{as_told(store, name)} AS {name}" for name in ("reason", "line_text"))
+    columns = ((ARRIVAL, "BIGINT"), ("reason", "TEXT"), ("line_text", "TEXT"))
+    return Staging("broken", f"SELECT {ARRIVAL}, {texts} FROM {STREAM}", columns)
 
 
 def add_broken() -> str:

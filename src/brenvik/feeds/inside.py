@@ -77,7 +77,7 @@ class InsideSource:
             elif declared and (declared.kind != kind.kind or (kind.kind == "decimal" and declared != kind)):
                 faults.append(f"{column.name} is {said} there, and {declared} in the rules")
             else:
-                types[column.name] = kind
+                types[column.name] = kind.wide
         if faults:
             raise FeedError(
                 "\n  ".join([f"{self._what} is read where it stands, in the types it has:", *faults])

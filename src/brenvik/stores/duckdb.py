@@ -231,7 +231,7 @@ def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyCon
 
 
 _TYPES = {
-    "VARCHAR": "text", "BIGINT": "integer", "INTEGER": "integer", "SMALLINT": "integer", "TINYINT": "integer",
+    "VARCHAR": "text", "BIGINT": "integer", "INTEGER": "integer(32)", "SMALLINT": "integer(16)", "TINYINT": "integer(8)",
     "DOUBLE": "double", "BOOLEAN": "boolean", "DATE": "date", "TIME": "time", "TIMESTAMP": "timestamp",
     "TIMESTAMP WITH TIME ZONE": "timestamp with time zone", "BLOB": "binary",
 }  # fmt: skip

@@ -10,6 +10,7 @@ import socket
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import psycopg
@@ -29,6 +30,7 @@ from brenvik.desk import on_their_way
 from brenvik.errors import Overtaken, StoreDown, StoreError
 from brenvik.ledger_tables import LONGEST_NAME, SCHEMA
 from brenvik.stores.base import InPlace
+from brenvik.stores.charsets import beyond, codec_of, escaped
 from brenvik.stores.holds import busy, held, name_of_query
 from brenvik.types import ColumnType, parse_type
 
@@ -101,6 +103,7 @@ class PostgresEngine(InPlace):
     def __init__(self, url: str) -> None:
         self.address, place = _place(url)
         name = f"brenvik {socket.gethostname()} {os.getpid()}"
+        self._codec: str | None = None
         try:
             self._connection = psycopg.connect(
                 url, autocommit=True, prepare_threshold=None, client_encoding="UTF8", application_name=name[:63]
@@ -108,10 +111,13 @@ class PostgresEngine(InPlace):
             for setting, value in _SETTINGS.items():
                 self._connection.execute("SELECT set_config(%s, %s, false)", [setting, value])
             set_json_loads(_as_text, self._connection)
+            self._codec = codec_of(self._connection.info.parameter_status("server_encoding") or "")
         except psycopg.OperationalError as error:
             raise StoreDown(f"{self.address} cannot be reached: {_said(error, place)}") from None
         except psycopg.Error as error:
             raise StoreError(f"{self.address} cannot be opened: {_said(error, place)}") from None
+        if self._codec:
+            self.traits = replace(self.traits, beyond=beyond(self._codec))
         self._made: dict[str, str] = {}
         self._large: set[str] = set()
         self._discarded: list[str] = []
@@ -346,6 +352,11 @@ class PostgresEngine(InPlace):
 
     def _execute(self, statement: str, values: Mapping[str, Any] | None = None) -> psycopg.Cursor[TupleRow]:
         """Runs a statement; where there are ``values``, be it none, a percent sign begins a parameter."""
+        codec = self._codec
+        if codec and values:  # what comes this way is of the ledger, or asked for; values of tables come through COPY
+            values = {
+                name: escaped(value, codec) if isinstance(value, str) else value for name, value in values.items()
+            }
         with _told(self.address):
             return self._connection.execute(statement.encode(), values)
 
@@ -394,7 +405,7 @@ def _shown(name: str, kind: str) -> str:
 
 
 _TYPES = {
-    "text": "text", "character varying": "text", "bigint": "integer", "integer": "integer", "smallint": "integer",
+    "text": "text", "character varying": "text", "bigint": "integer", "integer": "integer(32)", "smallint": "integer(16)",
     "double precision": "double", "boolean": "boolean", "date": "date", "time without time zone": "time",
     "timestamp without time zone": "timestamp", "timestamp with time zone": "timestamp with time zone", "bytea": "binary",
 }  # fmt: skip
