@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import pyarrow as pa
+import pytest
 
 import brenvik
+from brenvik.errors import TooMuch
 
 RULES = brenvik.TableRules(
     "buoy",
@@ -52,3 +55,31 @@ def test_a_reject_tells_its_key_where_it_can_be_read(anywhere: brenvik.Store) ->
     long, without = told(anywhere, ("I", "ABCDE", 1, None, "Q"), ("I", None, 1, None, "Q"))
     assert (long["decision"], long["key"]) == ("rejected", {"code": "ABCDE"})
     assert (without["decision"], without["key"]) == ("rejected", {"code": None})
+
+
+def test_a_late_change_that_replaces_a_protected_value_says_so_and_can_be_guarded(anywhere: brenvik.Store) -> None:
+    told(anywhere, ("I", "A", 5, "GOOD", "Q"), ("I", "B", 5, None, "Q"), ("U", "B", 7, "GOOD", "Q"))
+    guarded = replace(RULES, max_changes=1)
+    late = pa.table(
+        {"op": ["U", "U"], "code": ["A", "B"], "at": [3, 6], "since": ["EVIL", "EVIL"], "light": ["Q", "Q"]}
+    )
+    with pytest.raises(TooMuch, match="would change 2 of 2"):
+        anywhere.load(guarded, late, kind="changes", operation="op")
+    done = anywhere.load(RULES, late, kind="changes", operation="op")
+    one, two = done.decisions().to_pylist()
+    assert (one["decision"], two["decision"]) == ("versioned", "overwritten")
+    for row in (one, two):
+        assert {"column": "since", "before": "GOOD", "after": "EVIL"} in row["changes"]
+        assert "since GOOD → EVIL" in row["reason"]
+    assert (done.counts["inserted"], done.counts["versioned"], done.counts["overwritten"]) == (0, 1, 1)
+    assert set(anywhere.read(RULES)["since"].to_pylist()) == {"EVIL"}
+
+
+def test_an_earlier_change_that_says_nothing_of_a_protected_value_replaces_none(anywhere: brenvik.Store) -> None:
+    told(anywhere, ("I", "A", 5, "GOOD", "Q"))
+    (row,) = told(anywhere, ("U", "A", 3, None, "Fl"))
+    assert (row["decision"], [each["column"] for each in row["changes"]]) == ("versioned", ["light"])
+    (row,) = told(anywhere, ("D", "A", 4, None, None))
+    assert (row["decision"], [(each["column"], each["before"]) for each in row["changes"]]) == (
+        "deleted", [("light", "Fl")],
+    )  # fmt: skip

@@ -255,10 +255,13 @@ class Oracle:
             return "ignored" if before is None else "deleted" if alive else "unchanged"
         if self._is_forgotten(line, place):
             return "superseded"
-        if replaced is not None and replaced.delete:
-            return "versioned" if alive else "inserted"
-        if replaced is None and not alive:
+        begins = replaced is None or replaced.delete
+        if begins and not alive and not self._had_life(line, place, change.batch):
             return "inserted"
+        if begins and not alive:  # the life that is there begins earlier
+            return "versioned" if d.type_2 else "overwritten"
+        if replaced is not None and replaced.delete:
+            return "versioned"
         reference = (replaced or before).state  # type: ignore[union-attr]
 
         def differs(names: tuple[str, ...]) -> bool:
@@ -270,6 +273,11 @@ class Oracle:
             return "overwritten"
         tampered = any(n in change.said and plain(change.said[n]) != plain(change.state[n]) for n in d.type_0)
         return "protected" if tampered else "unchanged"
+
+    def _had_life(self, line: list[list[Change]], place: int, batch: int) -> bool:
+        """Whether the life that a group belongs to had changes of earlier batches."""
+        later = next((i for i, group in enumerate(line) if i > place and group[-1].delete), len(line))
+        return any(c.batch < batch and not c.delete for group in line[place:later] for c in group)
 
     def _is_forgotten(self, line: list[list[Change]], place: int) -> bool:
         """Whether an upsert belongs to an earlier life that the table does not keep."""

@@ -240,6 +240,7 @@ class Blueprint:
         """The types of columns of working tables and of the table, by their names; for stores that do not know them."""
         found = types_of(self.columns, self.effective_type, self.housekeeping)
         found |= {f"brenvik_was_{index}": self.type_of(name) for index, name in enumerate(self.values)}
+        found |= {f"brenvik_stays_{index}": INTEGER for index in range(len(self.values))}
         found |= dict.fromkeys((ARRIVAL, SHAPE, DELETE, "brenvik_again"), INTEGER)
         return found | {EFFECTIVE: self.effective_type, "brenvik_from": self.effective_type}
 

@@ -22,39 +22,48 @@ def wide(blueprint: Blueprint, *, busy: bool, aside: bool = False) -> str:
     """Every accepted change with its decision and (``brenvik_was_0``, …) what stood there before."""
     nothing = [f"CAST(NULL AS {blueprint.type_of(name).sql})" for name in blueprint.values]
     gone = "CASE WHEN j.brenvik_replaces IS NULL THEN j.brenvik_prev_delete ELSE j.brenvik_replaced_delete END = 1"
-    before = []  # what a delete says of values is nothing that was there
+    before, stays = [], []  # what a delete says of values is nothing that was there
     for index, name in enumerate(blueprint.values):
-        value = f"j.{was(blueprint, name)}"
-        if name in blueprint.type_0:  # what is first known through this change was not known before it
-            value = (
-                f"CASE WHEN j.brenvik_known_{index} <= COALESCE(j.brenvik_replaces, j.brenvik_prev_at) THEN {value} END"
-            )
-        before.append(f"CASE WHEN NOT COALESCE({gone}, FALSE) THEN {value} END")
+        value = f"CASE WHEN NOT COALESCE({gone}, FALSE) THEN j.{was(blueprint, name)} END"
+        if name in blueprint.type_0:  # what is first known through this change takes the place of what was known so far
+            known, earlier = f"j.brenvik_known_{index}", "COALESCE(j.brenvik_replaces, j.brenvik_prev_at)"
+            first = f"{known} > {earlier} AND {known} <= j.brenvik_at"
+            was_known = f"j.{DELETE} = 1 OR {known} <= {earlier}"
+            value = f"CASE WHEN {was_known} THEN {value} WHEN {first} THEN j.brenvik_before_{index} END"
+            stays.append(sql.flag(f"NOT COALESCE({first}, FALSE)"))
+        before.append(value)
+    others = ["1"] * len(stays)
     change = sql.listed(
         f"c.{ARRIVAL}, c.{EFFECTIVE} AS brenvik_from, c.{DELETE}, c.{SHAPE}",
         sql.columns((*blueprint.keys, *blueprint.values), "c"),
         sep=", ",
     )
     plain = [f"p.{was(blueprint, name)}" for name in blueprint.values]
+    named = [f"1 AS {_stays(blueprint, name)}" for name in blueprint.type_0]
     sources = [
         f"""
-SELECT {sql.listed(change, f"{decision('p')} AS brenvik_decision", *plain, sep=", ")}
+SELECT {sql.listed(change, f"{decision('p')} AS brenvik_decision", *plain, *named, sep=", ")}
 FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}"""
     ]
     if aside:
         sources.append(f"""
-SELECT {sql.listed(change, "c.brenvik_decision", *nothing, sep=", ")} FROM {sql.work("aside")} c""")
+SELECT {sql.listed(change, "c.brenvik_decision", *nothing, *others, sep=", ")} FROM {sql.work("aside")} c""")
     if busy:
         sources.append(f"""
-SELECT {sql.listed(change, "'duplicate'", *nothing, sep=", ")}
+SELECT {sql.listed(change, "'duplicate'", *nothing, *others, sep=", ")}
 FROM {sql.work("duplicates")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}""")
         sources.append(f"""
-SELECT {sql.listed(change, "COALESCE(j.brenvik_decision, 'superseded')", *before, sep=", ")}
+SELECT {sql.listed(change, "COALESCE(j.brenvik_decision, 'superseded')", *before, *stays, sep=", ")}
 FROM {sql.work("screened")} c
 JOIN {sql.work("busy")} b ON {sql.same("b", "c", blueprint.keys)}
 LEFT JOIN {sql.work("judged")} j ON j.{ARRIVAL} = c.{ARRIVAL} AND j.brenvik_new = 1
 WHERE NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{ARRIVAL} = c.{ARRIVAL})""")
     return " UNION ALL ".join(sources)
+
+
+def _stays(blueprint: Blueprint, name: str) -> str:
+    """The column of ``wide`` that says whether a type 0 value stays what it was (1), or is known through the change (0)."""
+    return f"brenvik_stays_{blueprint.values.index(name)}"
 
 
 def rejected(*, none: bool) -> str:
@@ -88,7 +97,9 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
         test = f"w.{new} IS DISTINCT FROM w.{old}"
         test = " AND ".join(filter(None, [f"({test})", here]))
         entered = (
-            f"{test} AND (w.{old} IS NULL OR w.brenvik_decision = 'protected')" if name in blueprint.type_0 else test
+            f"{test} AND (w.{old} IS NULL OR w.brenvik_decision = 'protected' OR w.{_stays(blueprint, name)} = 0)"
+            if name in blueprint.type_0
+            else test
         )
         items.append(
             f'CASE WHEN {entered} THEN struct_pack("column" := {label}, before := {text(old)}, after := {text(new)}) END'
@@ -100,7 +111,8 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
         shown = f"COALESCE({text(old)}, 'nothing') || '{_ARROW}' || COALESCE({text(new)}, 'nothing')"
         if name in blueprint.type_0:
             stays = f"{label} || ' stays ' || {text(old)} || ', source says ' || COALESCE({text(new)}, 'nothing')"
-            shown = f"CASE WHEN w.{old} IS NULL THEN {label} || ' ' || {shown} ELSE {stays} END"
+            enters = f"w.{old} IS NULL OR w.{_stays(blueprint, name)} = 0"
+            shown = f"CASE WHEN {enters} THEN {label} || ' ' || {shown} ELSE {stays} END"
         else:
             shown = f"{label} || ' ' || {shown}"
         words.append(f"CASE WHEN {test} THEN {shown} END")

@@ -7,7 +7,8 @@ The last event at an effective time counts. A counting delete ends a life; the n
 nothing is known at first. Within a life, values build up: a column that a change does not carry keeps its value (also
 through upserts that do not count, unless the effective time ends in a delete), type 0 keeps the first known value.
 Counting upserts whose type 2 columns equal those of the event before them open no version. Type 1 columns hold the
-last value of the key in all its versions.
+last value of the key in all its versions. An upsert from which on a life holds that was there before, only later, begins no
+life: it opens a version.
 
 A change is judged against the state just before it on the finished time line; one that takes the place of an event
 kept earlier at the same effective time is judged against that event.
@@ -116,9 +117,12 @@ def _state(blueprint: Blueprint) -> str:
         value, column = f"l.{sql.quote(name)}", blueprint.values.index(name)
         if name in blueprint.type_0:
             known = f"CASE WHEN {value} IS NULL THEN 1 ELSE 0 END"
+            before = f"CASE WHEN l.brenvik_new = 0 THEN {value} END"
+            unknown = f"CASE WHEN {before} IS NULL THEN 1 ELSE 0 END"
             items += [
                 f"first_value({value}) OVER ({within} ORDER BY {known}, l.brenvik_at) AS {sql.quote(name)}",
                 f"min(CASE WHEN {value} IS NOT NULL THEN l.brenvik_at END) OVER ({within}) AS brenvik_known_{column}",
+                f"first_value({before}) OVER ({within} ORDER BY {unknown}, l.brenvik_at) AS brenvik_before_{column}",
                 f"{value} AS brenvik_said_{column}",
             ]
         elif carries(blueprint, "l", name):
@@ -175,7 +179,11 @@ def judge(blueprint: Blueprint, *, first: bool) -> str:
         "brenvik_replaces", "brenvik_replaced_delete", "brenvik_rank",
     )  # fmt: skip
     shown = "".join(f", s.{sql.quote(name)}, s.{was(blueprint, name)}" for name in blueprint.values)
-    known = "".join(f", s.brenvik_known_{i}, s.brenvik_said_{i}" for i, name in numbered if name in blueprint.type_0)
+    known = "".join(
+        f", s.brenvik_known_{i}, s.brenvik_said_{i}, s.brenvik_before_{i}"
+        for i, name in numbered
+        if name in blueprint.type_0
+    )
     begins = "j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1"
     references = "".join(
         f", {_reference(blueprint, sql.quote(name))} AS {was(blueprint, name)}" for name in blueprint.values
@@ -207,6 +215,7 @@ def judge(blueprint: Blueprint, *, first: bool) -> str:
         forgotten = f"j.{DELETE} = 0 AND j.brenvik_life < j.brenvik_deaths"
     else:
         forgotten = f"j.{DELETE} = 0 AND j.brenvik_life < j.brenvik_last_life"
+    earlier = sql.flag(f"l.brenvik_new = 0 AND l.{DELETE} = 0")
     previous = "".join(
         f", lag(s.{sql.quote(name)}) OVER brenvik_line AS brenvik_prev_{blueprint.values.index(name)}"
         for name in blueprint.type_2
@@ -235,13 +244,15 @@ WITH events ({_event_columns(blueprint)}) AS ({events}
     WHERE q.brenvik_counts = 1 OR (q.brenvik_gone = 0 AND q.{DELETE} = 0)
   ) m
 ), states AS (
-  SELECT {sql.columns((*place, "brenvik_counts"), "l")}, {_state(blueprint) or "0 AS brenvik_nothing"}
+  SELECT {sql.columns((*place, "brenvik_counts"), "l")},
+    max({earlier}) OVER ({by_key("l")}, l.brenvik_life) AS brenvik_lived,
+    {_state(blueprint) or "0 AS brenvik_nothing"}
   FROM lived l
 ), compared AS (
   SELECT s.*{references}
   FROM states s
 ), lined AS (
-  SELECT {sql.columns(place, "s")}{shown}{known}{previous},
+  SELECT {sql.columns((*place, "brenvik_lived"), "s")}{shown}{known}{previous},
     lag(s.{DELETE}) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_at) OVER brenvik_line, 0) AS brenvik_prev_at,
     max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_life END) OVER ({by_key("s")}) AS brenvik_last_life,
@@ -260,8 +271,8 @@ SELECT j.*,
     WHEN j.{DELETE} = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.{DELETE} = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 THEN 'inserted'
-    WHEN j.brenvik_replaces IS NULL AND ({begins}) THEN 'inserted'
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND ({begins}) THEN
+      CASE WHEN j.brenvik_lived = 0 THEN 'inserted' ELSE '{"versioned" if blueprint.type_2 else "overwritten"}' END
     WHEN {counted(blueprint.type_2)} THEN 'versioned'
     WHEN {counted(blueprint.type_1)} OR {learns} THEN 'overwritten'
     WHEN {tampers} THEN 'protected'

@@ -40,7 +40,7 @@ from brenvik.core.blueprint import StoredColumn, Traits
 from brenvik.core.screen import Staging
 from brenvik.desk import on_their_way
 from brenvik.errors import Overtaken, StoreError
-from brenvik.ledger_tables import TABLES
+from brenvik.ledger_tables import SCHEMA, TABLES, VIEWS
 from brenvik.rules import TableRules
 from brenvik.stores.base import InPlace
 from brenvik.stores.holds import held, held_in_file, missing_rights_of_file, name_of_query
@@ -67,6 +67,8 @@ _LEDGER_TYPES = {
     for name, kind in columns.items()
     if kind == "TIMESTAMP"
 } | dict.fromkeys(("last_done_at", "brenvik_since"), parse_type("timestamp"))
+_OF_LEDGER = re.compile(rf'"{SCHEMA}\.({"|".join((*TABLES, *VIEWS))})"')
+"""Only there these names mean that: a table may call a column of another type as it likes."""
 
 
 class SQLiteEngine(InPlace):
@@ -136,12 +138,13 @@ class SQLiteEngine(InPlace):
         work: str = sql.WORK,
         types: Mapping[str, ColumnType] | None = None,
     ) -> pa.Table:
-        cursor = self._execute(*_compile(text, values, work))
+        statement, given = _compile(text, values, work)
+        cursor = self._execute(statement, given)
         names = [column[0] for column in cursor.description]
         with _told(self.address):
             rows = cursor.fetchall()
         columns = zip(*rows, strict=True) if rows else [()] * len(names)
-        known = {**_LEDGER_TYPES, **(types or {})}
+        known = {**(_LEDGER_TYPES if _OF_LEDGER.search(statement) else {}), **(types or {})}
         return pa.table(
             [_as_arrow(values, known.get(name)) for name, values in zip(names, columns, strict=True)], names=names
         )
