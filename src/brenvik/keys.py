@@ -25,6 +25,10 @@ def key_values(rules: TableRules, key: Key, types: Mapping[str, ColumnType]) -> 
     missing or others named, and for a value that is none of its column's type.
     """
     named = ", ".join(rules.natural_key)
+    if isinstance(key, (list, tuple, set, frozenset)):
+        raise DeclarationError(
+            f"The key of {rules.table!r} is a value, or a dict of the values of {named}; got {key!r}."
+        )
     if not isinstance(key, Mapping):
         if len(rules.natural_key) > 1:
             raise DeclarationError(f"The key of {rules.table!r} has the columns {named}; give a dict of their values.")

@@ -39,14 +39,15 @@ class Telling:
     def decisions(self) -> pa.Table:
         from brenvik.desk import desk, parsed
 
+        questions = (
+            tell.wide(self.blueprint, busy=self.some_busy, aside=self.some_aside),
+            tell.rejected(none=not self.some_rejected),
+        )
         try:
-            wide, rejected = (
-                self.engine.ask(text, work=self.work, types=self.blueprint.answers)
-                for text in (
-                    tell.wide(self.blueprint, busy=self.some_busy, aside=self.some_aside),
-                    tell.rejected(none=not self.some_rejected),
+            with self.engine.turn.taken(self.engine.address):
+                wide, rejected = (
+                    self.engine.ask(text, work=self.work, types=self.blueprint.answers) for text in questions
                 )
-            )
         except StoreError as error:
             raise StoreError(f"The decisions can be told only while the store is open: {error}") from error
         with desk() as work:

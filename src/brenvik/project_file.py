@@ -44,6 +44,8 @@ def read_project(path: str | Path = FILE, *, environment: str | None = None) -> 
     BRENVIK_ENV, and where that is not set none. ``${NAME}`` in any text stands for an environment variable. Raises
     ProjectError with every fault of the file.
     """
+    if not isinstance(path, (str, os.PathLike)):
+        raise ProjectError(f"expected the path of a project file, got {path!r}")
     path = Path(path)
     environment = environment or os.environ.get("BRENVIK_ENV") or None
     folder = path.resolve().parent
@@ -89,7 +91,13 @@ def _parsed(path: Path) -> dict[str, Any]:
         raise ProjectError(
             f"There is no {path}. Name the project's file with --project, or make one: brenvik new FILE"
         ) from None
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+    except IsADirectoryError:
+        raise ProjectError(f"{path} is a folder; expected the project's file, as in {path / FILE}") from None
+    except UnicodeDecodeError as error:
+        raise ProjectError(
+            f"{path}: byte {error.start + 1:,} is not UTF-8, which a project file must be written in"
+        ) from None
+    except (OSError, tomllib.TOMLDecodeError) as error:
         raise ProjectError(f"{path} cannot be read: {error}") from error
 
 

@@ -146,7 +146,10 @@ class TableRules:
     @classmethod
     def _as_written(cls, value: object) -> object:
         if isinstance(value, str):  # "9999-12-31" is a day, not a moment
-            return date.fromisoformat(value) if len(value) == len("9999-12-31") else datetime.fromisoformat(value)
+            try:
+                return date.fromisoformat(value) if len(value) == len("9999-12-31") else datetime.fromisoformat(value)
+            except ValueError:
+                raise ValueError(f'expected a date or timestamp as in "9999-12-31", got {value!r}') from None
         return value
 
     @model_validator(mode="wrap")
@@ -201,7 +204,7 @@ class TableRules:
             yield f"time_zone: {self.time_zone!r} is no time zone; expected one as in Europe/Oslo or UTC"
         for name in ("max_rejects", "max_deletes", "max_changes"):
             limit = getattr(self, name)
-            if isinstance(limit, bool) or (limit is not None and limit < 0):
+            if isinstance(limit, bool) or (limit is not None and not limit >= 0):
                 yield f"{name}: is a whole number from 0, or a share between 0.0 and 1.0"
             elif isinstance(limit, float) and limit > 1:
                 yield f"{name}: {limit} is no share between 0.0 and 1.0; for a number of rows write it whole"

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.addresses import without_secrets
 from brenvik.adopting import adopt
+from brenvik.calls import COLUMNS, check_call, one_at_a_time
 from brenvik.core import ask
 from brenvik.core.blueprint import types_of
 from brenvik.core.screen import Operations
@@ -43,16 +44,21 @@ MEMORY = re.compile(r"\d+ ?[MG]i?B")
 
 
 class Store:
-    """The place where tables live. Made by ``open_store``; closed by ``close`` or at the end of a ``with`` block."""
+    """The place where tables live. Made by ``open_store``; closed by ``close`` or at the end of a ``with`` block.
+
+    Threads may share it: they take turns. Calls that do not fit raise DeclarationError before anything is done.
+    """
 
     def __init__(self, engine: Engine) -> None:
         self.engine = engine
+        assert engine.turn  # made here, before threads can ask for it
         self.ledger = Ledger(engine)
 
     @property
     def address(self) -> str:
         return self.engine.address
 
+    @one_at_a_time()
     def load(
         self,
         rules: TableRules,
@@ -112,6 +118,7 @@ class Store:
             extract_scope=extract_scope,
         )
 
+    @one_at_a_time()
     def preview(
         self,
         rules: TableRules,
@@ -133,6 +140,7 @@ class Store:
             self.ledger, rules, source, operations=codes, preview=True, explain=explain, extract_scope=extract_scope
         )
 
+    @one_at_a_time()
     def load_from(
         self,
         rules: TableRules,
@@ -164,6 +172,7 @@ class Store:
             extract_scope=extract_scope,
         )
 
+    @one_at_a_time()
     def withdraw(
         self,
         rules: TableRules,
@@ -181,10 +190,12 @@ class Store:
         targets = _numbers("Runs", runs)
         return withdraw(self.ledger, rules, targets, reason=reason, put_back=put_back, preview=preview, wait_s=wait_s)
 
+    @one_at_a_time()
     def held(self, rules: TableRules) -> pa.Table:
         """The deletes that wait for a person, with the rows they would end; see ``holding.waiting_deletes``."""
         return waiting_deletes(self.ledger, rules)
 
+    @one_at_a_time()
     def release(
         self,
         rules: TableRules,
@@ -201,6 +212,7 @@ class Store:
         chosen = None if every else _numbers("Held deletes", holds)
         return decide_holds(self.ledger, rules, chosen, drop=drop, reason=reason, preview=preview, wait_s=wait_s)
 
+    @one_at_a_time()
     def rebuild(
         self,
         rules: TableRules,
@@ -213,6 +225,7 @@ class Store:
         """Works the table out again from its kept changes, under the rules as they are now; see ``rebuilding.rebuild``."""
         return rebuild(self.ledger, rules, preview=preview, drop_columns=drop_columns, unlogged=unlogged, wait_s=wait_s)
 
+    @one_at_a_time(feed=COLUMNS)
     def adopt(
         self,
         rules: TableRules,
@@ -240,6 +253,7 @@ class Store:
             wait_s=wait_s,
         )
 
+    @one_at_a_time()
     def decisions(self, rules: TableRules, run: int) -> pa.Table:
         """What a past run decided on the changes it kept, worked out again; columns as in ``Outcome.decisions``.
 
@@ -248,11 +262,13 @@ class Store:
         """
         return decided_by(self.ledger, rules, run)
 
+    @one_at_a_time()
     def story(self, rules: TableRules, key: Key) -> list[dict[str, Any]]:
         """Every change ever kept of a key, in the order of arrival; see ``past.story``."""
         state = self._state(rules)
         return story(self.ledger, rules, key_values(rules, key, state.types if state else {}))
 
+    @one_at_a_time()
     def read(self, rules: TableRules, *, known_at: int | None = None, without: Iterable[int] = ()) -> pa.Table:
         """All rows of a table, in the order of natural key and valid_from; no rows when it was never loaded.
 
@@ -264,6 +280,7 @@ class Store:
         state = self._state(rules)
         return self._ask(rules, state, "", {}) if state else self._no_rows(rules)
 
+    @one_at_a_time()
     def history(
         self, rules: TableRules, key: Key, *, known_at: int | None = None, without: Iterable[int] = ()
     ) -> pa.Table:
@@ -277,6 +294,7 @@ class Store:
             return known(self.ledger, rules, known_at=known_at, without=without, key=values)
         return self._ask(rules, state, ask.of_key(rules, state.types), values) if state else self._no_rows(rules)
 
+    @one_at_a_time()
     def as_of(
         self,
         rules: TableRules,
@@ -303,6 +321,7 @@ class Store:
             return known(self.ledger, rules, known_at=known_at, without=without, moment=moment)
         return self._ask(rules, state, ask.at_moment(rules, state.effective_type), {"moment": moment})
 
+    @one_at_a_time()
     def tidy(self, *rules: TableRules, keep: str | timedelta = "7 days", wait_s: float = 30.0) -> list[Tidied]:
         """Puts the files of tables, of their kept changes and of the ledger in order, and says what it did, table by table.
 
@@ -325,6 +344,7 @@ class Store:
                 done += self.engine.tidy([each.stored_as, kept_table(each.table)], keep=span)
         return done + self.engine.tidy((), keep=span)
 
+    @one_at_a_time()
     def relocate(self) -> list[Relocated]:
         """Has a lakehouse folder that was copied or moved name its own files, not those of the folder it came from.
 
@@ -385,6 +405,7 @@ def open_store(
     Raises DeclarationError for an address of no known kind, StoreError when it cannot be opened, Busy when another
     process holds it for longer.
     """
+    check_call("open_store", read_only=read_only, wait_s=wait_s, memory_limit=memory_limit)
     kind, _, place = str(address).partition(":")
     if memory_limit is not None and not MEMORY.fullmatch(memory_limit):
         raise DeclarationError(f'memory_limit: expected a size as in "500 MB" or "4 GB", got {memory_limit!r}')
@@ -423,12 +444,14 @@ def open_store(
 
 
 def _numbers(what: str, given: Iterable[int]) -> tuple[int, ...]:
-    found = tuple(given)
     try:
-        return tuple(map(index, found))  # numbers of other libraries as well
+        found: tuple[Any, ...] = tuple(given)
+        if not any(isinstance(each, bool) for each in found):
+            return tuple(map(index, found))  # numbers of other libraries as well
     except TypeError:
-        told = ", ".join(map(repr, found))
-        raise DeclarationError(f"{what} are told by their numbers, each a whole one; got {told}") from None
+        pass
+    told = ", ".join(map(repr, given)) if isinstance(given, (list, tuple)) else repr(given)
+    raise DeclarationError(f"{what} are told by their numbers, each a whole one; got {told}")
 
 
 def _moment(when: str | int | date | datetime, kind: str) -> str:

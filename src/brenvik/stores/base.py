@@ -6,7 +6,10 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import timedelta
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal, Protocol
+
+from brenvik.calls import Turn
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -55,7 +58,15 @@ class Written:
     gone: int
 
 
-class Hashing:
+class Shared:
+    """What every store has: threads take turns."""
+
+    @cached_property
+    def turn(self) -> Turn:
+        return Turn()
+
+
+class Hashing(Shared):
     """What stores do that join working tables by hashing: they need no indexes of them."""
 
     def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
@@ -100,6 +111,11 @@ class Engine(Protocol):
     traits: Traits
     address: str
     """What to call the store in messages; never holds a secret."""
+
+    @property
+    def turn(self) -> Turn:
+        """Whose turn it is among the threads that share the store."""
+        ...
 
     def statement(self, text: str, *, pretty: bool = False) -> str:
         """A statement as the engine would run it, its working tables named as the core names them; ``pretty`` for people."""

@@ -1,0 +1,127 @@
+"""Calls of the library: what they are given is looked at before anything is done, and a store does one at a time."""
+
+from __future__ import annotations
+
+import inspect
+import math
+import threading
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from datetime import date
+from functools import wraps
+from typing import Any, ParamSpec, TypeVar
+
+from brenvik.core.screen import Operations
+from brenvik.errors import Busy, DeclarationError
+from brenvik.rules import TableRules
+
+_P = ParamSpec("_P")
+_R = TypeVar("_R")
+
+
+class Turn:
+    """Threads that share a store take turns: what one does is done before the next begins."""
+
+    def __init__(self) -> None:
+        self._lock = threading.RLock()
+        self._holder = ""
+
+    @contextmanager
+    def taken(self, address: str, wait_s: float | None = None) -> Iterator[None]:
+        """Raises Busy when another thread has its turn for longer than ``wait_s`` seconds; None waits as long as it takes."""
+        if not self._lock.acquire(timeout=-1 if wait_s is None else min(wait_s, threading.TIMEOUT_MAX)):
+            holder = f"thread {self._holder!r} of this process"
+            raise Busy(
+                f"{address} is in use by {holder}; waited {wait_s:g} s. Try again when it is done, or open the store once more.",
+                holder=holder,
+            )
+        self._holder = threading.current_thread().name
+        try:
+            yield
+        finally:
+            self._lock.release()
+
+
+def _is_number(value: Any) -> bool:
+    return hasattr(value, "__index__") and not isinstance(value, bool)
+
+
+def _is_seconds(value: Any) -> bool:
+    return isinstance(value, (int, float)) and not isinstance(value, bool) and not math.isnan(value) and value >= 0
+
+
+def _is_text(value: Any) -> bool:
+    return isinstance(value, str)
+
+
+def _is_bool(value: Any) -> bool:
+    return isinstance(value, bool)
+
+
+_Expected = tuple[Callable[[Any], bool], str, bool]
+_TEXT: _Expected = (_is_text, "a text", True)
+_FLAG: _Expected = (_is_bool, "True or False", False)
+_COUNT: _Expected = (lambda value: _is_number(value) and value >= 0, "a whole number from 0 on", True)
+_EXPECTED: dict[str, _Expected] = {
+    "rules": (lambda value: isinstance(value, TableRules), "the TableRules of a table", False),
+    "kind": (_is_text, "a text", False),
+    "operation": (lambda value: isinstance(value, (str, Operations)), "the name of a column, or Operations", True),
+    "feed": (_is_text, "the name of a feed", False),
+    "at": (lambda value: isinstance(value, (str, date)), "a date, a datetime or a text of one", True),
+    "when": (
+        lambda value: isinstance(value, (str, date)) or _is_number(value),
+        "a date, a datetime, a number or a text of one",
+        False,
+    ),
+    "run": (_is_number, "the number of a run", False),
+    "known_at": (_is_number, "the number of a run", True),
+    "wait_s": (_is_seconds, "a number of seconds from 0 on", False),
+    "explain": (_is_bool, "True or False", True),
+    **dict.fromkeys(("extract_scope", "label", "reason", "unlogged", "memory_limit"), _TEXT),
+    **dict.fromkeys(("put_back", "preview", "every", "drop", "drop_columns", "read_only"), _FLAG),
+    **dict.fromkeys(("allow_deletes", "allow_changes"), _COUNT),
+}
+"""What a parameter must be, by its name: the test, what is told when it fails, and whether None is let through."""
+COLUMNS: _Expected = (
+    lambda value: isinstance(value, Mapping) and all(map(_is_text, (*value, *value.values()))),
+    "a dict of columns and their types",
+    True,
+)
+
+
+def check_call(what: str, **given: Any) -> None:
+    """Raises DeclarationError when a call of ``what`` was given parameters of a wrong kind."""
+    _check(what, given, _EXPECTED)
+
+
+def _check(what: str, given: Mapping[str, Any], expected: Mapping[str, _Expected]) -> None:
+    faults = [
+        f"{name}: expected {told}, got {value!r}"
+        for name, value in given.items()
+        if name in expected
+        for fits, told, none in [expected[name]]
+        if not (fits(value) or (none and value is None))
+    ]
+    if faults:
+        raise DeclarationError(f"{what} was called with what it cannot use:", faults)
+
+
+def one_at_a_time(**others: _Expected) -> Callable[[Callable[_P, _R]], Callable[_P, _R]]:
+    """Has a method of a store raise DeclarationError for parameters of a wrong kind, and wait for its turn; of parameters that
+    mean something else than elsewhere, ``others`` says what they must be."""
+    expected = {**_EXPECTED, **others}
+
+    def of(method: Callable[_P, _R]) -> Callable[_P, _R]:
+        signature = inspect.signature(method)
+
+        @wraps(method)
+        def call(*words: _P.args, **named: _P.kwargs) -> _R:
+            given = signature.bind(*words, **named).arguments
+            _check(f"Store.{method.__name__}", given, expected)
+            engine = given["self"].engine
+            with engine.turn.taken(engine.address, given.get("wait_s")):
+                return method(*words, **named)
+
+        return call
+
+    return of
