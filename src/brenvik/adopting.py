@@ -324,5 +324,6 @@ def _check_changes(it: UnderWay, rows: int, allowed: int) -> None:
         f"{it.rules.stored_as}: not adopted, nothing written\n"
         f"Its {rows:,} rows are not what the rules make of them: {updated:,} would change, {added:,} be added, {removed:,} go.\n"
         f"look            brenvik adopt {table} --preview\n"
-        f"let it through  brenvik adopt {table} --allow-changes {added + updated + removed}"
+        f"let it through  brenvik adopt {table} --allow-changes {added + updated + removed}\n"
+        f"in Python       adopt(…, allow_changes={added + updated + removed})"
     )

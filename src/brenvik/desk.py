@@ -16,6 +16,7 @@ from brenvik.errors import StoreError
 if TYPE_CHECKING:
     import pyarrow as pa
 
+_SETTINGS = ("TimeZone = 'UTC'", "GLOBAL python_enable_replacements = false")
 _PIECE = 122_880  # rows that are put in order together
 
 _PARAMETER = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|\$([a-z_][a-z_0-9]*)""")  # not inside quotes
@@ -31,7 +32,8 @@ def _office() -> duckdb.DuckDBPyConnection:
 def desk() -> Iterator[duckdb.DuckDBPyConnection]:
     """A connection of its own, with temporary tables of its own, in UTC."""
     with _office().cursor() as connection:
-        connection.execute("SET TimeZone = 'UTC'").fetchall()
+        for setting in _SETTINGS:
+            connection.execute(f"SET {setting}").fetchall()
         yield connection
 
 

@@ -65,6 +65,7 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
         *said,
         f"look            brenvik preview {rules.table}",
         f"let it through  brenvik load {rules.table} {' '.join(again)}",
+        f"in Python       load(…, {', '.join(each.removeprefix('--').replace('-', '_').replace(' ', '=') for each in again)})",
     )
     return TooMuch("\n".join(lines), counts=dict(counts), living=living)
 

@@ -196,6 +196,8 @@ def _with_state(
         some_busy = work_out(it, first=first)
         decide_aside(it, some_busy=some_busy)
         counts = count_decisions(it, some_busy=some_busy)
+        if it.late and counts["duplicate"]:
+            it.late -= it.row(sort.count_late_duplicates(it.blueprint))["n"]
         refusal = check_guards(it, batch.source, how.allowed, is_extract=batch.extract is not None)
         if refusal and not it.preview:
             raise refusal

@@ -133,6 +133,13 @@ def whole_shape(ledger: Ledger, it: UnderWay) -> int:
     return shape
 
 
+_ROLES = {
+    "key": "natural key", "type_0": "type 0", "type_1": "type 1", "type_2": "type 2", "when": "not in the table",
+}  # fmt: skip
+CAN_REBUILD = ("natural_key", "order_by", "effective", "deletes", "role")
+"""What of changed rules a rebuild can follow; a change of the rest needs a table of another name."""
+
+
 def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]:
     """What of the rules differs from those a table was made under, as far as its rows rest on it: the rule, and a sentence."""
     then, today = state.rules, json.loads(json.dumps(rules._for_ledger(), default=str))
@@ -144,7 +151,7 @@ def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]
     for column in state.columns:
         role = "key" if column.name in rules.natural_key else rules.role_of(column.name) or "when"
         if role != column.role:
-            changed.append(("role", f"{column.name}: was {column.role}, is {role if role != 'when' else 'left out'}"))
+            changed.append(("role", f"{column.name}: was {_ROLES[column.role]}, is {_ROLES[role]}"))
         declared = rules.declared_type(column.name)
         if declared is not None and declared not in (column.type, column.type.wide):
             changed.append(("types", f"{column.name}: was {column.type}, is {declared}"))
@@ -156,10 +163,11 @@ def check_rules(rules: TableRules, state: TableState | None) -> None:
     changed = changed_rules(rules, state) if state else []
     if changed:
         told = "\n  ".join(sentence for _, sentence in changed)
+        can = rules.keep_changes and all(what in CAN_REBUILD for what, _ in changed)
+        rebuild = f", work the table out again (brenvik rebuild {rules.table})" if can else ""
         raise RulesChanged(
             f"Table {rules.table!r} was made under other rules:\n  {told}\n"
-            f"Nothing was written. Declare what was, work the table out again (brenvik rebuild {rules.table}), or load into a "
-            "table of another name."
+            f"Nothing was written. Declare what was{rebuild}, or load into a table of another name."
         )
 
 

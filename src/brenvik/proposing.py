@@ -5,7 +5,9 @@ from __future__ import annotations
 import glob
 import json
 import re
+import unicodedata
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -15,7 +17,7 @@ import duckdb
 from brenvik.core import sql
 from brenvik.core.screen import Operations
 from brenvik.desk import desk
-from brenvik.errors import ProjectError
+from brenvik.errors import FeedError, ProjectError
 from brenvik.feeds.base import BrokenLine
 from brenvik.feeds.csv import RFC_4180
 from brenvik.feeds.dialects import reading_of
@@ -24,6 +26,7 @@ from brenvik.ledger_entries import TakenFile
 from brenvik.types import CAN_ORDER, ColumnType, parse_type
 
 LOOKED_AT = 200_000
+_SAMPLE, _MANY_ODD = 4096, 0.1
 _GUESSES = ("boolean", "integer", "decimal", "date", "timestamp with time zone", "timestamp")
 _CODES = {*Operations("").keeping, *Operations("").deleting}
 _NAMED_LIKE_KEY = re.compile(r"(^|_)(id|code|key|no|nr|number)$", re.IGNORECASE)
@@ -54,16 +57,27 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     if not file.is_file():
         raise ProjectError(f"There is no file {file}; expected a CSV, JSON Lines or Parquet file of the feed.")
     stem, ending = _parts(file)
-    name = table or re.sub(r"\W+", "_", re.sub(r"[\W\d_]+$", "", stem).lower() or stem)
+    name = table or re.sub(r"\W+", "_", re.sub(r"[\W\d_]+$", "", stem).lower() or stem).strip("_") or "feed"
     is_new = not project.exists()
     if not is_new and re.search(
         rf"^\[table\.\"?{re.escape(name)}\"?\]", project.read_text(encoding="utf-8"), re.MULTILINE
     ):
         raise ProjectError(f"{project} declares a table {name!r} already; give another name with --table.")
     reading = reading_of(file)
+    _check_text(file)
     given = columns_of(file, reading)
     with desk() as work:
         facts, broken = _facts(work, file, reading, given)
+    if not given or not facts[next(iter(given))]["rows"]:
+        raise FeedError(
+            f"{file} has no rows that can be read, so nothing can be found out about its columns; expected a file of the feed "
+            "with some rows."
+        )
+    if own := [column for column in given if column.startswith("brenvik_")]:
+        raise FeedError(
+            f"{file} has columns called {', '.join(own)}: names that begin with brenvik_ are Brenvik's own. Rename them in the "
+            "source."
+        )
     types = {column: _guess(facts[column]) if given[column].kind == "text" else given[column] for column in given}
     operation = next((c for c in given if facts[c]["values"] and facts[c]["values"] <= _CODES), None)
     keys = _keys(facts, types, operation)
@@ -108,6 +122,26 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
         lines.append(f"csv = {{ {', '.join(written)} }}       # how they are written")
         found.append(f"CSV with {' and '.join(written)}")
     return Proposal(name, "\n".join(_aligned(lines)) + "\n", project, is_new, found)
+
+
+def _check_text(file: Path) -> None:
+    """Raises FeedError when a file is neither text nor Parquet."""
+    with file.open("rb") as opened:
+        sample = opened.read(_SAMPLE)
+    packed = sample[:2] == b"\x1f\x8b"
+    if file.suffix.lower() == ".parquet" or (packed and file.suffix.lower() == ".gz") or not sample:
+        return
+    encoding = "utf-16" if sample[:2] in (b"\xff\xfe", b"\xfe\xff") else "latin-1"
+    text = sample.decode(encoding, errors="replace")
+    odd = sum(unicodedata.category(each) == "Cc" and each not in "\t\r\n" for each in text)
+    with suppress(UnicodeDecodeError):  # what is UTF-8 has no such characters where it only looks like it
+        text = sample.decode("utf-8")
+        odd = sum(unicodedata.category(each) == "Cc" and each not in "\t\r\n" for each in text)
+    if odd > _MANY_ODD * len(text):
+        raise FeedError(
+            f"{file} holds {odd:,} control characters in its first {len(sample):,} bytes, so it is no text; expected a CSV, JSON "
+            "Lines or Parquet file of the feed."
+        )
 
 
 def _parts(file: Path) -> tuple[str, str]:

@@ -10,14 +10,12 @@ from brenvik.ledger import Ledger
 from brenvik.ledger_entries import Run, TableState
 from brenvik.missing import absent_columns
 from brenvik.outcome import Outcome
-from brenvik.preparing import UnderWay, changed_rules, leave_out, make_table, whole_shape
+from brenvik.preparing import CAN_REBUILD, UnderWay, changed_rules, leave_out, make_table, whole_shape
 from brenvik.reworking import work_again
 from brenvik.rules import TableRules
 from brenvik.working import check_accounted
 
 Unlogged = Literal["keep", "remove"]
-CAN_REBUILD = ("natural_key", "order_by", "effective", "deletes", "role")
-"""What of changed rules a rebuild can follow; a change of the rest needs a table of another name."""
 
 
 def rebuild(
@@ -181,7 +179,8 @@ def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:
         name = it.rules.table
         raise RulesChanged(
             "\n  ".join([f"{name}: not rebuilt, nothing written", *dropped])
-            + f"\nlook            brenvik rebuild {name} --preview\nlet it through  brenvik rebuild {name} --drop-columns"
+            + f"\nlook            brenvik rebuild {name} --preview\nlet it through  brenvik rebuild {name} --drop-columns\n"
+            "in Python       rebuild(…, drop_columns=True)"
         )
     if not it.preview:
         for name in after - before:

@@ -106,6 +106,8 @@ def _work(
         it.told = False
         some_busy = work_out(it, first=False, chosen=True)
         foresee(it, some_busy=some_busy)
+        if run.kind == "release":  # the other kinds decide on nothing
+            it.counts["deleted"] = it.lost
         touched = it.ask_values(again.touched_keys(it.blueprint)) if some_busy else None
         if not it.preview:
             write_table(it, some_busy=some_busy)

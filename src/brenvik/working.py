@@ -93,7 +93,8 @@ def check_accounted(it: UnderWay, question: str) -> None:
         "has lost entries, or somebody else wrote to the table. A table worked out of this log would lose that history.\n"
         f"Put the log back from a backup, or decide:\n"
         f"the table is right  brenvik rebuild {name} --unlogged keep\n"
-        f"the log is right    brenvik rebuild {name} --unlogged remove"
+        f"the log is right    brenvik rebuild {name} --unlogged remove\n"
+        "in Python           rebuild(…, unlogged='keep') or 'remove'"
     )
 
 

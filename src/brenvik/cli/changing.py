@@ -208,13 +208,13 @@ def withdraw(
     from brenvik.cli import show_past
     from brenvik.errors import DeclarationError
 
-    if not (reason or put_back or preview):
-        raise DeclarationError("Say why, for those who come after you: --reason TEXT. To look first: --preview")
     declared = read(project, env)
     with opened(declared, read_only=preview, wait_s=wait) as store:
         rows = {number: store.ledger.run(number) for number in runs}
         if unknown := [str(number) for number, row in rows.items() if row is None]:
             raise DeclarationError(f"There is no run {', '.join(unknown)}: brenvik runs")
+        if not (reason or put_back or preview):
+            raise DeclarationError("Say why, for those who come after you: --reason TEXT. To look first: --preview")
         tables = {row["table_name"] for row in rows.values() if row}
         if len(tables) > 1:
             raise DeclarationError(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from enum import StrEnum
 from typing import TYPE_CHECKING, Annotated
 
@@ -169,12 +170,11 @@ def _repeat(project: Project, every: str, load: Callable[[], list[Outcome]], *, 
     from brenvik.core.windows import parse_span
     from brenvik.repeating import load_every
 
-    try:
+    often = None
+    with suppress(ValueError):
         often = parse_span(every)
-        if not isinstance(often, timedelta) or not often:
-            raise ValueError(f"expected a time as in 30s, got {every!r}")
-    except ValueError as error:
-        raise wrong(f"--every: {error}") from None
+    if not isinstance(often, timedelta) or not often:
+        raise wrong(f'--every: expected a time as in 30s or "5 minutes", got {every!r}')
     stop = threading.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stop.set())

@@ -41,7 +41,11 @@ def parse(text: str) -> exp.Expr:
     try:
         found = sqlglot.parse(text, read="postgres")
     except sqlglot.errors.SqlglotError as error:
-        raise ValueError(f"{text!r} cannot be read: {str(error).partition(chr(10))[0]}") from None
+        at = next((each.get("col") for each in getattr(error, "errors", ())), None)
+        where = f" at character {at}" if at else ""
+        raise ValueError(
+            f'{text!r} cannot be read: it breaks off or makes no sense{where}; expected a condition as in "depth > 5"'
+        ) from None
     if len(found) != 1 or found[0] is None:
         raise ValueError(f"{text!r} is no single expression")
     for node in found[0].walk():

@@ -96,6 +96,14 @@ WHERE EXISTS (
 
 
 @lru_cache(maxsize=256)
+def count_late_duplicates(blueprint: Blueprint) -> str:
+    """How many late changes (``n``) are duplicates."""
+    return f"""
+SELECT count(*) AS n FROM {sql.work("duplicates")} d JOIN {sql.work("screened")} c ON c.{ARRIVAL} = d.{ARRIVAL}
+WHERE {is_late(blueprint, "c")}"""
+
+
+@lru_cache(maxsize=256)
 def folded(blueprint: Blueprint) -> str:
     """How many duplicates are of changes that which earlier run kept (``of_run``, ``n``)."""
     never_null = (*blueprint.keys, *blueprint.order, EFFECTIVE, DELETE, SHAPE)

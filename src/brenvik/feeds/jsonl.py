@@ -137,10 +137,19 @@ def read(
 def _telling(path: Path) -> Iterator[None]:
     try:
         yield
-    except (pa.ArrowInvalid, OSError, UnicodeError) as error:
+    except UnicodeError as error:
+        raise FeedError(
+            f"{path.name} holds bytes that are not UTF-8. Expected a JSON object a line in UTF-8; nothing of it was taken."
+        ) from error
+    except (pa.ArrowInvalid, OSError) as error:
         raise FeedError(
             f"{path.name} cannot be read: {error}. Expected a JSON object a line in UTF-8; nothing of it was taken."
         ) from error
+
+
+def _checked(stream: pa.NativeFile) -> pa.NativeFile:
+    """The same bytes; a UnicodeError where they are not UTF-8, which the reader would print and pass over."""
+    return pa.transcoding_input_stream(stream, "utf-8-sig", "utf-8")
 
 
 def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tuple[pa.Table, int]]:
@@ -156,7 +165,7 @@ def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tu
     with (
         _telling(path),
         pa.csv.open_csv(
-            pa.input_stream(path, compression="gzip" if path.suffix.lower() == ".gz" else None),
+            _checked(pa.input_stream(path, compression="gzip" if path.suffix.lower() == ".gz" else None)),
             read_options=pa.csv.ReadOptions(use_threads=False, block_size=_BLOCK, column_names=["line"]),
             parse_options=pa.csv.ParseOptions(
                 delimiter=_NEVER, quote_char=False, ignore_empty_lines=False, invalid_row_handler=note

@@ -33,6 +33,7 @@ _SETTINGS = (
     "TimeZone = 'UTC'",
     "preserve_insertion_order = false",
     "enable_progress_bar = false",
+    "GLOBAL python_enable_replacements = false",  # else a table called like a variable here would be taken for that
     "external_threads = 0",  # else a commit's checkpoint of several tables may leave all but one core idle
 )
 
@@ -114,8 +115,8 @@ class DuckDBEngine(InPlace):
         schema, _, table = name.rpartition(".")
         place = f"{sql.quote(schema or 'main')}.{sql.quote(table)}"
         with self._connection.cursor() as beside:  # a no would undo the transaction under way
-            try:  # takes a part of the time that a question to the catalog does
-                beside.table(place)
+            try:  # a relation would also be found in a file or a variable of that name
+                beside.execute("SELECT 1 FROM pragma_table_info(?) LIMIT 1", [place]).fetchall()
             except duckdb.CatalogException:
                 return False
         return True
