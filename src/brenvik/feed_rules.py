@@ -193,7 +193,7 @@ def read_feed(
             near = suggestion(key, named) or f"; known are {', '.join(named)}"
             faults.append(f"{place}.{key}: is no key of a feed{near}")
     kind = given.get("kind")
-    if kind not in {"changes", "upserts", "extract"}:
+    if kind not in ("changes", "upserts", "extract"):
         faults.append(f"{place}.kind: is {kind!r}; expected 'changes', 'upserts' or 'extract'")
     operations = _operations_of(place, kind, given.get("operation"), faults)
     _check_scope(f"{place}.extract_scope", kind, given.get("extract_scope"), faults)
@@ -283,7 +283,7 @@ def _dialect(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
             made[key] = tuple(value)
         else:
             faults.append(f"{place}.{key}: is unknown; known are delimiter, quote, escape, encoding, columns, null")
-    if made.get("delimiter", ",") in {made.get("quote", '"'), made.get("escape")}:
+    if made.get("delimiter", ",") in (made.get("quote", '"'), made.get("escape")):
         faults.append(f"{place}: delimiter, quote and escape must differ")
     return made
 

@@ -167,7 +167,7 @@ SELECT t.table_name, t.last_done_run, d.ended_at AS last_done_at, COALESCE(d.pro
     AND {COUNTS}) AS held_deletes
 FROM (
   SELECT r.table_name, COALESCE(max(CASE WHEN r.state = 'done' AND r.kind IN ('changes', 'upserts', 'extract') AND {COUNTS}
-    AND NOT (r.rejected > 0 AND r.rejected = r.read) THEN r.run END), 0) AS last_done_run
+    AND NOT (r.rejected > 0 AND r.rejected + r.duplicate = r.read) THEN r.run END), 0) AS last_done_run
   FROM {_RUNS} r GROUP BY r.table_name
 ) t
 LEFT JOIN {_RUNS} d ON d.run = t.last_done_run""",
