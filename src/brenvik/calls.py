@@ -82,6 +82,11 @@ _EXPECTED: dict[str, _Expected] = {
     **dict.fromkeys(("allow_deletes", "allow_changes"), _COUNT),
 }
 """What a parameter must be, by its name: the test, what is told when it fails, and whether None is let through."""
+SEVERAL: _Expected = (
+    lambda value: all(isinstance(each, TableRules) for each in value),
+    "the TableRules of tables",
+    False,
+)
 COLUMNS: _Expected = (
     lambda value: isinstance(value, Mapping) and all(map(_is_text, (*value, *value.values()))),
     "a dict of columns and their types",

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.addresses import without_secrets
 from brenvik.adopting import adopt
-from brenvik.calls import COLUMNS, check_call, one_at_a_time
+from brenvik.calls import COLUMNS, SEVERAL, check_call, one_at_a_time
 from brenvik.core import ask
 from brenvik.core.blueprint import types_of
 from brenvik.core.screen import Operations
@@ -321,7 +321,7 @@ class Store:
             return known(self.ledger, rules, known_at=known_at, without=without, moment=moment)
         return self._ask(rules, state, ask.at_moment(rules, state.effective_type), {"moment": moment})
 
-    @one_at_a_time()
+    @one_at_a_time(rules=SEVERAL)
     def tidy(self, *rules: TableRules, keep: str | timedelta = "7 days", wait_s: float = 30.0) -> list[Tidied]:
         """Puts the files of tables, of their kept changes and of the ledger in order, and says what it did, table by table.
 

@@ -21,6 +21,8 @@ class Declared:
     type_1: tuple[str, ...]
     type_2: tuple[str, ...]
     deletes: str
+    precision: str | None = None
+    """What effective times are cut to: second, minute, hour or day, in UTC."""
 
     @property
     def values(self) -> tuple[str, ...]:
@@ -48,6 +50,12 @@ def plain(value: Any) -> Any:
     if isinstance(value, datetime) and value.tzinfo:
         return ("instant", value.astimezone(UTC).isoformat())
     return (type(value).__name__, value)
+
+
+def cut(moment: datetime, precision: str) -> datetime:
+    parts = ("microsecond", "second", "minute", "hour")
+    gone = parts[: ("second", "minute", "hour", "day").index(precision) + 1]
+    return moment.replace(**dict.fromkeys(gone, 0))
 
 
 class Oracle:
@@ -196,6 +204,8 @@ class Oracle:
         d = self.declared
         key, order = tuple(row[name] for name in d.keys), tuple(row[name] for name in d.order)
         effective = row[d.effective] if d.effective else loaded_at
+        if d.precision and effective is not None:
+            effective = cut(effective, d.precision)
         if None in key or None in order or effective is None or row.get("op", "U") not in {"I", "U", "D"}:
             return None
         said = {name: row[name] for name in d.values if name in row}

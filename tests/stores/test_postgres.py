@@ -363,3 +363,13 @@ def test_a_character_that_the_database_lacks_makes_a_reject_which_is_kept_whole(
     finally:
         with psycopg.connect(url, autocommit=True) as connection:
             connection.execute(b"DROP DATABASE coast_latin WITH (FORCE)")
+
+
+def test_columns_called_like_those_of_rejects_are_loaded_as_they_are(url: str) -> None:
+    rows = {"code": ["NB-1"], "at": [1], "reason": [datetime(2024, 5, 1).date()], "line_text": ["Q"], "since": [7]}
+    with brenvik.open_store(url) as store:
+        store.load(RULES, pa.table(rows), kind="upserts")
+        (row,) = store.read(RULES).to_pylist()
+    assert {name: row[name] for name in ("reason", "line_text", "since")} == {
+        name: rows[name][0] for name in ("reason", "line_text", "since")
+    }

@@ -48,6 +48,8 @@ class Traits:
     lacks: frozenset[str] = frozenset()
     """What it cannot hold or do: ``NUL`` (in texts), ``NaN``, ``comparing`` (decimals and times, beyond their being equal, with
     what a person writes)."""
+    longest_key: int | None = None
+    """How many bytes the texts of a natural key may have together, where that is limited."""
     beyond: str = ""
     """A regular expression for one character that its texts cannot hold; '' where they hold all of them."""
 

@@ -146,6 +146,7 @@ def faults(
                 says = f"CASE WHEN {skipped} THEN {never} ELSE {says} END"
             says = f"CASE WHEN isfinite({value}) AND NOT {casts.within(value, column.type)} THEN {far} ELSE {says} END"
         found.append(Fault(column.name, f"{guard}({test})", says))
+    found += _too_long(blueprint, types, inside=inside)
     named = list(blueprint.reject_if)
     if scope:  # what an extract says of others could not be told apart from what it does not say
         named.append((f"lies outside of extract_scope: {scope}", f"({scope}) IS NOT TRUE"))
@@ -155,6 +156,19 @@ def faults(
         carried = tuple(column for column in looks_at if column in types)
         found.append(Fault(", ".join(looks_at), f"{living}({test})", sql.literal(name), carried))
     return tuple(found)
+
+
+def _too_long(blueprint: Blueprint, types: Mapping[str, ColumnType], *, inside: bool) -> list[Fault]:
+    """The fault of keys that are longer than this kind of store can find rows by."""
+    most = blueprint.store.longest_key
+    names = [name for name in blueprint.keys if blueprint.type_of(name).kind in ("text", "binary")]
+    if most is None or not names:
+        return []
+    texts = (sql.quote(name) if inside else f"CAST({sql.quote(name)} AS VARCHAR)" for name in names)
+    size = " + ".join(f"{'octet_length' if inside else 'strlen'}({text})" for text in texts)
+    rest = sql.literal(f" bytes; a key of this store has {most:,} at most")
+    says = f"{sql.literal(', '.join(names) + ': ')} || CAST({size} AS VARCHAR) || {rest}"
+    return [Fault(", ".join(names), f"{size} > {most}", says, tuple(names))]
 
 
 def _lacks(blueprint: Blueprint, column: Column, of: ColumnType, guard: str) -> list[Fault]:
@@ -250,8 +264,8 @@ def _says_delete(operations: Operations) -> str:
 def _effective(blueprint: Blueprint, extract_time: str | None, *, inside: bool) -> str:
     kind, mark = (blueprint.effective_type.sql, ":") if inside else (casts.duck(blueprint.effective_type), "$")
     if extract_time is None and blueprint.effective is None:
-        return f"CAST({mark}loaded_at AS TIMESTAMP)"
-    if extract_time is None:
+        value = f"CAST({mark}loaded_at AS TIMESTAMP)"
+    elif extract_time is None:
         value = sql.quote(str(blueprint.effective))
     else:
         value = "brenvik_at" if extract_time else f"CAST({mark}extract_at AS {kind})"
@@ -399,8 +413,9 @@ def take_out_rejected(*, derives: bool, relation: str = "screened") -> tuple[str
 
 def broken(store: Traits) -> Staging:
     """Makes ``broken``: lines that are no rows."""
-    texts = ", ".join(f"{as_told(store, name)} AS {name}" for name in ("reason", "line_text"))
-    columns = ((ARRIVAL, "BIGINT"), ("reason", "TEXT"), ("line_text", "TEXT"))
+    told = (("reason", "brenvik_reason"), ("line_text", "brenvik_row"))
+    texts = ", ".join(f"{as_told(store, name)} AS {into}" for name, into in told)
+    columns = ((ARRIVAL, "BIGINT"), *((into, "TEXT") for _, into in told))
     return Staging("broken", f"SELECT {ARRIVAL}, {texts} FROM {STREAM}", columns)
 
 
@@ -408,5 +423,5 @@ def add_broken() -> str:
     """Adds ``broken`` to ``faulty``."""
     return (
         f"INSERT INTO {sql.work('faulty')} ({ARRIVAL}, brenvik_reason, brenvik_row) "
-        f"SELECT b.{ARRIVAL}, b.reason, b.line_text FROM {sql.work('broken')} b"
+        f"SELECT b.{ARRIVAL}, b.brenvik_reason, b.brenvik_row FROM {sql.work('broken')} b"
     )

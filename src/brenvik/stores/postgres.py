@@ -98,6 +98,7 @@ class PostgresEngine(InPlace):
         own_names=frozenset({"tableoid", "xmin", "cmin", "xmax", "cmax"}),
         longest_name=LONGEST_NAME,
         lacks=frozenset({"NUL"}),
+        longest_key=2_500,  # an entry of an index is a third of a page at most
     )
 
     def __init__(self, url: str) -> None:
@@ -399,7 +400,7 @@ def _shown(name: str, kind: str) -> str:
         return f"'\\x' || hex({value}) AS {value}"
     if name == "brenvik_fault":
         return rf"regexp_replace({value}, '((?:^|[^\\])(?:\\\\)*)\\u0000', '\1␀', 'g') AS {value}"
-    if name in ("line_text", "reason"):
+    if name in ("brenvik_row", "brenvik_reason"):
         return f"replace({value}, chr(0), '␀') AS {value}"
     return value
 
