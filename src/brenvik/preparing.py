@@ -55,7 +55,6 @@ class UnderWay:
     lost: int = 0  # keys that are alive and will not be
     keeps_explicit: bool = False
     unaccounted: bool = False  # rows of the table that no kept change accounts for were seen to already
-    rekeyed: bool = False  # the rows of the table are of another natural key
     scope: str | None = None  # of an extract: the part of the table in which what it does not hold is gone
     met: str | None = None  # of an extract: the living versions that its changes meet, where they are at hand
     some_held: bool = False
@@ -234,9 +233,8 @@ def prepare(
     return blueprint.with_shapes({**shapes, **added})
 
 
-def make_table(it: UnderWay, blueprint: Blueprint | None = None) -> None:
+def make_table(it: UnderWay, blueprint: Blueprint) -> None:
     """Makes the table itself, empty."""
-    blueprint = blueprint or it.blueprint
     create(it, blueprint.table, blueprint.table_columns())
     start = blueprint.own("valid_from")
     it.engine.index(blueprint.table, [*blueprint.keys, *([start] if start else [])], apart=blueprint.own("is_current"))

@@ -73,7 +73,7 @@ def _make_what_is_gone(it: UnderWay) -> list[str]:
             f"kept changes: brenvik rebuild {it.rules.table}"
         )
     if is_gone:
-        make_table(it)
+        make_table(it, it.blueprint)
         return [f"{table} was gone; it was made again from kept changes, with new surrogate keys."]
     for name in columns:
         it.do(f"ALTER TABLE {sql.relation(table)} ADD COLUMN {sql.quote(name)} {kinds[name]}")
@@ -148,7 +148,7 @@ def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:
     each change holds. Returns what is to be said of columns that are dropped."""
     before, after = _columns(it)
     today = {column.name: column for column in it.blueprint.columns if column.name in after}
-    then, kept = it.state.rules, sql.relation(str(it.blueprint.kept))
+    kept = sql.relation(str(it.blueprint.kept))
     table = sql.relation(it.blueprint.table)
     effective = it.blueprint.effective if it.blueprint.effective != _effective_then(it.state) else None
     needed = dict.fromkeys((*it.blueprint.keys, *it.blueprint.order, *filter(None, [effective])))
@@ -188,7 +188,6 @@ def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:
         for name in before - after:
             it.do(f"ALTER TABLE {table} DROP COLUMN {sql.quote(name)}")
         _let_be_null(it)
-    it.rekeyed = set(then["natural_key"]) != set(it.blueprint.keys)
     if effective:
         it.do(again.hold_from(it.blueprint, effective))
     return dropped
