@@ -6,12 +6,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from brenvik.core import existing, sql
+from brenvik.core import accounted, existing, sql
 from brenvik.core.blueprint import Blueprint, draw
 from brenvik.errors import BrenvikError, FeedError, Refused
 from brenvik.feed_rules import FeedRules
 from brenvik.ledger_entries import TableState
-from brenvik.ledger_tables import SCHEMA
+from brenvik.ledger_tables import SCHEMA, kept_table
 from brenvik.missing import missing
 from brenvik.nearest import suggestion
 from brenvik.preparing import check_rules, check_scope
@@ -130,12 +130,20 @@ def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Itera
         return
     right = f"brenvik rebuild {rules.table} puts it right" if rules.keep_changes else "put it right by hand"
     types = {column.name: column.type for column in state.columns}
-    drawn = draw(rules, types, known=state.columns, store=store.engine.traits, kept=None, source="the table")
+    drawn = draw(
+        rules, types, known=state.columns, store=store.engine.traits, kept=kept_table(rules.table), source="the table"
+    )
     open_end = str(rules.open_end) if rules.open_end is not None else None
     (counts,) = store.engine.rows(existing.count_faults(drawn), {"open_end": open_end})
     for name, count in counts.items():
         if count:
             yield f"{rules.stored_as}: {existing.FAULTS[name].format(n=f'{count:,}')}; {right}"
+    if drawn.kept and (found := store.engine.rows(accounted.count_in_table(drawn))[0])["n"]:
+        keys = "1 key" if found["n"] == 1 else f"{found['n']:,} keys"
+        yield (
+            f"{rules.stored_as}: no kept change accounts for what it has of {keys}, the first {found['key']}; see how to decide: "
+            f"brenvik rebuild {rules.table} --preview"
+        )
     rows = store.engine.rows(f"SELECT count(*) AS n FROM {sql.relation(rules.stored_as)}")[0]["n"]
     if rows != state.row_count:
         yield f"{rules.stored_as}: has {rows:,} rows, {state.row_count:,} after the last run; {right}"

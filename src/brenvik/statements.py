@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 
-from brenvik.core import again, compare, diff, holds, plain, screen, sort, sql, versions
+from brenvik.core import accounted, again, compare, diff, holds, plain, screen, sort, sql, versions
 from brenvik.core.blueprint import EFFECTIVE, Blueprint, draw
 from brenvik.core.screen import Staging
 from brenvik.errors import DeclarationError
@@ -210,6 +210,9 @@ def _of_load(blueprint: Blueprint, columns: Mapping[str, ColumnType], feed: Feed
     yield _here("versions", "the rows that the busy keys should have", versions.draw_up(blueprint))
 
     yield _here("diff", "the rows that they have", diff.find_stored(blueprint))
+    if blueprint.kept:
+        told = "keys whose rows no kept change accounts for: a load that meets one stops"
+        yield _here("diff", told, accounted.count_in_load(blueprint))
     yield _here("diff", "which becomes which: by key and start, what is left in order", diff.pair(blueprint))
     for relation, text in diff.busy_effects(blueprint):
         yield _here("diff", _EFFECTS[relation], text)

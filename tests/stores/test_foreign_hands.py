@@ -108,7 +108,9 @@ LOSSES = {
 
 @pytest.mark.parametrize("loss", LOSSES)
 @pytest.mark.parametrize("run", ["late change", "preview", "withdrawal", "rebuild"])
-def test_history_that_no_change_accounts_for_stops_the_run(loaded: brenvik.Store, loss: str, run: str) -> None:
+def test_history_that_no_change_accounts_for_stops_the_run(
+    loaded: brenvik.Store, loss: str, run: str, tmp_path: Path
+) -> None:
     runs: dict[str, Callable[[], object]] = {
         "late change": lambda: load(loaded, LATE),
         "preview": lambda: loaded.preview(
@@ -128,6 +130,8 @@ def test_history_that_no_change_accounts_for_stops_the_run(loaded: brenvik.Store
     with pytest.raises(ChangesMissing, match=r"accounts for what the table has of .* the first NB-1"):
         runs[run]()
     assert loaded.read(RULES).equals(whole)
+    (told,) = told_by_check(loaded, tmp_path)
+    assert "no kept change accounts for what it has of" in told
 
 
 def test_a_person_decides_whether_the_table_or_the_log_is_right(loaded: brenvik.Store) -> None:
