@@ -64,8 +64,8 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     ):
         raise ProjectError(f"{project} declares a table {name!r} already; give another name with --table.")
     reading = reading_of(file)
-    _check_text(file)
     given = columns_of(file, reading)
+    _check_text(file)
     with desk() as work:
         facts, broken = _facts(work, file, reading, given)
     if not given or not facts[next(iter(given))]["rows"]:

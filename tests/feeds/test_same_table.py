@@ -39,7 +39,6 @@ def test_frames_csv_and_parquet(tmp_path_factory: pytest.TempPathFactory, case: 
     if scene.declared.effective is None:
         return  # the time of the load is another one each time
     folder = tmp_path_factory.mktemp("same")
-    operations = brenvik.Operations("op") if scene.kind == "changes" else None
     tables, counts = [], []
     for ending in ("", "csv", "parquet"):
         with brenvik.open_store("duckdb::memory:") as store:
@@ -51,8 +50,12 @@ def test_frames_csv_and_parquet(tmp_path_factory: pytest.TempPathFactory, case: 
                 elif ending == "parquet":
                     pq.write_table(scene.frame(batch.rows, batch.columns), path)
                 if ending:
-                    source = FileSource(path.name, folder=folder, name="files", kind=scene.kind)
-                    outcome = store.load_from(scene.rules, source, operations=operations)
+                    says = "op" in batch.columns
+                    kind = scene.kind if says or scene.kind != "changes" else "upserts"
+                    source = FileSource(path.name, folder=folder, name="files" if says else "second", kind=kind)
+                    outcome = store.load_from(
+                        scene.rules, source, operations=brenvik.Operations("op") if says else None
+                    )
                 else:
                     outcome = scene.load(store, batch)
                 found.append({name: n for name, n in outcome.counts.items() if n})

@@ -244,7 +244,7 @@ def some(scenes: list[Scene]) -> st.SearchStrategy[Scene]:
         if store == "sqlite" and any(types[name].startswith("decimal") for name in scene.declared.order):
             store = "duckdb"  # SQLite cannot put decimals in order
         if store == "postgres" and has_long_key(scene):
-            store = "sqlite"  # in an index of PostgreSQL is no room for them
+            store = "duckdb"  # in an index of PostgreSQL is no room for them
         return replace(scene, store=store)
 
     return st.builds(in_store, st.sampled_from(scenes), st.sampled_from(DRAWN))

@@ -184,5 +184,8 @@ def fill(blueprint: Blueprint, columns: tuple[str, ...]) -> str:
 def highest_key(blueprint: Blueprint) -> str:
     """The highest surrogate key (``n``)."""
     key = blueprint.own("surrogate_key")
-    what = f"COALESCE(max(t.{sql.quote(key)}), 0)" if key else "0"
-    return f"SELECT {what} AS n FROM {sql.relation(blueprint.table)} t"
+    return (
+        f"SELECT COALESCE(max(t.{sql.quote(key)}), 0) AS n FROM {sql.relation(blueprint.table)} t"
+        if key
+        else "SELECT 0 AS n"
+    )
