@@ -261,7 +261,9 @@ def _some_times(kind: str, batch: int, *, in_order: bool) -> list[Any]:
 
 
 @st.composite
-def batches(draw: st.DrawFn, scene: Scene, *, faults: bool = True, absent: bool = True, most: int = 3) -> list[Batch]:
+def batches(
+    draw: st.DrawFn, scene: Scene, *, faults: bool = True, absent: bool = True, second: bool = True, most: int = 3
+) -> list[Batch]:
     """A few batches for a scene: few keys, few values, few times, so that everything collides."""
     types = dict(scene.types)
     d = scene.declared
@@ -289,7 +291,7 @@ def batches(draw: st.DrawFn, scene: Scene, *, faults: bool = True, absent: bool 
             draw(st.sets(st.sampled_from(d.values), max_size=1)) if absent and draw(st.integers(0, 3)) == 0 else set()
         )
         columns = tuple(name for name in (*operation, *types) if name not in gone)
-        if operation and draw(st.integers(0, 3)) == 0:
+        if second and operation and draw(st.integers(0, 3)) == 0:
             columns = tuple(name for name in columns if name != "op")
         made.append(Batch([{name: r[name] for name in columns} for r in rows], columns))
     return made

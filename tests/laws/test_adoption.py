@@ -16,7 +16,7 @@ ADOPTED = [scene for scene in UNKEPT if scene.own["valid_from"] and scene.own["v
 KEYS = ("surrogate_key", "valid_from")
 
 
-@given(cases(ADOPTED, faults=False, absent=False, most=2), st.booleans())
+@given(cases(ADOPTED, faults=False, absent=False, second=False, most=2), st.booleans())
 def test_an_adopted_table_is_untouched_and_goes_on(case: tuple[Scene, list[Batch]], kept: bool) -> None:
     scene, made = case
     if kept:

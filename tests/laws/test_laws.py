@@ -180,7 +180,7 @@ def shown_table(table: pa.Table) -> list[str]:
     return [repr(row) for row in table.to_pylist()]
 
 
-@given(cases(UNKEPT, faults=False, absent=False))
+@given(cases(UNKEPT, faults=False, absent=False, second=False))
 def test_without_kept_changes_batches_in_order_give_the_same_table(case: tuple[Scene, list[Batch]]) -> None:
     """Without kept changes the oracle's table comes out as long as no change is late."""
     scene, made = case
