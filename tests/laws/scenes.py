@@ -29,7 +29,7 @@ _MOMENT = datetime(2024, 5, 13, 8)
 LONG = "".join(random.Random("long").choices("abcdefghij", k=10_000))
 NAMES = (
     "line", "reason", "file", "row", "content", "place", "carried", "derived", "arrival", "members", "column", "value", "key",
-    "state", "run", "feed", "since", "select", "from", "order", "true", "1", " ", "a.b", "a/b", "~0", "%s", ":x", "$1", "?",
+    "state", "run", "feed", "since", "select", "from", "order", "1", " ", "a.b", "a/b", "~0", "%s", ":x", "$1", "?",
     "tab\t", "new\nline", "o'x", '"q"', "\u00e9", "e\u0301", "日本", "\u202e", "\x1b[31m", "{}", "[]",
     "\\n", "as", "q", "t", "s", "k",
 )  # fmt: skip
