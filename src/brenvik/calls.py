@@ -1,4 +1,4 @@
-"""Calls of the library: what they are given is looked at before anything is done, and a store does one at a time."""
+"""Calls of the library: arguments are checked before anything is done, and a store carries out one call at a time."""
 
 from __future__ import annotations
 
@@ -32,7 +32,8 @@ class Turn:
         if not self._lock.acquire(timeout=-1 if wait_s is None else min(wait_s, threading.TIMEOUT_MAX)):
             holder = f"thread {self._holder!r} of this process"
             raise Busy(
-                f"{address} is in use by {holder}; waited {wait_s:g} s. Try again when it is done, or open the store once more.",
+                f"{address} is in use by {holder}; waited {wait_s:g} s. Try again when it is done, or open the store a second "
+                "time.",
                 holder=holder,
             )
         self._holder = threading.current_thread().name
@@ -59,23 +60,23 @@ def _is_bool(value: Any) -> bool:
 
 
 _Expected = tuple[Callable[[Any], bool], str, bool]
-_TEXT: _Expected = (_is_text, "a text", True)
+_TEXT: _Expected = (_is_text, "a string", True)
 _FLAG: _Expected = (_is_bool, "True or False", False)
-_COUNT: _Expected = (lambda value: _is_number(value) and value >= 0, "a whole number from 0 on", True)
+_COUNT: _Expected = (lambda value: _is_number(value) and value >= 0, "a whole number, 0 or more", True)
 _EXPECTED: dict[str, _Expected] = {
     "rules": (lambda value: isinstance(value, TableRules), "the TableRules of a table", False),
-    "kind": (_is_text, "a text", False),
+    "kind": (_is_text, "a string", False),
     "operation": (lambda value: isinstance(value, (str, Operations)), "the name of a column, or Operations", True),
     "feed": (_is_text, "the name of a feed", False),
-    "at": (lambda value: isinstance(value, (str, date)), "a date, a datetime or a text of one", True),
+    "at": (lambda value: isinstance(value, (str, date)), "a date, a datetime, or one as a string", True),
     "when": (
         lambda value: isinstance(value, (str, date)) or _is_number(value),
-        "a date, a datetime, a number or a text of one",
+        "a date, a datetime, a number, or one as a string",
         False,
     ),
     "run": (_is_number, "the number of a run", False),
     "known_at": (_is_number, "the number of a run", True),
-    "wait_s": (_is_seconds, "a number of seconds from 0 on", False),
+    "wait_s": (_is_seconds, "a number of seconds, 0 or more", False),
     "explain": (_is_bool, "True or False", True),
     **dict.fromkeys(("extract_scope", "label", "reason", "unlogged", "memory_limit"), _TEXT),
     **dict.fromkeys(("put_back", "preview", "every", "drop", "drop_columns", "read_only"), _FLAG),
@@ -95,7 +96,7 @@ COLUMNS: _Expected = (
 
 
 def check_call(what: str, **given: Any) -> None:
-    """Raises DeclarationError when a call of ``what`` was given parameters of a wrong kind."""
+    """Raises DeclarationError when ``what`` was called with arguments of a wrong kind."""
     _check(what, given, _EXPECTED)
 
 
@@ -108,12 +109,12 @@ def _check(what: str, given: Mapping[str, Any], expected: Mapping[str, _Expected
         if not (fits(value) or (none and value is None))
     ]
     if faults:
-        raise DeclarationError(f"{what} was called with what it cannot use:", faults)
+        raise DeclarationError(f"{what} was called with invalid arguments:", faults)
 
 
 def one_at_a_time(**others: _Expected) -> Callable[[Callable[_P, _R]], Callable[_P, _R]]:
-    """Has a method of a store raise DeclarationError for parameters of a wrong kind, and wait for its turn; of parameters that
-    mean something else than elsewhere, ``others`` says what they must be."""
+    """Has a method of a store raise DeclarationError for arguments of a wrong kind, and wait for its turn. ``others`` says what
+    those parameters must be that mean something else than elsewhere."""
     expected = {**_EXPECTED, **others}
 
     def of(method: Callable[_P, _R]) -> Callable[_P, _R]:

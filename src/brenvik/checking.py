@@ -19,6 +19,7 @@ from brenvik.project import Project, ProjectTable
 from brenvik.rules import TableRules
 from brenvik.store import Store
 from brenvik.types import ColumnType
+from brenvik.working import rows_without_changes
 
 WHAT = {
     "key": "natural key",
@@ -124,11 +125,11 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
 
 
 def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Iterator[str]:
-    """What somebody else did to the rows of a table: they are no time line any more, or not those that the ledger knows of."""
+    """What was done to a table outside of Brenvik: its rows are no time line any more, or not those that the ledger knows of."""
     if gone := missing(store.engine, rules, state):
         yield from gone
         return
-    right = f"brenvik rebuild {rules.table} puts it right" if rules.keep_changes else "put it right by hand"
+    right = f"to repair it: brenvik rebuild {rules.table}" if rules.keep_changes else "repair it by hand"
     types = {column.name: column.type for column in state.columns}
     drawn = draw(
         rules, types, known=state.columns, store=store.engine.traits, kept=kept_table(rules.table), source="the table"
@@ -139,14 +140,10 @@ def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Itera
         if count:
             yield f"{rules.stored_as}: {existing.FAULTS[name].format(n=f'{count:,}')}; {right}"
     if drawn.kept and (found := store.engine.rows(accounted.count_in_table(drawn))[0])["n"]:
-        keys = "1 key" if found["n"] == 1 else f"{found['n']:,} keys"
-        yield (
-            f"{rules.stored_as}: no kept change accounts for what it has of {keys}, the first {found['key']}; see how to decide: "
-            f"brenvik rebuild {rules.table} --preview"
-        )
+        yield f"{rules.stored_as}: {rows_without_changes(found)}; for the choices: brenvik rebuild {rules.table} --preview"
     rows = store.engine.rows(f"SELECT count(*) AS n FROM {sql.relation(rules.stored_as)}")[0]["n"]
     if rows != state.row_count:
-        yield f"{rules.stored_as}: has {rows:,} rows, {state.row_count:,} after the last run; {right}"
+        yield f"{rules.stored_as}: has {rows:,} rows, but the last run left {state.row_count:,}; {right}"
 
 
 def _tells_operation(feed: FeedRules, name: str) -> bool:

@@ -42,7 +42,7 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
     deletes = it.lost + counts["held"]  # those wait for a person, but five out of nine say something of the extract
     what = "hold deletes of" if it.blueprint.holds else "delete"
     said = []
-    again = []
+    again: dict[str, int] = {}
     most = limit_of(rules.max_deletes, living)
     is_empty = is_extract and counts["read"] == counts["rejected"] + counts["duplicate"]  # or refused before
     if is_empty and allowed.deletes is None:
@@ -51,21 +51,21 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
         held = f"It holds {counts['read']:,} rows; {living:,} are current. " if is_extract and not is_empty else ""
         said.append(f"{held}Loading it would {what} {deletes:,} ({_share(deletes, living, rules.max_deletes)}).")
     if said:
-        again.append(f"--allow-deletes {deletes}")
+        again["deletes"] = deletes
     most = limit_of(rules.max_changes, living)
     if most is not None and changes > most and changes > (allowed.changes or 0):
         said.append(
             f"Loading it would change {changes:,} of {living:,} rows ({_share(changes, living, rules.max_changes)})."
         )
-        again.append(f"--allow-changes {changes}")
+        again["changes"] = changes
     if not said:
         return None
     lines = (
         f"{source}: refused, nothing written",
         *said,
         f"look            brenvik preview {rules.table}",
-        f"let it through  brenvik load {rules.table} {' '.join(again)}",
-        f"in Python       load(…, {', '.join(each.removeprefix('--').replace('-', '_').replace(' ', '=') for each in again)})",
+        f"let it through  brenvik load {rules.table} {' '.join(f'--allow-{what} {n}' for what, n in again.items())}",
+        f"in Python       load(…, {', '.join(f'allow_{what}={n}' for what, n in again.items())})",
     )
     return TooMuch("\n".join(lines), counts=dict(counts), living=living)
 

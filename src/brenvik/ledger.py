@@ -75,7 +75,7 @@ class Ledger:
         if len(found) != 1:
             raise LayoutError(
                 f"The ledger in {self.engine.address} is damaged: {SCHEMA}.layout has {len(found)} rows, expected 1. Nothing was "
-                "written; put the store back from a backup."
+                "written; restore the store from a backup."
             )
         layout = found[0]["layout"]
         if layout != LAYOUT:

@@ -1,4 +1,4 @@
-"""What somebody else took away in the store: tables and columns that the ledger knows of and that are not there."""
+"""Tables and columns that the ledger knows of and that the store no longer has."""
 
 from __future__ import annotations
 
@@ -19,31 +19,31 @@ def missing(engine: Engine, rules: TableRules, state: TableState) -> list[str]:
 
 def absent_columns(engine: Engine, rules: TableRules, state: TableState) -> list[str]:
     """The columns of values that a table had after its last run and does not have."""
-    there = {column.name for column in engine.columns_of(rules.stored_as)}
+    return _absent(state, {column.name for column in engine.columns_of(rules.stored_as)})
+
+
+def _absent(state: TableState, there: set[str]) -> list[str]:
     return [column.name for column in state.columns if column.role != "when" and column.name not in there]
 
 
 def _of_table(engine: Engine, rules: TableRules, state: TableState) -> Iterator[str]:
-    name = rules.stored_as
-    again = f"Make it again from its kept changes (brenvik rebuild {rules.table})" if rules.keep_changes else ""
-    if not engine.has_table(name):
+    name, there = rules.stored_as, {column.name for column in engine.columns_of(rules.stored_as)}
+    from_log = f"from its kept changes (brenvik rebuild {rules.table})" if rules.keep_changes else "from a backup"
+    if not there:
         yield (
-            f"Table {name} is not in {engine.address} any more, though Brenvik loaded it; somebody dropped or renamed it. "
-            f"{again or 'Put it back from a backup'}, or give the table of the rules another name."
+            f"Table {name} no longer exists in {engine.address}; it was dropped or renamed outside of Brenvik. Recreate it "
+            f"{from_log}, or give the table of the rules another name."
         )
         return
-    gone = absent_columns(engine, rules, state)
-    if gone:
+    if gone := _absent(state, there):
         yield (
-            f"Table {name} has no {', '.join(gone)} any more; somebody dropped or renamed columns. "
-            f"{again or 'Put the columns back'}, or give them the names they had."
+            f"Table {name} no longer has {', '.join(gone)}; columns were dropped or renamed outside of Brenvik. Restore them "
+            f"{from_log}, or give them the names they had."
         )
-    there = {column.name for column in engine.columns_of(name)}
-    own = [own for own in map(rules.housekeeping_name, HOUSEKEEPING) if own and own not in there]
-    if own:
+    if own := [own for own in map(rules.housekeeping_name, HOUSEKEEPING) if own and own not in there]:
         yield (
-            f"Table {name} has no {', '.join(own)} any more, which Brenvik keeps; somebody dropped or renamed them. "
-            "Give them the names they had, or put the table back from a backup."
+            f"Table {name} no longer has {', '.join(own)}, which Brenvik maintains; they were dropped or renamed. Give them the "
+            "names they had, or restore the table from a backup."
         )
 
 
@@ -52,9 +52,9 @@ def _of_log(engine: Engine, rules: TableRules, state: TableState) -> Iterator[st
     there = {column.name for column in engine.columns_of(name)}
     gone = [column.name for column in state.columns if column.name not in there]
     if not there:
-        yield f"{name}, in which the changes of table {rules.table} are kept, is gone. Put it back from a backup."
+        yield f"{name}, which keeps the changes of table {rules.table}, no longer exists. Restore it from a backup."
     elif gone:
-        yield f"{name} has no {', '.join(gone)} any more; somebody dropped or renamed them. Put it back from a backup."
+        yield f"{name} no longer has {', '.join(gone)}; they were dropped or renamed. Restore it from a backup."
 
 
 @contextmanager

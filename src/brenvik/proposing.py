@@ -70,8 +70,8 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
         facts, broken = _facts(work, file, reading, given)
     if not given or not facts[next(iter(given))]["rows"]:
         raise FeedError(
-            f"{file} has no rows that can be read, so nothing can be found out about its columns; expected a file of the feed "
-            "with some rows."
+            f"{file} has no readable rows, so no key and no types can be proposed; expected a file of the feed with some "
+            "rows."
         )
     if own := [column for column in given if column.startswith("brenvik_")]:
         raise FeedError(
@@ -139,8 +139,8 @@ def _check_text(file: Path) -> None:
         odd = sum(unicodedata.category(each) == "Cc" and each not in "\t\r\n" for each in text)
     if odd > _MANY_ODD * len(text):
         raise FeedError(
-            f"{file} holds {odd:,} control characters in its first {len(sample):,} bytes, so it is no text; expected a CSV, JSON "
-            "Lines or Parquet file of the feed."
+            f"{file} holds {odd:,} control characters in its first {len(sample):,} bytes, so it is not a text file; "
+            "expected a CSV, JSON Lines or Parquet file of the feed."
         )
 
 

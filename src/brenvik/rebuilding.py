@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 from brenvik.core import accounted, again, compare, existing, sql
 from brenvik.errors import DeclarationError, RulesChanged
@@ -13,7 +13,7 @@ from brenvik.outcome import Outcome
 from brenvik.preparing import CAN_REBUILD, UnderWay, changed_rules, leave_out, make_table, whole_shape
 from brenvik.reworking import work_again
 from brenvik.rules import TableRules
-from brenvik.working import check_accounted
+from brenvik.working import check_accounted, rows_without_changes
 
 Unlogged = Literal["keep", "remove"]
 
@@ -42,16 +42,15 @@ def rebuild(
 
     def prepare(it: UnderWay, run: Run) -> None:
         told[:] = _make_what_is_gone(it)
-        unaccounted = _count_unaccounted(it, unlogged)
+        unaccounted = _find_unaccounted(it, unlogged)
         told.extend(_fit(it, drop_columns=drop_columns))
         it.row_count = it.row(f"SELECT count(*) AS n FROM {sql.relation(it.blueprint.table)}")["n"]
         it.living = it.row(compare.count_living(it.blueprint))["n"]
         if unaccounted and unlogged == "keep":
             _keep_unaccounted(it, ledger)
         if unaccounted:
-            keys = "1 key" if unaccounted == 1 else f"{unaccounted:,} keys"
-            became = "kept as changes of this run" if unlogged == "keep" else "taken away"
-            told.append(f"What no change accounted for of {keys} was {became}.")
+            became = "kept, as changes of this run" if unlogged == "keep" else "removed"
+            told.append(f"{rows_without_changes(unaccounted)}; they are {became}.")
         leave_out(it, ledger.withdrawn(rules.table), some_explicit=it.keeps_explicit)
         it.do(again.choose(it.blueprint))
 
@@ -69,30 +68,33 @@ def _make_what_is_gone(it: UnderWay) -> list[str]:
     columns = [] if is_gone else [name for name in absent_columns(engine, it.rules, it.state) if name in kinds]
     if it.preview and (is_gone or columns):
         raise DeclarationError(
-            f"Table {table!r} or a column of it was dropped; a preview cannot show how it comes back. To make it again from its "
+            f"Table {table!r} or a column of it was dropped; a preview cannot show how it comes back. To recreate it from its "
             f"kept changes: brenvik rebuild {it.rules.table}"
         )
     if is_gone:
         make_table(it, it.blueprint)
-        return [f"{table} was gone; it was made again from kept changes, with new surrogate keys."]
+        return [f"{table} was missing; it was recreated from the kept changes, with new surrogate keys."]
     for name in columns:
         it.do(f"ALTER TABLE {sql.relation(table)} ADD COLUMN {sql.quote(name)} {kinds[name]}")
-    return [f"{table} had lost {', '.join(columns)}; the values come from kept changes."] if columns else []
+    return (
+        [f"{table} had lost {', '.join(columns)}; the values were restored from the kept changes."] if columns else []
+    )
 
 
-def _count_unaccounted(it: UnderWay, unlogged: Unlogged | None) -> int:
-    """Of how many keys no kept change accounts for what the table has; that cannot be told where keys or times are others from
-    now on. Raises ChangesMissing when there are some and nothing is said of them."""
+def _find_unaccounted(it: UnderWay, unlogged: Unlogged | None) -> dict[str, Any] | None:
+    """What of the table no kept change accounts for, None where it is nothing; that cannot be told where keys or times are
+    others from now on. Raises ChangesMissing when there is some and nothing is said of it."""
     it.unaccounted = True
     if set(it.state.rules["natural_key"]) != set(it.blueprint.keys) or it.blueprint.effective != _effective_then(
         it.state
     ):
-        return 0
+        return None
     question = accounted.count_in_table(it.blueprint)
     if unlogged is None:
         check_accounted(it, question)
-        return 0
-    return int(it.row(question)["n"])
+        return None
+    found = it.row(question)
+    return found if found["n"] else None
 
 
 def _keep_unaccounted(it: UnderWay, ledger: Ledger) -> None:

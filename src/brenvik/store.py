@@ -346,11 +346,11 @@ class Store:
 
     @one_at_a_time()
     def relocate(self) -> list[Relocated]:
-        """Has a lakehouse folder that was copied or moved name its own files, not those of the folder it came from.
+        """Makes the tables of a lakehouse folder that was copied or moved point to the files in it, not to the original's.
 
-        Until then such a folder is neither read nor written. Files of rows stay as they are; what names them is written anew.
-        Returns the tables; none where all of them name their own files, and for stores that name no paths. Raises StoreError
-        when the copy is not whole; nothing is changed then.
+        Until then such a folder is neither read nor written. Data files are not rewritten; metadata are. Returns the tables
+        that were changed: none where all of them point to their own files, and for other stores. Raises StoreError when the
+        copy is incomplete; nothing is changed then.
         """
         return self.engine.relocate()
 
@@ -382,9 +382,8 @@ class Store:
 
         if self.engine.has_table(rules.stored_as):
             raise ForeignTable(
-                f"{self.address} has a table {rules.stored_as!r}, but nothing says that Brenvik loaded it: it was made by "
-                f"somebody else, or its entry in the ledger is gone. See whether it fits (brenvik check {rules.table}), and go "
-                f"on with it (brenvik adopt {rules.table})."
+                f"{self.address} has a table {rules.stored_as!r}, which is not in the ledger: something else created it, or "
+                f"its ledger entry is lost. To take it over: brenvik check {rules.table}, then brenvik adopt {rules.table}"
             )
         return pa.table({})
 

@@ -17,8 +17,8 @@ from brenvik.ledger_tables import DECISIONS
 from brenvik.preparing import UnderWay
 
 SOMEBODY_ELSE = (
-    "If somebody else writes to this table: brenvik check {table} says whether its rows are whole, brenvik rebuild {table} puts "
-    "them right. If nobody does, please report this."
+    "If something other than Brenvik writes to this table, brenvik check {table} shows what is wrong with its rows and brenvik "
+    "rebuild {table} repairs them. If nothing does, please report this."
 )
 
 
@@ -81,17 +81,24 @@ def work_out(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
     return True
 
 
+def rows_without_changes(found: Mapping[str, Any]) -> str:
+    """What ``core.accounted`` found, in words."""
+    if found["n"] == 1:
+        return f"Rows of 1 key ({found['key']}) have no change in the log"
+    return f"Rows of {found['n']:,} keys (the first {found['key']}) have no change in the log"
+
+
 def check_accounted(it: UnderWay, question: str) -> None:
     """Raises ChangesMissing when rows of the table are there, or end, without a kept change that says so."""
     found = it.row(question)
     if not found["n"]:
         return
-    name, keys = it.rules.table, "1 key" if found["n"] == 1 else f"{found['n']:,} keys"
+    name = it.rules.table
     raise ChangesMissing(
         f"{name}: nothing written\n"
-        f"No change in {it.blueprint.kept} accounts for what the table has of {keys}, the first {found['key']}: the change log "
-        "has lost entries, or somebody else wrote to the table. A table worked out of this log would lose that history.\n"
-        f"Put the log back from a backup, or decide:\n"
+        f"{rows_without_changes(found)}: {it.blueprint.kept} has lost entries, or something other than Brenvik wrote to the "
+        "table. Recomputing from this log would lose that history.\n"
+        "Restore the log from a backup, or decide:\n"
         f"the table is right  brenvik rebuild {name} --unlogged keep\n"
         f"the log is right    brenvik rebuild {name} --unlogged remove\n"
         "in Python           rebuild(…, unlogged='keep') or 'remove'"

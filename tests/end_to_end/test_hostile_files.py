@@ -22,46 +22,15 @@ from brenvik.proposing import propose
 CHANCE = random.Random(7)
 ROWS = b"code,at\nNB-1,1\n"
 NAMES = (
-    "we ird [x]*?.csv",
-    "it's.csv",
-    "new\nline.csv",
-    "$HOME.csv",
-    "-dash.csv",
-    "...csv",
-    "ünïcødé.csv",
-    f"{'x' * 200}.csv",
-    "a\x1b[31m.csv",
-    '"quoted".csv',
-    "#.csv",
-    "1.csv",
-    "select.csv",
-    "name.csv",
-    "csv.csv",
-    "CON.csv",
-    "\u202ecsv.csv",
-)
+    "we ird [x]*?.csv", "it's.csv", "new\nline.csv", "$HOME.csv", "-dash.csv", "...csv", "ünïcødé.csv", f"{'x' * 200}.csv",
+    "a\x1b[31m.csv", '"quoted".csv', "#.csv", "1.csv", "select.csv", "name.csv", "csv.csv", "CON.csv", "\u202ecsv.csv",
+)  # fmt: skip
 HEADERS = (
-    b"code,at\n",
-    b'"co\x1b[31mde",at\n',
-    b'"co""de","a\nt"\n',
-    b'"a]b[","c=d"\n',
-    "a\u202eb,c\n".encode(),
-    b"select,from\n",
-    b"line,reason\n",
-    b"file,row\n",
-    b"'; drop table x --,at\n",
-    b"{},[]\n",
-    b'"""",","\n',
-    b"true,false\n",
-    b"1,2\n",
-    b"a.b,a/b\n",
-    b"~0,~1\n",
-    b"%s,:name\n",
-    b"$1,?\n",
-    b"\\,\\n\n",
-    "\u00e9,e\u0301\n".encode(),
+    b"code,at\n", b'"co\x1b[31mde",at\n', b'"co""de","a\nt"\n', b'"a]b[","c=d"\n', "a\u202eb,c\n".encode(),
+    b"select,from\n", b"line,reason\n", b"file,row\n", b"'; drop table x --,at\n", b"{},[]\n", b'"""",","\n',
+    b"true,false\n", b"1,2\n", b"a.b,a/b\n", b"~0,~1\n", b"%s,:name\n", b"$1,?\n", b"\\,\\n\n", "\u00e9,e\u0301\n".encode(),
     b"op,code\n",
-)
+)  # fmt: skip
 NO_TABLES = {
     "noise.csv": CHANCE.randbytes(3000),
     "program.csv": b"\x7fELF" + CHANCE.randbytes(500),
@@ -178,27 +147,9 @@ csv = { delimiter = ";", encoding = "latin-1" }
 registry = "sqlite:///registry.db"
 """)
 WRONG: tuple[Any, ...] = (
-    "",
-    "x",
-    "\x1b[31m",
-    "${NOT_SET}",
-    5,
-    -1,
-    1.5,
-    float("nan"),
-    float("inf"),
-    True,
-    [],
-    ["x"],
-    [5],
-    [[]],
-    {},
-    {"x": 5},
-    {"x": {"y": []}},
-    date(2024, 5, 13),
-    datetime(2024, 5, 13, 8),
-    10**30,
-)
+    "", "x", "\x1b[31m", "${NOT_SET}", 5, -1, 1.5, float("nan"), float("inf"), True, [], ["x"], [5], [[]], {}, {"x": 5},
+    {"x": {"y": []}}, date(2024, 5, 13), datetime(2024, 5, 13, 8), 10**30,
+)  # fmt: skip
 
 
 def places(value: Any, way: tuple[str, ...] = ()) -> Iterator[tuple[str, ...]]:

@@ -290,3 +290,13 @@ def test_members_may_be_called_like_anything(store: brenvik.Store, tmp_path: Pat
     assert take(store, tmp_path).counts["inserted"] == 1
     row = store.read(RULES).to_pylist()[0]
     assert {name: row[name] for name in names} == {name: f"its {name}" for name in names}
+
+
+@pytest.mark.parametrize("bad", [b'{"code":"\xff"}\n', b'{"code":"\x01\xff\x01"}\n', b'{"code":"NB-2\xc3'])
+def test_a_file_that_is_not_utf_8_is_refused_with_the_line(
+    store: brenvik.Store, tmp_path: Path, bad: bytes, capfd: pytest.CaptureFixture[str]
+) -> None:
+    (tmp_path / "one.jsonl").write_bytes(b'{"code":"NB-1","at":"1"}\n' + bad)
+    with pytest.raises(FeedError, match=r"one\.jsonl: line 2 holds bytes that are not UTF-8"):
+        take(store, tmp_path)
+    assert capfd.readouterr() == ("", "")

@@ -144,7 +144,7 @@ def test_a_copy_that_is_not_whole_is_not_relocated(coast: Path, tmp_path: Path) 
     shutil.copytree(coast, copy)
     next(copy.glob("main/buoy/data/*")).unlink()
     was = contents(copy)["catalog.db"]
-    with pytest.raises(StoreError, match="but not a whole one"):
+    with pytest.raises(StoreError, match="is an incomplete copy of"):
         relocate(copy)
     assert contents(copy)["catalog.db"] == was
 

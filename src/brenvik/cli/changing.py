@@ -234,7 +234,7 @@ def rebuild(
     ] = False,
     unlogged: Annotated[
         Unlogged | None,
-        typer.Option("--unlogged", help="What becomes of rows that no kept change accounts for.", show_default=False),
+        typer.Option("--unlogged", help="What to do with rows that have no change in the log.", show_default=False),
     ] = None,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
@@ -281,9 +281,9 @@ def relocate(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """After a lakehouse folder was copied, moved or restored elsewhere: have its tables name the files that lie in it.
+    """After a lakehouse folder was copied, moved or restored elsewhere: make its tables point to the files in it.
 
-    Files of rows stay as they are; the folder it was copied from is not touched.
+    Data files are not rewritten, and the original folder is not touched.
     """
     from brenvik.cli import show_past
 

@@ -82,6 +82,10 @@ def _with_project_last(words: list[str]) -> list[str]:
 
 def main() -> None:
     """Runs a command; our own errors become a message and an exit code, a bug keeps its traceback."""
+    sys.exit(_run())  # when the error is gone: what it holds on to would be told as leaked by the engine
+
+
+def _run() -> int:
     from brenvik.errors import BrenvikError
 
     words = _with_project_last(sys.argv[1:])
@@ -93,7 +97,8 @@ def main() -> None:
         print(f"brenvik: {visible(str(error))}", file=sys.stderr)
         for note in getattr(error, "__notes__", ()):
             print(f"  {visible(note)}", file=sys.stderr)
-        sys.exit(code_of(error))
+        return code_of(error)
+    return 0
 
 
 if __name__ == "__main__":

@@ -50,8 +50,8 @@ def worked_out_again(project: Project, rules: TableRules, outcome: Outcome, *, j
         if len(touched) > _SHOWN_KEYS:
             out.print(Text(f"  and {paper.many(len(touched) - _SHOWN_KEYS, 'keys')} more"))
         out.print()
-    loses = outcome.source == "rebuilt" and outcome.notes  # columns, which is told below
-    same = "" if touched or loses else "No row differs. "
+    told_below = outcome.source == "rebuilt" and outcome.notes
+    same = "" if touched or told_below else "No row differs. "
     out.print(Text(f"  {same}{_rows(outcome)}"))
     for note in outcome.notes:
         out.print(Text(f"  {note}"))
@@ -89,14 +89,14 @@ def relocated(project: Project, address: str, done: Sequence[Relocated], *, json
     out = paper.console()
     paper.heading(out, project, "relocated", dated=True)
     if not done:
-        out.print(Text(f"  All tables of {address} name their files where they are; nothing to do."))
+        out.print(Text(f"  All tables of {address} point to their own files; nothing to do."))
         return
     table = paper.table_of("table", "files", right=("files",))
     for each in done:
         table.add_row(each.table, f"{each.files:,}")
     paper.indented(out, table)
     out.print()
-    out.print(Text(f"  They named files in {done[0].before}; now they name those in {address}."))
+    out.print(Text(f"  They pointed to files in {done[0].before}; now they point to those in {address}."))
 
 
 def held(project: Project, found: Mapping[str, Sequence[Mapping[str, Any]]], *, json: bool) -> None:

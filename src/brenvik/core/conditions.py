@@ -44,7 +44,7 @@ def parse(text: str) -> exp.Expr:
         at = next((each.get("col") for each in getattr(error, "errors", ())), None)
         where = f" at character {at}" if at else ""
         raise ValueError(
-            f'{text!r} cannot be read: it breaks off or makes no sense{where}; expected a condition as in "depth > 5"'
+            f'{text!r} is not a valid condition: it is incomplete or malformed{where}; expected one as in "depth > 5"'
         ) from None
     if len(found) != 1 or found[0] is None:
         raise ValueError(f"{text!r} is no single expression")

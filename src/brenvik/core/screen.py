@@ -166,8 +166,8 @@ def _too_long(blueprint: Blueprint, types: Mapping[str, ColumnType], *, inside: 
         return []
     texts = (sql.quote(name) if inside else f"CAST({sql.quote(name)} AS VARCHAR)" for name in names)
     size = " + ".join(f"{'octet_length' if inside else 'strlen'}({text})" for text in texts)
-    rest = sql.literal(f" bytes; a key of this store has {most:,} at most")
-    says = f"{sql.literal(', '.join(names) + ': ')} || CAST({size} AS VARCHAR) || {rest}"
+    rest = sql.literal(f" bytes long; keys in this store can have at most {most:,}")
+    says = f"{sql.literal('the key (' + ', '.join(names) + ') is ')} || CAST({size} AS VARCHAR) || {rest}"
     return [Fault(", ".join(names), f"{size} > {most}", says, tuple(names))]
 
 

@@ -14,6 +14,7 @@ what is not JSON: a comma behind the last member, NaN, and infinities; such line
 
 from __future__ import annotations
 
+import codecs
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -87,6 +88,7 @@ def carried_in(path: Path, record: Record) -> dict[Carried, Carried]:
     """Which columns records carry: the members of their rows, and all of their columns; both in the order of their names."""
     found: dict[Carried, Carried] = {}
     outside = [name for name, _ in record.columns]
+    _check_encoding(path)
     with desk() as work:
         for lines, _ in _lines(path, []):
             work.register("lines", lines)
@@ -137,19 +139,32 @@ def read(
 def _telling(path: Path) -> Iterator[None]:
     try:
         yield
-    except UnicodeError as error:
-        raise FeedError(
-            f"{path.name} holds bytes that are not UTF-8. Expected a JSON object a line in UTF-8; nothing of it was taken."
-        ) from error
-    except (pa.ArrowInvalid, OSError) as error:
+    except (pa.ArrowInvalid, OSError, UnicodeError) as error:
         raise FeedError(
             f"{path.name} cannot be read: {error}. Expected a JSON object a line in UTF-8; nothing of it was taken."
         ) from error
 
 
-def _checked(stream: pa.NativeFile) -> pa.NativeFile:
-    """The same bytes; a UnicodeError where they are not UTF-8, which the reader would print and pass over."""
-    return pa.transcoding_input_stream(stream, "utf-8-sig", "utf-8")
+def _opened(path: Path) -> pa.NativeFile:
+    return pa.input_stream(path, compression="gzip" if path.suffix.lower() == ".gz" else None)
+
+
+def _check_encoding(path: Path) -> None:
+    """Raises FeedError with the line where a file is not UTF-8; the reader would print what it meets there, and go on."""
+    decode, line = codecs.getincrementaldecoder("utf-8")().decode, 1
+    with _telling(path), _opened(path) as stream:
+        block = None
+        while block != b"":
+            block = stream.read(_BLOCK)
+            try:
+                decode(block, final=not block)
+            except UnicodeDecodeError as error:
+                line += error.object.count(b"\n", 0, error.start)
+                raise FeedError(
+                    f"{path.name}: line {line:,} holds bytes that are not UTF-8. Expected a JSON object a line in UTF-8; nothing "
+                    "of it was taken."
+                ) from None
+            line += block.count(b"\n")
 
 
 def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tuple[pa.Table, int]]:
@@ -165,7 +180,7 @@ def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tu
     with (
         _telling(path),
         pa.csv.open_csv(
-            _checked(pa.input_stream(path, compression="gzip" if path.suffix.lower() == ".gz" else None)),
+            _opened(path),
             read_options=pa.csv.ReadOptions(use_threads=False, block_size=_BLOCK, column_names=["line"]),
             parse_options=pa.csv.ParseOptions(
                 delimiter=_NEVER, quote_char=False, ignore_empty_lines=False, invalid_row_handler=note

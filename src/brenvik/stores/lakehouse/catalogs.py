@@ -101,15 +101,15 @@ class Folder:
         if strayed := self._strayed(found):
             identifier, place = next(iter(strayed.items()))
             raise StoreError(
-                f"lakehouse:{self.path}: {'.'.join(identifier)} names files in {location_of(place)}: this folder was copied "
-                "or moved from there. Nothing is read or written, so that the original stays whole. To have this folder name "
-                "its own files: brenvik relocate"
+                f"lakehouse:{self.path}: {'.'.join(identifier)} points to files in {location_of(place)}: this folder was "
+                "copied or moved from there. To protect the original, nothing is read or written. To make the tables point to "
+                "the files in this folder: brenvik relocate"
             )
         if (SCHEMA, "ledger") not in found and self._has_commits((SCHEMA, "ledger")):
             raise StoreError(
                 f"lakehouse:{self.path} holds the files of tables, but its catalog.db is "
-                f"{'empty' if self.is_there else 'missing'}. Nothing was written; put catalog.db back from a backup of the "
-                "same time as the files, or name another folder."
+                f"{'empty' if self.is_there else 'missing'}. Nothing was written; restore catalog.db from a backup taken "
+                "together with the files, or use another folder."
             )
         return found
 

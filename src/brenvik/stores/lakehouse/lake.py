@@ -271,7 +271,7 @@ def whole(identifier: Sequence[str]) -> Iterator[None]:
         first = str(error).partition("\n")[0]
         raise StoreError(
             f"{'.'.join(identifier)}: its files are damaged or missing ({type(error).__name__}: {first}). Nothing was written; "
-            "put the whole folder or bucket back from a backup."
+            "restore the whole folder or bucket from a backup."
         ) from error
 
 

@@ -85,11 +85,11 @@ def relocate(folder: Folder) -> list[Relocated]:
     strayed = folder.strayed()
     if not strayed:
         return []
-    roots = {root for root in map(root_of, strayed.items()) if root}
+    roots = {_root_of(*table) for table in strayed.items()}
     if len(roots) != 1:
         raise StoreError(
-            f"lakehouse:{folder.path}: its tables name files in several folders ({', '.join(sorted(roots))}), so they are no "
-            "copy of one. Nothing was changed."
+            f"lakehouse:{folder.path}: its tables point to files in several folders ({', '.join(sorted(roots))}), so it "
+            "is not a copy of one folder. Nothing was changed."
         )
     move = _Move(roots.pop(), str(folder.path))
     io = PyArrowFileIO()
@@ -103,9 +103,8 @@ def relocate(folder: Folder) -> list[Relocated]:
     return told
 
 
-def root_of(table: tuple[Identifier, str]) -> str | None:
-    """The folder of which a table's metadata say that it is in there."""
-    identifier, place = table
+def _root_of(identifier: Identifier, place: str) -> str:
+    """The folder that a table lies in, as its metadata say."""
     return location_of(place).removesuffix(Folder.below(identifier)).removeprefix("file://")
 
 
@@ -136,7 +135,7 @@ def _relocate_table(io: FileIO, move: _Move, place: str) -> tuple[str, int]:
         lists, count = _Metadata(io, move, metadata).lists()
     except FileNotFoundError as error:
         raise StoreError(
-            f"{move.after} is a copy of {move.before}, but not a whole one: {str(error).partition(chr(10))[0]} "
+            f"{move.after} is an incomplete copy of {move.before}: {str(error).partition(chr(10))[0]} "
             "Nothing was changed; copy the folder again while nothing is loaded."
         ) from error
     plain = move.values(json.loads(metadata.model_dump_json()))
