@@ -1,5 +1,5 @@
-"""What a load, a status, the list of runs and the withdrawal of an early run cost once a ledger holds many runs, as ratios to what
-they cost with few.
+"""What a load, a status, the list of runs and the withdrawal of an early run cost once a ledger holds many runs, as ratios to
+what they cost with few.
 
     python benchmarks/many_runs.py [RUNS] [STORE ...]
 """
