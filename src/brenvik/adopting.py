@@ -311,7 +311,7 @@ def _begin(it: UnderWay, found: Fit) -> None:
     it.values["last_key"] = 0 if blueprint.numbered_by_store else it.row(existing.highest_key(blueprint))["n"]
     it.row_count = found.rows
     it.living = it.row(compare.count_living(blueprint))["n"]
-    it.do(again.screen_again(blueprint))
+    it.do(again.nothing_new(blueprint))
     it.do(again.choose(blueprint))
 
 

@@ -19,11 +19,11 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 
-def find_held(it: UnderWay, *, before_run: bool = False) -> None:
-    """Makes ``held_keys`` where the rules hold deletes and some are held (or were, before the run that is told)."""
+def find_held(it: UnderWay) -> None:
+    """Makes ``held_keys`` where the rules hold deletes and some are held."""
     if it.blueprint.holds != "hold":
         return
-    it.do(holds.find_held(it.blueprint, held_deletes(before_run=before_run)))
+    it.do(holds.find_held(it.blueprint, held_deletes()))
     it.some_held = it.sizes("held_keys")["held_keys"] > 0
 
 
@@ -37,11 +37,11 @@ def set_aside(it: UnderWay) -> None:
     it.highs = None  # without those
 
 
-def decide_aside(it: UnderWay, *, some_busy: bool) -> None:
+def decide_aside(it: UnderWay, *, some_busy: bool, all_busy: bool = False) -> None:
     """Decides what was set aside, now that it is known which keys are alive."""
     if not it.some_aside:
         return
-    it.do(holds.decide(it.blueprint, some_busy=some_busy, some_held=it.some_held))
+    it.do(holds.decide(it.blueprint, some_busy=some_busy, some_held=it.some_held, all_busy=all_busy))
     for row in it.rows(holds.summary()):
         it.counts[row["brenvik_decision"]] = it.counts.get(row["brenvik_decision"], 0) + row["n"]
 

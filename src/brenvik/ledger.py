@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import logging
 import math
 import os
 import socket
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
@@ -245,6 +246,24 @@ class Ledger:
             f"SELECT file FROM {place('taken_files')} WHERE run = :run ORDER BY number", {"run": run}
         )
         return tuple(row["file"] for row in found)
+
+    def files_of_runs(self, table: str, runs: Collection[int]) -> list[tuple[int, int, str]]:
+        """The files that some runs of a table took: the run, the number of the file in it (from 1), its name."""
+        found = self.engine.rows(
+            f"SELECT run, file FROM {place('taken_files')} WHERE table_name = :table_name AND run BETWEEN :low AND :high "
+            "ORDER BY run, number",
+            {"table_name": table, "low": min(runs), "high": max(runs)},
+        )
+        of_runs = itertools.groupby((row for row in found if row["run"] in runs), key=lambda row: row["run"])
+        return [(run, number, row["file"]) for run, rows in of_runs for number, row in enumerate(rows, 1)]
+
+    def starts_of(self, table: str, runs: Collection[int]) -> dict[int, datetime]:
+        """When some runs of a table began (UTC)."""
+        found = self.engine.rows(
+            f"SELECT run, started_at FROM {place('runs')} WHERE table_name = :table_name AND run BETWEEN :low AND :high",
+            {"table_name": table, "low": min(runs), "high": max(runs)},
+        )
+        return {row["run"]: row["started_at"] for row in found if row["run"] in runs}
 
     def progress(self) -> dict[tuple[str, str], dict[str, Any]]:
         """How far each feed is that ever took something, by table and feed, as the view ``feed_progress`` says it."""

@@ -224,15 +224,23 @@ def numbered_holds(holds: Sequence[int]) -> str:
   SELECT r.run, r.arrival FROM {place("held_deletes")} r WHERE r.table_name = :table_name AND r.hold IN ({numbers}))"""
 
 
-def held_deletes(*, before_run: bool = False) -> str:
-    """Held deletes of the table ``table_name`` that wait, as a relation in parentheses; ``before_run``: those that waited when
-    the run ``run`` began."""
-    narrow = "r.state = 'held'"
-    if before_run:
-        narrow = "r.run < :run AND (r.decided_by IS NULL OR r.decided_by >= :run)"
+def held_deletes() -> str:
+    """Held deletes of the table ``table_name`` that wait, as a relation in parentheses."""
     return f"""(
   SELECT r.hold, r.feed, r.run, r.arrival, r.from_extract, r.held_since FROM {place("held_deletes")} r
-  WHERE r.table_name = :table_name AND {narrow} AND {COUNTS})"""
+  WHERE r.table_name = :table_name AND r.state = 'held' AND {COUNTS})"""
+
+
+def all_held_deletes() -> str:
+    """Every delete of the table ``table_name`` that was ever held, and what became of it, as a relation in parentheses."""
+    return f"""(
+  SELECT r.run, r.arrival, r.state, r.decided_by FROM {place("held_deletes")} r WHERE r.table_name = :table_name)"""
+
+
+def withdrawn_runs() -> str:
+    """Every withdrawal of a run of the table ``table_name``, and which run put it back, as a relation in parentheses."""
+    return f"""(
+  SELECT r.run, r.by_run, r.put_back_by FROM {place("withdrawals")} r WHERE r.table_name = :table_name)"""
 
 
 def held_in_extract() -> str:

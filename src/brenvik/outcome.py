@@ -32,6 +32,7 @@ class Telling:
     some_rejected: bool
     some_aside: bool
     files: tuple[tuple[int, str], ...]
+    some_plain: bool = True
 
     def __post_init__(self) -> None:
         weakref.finalize(self, self.engine.on_discard(self.work))
@@ -40,7 +41,7 @@ class Telling:
         from brenvik.desk import desk, parsed
 
         questions = (
-            tell.wide(self.blueprint, busy=self.some_busy, aside=self.some_aside),
+            tell.wide(self.blueprint, plain=self.some_plain, busy=self.some_busy, aside=self.some_aside),
             tell.rejected(none=not self.some_rejected),
         )
         try:

@@ -4,20 +4,20 @@ a run decided, the story of a key.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
-from brenvik.core import again, diff
+from brenvik.core import again, diff, replay
 from brenvik.core.blueprint import Blueprint
 from brenvik.errors import DeclarationError
-from brenvik.holding import decide_aside, find_held, set_aside
+from brenvik.holding import decide_aside, set_aside
 from brenvik.ledger import Ledger
-from brenvik.ledger_tables import released_deletes
+from brenvik.ledger_tables import all_held_deletes, released_deletes, withdrawn_runs
 from brenvik.outcome import Telling
-from brenvik.preparing import leave_out
+from brenvik.preparing import UnderWay, leave_out
 from brenvik.reworking import begin, check_kept
 from brenvik.rules import TableRules
-from brenvik.working import draw_versions, work_out
+from brenvik.working import draw_versions
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -55,7 +55,7 @@ def known(
             if known_at is not None:
                 out |= {run for run in ledger.runs_of(rules.table) if run > known_at}
             leave_out(it, out, released=released_deletes(known=known_at is not None))
-            it.do(again.screen_again(it.blueprint))
+            it.do(again.nothing_new(it.blueprint))
             it.do(again.choose(it.blueprint, where=again.of_key(it.blueprint) if key else ""))
             draw_versions(it, chosen=True)
         found = it.ask_values(again.as_rows(it.blueprint, *tests), moment=moment)
@@ -81,26 +81,11 @@ def _as_it_was(ledger: Ledger, blueprint: Blueprint, rules: TableRules, known_at
     return ledger.engine.at_run(rules.stored_as, last, needed) if last is not None else None
 
 
-def decided_by(ledger: Ledger, rules: TableRules, run: int, *, key: Mapping[str, Any] | None = None) -> pa.Table:
+def decided_by(ledger: Ledger, rules: TableRules, run: int) -> pa.Table:
     """What a past run decided on the changes it kept, worked out again: see ``Outcome.decisions`` for the columns."""
-    it = begin(ledger, rules, values={**(key or {}), "run": run, "known_at": run - 1})
-    it.unaccounted = True  # which is for runs to say, not for questions
+    it = begin(ledger, rules, values={})
     check_kept(rules)
-    with it.engine.transaction():
-        later = {number for number in ledger.runs_of(rules.table) if number >= run}
-        leave_out(it, later | set(ledger.withdrawn(rules.table, known_at=run)), released=released_deletes(known=True))
-        find_held(it, before_run=True)
-        narrow = f" AND {again.of_key(it.blueprint)}" if key else ""
-        it.do(again.screen_again(it.blueprint, where=again.OF_RUN + narrow))
-        it.do(again.choose(it.blueprint, where=again.OF_RUN + narrow))
-        set_aside(it)
-        some_busy = work_out(it, first=False, chosen=True)
-        decide_aside(it, some_busy=some_busy)
-    files = tuple(enumerate(ledger.files_of(run), 1))
-    told = Telling(
-        it.engine, it.work, it.blueprint, some_busy, some_rejected=False, some_aside=it.some_aside, files=files
-    )
-    return told.decisions()
+    return _replay(ledger, it, {run: 0}).drop_columns("run")
 
 
 def story(ledger: Ledger, rules: TableRules, key: Mapping[str, Any]) -> list[dict[str, Any]]:
@@ -109,14 +94,65 @@ def story(ledger: Ledger, rules: TableRules, key: Mapping[str, Any]) -> list[dic
     The entries are those of ``decided_by`` with ``run``, ``arrived_at`` (the start of the run, UTC) and ``withdrawn_by`` (None
     while it counts).
     """
-    it = begin(ledger, rules, values=dict(key))
+    it = begin(ledger, rules, values=key)
     check_kept(rules)
-    runs = it.ask(again.runs_of_key(it.blueprint)).column(0).to_pylist()
     withdrawn = ledger.withdrawn(rules.table)
-    found = []
-    for run in runs:
-        about = ledger.run(run) or {}
-        for row in decided_by(ledger, rules, run, key=key).to_pylist():
-            extra = {"run": run, "arrived_at": about.get("started_at"), "withdrawn_by": withdrawn.get(run)}
-            found.append({**extra, **row})
-    return found
+    found: list[dict[str, Any]] = []
+    arrived: dict[int, Any] = {}
+    for runs in _passes(it.rows(replay.runs_of_key(it.blueprint))):
+        arrived |= ledger.starts_of(rules.table, runs)
+        found += _replay(ledger, begin(ledger, rules, values=key), runs, of_key=True).to_pylist()
+    return [
+        {"run": row.pop("run"), "arrived_at": arrived[run], "withdrawn_by": withdrawn.get(run), **row}
+        for row in found
+        for run in (row["run"],)
+    ]
+
+
+AT_ONCE = 200_000
+"""How many changes are held in working tables to decide runs again."""
+
+
+def _passes(runs: Iterable[Mapping[str, Any]]) -> Iterator[dict[int, int]]:
+    """The runs of a key, so many at once that they do not need more room than that; each with the number of its first file."""
+    some: dict[int, int] = {}
+    before = held = files = 0
+    for row in runs:
+        before += row["n"]
+        if some and held + before > AT_ONCE:
+            yield some
+            some, held, files = {}, 0, 0
+        some[row["run"]] = files
+        held += before
+        files += row["file"] + 1
+    if some:
+        yield some
+
+
+def _replay(ledger: Ledger, it: UnderWay, runs: Mapping[int, int], *, of_key: bool = False) -> pa.Table:
+    """What runs decided (of a key, see ``again.of_key``), in one pass; each is given with the number of its first file."""
+    plain = it.blueprint
+    with it.engine.transaction():
+        it.do(replay.RUNS)
+        given = list(runs.items())
+        for start in range(0, len(given), replay.AT_ONCE):
+            part = given[start : start + replay.AT_ONCE]
+            values = {f"run_{n}": run for n, (run, _) in enumerate(part)}
+            it.do(
+                replay.enter_runs(len(part)), **values, **{f"first_file_{n}": file for n, (_, file) in enumerate(part)}
+            )
+        it.do(replay.screen(plain, where=again.of_key(plain) if of_key else ""))
+        it.do(replay.choose(plain))
+        it.do(replay.recall(plain, withdrawn=withdrawn_runs(), held=all_held_deletes()))
+        it.blueprint = replay.by_run(plain)
+        it.index("screened", "busy", "recalled")
+        if it.blueprint.holds:
+            it.do(replay.count(it.blueprint))
+            it.do(replay.find_held(it.blueprint))
+            it.some_held = it.blueprint.holds == "hold"
+        set_aside(it)
+        draw_versions(it, chosen=True)
+        decide_aside(it, some_busy=True, all_busy=True)
+    files = tuple((runs[run] + number, file) for run, number, file in ledger.files_of_runs(it.rules.table, runs))
+    told = Telling(it.engine, it.work, it.blueprint, True, False, it.some_aside, files, some_plain=False)
+    return told.decisions()

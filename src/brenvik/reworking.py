@@ -102,7 +102,7 @@ def _work(
     check_kept(rules)
     with told_if_missing(it.engine, rules, it.state), it.engine.transaction(None if it.preview else rules):
         prepare(it, run)
-        it.do(again.screen_again(it.blueprint))
+        it.do(again.nothing_new(it.blueprint))
         it.told = False
         some_busy = work_out(it, first=False, chosen=True)
         foresee(it, some_busy=some_busy)

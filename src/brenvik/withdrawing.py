@@ -141,7 +141,7 @@ def _draw_untold(
     if not it.blueprint.some_left_out:
         it.do(again.LEFT_OUT)
         it.do(again.count_others(plain))
-    it.do(again.screen_again(plain))
+    it.do(again.nothing_new(plain))
     it.do(again.choose(plain, where=f"{again.of_runs(tuple(whose))} AND {again.said_nothing_in(plain)}"))
     draw_versions(it, chosen=True)
 

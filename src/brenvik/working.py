@@ -118,7 +118,7 @@ def draw_versions(it: UnderWay, *, first: bool = False, chosen: bool = False) ->
     it.index("duplicates")
     if not (first or chosen):
         it.do(sort.widen_busy(it.blueprint))
-    it.do(versions.judge(it.blueprint, first=first))
+    it.do(versions.judge(it.blueprint, first=first, all_full=chosen))
     it.index("judged")
     it.do(versions.draw_up(it.blueprint))
     it.index("desired")

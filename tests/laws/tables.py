@@ -32,6 +32,21 @@ def read_by_others(engine: LakehouseEngine, name: str) -> list[dict[str, Any]]:
     return engine._lake.catalog.load_table((space or "main", table)).scan().to_arrow().to_pylist()
 
 
+def decided(outcome: brenvik.Outcome) -> list[dict[str, Any]]:
+    """What a run decided on the changes that it kept."""
+    return [row for row in outcome.decisions().to_pylist() if row["decision"] not in {"duplicate", "rejected"}]
+
+
+def check_decided_again(scene: Scene, store: brenvik.Store, runs: dict[int, list[dict[str, Any]]]) -> None:
+    """What each of all the loads decided is what is worked out again today, run by run and key by key."""
+    for run, expected in runs.items():
+        assert repr(store.decisions(scene.rules, run).to_pylist()) == repr(expected)
+    told = [(run, row) for run, rows in runs.items() for row in rows]
+    for key in {repr(row["key"]): row["key"] for _, row in told}.values():
+        story = [(row["run"], {name: row[name] for name in told[0][1]}) for row in store.story(scene.rules, key)]
+        assert repr(story) == repr([(run, row) for run, row in told if repr(row["key"]) == repr(key)])
+
+
 def comparable(scene: Scene, rows: list[dict[str, Any]]) -> list[tuple[str, ...]]:
     """Rows of the oracle or of the table: keys, values, and what the table has of start, end and deletion."""
     own, d = scene.own, scene.declared

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Oracle
 from scenes import HELD, Batch, Scene, cases
-from tables import comparable, stored
+from tables import check_decided_again, comparable, decided, stored
 
 from brenvik.ledger_tables import DECISIONS
 from counts import share
@@ -22,9 +22,11 @@ def test_deletes_wait_until_they_are_released(case: tuple[Scene, list[Batch]], d
     rules = scene.rules
     oracle = Oracle(scene.declared, holds=True)
     with fresh(scene) as store:
+        runs = {}
         for batch in made:
             seen = scene.load(store, batch, preview=True)
             outcome = scene.load(store, batch)
+            runs[outcome.run] = decided(outcome)
             expected = oracle.load(batch.rows)
             assert seen.counts == outcome.counts
             counts = {name: outcome.counts[name] for name in DECISIONS if outcome.counts[name]}
@@ -46,5 +48,6 @@ def test_deletes_wait_until_they_are_released(case: tuple[Scene, list[Batch]], d
                 else:
                     oracle.release(number)
                 assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
+        check_decided_again(scene, store, runs)
         rebuilt = store.rebuild(rules)
         assert [rebuilt.counts[name] for name in ("rows_added", "rows_updated", "rows_removed")] == [0, 0, 0]

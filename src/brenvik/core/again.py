@@ -20,7 +20,8 @@ def leave_out(runs: int = 1) -> str:
     return f"INSERT INTO {sql.work('left_out')} (run) VALUES " + ", ".join(f"(:left_out_{n})" for n in range(runs))
 
 
-def _kept_columns(blueprint: Blueprint) -> tuple[str, ...]:
+def kept_columns(blueprint: Blueprint) -> tuple[str, ...]:
+    """The columns of kept changes."""
     return (RUN, ARRIVAL, SHAPE, DELETE, EFFECTIVE, *blueprint.carried)
 
 
@@ -29,7 +30,7 @@ def count_others(blueprint: Blueprint, *, some_explicit: bool = False) -> str:
     """Makes ``counting``; with what was made explicit, but is not kept yet. Where deletes are held, released ones count."""
     assert blueprint.kept
     released = f" AND {holds.counts('k')}" if blueprint.holds else ""
-    names = sql.columns(_kept_columns(blueprint), "k")
+    names = sql.columns(kept_columns(blueprint), "k")
     counts = f"NOT EXISTS (SELECT 1 FROM {sql.work('left_out')} o WHERE o.run = k.{RUN})"
     explicit = (
         f" UNION ALL SELECT {names} FROM {sql.work('explicit')} k WHERE {counts}{released}" if some_explicit else ""
@@ -43,7 +44,7 @@ WHERE {counts}{released}{explicit}"""
 @lru_cache(maxsize=256)
 def explicit_table(blueprint: Blueprint) -> str:
     """Makes ``explicit``, empty: changes as they are kept."""
-    names = sql.columns(_kept_columns(blueprint), "k")
+    names = sql.columns(kept_columns(blueprint), "k")
     return f"""
 CREATE TEMP TABLE {sql.work("explicit")} AS SELECT {names} FROM {sql.relation(str(blueprint.kept))} k WHERE 1 = 0"""
 
@@ -120,7 +121,7 @@ def count_open(blueprint: Blueprint, runs: tuple[int, ...], refused: str) -> str
 
 @lru_cache(maxsize=256)
 def keep_explicit(blueprint: Blueprint) -> str:
-    names = _kept_columns(blueprint)
+    names = kept_columns(blueprint)
     return f"""
 INSERT INTO {sql.relation(str(blueprint.kept))} ({sql.columns(names)})
 SELECT {sql.columns(names, "k")} FROM {sql.work("explicit")} k"""
@@ -147,16 +148,13 @@ def said_nothing_in(blueprint: Blueprint) -> str:
 
 
 @lru_cache(maxsize=256)
-def screen_again(blueprint: Blueprint, *, where: str = "") -> str:
-    """Makes ``screened`` of kept changes: none, or those that fit ``where`` (of ``k``)."""
+def nothing_new(blueprint: Blueprint) -> str:
+    """Makes ``screened``, empty."""
     assert blueprint.kept
     names = sql.columns((ARRIVAL, SHAPE, DELETE, EFFECTIVE, *blueprint.carried), "k")
     return f"""
 CREATE TEMP TABLE {sql.work("screened")} AS
-SELECT {names} FROM {sql.relation(blueprint.kept)} k WHERE {where or "1 = 0"}"""
-
-
-OF_RUN = f"k.{RUN} = :run AND NOT ({arrivals.is_explicit(f'k.{ARRIVAL}')})"
+SELECT {names} FROM {sql.relation(blueprint.kept)} k WHERE 1 = 0"""
 
 
 def of_runs(runs: tuple[int, ...]) -> str:
@@ -168,13 +166,6 @@ def of_key(blueprint: Blueprint, alias: str = "k") -> str:
     return " AND ".join(
         f"{alias}.{sql.quote(name)} = CAST(:key_{index} AS {blueprint.type_of(name).sql})"
         for index, name in enumerate(blueprint.keys)
-    )
-
-
-def runs_of_key(blueprint: Blueprint) -> str:
-    """The runs that brought changes of a key, the earliest first."""
-    return (
-        f"SELECT DISTINCT k.{RUN} FROM {sql.relation(str(blueprint.kept))} k WHERE {of_key(blueprint)} ORDER BY k.{RUN}"
     )
 
 

@@ -19,6 +19,8 @@ ARRIVAL, SHAPE, DELETE, EFFECTIVE, RUN = (
     "brenvik_effective",
     "brenvik_run",
 )
+AS_OF = "brenvik_as_of"
+"""A column before the natural key, where runs of the past are decided again; see ``replay``."""
 
 
 @dataclass(frozen=True)

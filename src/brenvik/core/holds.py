@@ -35,8 +35,10 @@ def set_aside(blueprint: Blueprint) -> tuple[str, str]:
 
 
 @lru_cache(maxsize=256)
-def decide(blueprint: Blueprint, *, some_busy: bool, some_held: bool) -> str:
-    """Gives every change of ``aside`` its decision. ``held_keys`` has the keys of deletes that are held already."""
+def decide(blueprint: Blueprint, *, some_busy: bool, some_held: bool, all_busy: bool = False) -> str:
+    """Gives every change of ``aside`` its decision. ``held_keys`` has the keys of deletes that are held already.
+
+    ``all_busy`` says that ``desired`` has all rows of every key."""
     aside = sql.work("aside")
 
     def same_key(alias: str) -> str:
@@ -48,22 +50,24 @@ def decide(blueprint: Blueprint, *, some_busy: bool, some_held: bool) -> str:
         others = [name for name in blueprint.carried if name not in never_null]
         alike = f"{sql.same('o', aside, never_null)} AND {sql.alike('o', aside, others)}"
         kept = f"SELECT 1 FROM {sql.relation(str(blueprint.kept))} o WHERE o.{DELETE} = 1 AND {alike}"
-        if blueprint.some_left_out:
+        if blueprint.some_left_out and not all_busy:
             kept += f" AND NOT EXISTS (SELECT 1 FROM {sql.work('left_out')} w WHERE w.run = o.{RUN})"
         earlier_same = f"SELECT 1 FROM {aside} o WHERE o.{ARRIVAL} < {aside}.{ARRIVAL} AND {alike}"
         cases.append(f"WHEN EXISTS ({earlier_same}) OR EXISTS ({kept}) THEN 'duplicate'")
-    stored = f"SELECT 1 FROM {sql.relation(blueprint.table)} t WHERE {same_key('t')}"
-    brought = f"EXISTS (SELECT 1 FROM {sql.work('screened')} s WHERE {same_key('s')})"
-    living = f"(EXISTS ({stored} AND {blueprint.is_open('t')}) OR {brought})"
-    if some_busy:
+    drawn = f"SELECT 1 FROM {sql.work('desired')} d WHERE {same_key('d')}"
+    known, living = f"EXISTS ({drawn})", f"EXISTS ({drawn} AND d.brenvik_until IS NULL)"
+    if not all_busy:
+        stored = f"SELECT 1 FROM {sql.relation(blueprint.table)} t WHERE {same_key('t')}"
+        brought = f"EXISTS (SELECT 1 FROM {sql.work('screened')} s WHERE {same_key('s')})"
+        there = f"(EXISTS ({stored} AND {blueprint.is_open('t')}) OR {brought})"
         busy = f"EXISTS (SELECT 1 FROM {sql.work('busy')} b WHERE {same_key('b')})"
-        drawn = f"EXISTS (SELECT 1 FROM {sql.work('desired')} d WHERE {same_key('d')} AND d.brenvik_until IS NULL)"
-        living = f"CASE WHEN {busy} THEN {drawn} ELSE {living} END"
+        living = f"CASE WHEN {busy} THEN {living} ELSE {there} END" if some_busy else there
+        known = f"(EXISTS ({stored}) OR {brought})"
     last = "'ignored'"
     if blueprint.holds == "hold":
         waits = [f"EXISTS (SELECT 1 FROM {aside} o WHERE o.{ARRIVAL} < {aside}.{ARRIVAL} AND {same_key('o')})"]
         waits += [f"EXISTS (SELECT 1 FROM {sql.work('held_keys')} h WHERE {same_key('h')})"] if some_held else []
-        cases.append(f"WHEN NOT ({living}) AND NOT (EXISTS ({stored}) OR {brought}) THEN 'ignored'")
+        cases.append(f"WHEN NOT ({living}) AND NOT {known} THEN 'ignored'")
         cases.append(f"WHEN NOT ({living}) OR {sql.any_of(waits)} THEN 'unchanged'")
         last = "'held'"
     return f"UPDATE {aside} SET brenvik_decision = " + (f"CASE {' '.join(cases)} ELSE {last} END" if cases else last)

@@ -9,7 +9,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 from brenvik.core import arrivals, sql
-from brenvik.core.blueprint import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint
+from brenvik.core.blueprint import ARRIVAL, AS_OF, DELETE, EFFECTIVE, SHAPE, Blueprint
 from brenvik.core.casts import duck
 from brenvik.core.plain import carries, decision, was
 
@@ -18,8 +18,9 @@ _ARROW = " → "
 
 
 @lru_cache(maxsize=256)
-def wide(blueprint: Blueprint, *, busy: bool, aside: bool = False) -> str:
-    """Every accepted change with its decision and (``brenvik_was_0``, …) what stood there before."""
+def wide(blueprint: Blueprint, *, plain: bool = True, busy: bool, aside: bool = False) -> str:
+    """Every accepted change with its decision and (``brenvik_was_0``, …) what stood there before; of the keys that went the
+    ``plain`` way, that were ``busy``, and of what was set ``aside``."""
     nothing = [f"CAST(NULL AS {blueprint.type_of(name).sql})" for name in blueprint.values]
     gone = "CASE WHEN j.brenvik_replaces IS NULL THEN j.brenvik_prev_delete ELSE j.brenvik_replaced_delete END = 1"
     before, stays = [], []  # what a delete says of values is nothing that was there
@@ -38,13 +39,12 @@ def wide(blueprint: Blueprint, *, busy: bool, aside: bool = False) -> str:
         sql.columns((*blueprint.keys, *blueprint.values), "c"),
         sep=", ",
     )
-    plain = [f"p.{was(blueprint, name)}" for name in blueprint.values]
-    named = [f"1 AS {_stays(blueprint, name)}" for name in blueprint.type_0]
-    sources = [
-        f"""
-SELECT {sql.listed(change, f"{decision('p')} AS brenvik_decision", *plain, *named, sep=", ")}
-FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}"""
-    ]
+    met = [f"p.{was(blueprint, name)}" for name in blueprint.values]
+    sources = []
+    if plain:
+        sources.append(f"""
+SELECT {sql.listed(change, decision("p"), *met, *others, sep=", ")}
+FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}""")
     if aside:
         sources.append(f"""
 SELECT {sql.listed(change, "c.brenvik_decision", *nothing, *others, sep=", ")} FROM {sql.work("aside")} c""")
@@ -58,7 +58,14 @@ FROM {sql.work("screened")} c
 JOIN {sql.work("busy")} b ON {sql.same("b", "c", blueprint.keys)}
 LEFT JOIN {sql.work("judged")} j ON j.{ARRIVAL} = c.{ARRIVAL} AND j.brenvik_new = 1
 WHERE NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{ARRIVAL} = c.{ARRIVAL})""")
-    return " UNION ALL ".join(sources)
+    told = sql.columns(
+        (
+            *(ARRIVAL, "brenvik_from", DELETE, SHAPE, *blueprint.keys, *blueprint.values, "brenvik_decision"),
+            *(was(blueprint, name) for name in blueprint.values),
+            *(_stays(blueprint, name) for name in blueprint.type_0),
+        )
+    )
+    return f"WITH told ({told}) AS ({' UNION ALL '.join(sources)}) SELECT * FROM told"
 
 
 def _stays(blueprint: Blueprint, name: str) -> str:
@@ -84,7 +91,8 @@ def _key_of_refused(blueprint: Blueprint, name: str) -> str:
 
 @lru_cache(maxsize=256)
 def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
-    """In DuckDB's flavour: of ``wide`` and ``rejected`` the columns file, line, key, effective, decision, reason, changes."""
+    """In DuckDB's flavour: of ``wide`` and ``rejected`` the columns file, line, key, effective, decision, reason, changes; before
+    them the run, where several were decided again."""
 
     def text(name: str, alias: str = "w") -> str:
         return f"CAST({alias}.{name} AS VARCHAR)"
@@ -138,18 +146,20 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
     WHEN 'deleted' THEN 'ends its life'
     WHEN 'unchanged' THEN CASE WHEN w.{DELETE} = 1 THEN {deleted} ELSE 'equal' END
     ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'takes the place of a change kept before') END END"""
-    key = ", ".join(f"{sql.quote(name)} := w.{sql.quote(name)}" for name in blueprint.keys)
-    refused_key = ", ".join(f"{sql.quote(name)} := {_key_of_refused(blueprint, name)}" for name in blueprint.keys)
+    keys = [name for name in blueprint.keys if name != AS_OF]
+    key = ", ".join(f"{sql.quote(name)} := w.{sql.quote(name)}" for name in keys)
+    refused_key = ", ".join(f"{sql.quote(name)} := {_key_of_refused(blueprint, name)}" for name in keys)
+    run = f"w.{AS_OF}" if AS_OF in blueprint.keys else "NULL"
     names = " ".join(f"WHEN {number} THEN '" + name.replace("'", "''") + "'" for number, name in files)
     file = f"CASE {arrivals.file_of(ARRIVAL)} {names} END" if files else "CAST(NULL AS VARCHAR)"
     line = arrivals.line_of(ARRIVAL)
     return f"""
-SELECT file, line, "key", effective, decision, reason, changes FROM (
-  SELECT {ARRIVAL}, {file} AS file, {line} AS line, struct_pack({key}) AS "key",
+SELECT {"run, " if AS_OF in blueprint.keys else ""}file, line, "key", effective, decision, reason, changes FROM (
+  SELECT {ARRIVAL}, {run} AS run, {file} AS file, {line} AS line, struct_pack({key}) AS "key",
     w.brenvik_from AS effective, w.brenvik_decision AS decision, {reason} AS reason, {changes} AS changes
   FROM {WIDE} w
   UNION ALL
-  SELECT {ARRIVAL}, {file}, {line}, struct_pack({refused_key}), NULL,
+  SELECT {ARRIVAL}, NULL, {file}, {line}, struct_pack({refused_key}), NULL,
     CASE WHEN r.brenvik_again = 1 THEN 'duplicate' ELSE 'rejected' END,
     CASE WHEN r.brenvik_again = 1 THEN 'same as an open reject: ' || r.brenvik_reason ELSE r.brenvik_reason END,
     CASE WHEN r.brenvik_column IS NULL THEN CAST([] AS {entry}[])

@@ -157,12 +157,13 @@ def _reference(blueprint: Blueprint, value: str, alias: str = "s") -> str:
 
 
 @lru_cache(maxsize=256)
-def judge(blueprint: Blueprint, *, first: bool) -> str:
+def judge(blueprint: Blueprint, *, first: bool, all_full: bool = False) -> str:
     """Makes ``judged``: the counting events of the busy keys, each with the state after it, what it is judged against
-    (``brenvik_was_0``, …), its decision, and whether a version starts with it."""
+    (``brenvik_was_0``, …), its decision, and whether a version starts with it. ``all_full`` says that every busy key is worked
+    out in full."""
     bases = []
     if not first:
-        bases.append(_stored_events(blueprint, full=0))
+        bases += [] if all_full else [_stored_events(blueprint, full=0)]
         full = (
             [_kept_events(blueprint)]
             if blueprint.kept
