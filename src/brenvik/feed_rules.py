@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from brenvik.feeds.databases import DatabaseExtract, DatabaseSource
     from brenvik.feeds.files import FileSource, Rewritten, Then
     from brenvik.feeds.inside import InsideSource
-    from brenvik.feeds.jsonl import Record
+    from brenvik.feeds.reading import Record
     from brenvik.stores.base import Engine
 
 _ANY = ("kind", "operation", "extract_scope")
@@ -58,7 +58,7 @@ class FileFeed:
     csv: Mapping[str, Any] = field(default_factory=dict)
     """The fields of a ``feeds.csv.Dialect``."""
     record: Mapping[str, Any] = field(default_factory=dict)
-    """Fields of a ``feeds.jsonl.Record``."""
+    """Fields of a ``feeds.reading.Record``."""
     extract_time: Mapping[str, str] = field(default_factory=dict)
     extract_scope: str | None = None
     rewritten_files: Rewritten = "report"
@@ -70,9 +70,8 @@ class FileFeed:
     def source(
         self, folder: Path, rules: TableRules, connections: Mapping[str, Connection], engine: Engine
     ) -> FileSource:
-        from brenvik.feeds.csv import Dialect
         from brenvik.feeds.files import FileSource
-        from brenvik.feeds.formats import Reading
+        from brenvik.feeds.reading import Dialect, Reading
 
         return FileSource(
             self.files,
@@ -167,7 +166,7 @@ FeedRules = FileFeed | DatabaseFeed
 
 def record_of(feed: FeedRules, rules: TableRules) -> Record:
     """How a row of a feed is read from JSON."""
-    from brenvik.feeds.jsonl import Record
+    from brenvik.feeds.reading import Record
 
     given = feed.record if isinstance(feed, FileFeed) else {}
     needed = (*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column]))

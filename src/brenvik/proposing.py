@@ -19,9 +19,9 @@ from brenvik.core.screen import Operations
 from brenvik.desk import desk
 from brenvik.errors import FeedError, ProjectError
 from brenvik.feeds.base import BrokenLine
-from brenvik.feeds.csv import RFC_4180
 from brenvik.feeds.dialects import reading_of
-from brenvik.feeds.formats import Reading, batch_of, columns_of
+from brenvik.feeds.formats import batch_of, columns_of
+from brenvik.feeds.reading import RFC_4180, Reading
 from brenvik.ledger_entries import TakenFile
 from brenvik.types import CAN_ORDER, ColumnType, parse_type
 

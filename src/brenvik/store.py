@@ -18,7 +18,6 @@ from brenvik.core.blueprint import types_of
 from brenvik.core.screen import Operations
 from brenvik.core.windows import parse_span
 from brenvik.errors import DeclarationError, ForeignTable
-from brenvik.feeds.frames import FrameSource
 from brenvik.guarding import NOTHING_MORE, Allowed
 from brenvik.holding import decide_holds, waiting_deletes
 from brenvik.keys import Key, key_values
@@ -492,5 +491,7 @@ def _frame(
             if kind == "changes"
             else f"kind {kind!r} has no operations; leave operation out, or say kind = 'changes'"
         )
+    from brenvik.feeds.frames import FrameSource
+
     codes = Operations(operation) if isinstance(operation, str) else operation
     return FrameSource(frame, name=feed, kind=kind, at=None if at is None else str(at)), codes

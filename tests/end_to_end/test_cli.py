@@ -336,7 +336,7 @@ def imported_by(word: str, cwd: Path) -> set[str]:
     code = (
         f"import sys\nsys.argv = ['brenvik', {word!r}]\nfrom brenvik.cli.main import main\n"
         "try: main()\nexcept SystemExit as end: assert end.code == 0, end.code\n"
-        "print('HEAVY', *{'duckdb', 'pyarrow', 'sqlglot', 'pydantic', 'pandas', 'numpy'} & set(sys.modules))"
+        "print('HEAVY', *{'duckdb', 'pyarrow', 'sqlglot', 'sqlalchemy', 'pydantic', 'pandas', 'numpy'} & set(sys.modules))"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, cwd=cwd, check=True)
     return set(done.stdout.rpartition("HEAVY")[2].split())
@@ -350,6 +350,12 @@ def test_a_load_translates_no_sql_for_duckdb(coast: Path) -> None:
     heavy = imported_by("load", coast)
     assert "duckdb" in heavy
     assert "sqlglot" not in heavy
+
+
+def test_nothing_that_a_load_does_not_need_is_imported(coast: Path) -> None:
+    """Files are there and taken, so nothing is read: neither Arrow nor what reads databases is brought in."""
+    assert {"pyarrow", "numpy"} <= imported_by("load", coast)
+    assert imported_by("load", coast) == {"duckdb", "pydantic"}
 
 
 def test_check_tells_once_what_several_files_lack(coast: Path) -> None:

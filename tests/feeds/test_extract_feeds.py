@@ -340,7 +340,7 @@ def test_rows_that_stand_twice_in_an_extract_of_a_part_are_seen(store: brenvik.S
     ("scope", "error", "said"),
     [
         ("area = 'north'", FeedError, "looks at area; it tells which rows of table 'keeper' an extract holds"),
-        ("region = ", DeclarationError, "cannot be read"),
+        ("region = ", DeclarationError, "is not a valid condition"),
         ("exists (select 1)", DeclarationError, "is not let in"),
     ],
 )
@@ -381,7 +381,9 @@ extract_scope = "region = '{region}'"
         finding = check_table(brenvik.read_project(tmp_path / "brenvik.toml"), "keeper", opened)
     assert "extract_scope looks at area" in finding.faults[0]
     (tmp_path / "brenvik.toml").write_text(text.replace('kind = "extract"', 'kind = "upserts"').replace("'north'", "("))
-    with pytest.raises(ProjectError, match=r"extract_scope: is for a feed of kind 'extract'(?s:.*)cannot be read"):
+    with pytest.raises(
+        ProjectError, match=r"extract_scope: is for a feed of kind 'extract'(?s:.*)is not a valid condition"
+    ):
         brenvik.read_project(tmp_path / "brenvik.toml")
 
 

@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 import brenvik
 from brenvik.errors import FeedError, ProjectError
 from brenvik.feeds.files import FileSource
-from brenvik.feeds.formats import Reading, batch_of
-from brenvik.feeds.jsonl import Record
+from brenvik.feeds.formats import batch_of
+from brenvik.feeds.reading import Reading, Record
 from brenvik.ledger_entries import TakenFile
 from brenvik.project_file import read_project
 

@@ -15,8 +15,7 @@ from scenes import DRAWN
 
 import brenvik
 from brenvik.feeds.files import FileSource
-from brenvik.feeds.formats import Reading
-from brenvik.feeds.jsonl import Record
+from brenvik.feeds.reading import Reading, Record
 from brenvik.ledger_tables import DECISIONS
 from stores import fresh_store
 

@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
-import numpy as np
-import pyarrow as pa
-
-from brenvik.arrays import of_numbers, of_values
 from brenvik.core.arrivals import numbered
 from brenvik.core.blueprint import ARRIVAL
 from brenvik.core.screen import CARRIED, RAW
 from brenvik.core.windows import Mark, Window, told
-from brenvik.errors import BrenvikError, FeedError
+from brenvik.errors import BrenvikError
 from brenvik.ledger_entries import TakenFile, Watermark
-from brenvik.types import ColumnType, type_of_arrow
+from brenvik.types import ColumnType
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 Watch = Callable[[int], None]
 """Called with the number of rows read so far, now and then."""
@@ -134,6 +132,12 @@ class Batch:
 
     def rows(self, watch: Watch | None = None) -> pa.RecordBatchReader:
         """The stream: arrival numbers, what is carried where that differs, the rows as they came where kept, the columns."""
+        import numpy as np
+        import pyarrow as pa
+
+        from brenvik.arrays import of_numbers
+        from brenvik.feeds.arrow import arrow_type
+
         own = [(ARRIVAL, pa.int64())]
         own += [(CARRIED, pa.int32())] if len(self.carried) > 1 else []
         own += [(RAW, pa.string())] if self.keeps_raw else []
@@ -161,6 +165,10 @@ class Batch:
 
     def broken_rows(self) -> pa.RecordBatchReader:
         """The broken lines as a stream of arrival number, ``reason`` and ``line_text``."""
+        import pyarrow as pa
+
+        from brenvik.arrays import of_values
+
         arrivals = of_values([numbered(each.file, each.line) for each in self.broken], pa.int64())
         texts = [of_values([getattr(each, name) for each in self.broken], pa.string()) for name in ("reason", "text")]
         return pa.table([arrivals, *texts], names=[ARRIVAL, "reason", "line_text"]).to_reader()
@@ -231,63 +239,3 @@ def notes_beside(seen: Mapping[str, int], clock: Mark | None, *, watermark: str,
     if seen["without_watermark"]:
         rows = "1 row has" if seen["without_watermark"] == 1 else f"{seen['without_watermark']:,} rows have"
         yield f"{rows} no {watermark} and cannot be taken by it."
-
-
-_ARROW = {
-    "text": pa.string(),
-    "integer": pa.int64(),
-    "double": pa.float64(),
-    "boolean": pa.bool_(),
-    "date": pa.date32(),
-    "time": pa.time64("us"),
-    "timestamp": pa.timestamp("us"),
-    "timestamp with time zone": pa.timestamp("us", tz="UTC"),
-    "binary": pa.binary(),
-}
-
-
-def arrow_type(kind: ColumnType) -> pa.DataType:
-    """The one Arrow type in which values of a type travel."""
-    return pa.decimal128(kind.precision, kind.scale) if kind.kind == "decimal" else _ARROW[kind.kind]
-
-
-def types_of(schema: pa.Schema, source: str) -> dict[str, ColumnType]:
-    """The columns of an Arrow schema. Raises FeedError for names that clash and types that no table can hold."""
-    clashing = [name for name, times in Counter(n.casefold() for n in schema.names).items() if times > 1]
-    if clashing:
-        raise FeedError(
-            f"{source} has several columns named {', '.join(clashing)} (case does not count); rename them in the source."
-        )
-    if "" in schema.names:
-        raise FeedError(
-            f"{source} has a column without a name, number {schema.names.index('') + 1}; name it in the source."
-        )
-    types = {column.name: type_of_arrow(column.type) for column in schema}
-    impossible = [f"{column.name} ({column.type})" for column in schema if types[column.name] is None]
-    if impossible:
-        raise FeedError(
-            f"{source} has columns of types that a table cannot hold: {', '.join(impossible)}; "
-            "turn them into text or drop them before loading."
-        )
-    return {name: kind for name, kind in types.items() if kind is not None}
-
-
-def travelling(piece: pa.RecordBatch, columns: Mapping[str, ColumnType], source: str) -> pa.RecordBatch:
-    """The same rows in the Arrow types in which values travel; nanoseconds are cut to microseconds."""
-    arrays, names = [], []
-    for name, array in zip(piece.schema.names, piece.columns, strict=True):
-        wanted = arrow_type(columns[name])
-        if array.type != wanted:
-            if pa.types.is_dictionary(array.type):
-                array = array.dictionary_decode()
-            cuts = pa.types.is_timestamp(array.type) and array.type.unit == "ns"
-            cuts = (
-                cuts or (pa.types.is_time64(array.type) and array.type.unit == "ns") or pa.types.is_date64(array.type)
-            )
-            try:
-                array = array.cast(wanted, safe=not cuts)
-            except pa.ArrowInvalid as error:
-                raise FeedError(f"{source}: column {name} cannot be read as {columns[name]}: {error}") from error
-        arrays.append(array)
-        names.append(name)
-    return pa.RecordBatch.from_arrays(arrays, names=names)

@@ -20,28 +20,11 @@ import pyarrow.csv
 from brenvik.arrays import of_numbers
 from brenvik.core.arrivals import numbered
 from brenvik.errors import FeedError
-from brenvik.feeds.base import BrokenLine, Piece, types_of
+from brenvik.feeds.arrow import types_of
+from brenvik.feeds.base import BrokenLine, Piece
 from brenvik.feeds.csv_records import BLOCK, Malformed, Records
+from brenvik.feeds.reading import RFC_4180, Dialect
 from brenvik.types import TEXT, ColumnType
-
-
-@dataclass(frozen=True)
-class Dialect:
-    """How a CSV file differs from RFC 4180.
-
-    ``columns`` names them where the file has no header; ``null`` are texts that stand for null when they are not quoted;
-    ``encoding`` is a name that Python knows.
-    """
-
-    delimiter: str = ","
-    quote: str = '"'
-    escape: str | None = None
-    encoding: str = "utf-8"
-    columns: tuple[str, ...] = ()
-    null: tuple[str, ...] = ("",)
-
-
-RFC_4180 = Dialect()
 
 
 def columns_of(path: Path, dialect: Dialect = RFC_4180) -> dict[str, ColumnType]:

@@ -28,7 +28,7 @@ import pyarrow as pa
 from brenvik.errors import FeedError
 
 if TYPE_CHECKING:
-    from brenvik.feeds.csv import Dialect
+    from brenvik.feeds.reading import Dialect
 
 BLOCK = 8 << 20
 """How long a record may be, in bytes."""

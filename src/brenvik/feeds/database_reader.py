@@ -28,7 +28,8 @@ from brenvik.arrays import of_numbers, of_values
 from brenvik.core.arrivals import numbered
 from brenvik.errors import DeclarationError, FeedError, SourceDown
 from brenvik.feed_rules import Connection
-from brenvik.feeds.base import Batch, Piece, arrow_type
+from brenvik.feeds.arrow import arrow_type
+from brenvik.feeds.base import Batch, Piece
 from brenvik.types import TEXT, ColumnType, parse_type, type_of_arrow
 
 ROWS_PER_PIECE = 20_000

@@ -11,8 +11,7 @@ from itertools import islice
 from pathlib import Path
 
 from brenvik.errors import FeedError
-from brenvik.feeds.csv import RFC_4180, Dialect
-from brenvik.feeds.formats import ENDINGS, PLAIN, Reading
+from brenvik.feeds.reading import ENDINGS, PLAIN, RFC_4180, Dialect, Reading
 
 _BEGINNING = 1 << 20
 _RECORDS = 200

@@ -16,7 +16,7 @@ from typing import Literal
 
 from brenvik.errors import DeclarationError, FeedError
 from brenvik.feeds.base import Batch, ExtractTime, Memory, Waiting, Wanted
-from brenvik.feeds.formats import PLAIN, Reading, batch_of, columns_of
+from brenvik.feeds.reading import PLAIN, Reading
 from brenvik.ledger_entries import TakenFile
 from brenvik.types import ColumnType
 
@@ -146,6 +146,8 @@ class FileSource:
         """The rows of files; of extracts those of the first."""
         if not files:
             return Batch("", {}, {}, {}, lambda: iter(()))
+        from brenvik.feeds.formats import batch_of
+
         if self.kind != "extract":
             return batch_of(paths, files, self._reading)
         batch = batch_of(paths[:1], files[:1], self._reading)
@@ -197,6 +199,8 @@ class FileSource:
             )
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
+        from brenvik.feeds.formats import columns_of
+
         paths = self.matching() or self._all()  # where all were taken, those that were moved away
         return {path.name: columns_of(path, self._reading) for path in paths}
 

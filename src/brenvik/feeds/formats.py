@@ -1,54 +1,17 @@
-"""What a file holds and how it is read, by the ending of its name."""
+"""What files hold, and their rows as one batch; a format is imported when a file of it is there."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from importlib import import_module
 from pathlib import Path
-from typing import Literal
+from typing import Any
 
-from brenvik.errors import FeedError
-from brenvik.feeds import csv, jsonl, parquet
 from brenvik.feeds.base import Batch, BrokenLine, Piece
-from brenvik.feeds.csv import RFC_4180, Dialect
+from brenvik.feeds.reading import PLAIN, Format, Reading
 from brenvik.ledger_entries import TakenFile
 from brenvik.types import TEXT, ColumnType
-
-ENDINGS = (".csv", ".csv.gz", ".jsonl", ".jsonl.gz", ".parquet")
-
-
-@dataclass(frozen=True)
-class Reading:
-    """How files are read: CSV by a dialect, JSON Lines by where the parts of a record stand.
-
-    Where one of them is declared, files whose names end otherwise are of that format.
-    """
-
-    dialect: Dialect | None = None
-    record: jsonl.Record = jsonl.PLAIN
-
-    @property
-    def csv(self) -> Dialect:
-        return self.dialect or RFC_4180
-
-    def format_of(self, path: Path) -> Literal["csv", "jsonl", "parquet"]:
-        """Raises FeedError when the name does not tell."""
-        name = path.name.lower().removesuffix(".gz")
-        if name.endswith(".parquet"):
-            return "parquet"
-        if name.endswith(".jsonl"):
-            return "jsonl"
-        if name.endswith(".csv") or self.dialect:
-            return "csv"
-        if self.record.is_declared:
-            return "jsonl"
-        raise FeedError(
-            f"{path.name}: known are files that end in {', '.join(ENDINGS)}; mend the pattern under files, or say what "
-            "they are with csv = { … } or record = { … }."
-        )
-
-
-PLAIN = Reading()
 
 
 @dataclass(frozen=True)
@@ -60,13 +23,18 @@ class _Found:
     carried: Mapping[tuple[str, ...], tuple[str, ...]]
 
 
+def _module(form: Format) -> Any:
+    return import_module(f"brenvik.feeds.{form}")
+
+
 def _look(path: Path, reading: Reading) -> _Found:
     form = reading.format_of(path)
+    module = _module(form)
     if form == "jsonl":
-        carried = jsonl.carried_in(path, reading.record)
+        carried = module.carried_in(path, reading.record)
         names = dict.fromkeys(name for names in carried.values() for name in names)
         return _Found(dict.fromkeys(names or reading.record.expected, TEXT), carried)
-    columns = parquet.columns_of(path) if form == "parquet" else csv.columns_of(path, reading.csv)
+    columns = module.columns_of(path, reading.csv) if form == "csv" else module.columns_of(path)
     return _Found(columns, {tuple(columns): tuple(columns)})
 
 
@@ -93,14 +61,15 @@ def batch_of(paths: Sequence[Path], files: Sequence[TakenFile], reading: Reading
         for path, file, its in zip(paths, files, found, strict=True):
             carried = {members: numbers[names] for members, names in its.carried.items()}
             form = reading.format_of(path)
+            module = _module(form)
             if form == "jsonl":
-                yield from jsonl.read(path, file.number, carried, tuple(its.columns), broken, reading.record)
+                yield from module.read(path, file.number, carried, tuple(its.columns), broken, reading.record)
                 continue
             (number,) = carried.values()
             if form == "parquet":
-                yield from parquet.read(path, file.number, number, {name: columns[name] for name in its.columns})
+                yield from module.read(path, file.number, number, {name: columns[name] for name in its.columns})
             else:
-                yield from csv.read(path, file.number, number, tuple(its.columns), broken, reading.csv)
+                yield from module.read(path, file.number, number, tuple(its.columns), broken, reading.csv)
 
     return Batch(
         source=files[0].file if len(files) == 1 else f"{files[0].file} … {files[-1].file} ({len(files)} files)",

@@ -12,7 +12,8 @@ import pyarrow as pa
 from brenvik.arrays import of_numbers
 from brenvik.core.arrivals import numbered
 from brenvik.errors import FeedError
-from brenvik.feeds.base import Batch, ExtractTime, Memory, Piece, Wanted, travelling, types_of
+from brenvik.feeds.arrow import travelling, types_of
+from brenvik.feeds.base import Batch, ExtractTime, Memory, Piece, Wanted
 
 ROWS_PER_PIECE = 122_880  # DuckDB's own row group: smaller pieces are stored worse
 

@@ -17,7 +17,6 @@ from __future__ import annotations
 import codecs
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -29,10 +28,11 @@ import pyarrow.csv
 from brenvik.arrays import of_numbers
 from brenvik.core import sql
 from brenvik.core.arrivals import numbered
-from brenvik.core.screen import Operations
 from brenvik.desk import desk, parsed
 from brenvik.errors import FeedError
-from brenvik.feeds.base import BrokenLine, Piece, types_of
+from brenvik.feeds.arrow import types_of
+from brenvik.feeds.base import BrokenLine, Piece
+from brenvik.feeds.reading import Record
 
 _BLOCK = 16 << 20
 _LINES = 8_192  # parts of a block that DuckDB works on side by side
@@ -46,41 +46,6 @@ _INEXACT = r"[0-9]\.[0-9]*0([^0-9]|$)|[0-9.]{16,}|[0-9][eE][-+0-9]|\.0000|[^0-9A
 _TEXT_OR_NUMBER = r'("(?:[^"\\]|\\.)*")|(-?[0-9][0-9.eE+-]*)'
 
 
-@dataclass(frozen=True)
-class Record:
-    """Where in a record the parts of a change stand, as JSON pointers (RFC 6901); the empty one is the record itself.
-
-    new_row, old_row
-        The row as it is now, and as it was; a delete may have the old one only. None: records have no old rows.
-    columns
-        Columns that stand elsewhere in the record, by their pointers.
-    keys
-        The natural key of the table; a record whose rows differ in it is also a delete of the old key.
-    operations
-        The codes that tell a delete; None where all rows are upserts.
-    expected
-        The columns of a file without any record.
-    """
-
-    new_row: str = ""
-    old_row: str | None = None
-    columns: tuple[tuple[str, str], ...] = ()
-    keys: tuple[str, ...] = ()
-    operations: Operations | None = None
-    expected: tuple[str, ...] = ()
-
-    @property
-    def is_declared(self) -> bool:
-        """Whether somebody said that parts stand elsewhere than in plain rows."""
-        return bool(self.new_row or self.old_row is not None or self.columns)
-
-    @property
-    def derives(self) -> bool:
-        """Whether a record can be two changes."""
-        return self.old_row is not None and bool(self.operations and self.operations.deleting)
-
-
-PLAIN = Record()
 Carried = tuple[str, ...]
 
 

@@ -12,7 +12,8 @@ import pyarrow.parquet as pq
 from brenvik.arrays import of_numbers
 from brenvik.core.arrivals import numbered
 from brenvik.errors import FeedError
-from brenvik.feeds.base import Piece, travelling, types_of
+from brenvik.feeds.arrow import travelling, types_of
+from brenvik.feeds.base import Piece
 from brenvik.feeds.frames import ROWS_PER_PIECE
 from brenvik.types import ColumnType
 

@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from brenvik.feeds.base import Batch, Memory, Wanted
-from brenvik.feeds.formats import Reading, batch_of
-from brenvik.feeds.jsonl import Record
+from brenvik.feeds.formats import batch_of
+from brenvik.feeds.reading import Reading, Record
 from brenvik.ledger_entries import TakenFile
 
 
