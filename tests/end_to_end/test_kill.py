@@ -308,7 +308,7 @@ def test_a_kill_while_files_are_put_in_order_loses_no_row(tmp_path: Path, caller
 
 @pytest.mark.skipif("postgres" not in STORES, reason="no server among the stores that are tried")
 def test_a_killed_server_leaves_before_or_after_and_the_next_load_completes_it(tmp_path: Path, caller: Caller) -> None:
-    server = start(tmp_path / "server")
+    server = start()
     coast = first_day(Coast(tmp_path / "coast", server.get_uri()), "postgres", caller)
     dice = random.Random(f"server{SEED}")
     seen: Counter[str] = Counter()
