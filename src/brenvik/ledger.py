@@ -97,6 +97,7 @@ class Ledger:
             self.engine.make_schema(SCHEMA)
             for name in TABLES:
                 self.engine.run(make_table(name))
+            self.engine.index(f"{SCHEMA}.runs", ("table_name", "state", "run"))
             for name, text in VIEWS.items():
                 self.engine.run(f"CREATE VIEW {place(name)} AS {text}")
             self._insert("layout", {"layout": LAYOUT, "written_by": __version__, "since": now(), "last_run": 0})
@@ -121,9 +122,9 @@ class Ledger:
         """
         with self.engine.hold(f"{SCHEMA}.runs", wait_s=60.0), self.engine.transaction():
             (found,) = self.engine.rows(
-                f"SELECT COALESCE(max(run), 0) AS run, (SELECT max(last_run) FROM {place('layout')}) AS last_run, "
-                "COALESCE(sum(CASE WHEN state = 'running' AND table_name = :table_name THEN 1 ELSE 0 END), 0) AS lost "
-                f"FROM {place('runs')}",
+                f"SELECT (SELECT COALESCE(max(run), 0) FROM {place('runs')}) AS run, "
+                f"(SELECT max(last_run) FROM {place('layout')}) AS last_run, "
+                f"(SELECT count(*) FROM {place('runs')} WHERE table_name = :table_name AND state = 'running') AS lost",
                 {"table_name": rules.table},
             )
             if lost := int(found["lost"]):

@@ -213,6 +213,7 @@ def _with_state(
         some_rejected=it.some_rejected,
         some_aside=it.some_aside,
         files=tuple((file.number, file.file) for file in batch.files),
+        key_places=batch.key_places,
     )
     return Outcome(
         table=rules.table,

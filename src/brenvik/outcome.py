@@ -33,6 +33,7 @@ class Telling:
     some_aside: bool
     files: tuple[tuple[int, str], ...]
     some_plain: bool = True
+    key_places: tell.KeyPlaces = ()
 
     def __post_init__(self) -> None:
         weakref.finalize(self, self.engine.on_discard(self.work))
@@ -54,7 +55,7 @@ class Telling:
         with desk() as work:
             work.register(tell.WIDE, wide)
             work.register(tell.REJECTED, rejected)
-            return work.sql(parsed(tell.shape(self.blueprint, self.files))).to_arrow_table()
+            return work.sql(parsed(tell.shape(self.blueprint, self.files, self.key_places))).to_arrow_table()
 
 
 @dataclass

@@ -86,6 +86,11 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     if broken:
         lines_of = "1 line is no row" if len(broken) == 1 else f"{len(broken):,} lines are no rows"
         found.append(f"{lines_of}, which a load would reject; line {broken[0].line} {broken[0].reason}")
+    if objects := _objects(facts):
+        found.append(
+            f"{', '.join(objects)} holds JSON objects; where the row stands inside, say so in the feed: "
+            f"record = {{ new_row = {_text(sql.member(objects[0]))} }}"
+        )
     lines = [] if not is_new else [f'store = "duckdb:{name}.duckdb"       # a file, made with the first load', ""]
     lines.append(f"[table.{_bare(name)}]")
     lines.append(_line("natural_key", keys, _why_key(facts, keys)))
@@ -163,8 +168,8 @@ def _written(reading: Reading, *, named_so: bool) -> list[str]:
 def _facts(
     work: duckdb.DuckDBPyConnection, file: Path, reading: Reading, given: Mapping[str, ColumnType]
 ) -> tuple[dict[str, dict[str, Any]], list[BrokenLine]]:
-    """Per column: rows, nulls, distinct values, which types every value fits, decimals, and short values in lower case. And the
-    lines that are no rows."""
+    """Per column: rows, nulls, distinct values, which types (or JSON objects) its values are, decimals, and short values in lower
+    case. And the lines that are no rows."""
     batch = batch_of([file], [TakenFile(file.name, 0, "", number=1)], reading)
     work.register("rows_of_file", batch.rows())
     try:
@@ -185,6 +190,7 @@ def _facts(
             "timestamp with time zone": rf"regexp_matches({text}, '^\d{{4}}-\d\d-\d\d[ T]\d.*:\d\d.*([zZ]|[+-]\d\d(:?\d\d)?)$') "
             f"AND TRY_CAST({text} AS TIMESTAMP WITH TIME ZONE) IS NOT NULL",
             "timestamp": rf"regexp_matches({text}, '^\d{{4}}-\d\d-\d\d[ T]\d') AND TRY_CAST({text} AS TIMESTAMP) IS NOT NULL",
+            "object": f"starts_with({text}, '{{') AND json_valid({text})",
         }
         counts = ", ".join(f"count(*) FILTER (WHERE {test})" for test in tests.values())
         ((rows, there, distinct, decimals, *fits),) = work.execute(
@@ -213,6 +219,10 @@ def _guess(facts: Mapping[str, Any]) -> ColumnType:
     return parse_type("text")
 
 
+def _objects(facts: Mapping[str, Mapping[str, Any]]) -> list[str]:
+    return [column for column, its in facts.items() if its["fits"]["object"]]
+
+
 def _keys(facts: Mapping[str, Mapping[str, Any]], types: Mapping[str, ColumnType], operation: str | None) -> list[str]:
     """The column that looks most like a natural key: named like one, early, hardly ever null, never a time."""
 
@@ -221,7 +231,8 @@ def _keys(facts: Mapping[str, Mapping[str, Any]], types: Mapping[str, ColumnType
         often_null = facts[column]["nulls"] > facts[column]["rows"] * 0.1
         return (named, not often_null, -list(facts).index(column))
 
-    possible = [c for c in facts if c != operation and not types[c].is_temporal and types[c].kind != "double"]
+    no_key = {operation, *_objects(facts)}
+    possible = [c for c in facts if c not in no_key and not types[c].is_temporal and types[c].kind != "double"]
     return [max(possible or list(facts), key=likeness)]
 
 

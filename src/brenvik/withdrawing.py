@@ -91,14 +91,14 @@ def _make_explicit(ledger: Ledger, it: UnderWay, targets: Sequence[int], *, befo
     """
     extracts, refused = ledger.extracts(it.rules.table), refused_in_extract()
     carried = {target: extracts[target] for target in targets if target in extracts}
-    shape, runs = None, ledger.runs_of(it.rules.table)
+    shape, runs = None, []
     for run, extract in extracts.items():
         whose = [target for target, its in carried.items() if target < run and its.feed == extract.feed]
         if not whose:
             continue
         if shape is None:
             it.do(again.explicit_table(it.blueprint))
-            shape = whole_shape(ledger, it)
+            shape, runs = whole_shape(ledger, it), ledger.runs_of(it.rules.table)
         later = {each for each in runs if each > run}
         it.values |= {"to_run": run, "extract_at": extract.time}
         _say(it, extract, whose, shape, without=(before - {run}) | later, missing_without=after | {run} | later)

@@ -352,6 +352,23 @@ def test_a_load_translates_no_sql_for_duckdb(coast: Path) -> None:
     assert "sqlglot" not in heavy
 
 
+def test_a_preview_shows_what_becomes_of_every_line(coast: Path) -> None:
+    second_day(coast)
+    header = (coast / "inbox" / "buoy_01.csv").read_text().splitlines()[0]
+    rows = [("D", 90, "NB-102"), ("I", 91, "NB-199"), ("D", 92, "NB-199")]
+    given = [
+        {"op": op, "entry_no": number, "changed_at": f"2024-05-20 {number % 24}:00", "buoy_code": code}
+        for op, number, code in rows
+    ]
+    lines = [",".join(str(row.get(name, "")) for name in header.split(",")) for row in given]
+    (coast / "inbox" / "buoy_03.csv").write_text("\n".join([header, *lines, ""]))
+    decided = brenvik("preview", "buoy", "--json", cwd=coast).json["outcomes"][0]["decisions"]
+    assert {"deleted", "inserted", "rejected", "versioned", "duplicate"} <= {row["decision"] for row in decided}
+    said = brenvik("preview", "buoy", "--all", cwd=coast).out
+    for row in decided:
+        assert re.search(rf"^ .*\b{row['line']}  .*\b{row['decision']}\b", said, re.MULTILINE), row
+
+
 def test_nothing_that_a_load_does_not_need_is_imported(coast: Path) -> None:
     """Files are there and taken, so nothing is read: neither Arrow nor what reads databases is brought in."""
     assert {"pyarrow", "numpy"} <= imported_by("load", coast)

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from cli import brenvik as call
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -224,6 +225,9 @@ def test_a_changed_key_is_a_delete_of_the_old_and_an_insert_of_the_new(tmp_path:
         {"what": "set", "at": 4, "was": {"code": "also too long"}, "now": {"code": "C", "light": "Q"}},
     ]
     write(tmp_path / "1.jsonl", *rows)
+    (told,) = call("preview", "--json", cwd=tmp_path).json["outcomes"]
+    refused = [row["key"]["code"] for row in told["decisions"] if row["decision"] == "rejected"]
+    assert refused == ["too long", "C"]
     project = read_project(tmp_path / "brenvik.toml")
     (seen,) = project.load(preview=True)
     (outcome,) = project.load()
@@ -300,3 +304,11 @@ def test_a_file_that_is_not_utf_8_is_refused_with_the_line(
     with pytest.raises(FeedError, match=r"one\.jsonl: line 2 holds bytes that are not UTF-8"):
         take(store, tmp_path)
     assert capfd.readouterr() == ("", "")
+
+
+def test_new_takes_no_column_of_objects_for_the_key_and_says_how_a_record_is_declared(tmp_path: Path) -> None:
+    write(tmp_path / "buoy_1.jsonl", *({"now/then": {"code": f"NB-{at}"}, "at": at, "place": "sea"} for at in (1, 2)))
+    said = call("new", "buoy_1.jsonl", cwd=tmp_path)
+    assert "now/then holds JSON objects" in said.out
+    assert 'record = { new_row = "/now~1then" }' in said.out
+    assert 'natural_key = ["now/then"]' not in said.out

@@ -23,6 +23,8 @@ class Declared:
     deletes: str
     precision: str | None = None
     """What effective times are cut to: second, minute, hour or day, in UTC."""
+    gone_if: str | None = None
+    """The column that is true in a row whose key is gone."""
 
     @property
     def values(self) -> tuple[str, ...]:
@@ -59,8 +61,9 @@ def cut(moment: datetime, precision: str) -> datetime:
 
 
 class Oracle:
-    def __init__(self, declared: Declared, *, holds: bool = False) -> None:
-        self.holds = holds
+    def __init__(self, declared: Declared, *, holds: bool = False, ignores: bool = False) -> None:
+        self.holds = holds or ignores
+        self.ignores = ignores
         self.out: set[int] = set()
         """The batches that are withdrawn."""
         self.aside: list[Change] = []
@@ -102,7 +105,9 @@ class Oracle:
         return [decision or "?" for decision in told]
 
     def _hold(self, change: Change) -> str:
-        """What becomes of a delete that waits for a person: one is held a key and life."""
+        """What becomes of a delete that waits for a person: one is held a key and life. Or that nobody will ever count."""
+        if self.ignores:
+            return "ignored"
         key = tuple(map(plain, change.key))
         versions = self._versions(self._counting(key))
         if not versions:
@@ -209,7 +214,8 @@ class Oracle:
         if None in key or None in order or effective is None or row.get("op", "U") not in {"I", "U", "D"}:
             return None
         said = {name: row[name] for name in d.values if name in row}
-        return Change(key, effective, order, self.arrived, self.batch, row.get("op") == "D", said, row)
+        gone = row.get("op") == "D" or (d.gone_if is not None and row.get(d.gone_if) is True)
+        return Change(key, effective, order, self.arrived, self.batch, gone, said, row)
 
     def counts(self, row: dict[str, Any]) -> bool:
         """Whether what a row says is kept, by whichever batch that is not out."""

@@ -144,7 +144,14 @@ class Batch:
         return f"Batch({', '.join(self.columns)})\n{shown}"
 
 
-def _draw_scene(number: int, *, keep_changes: bool = True, with_order: bool | None = None, cuts: bool = False) -> Scene:
+def _draw_scene(
+    number: int,
+    *,
+    keep_changes: bool = True,
+    with_order: bool | None = None,
+    cuts: bool = False,
+    flags: bool = False,
+) -> Scene:
     dice = random.Random(f"scene {number}")
     types: dict[str, str] = {}
     names = iter(random.Random(f"names {number}").sample(NAMES, 12))
@@ -168,6 +175,9 @@ def _draw_scene(number: int, *, keep_changes: bool = True, with_order: bool | No
         name = called(f'value "{n}"')
         types[name] = dice.choice(list(POOLS))
         roles[dice.choice(possible)].append(name)
+    if flags:
+        types["is gone?"] = "boolean"
+        roles[dice.choice(possible)].append("is gone?")
     deletes = dice.choice(["close", "close", "remove"])
     versions = bool(roles["type_2"])
     housekeeping: dict[str, Any] = {}
@@ -197,6 +207,7 @@ def _draw_scene(number: int, *, keep_changes: bool = True, with_order: bool | No
         max_deletes=None,
         housekeeping=housekeeping,
         open_end=ends.get(when) if dice.random() < 0.3 else None,
+        delete_if='"is gone?"' if flags else None,
     )
     if cuts and when.startswith("timestamp"):
         rules = replace(rules, grain=dice.choice(["second", "minute", "hour", "day"]))
@@ -209,13 +220,14 @@ def _draw_scene(number: int, *, keep_changes: bool = True, with_order: bool | No
         tuple(roles["type_2"]),
         deletes,
         rules.grain,
+        "is gone?" if flags else None,
     )
     kind = dice.choice(["changes", "changes", "upserts"])
     rules = replace(rules, changed_files=dice.choice(["marked", "marked", "rewritten"]))
     return Scene(number, rules, declared, tuple(types.items()), kind)
 
 
-SCENES = [_draw_scene(number, cuts=number % 4 == 1) for number in range(48)]
+SCENES = [_draw_scene(number, cuts=number % 4 == 1, flags=number % 5 == 2) for number in range(48)]
 ORDERED = [scene for scene in SCENES if scene.declared.order]
 EXTRACTED = [
     scene for number in range(200, 280) if (scene := _draw_scene(number, with_order=False)).declared.effective is None
@@ -224,6 +236,7 @@ EXTRACTED = [
 HELD = [
     replace(scene, rules=replace(scene.rules, deletes="hold")) for scene in ORDERED if scene.declared.deletes == "close"
 ]
+IGNORED = [replace(scene, rules=replace(scene.rules, deletes="ignore")) for scene in HELD]
 EXTRACTED_HELD = [
     replace(scene, rules=replace(scene.rules, deletes="hold"))
     for scene in EXTRACTED

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import replace
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Oracle
-from scenes import HELD, Batch, Scene, cases
+from scenes import HELD, IGNORED, Batch, Scene, cases
 from tables import check_decided_again, comparable, decided, stored
 
 from brenvik.ledger_tables import DECISIONS
@@ -51,3 +52,20 @@ def test_deletes_wait_until_they_are_released(case: tuple[Scene, list[Batch]], d
         check_decided_again(scene, store, runs)
         rebuilt = store.rebuild(rules)
         assert [rebuilt.counts[name] for name in ("rows_added", "rows_updated", "rows_removed")] == [0, 0, 0]
+
+
+@settings(max_examples=share(20))
+@given(cases(IGNORED, most=3))
+def test_deletes_that_are_ignored_end_nothing_until_the_rules_say_that_they_do(case: tuple[Scene, list[Batch]]) -> None:
+    scene, made = case
+    ignoring, closing = Oracle(scene.declared, ignores=True), Oracle(scene.declared)
+    with fresh(scene) as store:
+        for batch in made:
+            outcome = scene.load(store, batch)
+            expected = ignoring.load(batch.rows)
+            assert Counter(expected) == Counter(outcome.decisions()["decision"].to_pylist())
+            assert comparable(scene, stored(scene, store)) == comparable(scene, ignoring.rows())
+            closing.load(batch.rows)
+        closes = replace(scene, rules=replace(scene.rules, deletes="close"))
+        store.rebuild(closes.rules)
+        assert comparable(closes, stored(closes, store)) == comparable(closes, closing.rows())

@@ -43,7 +43,8 @@ def check(
 ) -> None:
     """Check the project, its feeds and its tables against each other, and say what each column is.
 
-    A table that the store had before is held against its rules: what must be put right before it can be adopted.
+    A table that the store had before is held against its rules: what must be put right before it can be adopted. Ends with 2
+    when a table cannot be loaded as declared, with 4 when it can, but something needs a look first.
     """
     from brenvik.checking import check_rights, check_table
     from brenvik.cli import show
@@ -55,7 +56,9 @@ def check(
             raise typer.Exit(WRONG_CALL if missing else DONE)
         findings = [check_table(declared, name, store) for name in tables or declared.tables]
     show.check(declared, findings, json=json)
-    raise typer.Exit(WRONG_CALL if any(finding.faults for finding in findings) else DONE)
+    if any(finding.faults for finding in findings):
+        raise typer.Exit(WRONG_CALL)
+    raise typer.Exit(REFUSED if any(finding.attention for finding in findings) else DONE)
 
 
 @app.command()

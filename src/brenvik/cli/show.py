@@ -198,6 +198,18 @@ def decisions(out: Console, rows: Sequence[Mapping[str, Any]]) -> None:
     paper.indented(out, table)
 
 
+def _in_one_line(decision: str, reason: str, changes: Sequence[Mapping[str, Any]]) -> tuple[str, str]:
+    """Which column, and what became of it: all values that an insert brought or a delete ended, else the reason."""
+    if decision == "inserted":
+        reason = f"new: {', '.join(str(change['after']) for change in changes)}"
+    elif decision == "deleted" and changes:
+        ended = f"was: {', '.join(str(change['before']) for change in changes)}"
+        reason = ended if reason == "ends its life" else f"{reason}, {ended}"
+    elif decision == "rejected" and changes:
+        return changes[0]["column"], reason
+    return "–", paper.short(reason.replace("\n", "⏎"))
+
+
 def _decision(table: Table, row: Mapping[str, Any], *, several: bool) -> None:
     decision, changes = row["decision"], row["changes"]
     start = [
@@ -207,14 +219,10 @@ def _decision(table: Table, row: Mapping[str, Any], *, several: bool) -> None:
         paper.state(decision),
     ]
     effective = paper.moment(row["effective"]) if row["effective"] is not None else ""
-    if decision == "inserted":
-        brought = ", ".join(str(change["after"]) for change in changes)
-        table.add_row(*start, "–", paper.short(f"new: {brought}".replace("\n", "⏎")), effective)
-    elif decision == "rejected":
-        table.add_row(*start, changes[0]["column"] if changes else "–", row["reason"], effective)
-    elif not changes:
-        table.add_row(*start, "–", row["reason"], effective)
-    for index, change in enumerate(changes if decision in {"versioned", "overwritten", "protected"} else ()):
+    if not changes or decision not in {"versioned", "overwritten", "protected"}:
+        table.add_row(*start, *_in_one_line(decision, row["reason"], changes), effective)
+        return
+    for index, change in enumerate(changes):
         before, after = (
             paper.short("nothing" if v is None else v.replace("\n", "⏎"), 30)
             for v in (change["before"], change["after"])
@@ -261,7 +269,7 @@ def check(project: Project, findings: Sequence[Finding], *, json: bool) -> None:
     if bad:
         out.print(Text(f"  {len(bad)} of {len(findings)} tables cannot be loaded as declared.    exit 2"))
     elif any(finding.attention for finding in findings):
-        out.print(Text("  Every table can be loaded; something needs a look first.    next: brenvik status"))
+        out.print(Text("  Every table can be loaded; something needs a look first.    exit 4"))
     else:
         out.print(Text("  all is well    next: brenvik preview"))
 

@@ -312,10 +312,8 @@ def _update(blueprint: Blueprint, items: list[str], source: str, alias: str) -> 
 @lru_cache(maxsize=256)
 def write_removes(blueprint: Blueprint) -> str:
     target = sql.relation(blueprint.table)
-    return (
-        f"DELETE FROM {target} WHERE EXISTS (SELECT 1 FROM {sql.work('removes')} r "
-        f"WHERE r.brenvik_locator = {target}.{sql.quote(blueprint.locator)})"
-    )
+    removed = f"SELECT r.brenvik_locator FROM {sql.work('removes')} r"
+    return f"DELETE FROM {target} WHERE {target}.{sql.quote(blueprint.locator)} IN ({removed})"
 
 
 @lru_cache(maxsize=256)

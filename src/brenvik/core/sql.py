@@ -22,6 +22,11 @@ def literal(text: str) -> str:
     return "'" + text.replace("'", "''") + "'"
 
 
+def member(name: str) -> str:
+    """The JSON pointer (RFC 6901) of a member of an object."""
+    return "/" + name.replace("~", "~0").replace("/", "~1")
+
+
 def relation(name: str) -> str:
     """A table's name, quoted part by part: ``mart.buoy`` is the table buoy in the schema mart."""
     return ".".join(quote(part) for part in name.split("."))

@@ -82,15 +82,21 @@ def rejected(*, none: bool) -> str:
 SELECT {ARRIVAL}, brenvik_column, brenvik_value, brenvik_reason, brenvik_row, brenvik_again FROM {sql.work("rejected")}"""
 
 
-def _key_of_refused(blueprint: Blueprint, name: str) -> str:
+KeyPlaces = tuple[tuple[str, tuple[str, ...]], ...]
+"""JSON pointers by which columns of the key are found in a row as it came, where they are no members of it; the first counts that
+leads anywhere."""
+
+
+def _key_of_refused(blueprint: Blueprint, name: str, places: KeyPlaces) -> str:
     """A key column of a row that was refused, as far as it can be read in what was kept of it."""
-    pointer = "/" + name.replace("~", "~0").replace("/", "~1")
-    value = f"CASE WHEN json_valid(r.brenvik_row) THEN json_extract_string(r.brenvik_row, {sql.literal(pointer)}) END"
+    pointers = (*dict(places).get(name, ()), sql.member(name))
+    found = ", ".join(f"json_extract_string(r.brenvik_row, {sql.literal(pointer)})" for pointer in pointers)
+    value = f"CASE WHEN json_valid(r.brenvik_row) THEN COALESCE({found}) END"
     return f"TRY_CAST({value} AS {duck(blueprint.type_of(name))})"
 
 
 @lru_cache(maxsize=256)
-def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
+def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...], places: KeyPlaces = ()) -> str:
     """In DuckDB's flavour: of ``wide`` and ``rejected`` the columns file, line, key, effective, decision, reason, changes; before
     them the run, where several were decided again."""
 
@@ -148,7 +154,7 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...]) -> str:
     ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'takes the place of a change kept before') END END"""
     keys = [name for name in blueprint.keys if name != AS_OF]
     key = ", ".join(f"{sql.quote(name)} := w.{sql.quote(name)}" for name in keys)
-    refused_key = ", ".join(f"{sql.quote(name)} := {_key_of_refused(blueprint, name)}" for name in keys)
+    refused_key = ", ".join(f"{sql.quote(name)} := {_key_of_refused(blueprint, name, places)}" for name in keys)
     run = f"w.{AS_OF}" if AS_OF in blueprint.keys else "NULL"
     names = " ".join(f"WHEN {number} THEN '" + name.replace("'", "''") + "'" for number, name in files)
     file = f"CASE {arrivals.file_of(ARRIVAL)} {names} END" if files else "CAST(NULL AS VARCHAR)"

@@ -66,9 +66,9 @@ def _kept_events(blueprint: Blueprint) -> str:
     head = f"k.{EFFECTIVE}, 1, k.{RUN}, k.{ARRIVAL}, 0, k.{DELETE}, k.{SHAPE}"
     return f"""
 SELECT {sql.listed(sql.columns(blueprint.keys, "k"), head, sql.columns(_rest(blueprint), "k"))}
-FROM {blueprint.counting} k
-WHERE EXISTS (
-  SELECT 1 FROM {sql.work("busy")} b WHERE {sql.same("b", "k", blueprint.keys)} AND b.brenvik_full = 1)"""
+FROM {sql.work("busy")} b
+JOIN {blueprint.counting} k ON {sql.same("k", "b", blueprint.keys)}
+WHERE b.brenvik_full = 1"""
 
 
 def _stored_events(blueprint: Blueprint, *, full: int) -> str:

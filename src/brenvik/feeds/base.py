@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 from brenvik.core.arrivals import numbered
 from brenvik.core.blueprint import ARRIVAL
 from brenvik.core.screen import CARRIED, RAW
+from brenvik.core.tell import KeyPlaces
 from brenvik.core.windows import Mark, Window, told
 from brenvik.errors import BrenvikError
 from brenvik.ledger_entries import TakenFile, Watermark
@@ -93,7 +94,8 @@ class Batch:
     as it is asked. ``broken`` is complete when they have been read, and then ``count`` says how many there were. With
     ``keeps_raw`` each piece has its rows as they came; with ``derives`` there may be changes derived from a row.
     ``extract`` says that the rows are all there are, and when; with ``more`` another batch waits behind this one.
-    ``retakes`` are the numbers of open rejects that are taken again.
+    ``key_places`` tells where the natural key stands in rows that came as records. ``retakes`` are the numbers of open rejects
+    that are taken again.
     A batch ``inside`` the store has no pieces: it is a question in the core's flavour over what the store holds, with
     ``inside_values`` for its parameters; its answer has the arrival numbers too.
     ``stated`` are types that the source states for columns whose values travel as text. ``window`` is what a feed with
@@ -122,6 +124,7 @@ class Batch:
     extract: ExtractTime | None = None
     more: bool = False
     retakes: tuple[int, ...] = ()
+    key_places: KeyPlaces = ()
     after_commit: Callable[[], list[str]] = list
     close: Callable[[], None] = lambda: None
 

@@ -81,5 +81,6 @@ def batch_of(paths: Sequence[Path], files: Sequence[TakenFile], reading: Reading
         broken=broken,
         keeps_raw=some_json,
         derives=some_json and reading.record.derives,
+        key_places=reading.record.key_places if some_json else (),
         repeats=True,
     )

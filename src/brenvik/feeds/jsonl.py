@@ -166,10 +166,6 @@ def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tu
             told = len(bad)
 
 
-def _pointer(name: str) -> str:
-    return "/" + name.replace("~", "~0").replace("/", "~1")
-
-
 def _text(text: str) -> str:
     return "'" + text.replace("'", "''") + "'"
 
@@ -218,7 +214,9 @@ def _parted(record: Record, *, exact: bool = True) -> str:
     code = "NULL"
     if operations:
         outside = dict(record.columns).get(operations.column)
-        code = _one(outside, "said") if outside is not None else _one(_pointer(operations.column), "COALESCE(now, was)")
+        code = (
+            _one(outside, "said") if outside is not None else _one(sql.member(operations.column), "COALESCE(now, was)")
+        )
         code = f"lower(trim({code}))"
     deleting = ", ".join(_text(each) for each in operations.deleting) if operations else ""
     is_delete = f"COALESCE({code} IN ({deleting}), FALSE)" if deleting else "FALSE"
@@ -265,9 +263,9 @@ def _shaped(record: Record, columns: Sequence[str]) -> str:
         return f"COALESCE({found}, {was(name)})" if name in keys else found
 
     def was(name: str) -> str:
-        return _one(_pointer(name), "was")
+        return _one(sql.member(name), "was")
 
-    pointers = ", ".join(_text(_pointer(name)) for name in inside)
+    pointers = ", ".join(_text(sql.member(name)) for name in inside)
     own = ", ".join(f"{value(name)} AS {_numbered(index)}" for index, name in enumerate(columns))
     parted = f"""
 WITH parted AS MATERIALIZED (

@@ -7,6 +7,8 @@ from pathlib import Path
 from typing import Literal
 
 from brenvik.core.screen import Operations
+from brenvik.core.sql import member
+from brenvik.core.tell import KeyPlaces
 from brenvik.errors import FeedError
 
 Format = Literal["csv", "jsonl", "parquet"]
@@ -59,6 +61,16 @@ class Record:
     def is_declared(self) -> bool:
         """Whether somebody said that parts stand elsewhere than in plain rows."""
         return bool(self.new_row or self.old_row is not None or self.columns)
+
+    @property
+    def key_places(self) -> KeyPlaces:
+        """Where each column of the natural key stands in a record."""
+        rows = [row for row in (self.new_row, self.old_row) if row is not None]
+        elsewhere = dict(self.columns)
+        return tuple(
+            (name, (elsewhere[name],) if name in elsewhere else tuple(row + member(name) for row in rows))
+            for name in self.keys
+        )
 
     @property
     def derives(self) -> bool:

@@ -123,9 +123,10 @@ class LakehouseEngine(LoggedTables):
         ]
 
     def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
-        """Files are written in the order of these columns, those of either value of ``apart`` apart."""
+        """Files are written in the order of these columns, those of either value of ``apart`` apart; the ledger's are its log."""
         name = plain(table.casefold())
-        self._tables[name] = replace(self._tables[name], sorted_by=tuple(columns), apart=apart)
+        if state := self._tables.get(name):
+            self._tables[name] = replace(state, sorted_by=tuple(columns), apart=apart)
 
     def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
         name = plain(near.table.casefold())
