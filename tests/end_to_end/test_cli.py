@@ -585,5 +585,6 @@ def test_as_of_a_table_that_was_never_loaded_is_told(coast: Path) -> None:
 def test_declared_types_that_no_feed_carries_are_told(coast: Path) -> None:
     project = (coast / "brenvik.toml").read_text()
     (coast / "brenvik.toml").write_text(project.replace('latitude = "d', 'ligth = "text"\nlatitude = "d', 1))
-    assert "types names ligth, which no feed carries; did you mean 'light'?" in brenvik("check", cwd=coast).out
+    said = brenvik("check", cwd=coast)
+    assert (said.code, "types names ligth, which no feed carries; did you mean 'light'?" in said.out) == (4, True)
     assert "types names ligth, which neither" in brenvik("load", cwd=coast).out
