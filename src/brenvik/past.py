@@ -91,22 +91,20 @@ def decided_by(ledger: Ledger, rules: TableRules, run: int) -> pa.Table:
 def story(ledger: Ledger, rules: TableRules, key: Mapping[str, Any]) -> list[dict[str, Any]]:
     """Every change ever kept of a key in the order of arrival, each with its run, what was decided and what it did.
 
-    The entries are those of ``decided_by`` with ``run``, ``arrived_at`` (the start of the run, UTC) and ``withdrawn_by`` (None
-    while it counts).
+    The entries are those of ``decided_by`` with ``run``, ``arrived_at`` (the start of the run, UTC; None where the ledger has
+    lost the run) and ``withdrawn_by`` (None while it counts).
     """
     it = begin(ledger, rules, values=key)
     check_kept(rules)
     withdrawn = ledger.withdrawn(rules.table)
-    found: list[dict[str, Any]] = []
-    arrived: dict[int, Any] = {}
+    found = []
     for runs in _passes(it.rows(replay.runs_of_key(it.blueprint))):
-        arrived |= ledger.starts_of(rules.table, runs)
-        found += _replay(ledger, begin(ledger, rules, values=key), runs, of_key=True).to_pylist()
-    return [
-        {"run": row.pop("run"), "arrived_at": arrived[run], "withdrawn_by": withdrawn.get(run), **row}
-        for row in found
-        for run in (row["run"],)
-    ]
+        arrived = ledger.starts_of(rules.table, runs)
+        for row in _replay(ledger, begin(ledger, rules, values=key), runs, of_key=True).to_pylist():
+            run = row.pop("run")
+            about = {"run": run, "arrived_at": arrived.get(run), "withdrawn_by": withdrawn.get(run)}
+            found.append(about | row)
+    return found
 
 
 AT_ONCE = 200_000
@@ -135,8 +133,8 @@ def _replay(ledger: Ledger, it: UnderWay, runs: Mapping[int, int], *, of_key: bo
     with it.engine.transaction():
         it.do(replay.RUNS)
         given = list(runs.items())
-        for start in range(0, len(given), replay.AT_ONCE):
-            part = given[start : start + replay.AT_ONCE]
+        for start in range(0, len(given), again.AT_ONCE):
+            part = given[start : start + again.AT_ONCE]
             values = {f"run_{n}": run for n, (run, _) in enumerate(part)}
             it.do(
                 replay.enter_runs(len(part)), **values, **{f"first_file_{n}": file for n, (_, file) in enumerate(part)}

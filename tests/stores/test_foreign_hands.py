@@ -202,4 +202,5 @@ def test_no_number_of_a_run_is_given_twice(loaded: brenvik.Store) -> None:
     if is_lakehouse(loaded):
         pytest.skip("the ledger of a lakehouse is a log: nothing of it is deleted")
     by_hand(loaded, 'DELETE FROM "brenvik"."runs"')
+    assert {row["arrived_at"] for row in loaded.story(RULES, "NB-1")} == {None}
     assert load(loaded, ("U", "NB-1", 9, "Iso")).run == 3

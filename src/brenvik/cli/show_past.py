@@ -226,7 +226,7 @@ def story(project: Project, rules: TableRules, key: Any, told: Sequence[Mapping[
     for row in told:
         table.add_row(
             str(row["run"]),
-            f"{row['arrived_at']:%m-%d %H:%M}",
+            f"{row['arrived_at']:%m-%d %H:%M}" if row["arrived_at"] else "–",
             paper.short(row["file"] or "–", 26),
             str(row["line"] or "–"),
             paper.moment(row["effective"]),

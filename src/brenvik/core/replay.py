@@ -14,12 +14,11 @@ from brenvik.core.blueprint import ARRIVAL, AS_OF, DELETE, EFFECTIVE, RUN, SHAPE
 from brenvik.types import INTEGER
 
 RUNS = f"CREATE TEMP TABLE {sql.work('replayed')} (run BIGINT, first_file BIGINT)"
-AT_ONCE = 100
 
 
 def enter_runs(runs: int = 1) -> str:
-    """Enters so many runs, at most ``AT_ONCE``: the parameters ``run_0``, … and ``first_file_0``, …, by which the files of each
-    have numbers that no other run's have."""
+    """Enters so many runs, at most ``again.AT_ONCE``: the parameters ``run_0``, … and ``first_file_0``, …; the second keep the
+    numbers of their files apart."""
     return f"INSERT INTO {sql.work('replayed')} (run, first_file) VALUES " + ", ".join(
         f"(:run_{n}, :first_file_{n})" for n in range(runs)
     )
