@@ -56,7 +56,7 @@ class FileFeed:
     then: Then = "keep"
     move_to: str = ""
     csv: Mapping[str, Any] = field(default_factory=dict)
-    """The fields of a ``feeds.csv.Dialect``."""
+    """The fields of a ``feeds.reading.Dialect``."""
     record: Mapping[str, Any] = field(default_factory=dict)
     """Fields of a ``feeds.reading.Record``."""
     extract_time: Mapping[str, str] = field(default_factory=dict)

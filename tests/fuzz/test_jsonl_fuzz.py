@@ -9,6 +9,7 @@ from typing import Any
 
 from brenvik.feeds import jsonl
 from brenvik.feeds.base import BrokenLine
+from brenvik.feeds.reading import PLAIN_RECORD
 from counts import FUZZED, SEED, tried
 
 NAMES = (
@@ -128,12 +129,12 @@ def test_json_lines_are_read_as_a_strict_parser_reads_them(tmp_path: Path) -> No
     while done < FUZZED:
         lines = [one_line(dice) for _ in range(min(500, FUZZED))]
         path.write_text("\n".join(lines) + "\n", encoding="utf-8", newline="")
-        found = jsonl.carried_in(path, jsonl.PLAIN)
+        found = jsonl.carried_in(path, PLAIN_RECORD)
         sets = {names: number for number, names in enumerate(found)}
         columns = sorted({name for names in found for name in names})
         broken: list[BrokenLine] = []
         rows: dict[int, dict[str, Any]] = {}
-        for piece in jsonl.read(path, 0, sets, columns, broken, jsonl.PLAIN):
+        for piece in jsonl.read(path, 0, sets, columns, broken, PLAIN_RECORD):
             places = [number // 2 for number in piece.arrivals.to_pylist()]
             rows |= dict(zip(places, piece.rows.to_pylist(), strict=True))
         refused = {each.line for each in broken}
