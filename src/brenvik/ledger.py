@@ -97,7 +97,7 @@ class Ledger:
             self.engine.make_schema(SCHEMA)
             for name in TABLES:
                 self.engine.run(make_table(name))
-            self.engine.index(f"{SCHEMA}.runs", ("table_name", "state", "run"))
+            self.engine.index(f"{SCHEMA}.runs", ("table_name", "state", "run", "kind"))
             for name, text in VIEWS.items():
                 self.engine.run(f"CREATE VIEW {place(name)} AS {text}")
             self._insert("layout", {"layout": LAYOUT, "written_by": __version__, "since": now(), "last_run": 0})

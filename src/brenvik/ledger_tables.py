@@ -166,9 +166,12 @@ SELECT t.table_name, t.last_done_run, d.ended_at AS last_done_at, COALESCE(d.pro
   (SELECT count(*) FROM "{SCHEMA}"."held_deletes" r WHERE r.table_name = t.table_name AND r.state = 'held'
     AND {COUNTS}) AS held_deletes
 FROM (
-  SELECT r.table_name, COALESCE(max(CASE WHEN r.state = 'done' AND r.kind IN ('changes', 'upserts', 'extract') AND {COUNTS}
-    AND NOT (r.rejected > 0 AND r.rejected + r.duplicate = r.read) THEN r.run END), 0) AS last_done_run
-  FROM {_RUNS} r GROUP BY r.table_name
+  SELECT a.table_name, COALESCE((
+    SELECT r.run FROM {_RUNS} r
+    WHERE r.table_name = a.table_name AND r.state = 'done' AND r.kind IN ('changes', 'upserts', 'extract') AND {COUNTS}
+      AND NOT (r.rejected > 0 AND r.rejected + r.duplicate = r.read)
+    ORDER BY r.run DESC LIMIT 1), 0) AS last_done_run
+  FROM (SELECT DISTINCT table_name FROM {_RUNS}) a
 ) t
 LEFT JOIN {_RUNS} d ON d.run = t.last_done_run""",
     # one row per feed that ever took something: how far it is
