@@ -12,7 +12,7 @@ import pyarrow as pa
 import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
-from oracle import Declared, Oracle
+from oracle import Oracle
 from scenes import ORDERED, Batch, Scene, cases
 from tables import comparable, stored
 from test_laws import check_time_line
@@ -38,7 +38,7 @@ def other_rules(draw: st.DrawFn, scene: Scene) -> Scene:
     types = dict(scene.types)
     times = [name for name in (*d.order, d.effective) if name and types[name] == types[str(d.effective)]]
     effective = draw(st.sampled_from(times)) if draw(st.integers(0, 3)) == 0 else d.effective
-    declared = Declared(keys, order, effective, *roles.values(), deletes)
+    declared = replace(d, keys=keys, order=order, effective=effective, deletes=deletes, **roles)
     try:
         others = replace(rules, natural_key=keys, order_by=order, effective=effective, deletes=deletes, **roles)  # type: ignore[arg-type]
     except (BrenvikError, ValueError):  # versions need columns that this table leaves out
