@@ -78,6 +78,8 @@ def test_lines_that_are_no_records_are_refused_whole(store: brenvik.Store, tmp_p
         '{"code": "B", "code": "C", "at": 1}',
         "a\x01b",
         '{"code": "B", "at": "x"}',
+        '{"code": "B", "": "", "at": 1}',
+        '{"code": "B", "AT": 2, "at": 1}',
     ]
     write(tmp_path / "a.jsonl", {"code": "A", "at": 1}, *bad, {"code": "D", "at": 1})
     outcome = take(store, tmp_path)
@@ -89,9 +91,11 @@ def test_lines_that_are_no_records_are_refused_whole(store: brenvik.Store, tmp_p
         5: ("names a column twice: code", bad[3]),
         6: ("is no JSON", bad[4]),
         7: ("at: 'x' is no integer", bad[5]),
+        8: ("has a member without a name", bad[6]),
+        9: ("names a column twice: AT", bad[7]),
     }
-    assert (outcome.counts["read"], outcome.counts["inserted"], outcome.counts["rejected"]) == (8, 2, 6)
-    assert outcome.decisions()["line"].to_pylist() == list(range(1, 9))
+    assert (outcome.counts["read"], outcome.counts["inserted"], outcome.counts["rejected"]) == (10, 2, 8)
+    assert outcome.decisions()["line"].to_pylist() == list(range(1, 11))
 
 
 def test_packed_empty_and_windows_files(store: brenvik.Store, tmp_path: Path) -> None:

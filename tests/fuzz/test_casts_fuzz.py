@@ -127,7 +127,7 @@ def wall_clock(said: str) -> tuple[datetime, str]:
 
 def instant(said: str, *, zone: str) -> datetime:
     at, told = wall_clock(said)
-    if told in ("", "Z", "UTC"):
+    if told in ("", "Z") or told.upper() == "UTC":
         told = zone if told == "" else "UTC"
     elif found := re.fullmatch(r"([+-])(\d\d)(?::?(\d\d)(?::?(\d\d))?)?", told, re.ASCII):
         hours, minutes, seconds = (int(found[n] or 0) for n in (2, 3, 4))
@@ -137,7 +137,8 @@ def instant(said: str, *, zone: str) -> datetime:
         off = timedelta(hours=hours, minutes=minutes, seconds=seconds)
         at = at.replace(tzinfo=timezone(off if found[1] == "+" else -off))
     else:
-        assert told == ZONE
+        assert told.lower() == ZONE.lower()  # a zone is known by its name in any case
+        told = ZONE
     if at.tzinfo is None:
         local = at.replace(tzinfo=ZoneInfo(told), fold=1)
         at = local.astimezone(UTC)

@@ -74,8 +74,9 @@ def _unless(cast: str, *others: str) -> str:
 
 
 def _instant(value: str) -> str:
-    """The instant that a text tells; DuckDB wants no blank before a zone's hours."""
+    """The instant that a text tells; DuckDB wants no blank before a zone's hours, and one before its name."""
     joined = rf"regexp_replace({value}, '\s+([+-]\d|Z\s*$)', '\1')"
+    joined = rf"regexp_replace({joined}, '(\d)({_ZONE}\s*)$', '\1 \2')"
     read = f"COALESCE({', '.join(f'TRY_CAST({text} AS TIMESTAMP WITH TIME ZONE)' for text in (value, joined))})"
     local = f"TRY_CAST(regexp_extract({value}, '{_DAY}[ T]{_HOUR}') AS TIMESTAMP)"
     named = f"regexp_full_match({value}, '{_IN_ZONE}') AND {read} IS NOT NULL"

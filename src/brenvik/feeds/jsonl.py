@@ -50,7 +50,8 @@ Carried = tuple[str, ...]
 
 
 def carried_in(path: Path, record: Record) -> dict[Carried, Carried]:
-    """Which columns records carry: the members of their rows, and all of their columns; both in the order of their names."""
+    """Which columns records carry, as far as they are not refused: the members of their rows, and all of their columns; both in
+    the order of their names."""
     found: dict[Carried, Carried] = {}
     outside = [name for name, _ in record.columns]
     _check_encoding(path)
@@ -58,10 +59,9 @@ def carried_in(path: Path, record: Record) -> dict[Carried, Carried]:
         for lines, _ in _lines(path, []):
             work.register("lines", lines)
             for (members,) in work.execute(
-                f"SELECT DISTINCT members FROM ({_parted(record, exact=False)}) p"
+                f"SELECT DISTINCT members FROM ({_parted(record, exact=False)}) p WHERE reason IS NULL"
             ).fetchall():
-                if members is not None:
-                    found[tuple(members)] = tuple(sorted({*members, *outside}))
+                found[tuple(members)] = tuple(sorted({*members, *outside}))
     types_of(pa.schema([(name, pa.string()) for name in sorted({n for c in found.values() for n in c})]), path.name)
     return found
 
@@ -230,8 +230,10 @@ SELECT *,
       'holds the character U+FDD0 beside a number that must be marked with it to be read exactly'
     WHEN now IS NULL AND was IS NULL THEN {_text(f"has no row at {both}")}
     WHEN now IS NULL AND NOT deletes THEN {_text(f"says no delete, but has no row at {record.new_row}")}
-    WHEN len(members) > len(list_distinct(members)) THEN
-      'names a column twice: ' || list_first(list_filter(members, lambda m: len(list_filter(members, lambda o: o = m)) > 1))
+    WHEN list_contains(members, '') THEN 'has a member without a name'
+    WHEN len(members) > len(list_distinct(list_transform(members, lambda m: lower(m)))) THEN
+      'names a column twice: '
+        || list_first(list_filter(members, lambda m: len(list_filter(members, lambda o: lower(o) = lower(m))) > 1))
   END AS reason
 FROM (
   SELECT *, {is_delete} AS deletes,
