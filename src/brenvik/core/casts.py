@@ -13,7 +13,7 @@ from brenvik.types import ColumnType
 
 _DOUBLE = r"\s*[+-]?((\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?|(?i:inf(inity)?|nan))\s*"
 _WHOLE = r"\s*[+-]?\d+(\.0*)?\s*"
-_DAY = r"\s*\d{4}[-/]\d{1,2}[-/]\d{1,2}"
+_DAY = r"\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}"
 _HOUR = r"\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?"
 _HOUR_ALONE, _WITHOUT_ZONE = rf"\s*{_HOUR}\s*", rf"{_DAY}([ T]{_HOUR})?\s*"
 _OFFSET = r"[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?"
