@@ -241,14 +241,7 @@ class Ledger:
         )
         return next(iter(found), None)
 
-    def files_of(self, run: int) -> tuple[str, ...]:
-        """The files that a run took, in its order."""
-        found = self.engine.rows(
-            f"SELECT file FROM {place('taken_files')} WHERE run = :run ORDER BY number", {"run": run}
-        )
-        return tuple(row["file"] for row in found)
-
-    def files_of_runs(self, table: str, runs: Collection[int]) -> list[tuple[int, int, str]]:
+    def files_of(self, table: str, runs: Collection[int]) -> list[tuple[int, int, str]]:
         """The files that some runs of a table took: the run, the number of the file in it (from 1), its name."""
         found = self.engine.rows(
             f"SELECT run, file FROM {place('taken_files')} WHERE table_name = :table_name AND run BETWEEN :low AND :high "

@@ -151,6 +151,14 @@ def _replay(ledger: Ledger, it: UnderWay, runs: Mapping[int, int], *, of_key: bo
         set_aside(it)
         draw_versions(it, chosen=True)
         decide_aside(it, some_busy=True, all_busy=True)
-    files = tuple((runs[run] + number, file) for run, number, file in ledger.files_of_runs(it.rules.table, runs))
-    told = Telling(it.engine, it.work, it.blueprint, True, False, it.some_aside, files, some_plain=False)
-    return told.decisions()
+    files = tuple((runs[run] + number, file) for run, number, file in ledger.files_of(it.rules.table, runs))
+    return Telling(
+        it.engine,
+        it.work,
+        it.blueprint,
+        some_plain=False,
+        some_busy=True,
+        some_rejected=False,
+        some_aside=it.some_aside,
+        files=files,
+    ).decisions()

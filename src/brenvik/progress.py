@@ -267,7 +267,7 @@ def taken_by(store: Store, run: int) -> tuple[str, str, Wanted]:
         )
     if row["window_high"] is not None and row["kind"] != "extract":
         return row["table_name"], row["feed"], Wanted(after=row["window_low"], until=row["window_high"])
-    files = store.ledger.files_of(run)
+    files = tuple(name for _, _, name in store.ledger.files_of(row["table_name"], [run]))
     if not files:
         raise DeclarationError(
             f"Run {run} loaded {row['source']}; only files and windows of databases can be taken again."

@@ -88,7 +88,7 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
         found.append(f"{lines_of}, which a load would reject; line {broken[0].line} {broken[0].reason}")
     if objects := _objects(facts):
         found.append(
-            f"{', '.join(objects)} holds JSON objects; where the row stands inside, say so in the feed: "
+            f"JSON objects in {', '.join(objects)}; if the row is inside, declare that in the feed: "
             f"record = {{ new_row = {_text(sql.member(objects[0]))} }}"
         )
     lines = [] if not is_new else [f'store = "duckdb:{name}.duckdb"       # a file, made with the first load', ""]

@@ -313,6 +313,6 @@ def test_a_file_that_is_not_utf_8_is_refused_with_the_line(
 def test_new_takes_no_column_of_objects_for_the_key_and_says_how_a_record_is_declared(tmp_path: Path) -> None:
     write(tmp_path / "buoy_1.jsonl", *({"now/then": {"code": f"NB-{at}"}, "at": at, "place": "sea"} for at in (1, 2)))
     said = call("new", "buoy_1.jsonl", cwd=tmp_path)
-    assert "now/then holds JSON objects" in said.out
+    assert "JSON objects in now/then; if the row is inside" in said.out
     assert 'record = { new_row = "/now~1then" }' in said.out
     assert 'natural_key = ["now/then"]' not in said.out

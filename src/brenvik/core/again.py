@@ -241,9 +241,4 @@ def touched_keys(blueprint: Blueprint) -> str:
 @lru_cache(maxsize=256)
 def highest(blueprint: Blueprint) -> str:
     """As ``sort.highest`` has it, of all kept changes that count."""
-    high = f"CAST(max(k.{EFFECTIVE}) AS TEXT) AS {sort.HIGH}"
-    if len(blueprint.order) == 1:
-        (name,) = map(sql.quote, blueprint.order)
-        return f"SELECT CAST(max(k.{name}) AS TEXT) AS {name}, {high} FROM {blueprint.counting} k"
-    effective = f"SELECT {high} FROM {blueprint.counting} k"
-    return sort.highest_of(blueprint, blueprint.counting, "", effective)
+    return sort.highest_of(blueprint, blueprint.counting)

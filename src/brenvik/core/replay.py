@@ -59,7 +59,7 @@ def recall(blueprint: Blueprint, *, withdrawn: str, held: str) -> str:
 
     Where deletes do not count by themselves, ``brenvik_counts`` tells which counted then, and ``brenvik_waits`` which deletes
     were held; ``held`` is a relation of all that ever were."""
-    names = sql.columns((RUN, ARRIVAL, SHAPE, DELETE, EFFECTIVE, *blueprint.carried), "k")
+    names = sql.columns(again.kept_columns(blueprint), "k")
     flags = joined = ""
     if blueprint.holds:
         released = f"h.state = 'released' AND h.decided_by < b.{AS_OF}"

@@ -42,14 +42,21 @@ def sums(blueprint: Blueprint, *, first: bool, derives: bool) -> str:
         f"CAST(COALESCE({late}, 0) AS BIGINT) AS late",
     ]
     if len(blueprint.order) < 2:
-        for name in blueprint.order:
-            value = f"c.{sql.quote(name)}"
-            above = value if first else f"CASE WHEN {_above(blueprint, 'c')} THEN {value} END"
-            items.append(f"CAST(max({above}) AS TEXT) AS {sql.quote(name)}")
-        high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
-        newer = f"c.{EFFECTIVE}" if first else f"CASE WHEN c.{EFFECTIVE} > {high} THEN c.{EFFECTIVE} END"
-        items.append(f"CAST(max({newer}) AS TEXT) AS {HIGH}")
+        items.append(_maxima(blueprint, above_all=not first))
     return f"SELECT {', '.join(items)} FROM {sql.work('screened')} c"
+
+
+def _maxima(blueprint: Blueprint, *, above_all: bool) -> str:
+    """The highest order (of one column, or none) and effective time of a relation ``c``, as text; ``above_all`` counts only those
+    above the highest ever taken."""
+    items = []
+    for name in blueprint.order:
+        value = f"c.{sql.quote(name)}"
+        above = f"CASE WHEN {_above(blueprint, 'c')} THEN {value} END" if above_all else value
+        items.append(f"CAST(max({above}) AS TEXT) AS {sql.quote(name)}")
+    high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
+    newer = f"CASE WHEN c.{EFFECTIVE} > {high} THEN c.{EFFECTIVE} END" if above_all else f"c.{EFFECTIVE}"
+    return ", ".join([*items, f"CAST(max({newer}) AS TEXT) AS {HIGH}"])
 
 
 @lru_cache(maxsize=256)
@@ -142,25 +149,21 @@ def widen_busy(blueprint: Blueprint) -> str:
 def highest(blueprint: Blueprint, *, first: bool) -> str:
     """The highest order of the batch that is above the highest ever taken, and the same of the effective times (as
     ``brenvik_high``); null where there is none. Every value comes as text."""
-    screened = sql.work("screened")
+    return highest_of(blueprint, sql.work("screened"), above_all=not first)
+
+
+def highest_of(blueprint: Blueprint, relation: str, *, above_all: bool = False) -> str:
+    """The same of any relation; ``above_all`` counts only what is above the highest ever taken."""
+    if len(blueprint.order) < 2:
+        return f"SELECT {_maxima(blueprint, above_all=above_all)} FROM {relation} c"
     high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
-    newer = "" if first else f"WHERE c.{EFFECTIVE} > {high}"
-    effective = f"SELECT CAST(max(c.{EFFECTIVE}) AS TEXT) AS {HIGH} FROM {screened} c {newer}"
-    return highest_of(blueprint, screened, "" if first else f"WHERE {_above(blueprint, 'c')}", effective)
-
-
-def highest_of(blueprint: Blueprint, relation: str, where: str, effective: str) -> str:
-    """The highest order of a relation ``c`` beside what the question ``effective`` says, as text."""
-    if not blueprint.order:
-        return effective
+    newer, above = (f"WHERE c.{EFFECTIVE} > {high}", f"WHERE {_above(blueprint, 'c')}") if above_all else ("", "")
     order = [f"CAST(c.{sql.quote(name)} AS TEXT) AS {sql.quote(name)}" for name in blueprint.order]
     latest = ", ".join(f"c.{sql.quote(name)} DESC" for name in blueprint.order)
-    found = f"SELECT {', '.join(order)} FROM {relation} c {where} ORDER BY {latest} LIMIT 1"
-    if len(order) == 1:  # the same, without sorting
-        (name,) = map(sql.quote, blueprint.order)
-        found = f"SELECT CAST(max(c.{name}) AS TEXT) AS {name} FROM {relation} c {where}"
-    names = sql.columns(blueprint.order, "o")
-    return f"SELECT {names}, e.{HIGH} FROM ({effective}) e LEFT JOIN ({found}) o ON 1 = 1"
+    return f"""
+SELECT {sql.columns(blueprint.order, "o")}, e.{HIGH}
+FROM (SELECT CAST(max(c.{EFFECTIVE}) AS TEXT) AS {HIGH} FROM {relation} c {newer}) e
+LEFT JOIN (SELECT {", ".join(order)} FROM {relation} c {above} ORDER BY {latest} LIMIT 1) o ON 1 = 1"""
 
 
 @lru_cache(maxsize=256)
