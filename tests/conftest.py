@@ -17,7 +17,7 @@ import brenvik
 sys.path.insert(0, str(Path(__file__).parent))
 from counts import SEED, SETTINGS, STORES, share
 
-for folder in ("laws", "end_to_end", "feeds", "fuzz"):  # where helpers stand beside the tests that use them
+for folder in ("laws", "end_to_end", "feeds", "fuzz", "stages"):  # where helpers stand beside the tests that use them
     sys.path.insert(0, str(Path(__file__).parent / folder))
 
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # with it each command that a test calls compiles the library anew

@@ -1,0 +1,50 @@
+"""What each stage makes of what it gets, and the statements by which it does: see README.md."""
+
+from __future__ import annotations
+
+import os
+
+import pytest
+from recording import CASES, OTHER_STORES, cases, difference, record
+
+from counts import STORES
+from stores import fresh_store
+
+
+def check(written: dict[str, str]) -> None:
+    """Compares texts with the files of these names; or writes them, when it is asked to."""
+    if os.environ.get("RECORD"):
+        for name, text in written.items():
+            (CASES / name).write_text(text, encoding="utf-8")
+        pytest.skip("written down, not compared")
+    for name, text in written.items():
+        assert text == (CASES / name).read_text(encoding="utf-8")
+
+
+@pytest.mark.parametrize("name", cases())
+def test_each_stage_makes_the_rows_that_are_written_down(name: str) -> None:
+    with fresh_store("duckdb") as store:
+        made = record(name, store)
+    check({f"{name}.rows.txt": made.rows, f"{name}.sql": made.sql})
+
+
+@pytest.mark.parametrize("kind", [kind for kind in OTHER_STORES if kind in STORES])
+@pytest.mark.parametrize("name", cases())
+def test_another_store_runs_the_statements_that_are_written_down(name: str, kind: str) -> None:
+    with fresh_store(kind) as store:
+        made = record(name, store)
+    ours = (CASES / f"{name}.sql").read_text(encoding="utf-8")
+    check({f"{name}.{kind}.diff": difference(ours, made.sql)})
+
+
+@pytest.mark.skipif("sqlite" not in STORES, reason="this store is left out")
+def test_sqlite_gets_the_statements_in_its_own_language() -> None:
+    """The other stores read them as they are."""
+    statements = (CASES / "history.sql").read_text(encoding="utf-8").split("\n\n")
+    with fresh_store("sqlite") as store:
+        translated = [
+            store.engine.statement(each.strip().removesuffix(";"), pretty=True)
+            for each in statements
+            if not (each.startswith("--") or "AS -- in DuckDB" in each)
+        ]
+    check({"history.sqlite.sql": ";\n\n".join(translated) + ";\n"})
