@@ -6,8 +6,8 @@ import re
 from typing import Any
 
 import brenvik
-from brenvik.core.sql import translate
-from brenvik.stores.lakehouse.engine import LakehouseEngine
+from brenvik.engines.lakehouse.engine import LakehouseEngine
+from brenvik.merge.sql import translate
 
 _ABOUT = re.compile(r"(?:TABLE|INTO|FROM|UPDATE) (\w+)")
 

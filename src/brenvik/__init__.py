@@ -6,23 +6,23 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from brenvik.core.screen import Operations
     from brenvik.errors import BrenvikError
+    from brenvik.model.feeds import Operations
+    from brenvik.model.rules import TableRules
     from brenvik.outcome import Outcome
-    from brenvik.project import Project
-    from brenvik.project_file import read_project
-    from brenvik.rules import TableRules
+    from brenvik.project.file import read_project
+    from brenvik.project.project import Project
     from brenvik.store import Store, open_store
 
 _HOMES = {
     "BrenvikError": "errors",
-    "Operations": "core.screen",
+    "Operations": "model.feeds",
     "Outcome": "outcome",
-    "Project": "project",
+    "Project": "project.project",
     "Store": "store",
-    "TableRules": "rules",
+    "TableRules": "model.rules",
     "open_store": "store",
-    "read_project": "project_file",
+    "read_project": "project.file",
 }
 
 __all__ = [

@@ -9,16 +9,16 @@ from datetime import datetime
 from html import escape
 from typing import TYPE_CHECKING, Any
 
-from brenvik.core import tell
-from brenvik.core.blueprint import Blueprint
-from brenvik.core.windows import Window
 from brenvik.errors import BrenvikError, Busy, DeclarationError, NotClean, Refused, StoreError
-from brenvik.ledger_tables import DECISIONS
+from brenvik.ledger.schema import DECISIONS
+from brenvik.merge import explain
+from brenvik.merge.schema import Blueprint
+from brenvik.model.watermarks import Window
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.stores.base import Engine
+    from brenvik.engines.protocol import Engine
 
 
 @dataclass
@@ -33,17 +33,17 @@ class Telling:
     some_aside: bool
     files: tuple[tuple[int, str], ...]
     some_plain: bool = True
-    key_places: tell.KeyPlaces = ()
+    key_places: explain.KeyPlaces = ()
 
     def __post_init__(self) -> None:
         weakref.finalize(self, self.engine.on_discard(self.work))
 
     def decisions(self) -> pa.Table:
-        from brenvik.desk import desk, parsed
+        from brenvik.engines.scratch import desk, parsed
 
         questions = (
-            tell.wide(self.blueprint, plain=self.some_plain, busy=self.some_busy, aside=self.some_aside),
-            tell.rejected(none=not self.some_rejected),
+            explain.wide(self.blueprint, plain=self.some_plain, busy=self.some_busy, aside=self.some_aside),
+            explain.rejected(none=not self.some_rejected),
         )
         try:
             with self.engine.turn.taken(self.engine.address):
@@ -53,9 +53,9 @@ class Telling:
         except StoreError as error:
             raise StoreError(f"The decisions can be told only while the store is open: {error}") from error
         with desk() as work:
-            work.register(tell.WIDE, wide)
-            work.register(tell.REJECTED, rejected)
-            return work.sql(parsed(tell.shape(self.blueprint, self.files, self.key_places))).to_arrow_table()
+            work.register(explain.WIDE, wide)
+            work.register(explain.REJECTED, rejected)
+            return work.sql(parsed(explain.shape(self.blueprint, self.files, self.key_places))).to_arrow_table()
 
 
 @dataclass

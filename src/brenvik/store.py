@@ -10,34 +10,34 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
-from brenvik.addresses import without_secrets
-from brenvik.adopting import adopt
-from brenvik.calls import COLUMNS, SEVERAL, check_call, one_at_a_time
-from brenvik.core import ask
-from brenvik.core.blueprint import types_of
-from brenvik.core.screen import Operations
-from brenvik.core.windows import parse_span
+from brenvik.arguments import COLUMNS, SEVERAL, check_call, one_at_a_time
 from brenvik.errors import DeclarationError, ForeignTable
-from brenvik.guarding import NOTHING_MORE, Allowed
-from brenvik.holding import decide_holds, waiting_deletes
-from brenvik.keys import Key, key_values
-from brenvik.ledger import Ledger
-from brenvik.ledger_entries import TableState
-from brenvik.ledger_tables import LOADS, kept_table
-from brenvik.load import load
-from brenvik.missing import told_if_missing
+from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.records import TableState
+from brenvik.ledger.schema import LOADS, kept_table
+from brenvik.merge import questions
+from brenvik.merge.schema import types_of
+from brenvik.model.addresses import without_secrets
+from brenvik.model.feeds import Operations
+from brenvik.model.keys import Key, key_values
+from brenvik.model.rules import HOUSEKEEPING, Kind, TableRules
+from brenvik.model.types import parse_type
+from brenvik.model.watermarks import parse_span
 from brenvik.outcome import Outcome
-from brenvik.past import decided_by, known, story
-from brenvik.rebuilding import Unlogged, rebuild
-from brenvik.rules import HOUSEKEEPING, Kind, TableRules
-from brenvik.types import parse_type
-from brenvik.withdrawing import withdraw
+from brenvik.runs.adopt import adopt
+from brenvik.runs.guards import NOTHING_MORE, Allowed
+from brenvik.runs.load import load
+from brenvik.runs.missing import told_if_missing
+from brenvik.runs.past import decided_by, known, story
+from brenvik.runs.pending_deletes import decide_holds, waiting_deletes
+from brenvik.runs.rebuild import Unlogged, rebuild
+from brenvik.runs.revert import withdraw
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.feeds.base import Source, Wanted, Watch
-    from brenvik.stores.base import Engine, Relocated, Tidied
+    from brenvik.engines.protocol import Engine, Relocated, Tidied
+    from brenvik.feeds.protocol import Source, Wanted, Watch
 
 MEMORY = re.compile(r"\d+ ?[MG]i?B")
 
@@ -291,7 +291,7 @@ class Store:
         values = key_values(rules, key, state.types if state else {})
         if known_at is not None or (without := _numbers("Runs", without)):
             return known(self.ledger, rules, known_at=known_at, without=without, key=values)
-        return self._ask(rules, state, ask.of_key(rules, state.types), values) if state else self._no_rows(rules)
+        return self._ask(rules, state, questions.of_key(rules, state.types), values) if state else self._no_rows(rules)
 
     @one_at_a_time()
     def as_of(
@@ -318,7 +318,7 @@ class Store:
         moment = _moment(when, state.effective_type.kind)
         if known_at is not None or (without := _numbers("Runs", without)):
             return known(self.ledger, rules, known_at=known_at, without=without, moment=moment)
-        return self._ask(rules, state, ask.at_moment(rules, state.effective_type), {"moment": moment})
+        return self._ask(rules, state, questions.at_moment(rules, state.effective_type), {"moment": moment})
 
     @one_at_a_time(rules=SEVERAL)
     def tidy(self, *rules: TableRules, keep: str | timedelta = "7 days", wait_s: float = 30.0) -> list[Tidied]:
@@ -373,7 +373,7 @@ class Store:
         own = ((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
         types = types_of(state.columns, state.effective_type, own)
         with told_if_missing(self.engine, rules, state):
-            return self.engine.ask(ask.rows(rules, where), {**values, "open_end": open_end}, types=types)
+            return self.engine.ask(questions.rows(rules, where), {**values, "open_end": open_end}, types=types)
 
     def _no_rows(self, rules: TableRules) -> pa.Table:
         """What there is to read of a table that was never loaded. Raises ForeignTable when the store has one of that name."""
@@ -408,28 +408,28 @@ def open_store(
     if memory_limit is not None and not MEMORY.fullmatch(memory_limit):
         raise DeclarationError(f'memory_limit: expected a size as in "500 MB" or "4 GB", got {memory_limit!r}')
     if kind == "duckdb" and place:
-        from brenvik.stores.duckdb import DuckDBEngine
+        from brenvik.engines.duckdb import DuckDBEngine
 
         if read_only and place != ":memory:" and not Path(place).exists():
             place = ":memory:"  # nothing was ever loaded; there is nothing to read either
         return Store(DuckDBEngine(place, read_only=read_only, wait_s=wait_s, memory_limit=memory_limit))
     if kind == "postgresql" and place.startswith("//"):
         try:
-            from brenvik.stores.postgres import PostgresEngine
+            from brenvik.engines.postgres import PostgresEngine
         except ModuleNotFoundError as error:
             raise DeclarationError(
                 f"A store in PostgreSQL needs the package {error.name}: pip install 'brenvik[postgres]'"
             ) from None
         return Store(PostgresEngine(address))
     if kind == "sqlite" and place:
-        from brenvik.stores.sqlite import SQLiteEngine
+        from brenvik.engines.sqlite import SQLiteEngine
 
         if read_only and place != ":memory:" and not Path(place).exists():
             place = ":memory:"
         return Store(SQLiteEngine(place, read_only=read_only))
     if kind == "lakehouse" and place:
         try:
-            from brenvik.stores.lakehouse.engine import LakehouseEngine
+            from brenvik.engines.lakehouse.engine import LakehouseEngine
         except ModuleNotFoundError as error:
             raise DeclarationError(
                 f"A store of files needs the package {error.name}: pip install 'brenvik[lakehouse]'"

@@ -26,11 +26,11 @@ def _tell(*words: object) -> None:
 
 def _tell_each_statement() -> None:
     """Has every kind of store tell each statement before it runs, by what it is for."""
-    from brenvik.stores.duckdb import DuckDBEngine
-    from brenvik.stores.lakehouse import files, snapshots, tidying
-    from brenvik.stores.lakehouse.lake import Lake
-    from brenvik.stores.postgres import PostgresEngine
-    from brenvik.stores.sqlite import SQLiteEngine
+    from brenvik.engines.duckdb import DuckDBEngine
+    from brenvik.engines.lakehouse import files, snapshots, tidying
+    from brenvik.engines.lakehouse.lake import Lake
+    from brenvik.engines.postgres import PostgresEngine
+    from brenvik.engines.sqlite import SQLiteEngine
 
     for engine in (DuckDBEngine, PostgresEngine, SQLiteEngine):
         _have_told(engine)
@@ -101,17 +101,11 @@ def _call(words: list[str], folder: str) -> None:
 
 def _bring_in() -> None:
     """Imports what a run brings in on its way; it takes longer than a small run."""
-    for package in (
-        "brenvik",
-        "brenvik.cli",
-        "brenvik.core",
-        "brenvik.feeds",
-        "brenvik.stores",
-        "brenvik.stores.lakehouse",
-    ):
-        for module in pkgutil.iter_modules(importlib.import_module(package).__path__, f"{package}."):
-            if not module.name.endswith("__main__"):
-                importlib.import_module(module.name)
+    import brenvik
+
+    for module in pkgutil.walk_packages(brenvik.__path__, "brenvik."):
+        if not module.name.endswith("__main__"):
+            importlib.import_module(module.name)
     for name in ("pandas", "pyarrow.parquet", "sqlalchemy.dialects.sqlite", "rich.table", "concurrent.futures"):
         importlib.import_module(name)
 

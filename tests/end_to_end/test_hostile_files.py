@@ -15,9 +15,9 @@ import pytest
 from cli import brenvik as call
 
 import brenvik
-from brenvik.checking import check_table
 from brenvik.errors import BrenvikError
-from brenvik.proposing import propose
+from brenvik.project.check import check_table
+from brenvik.project.propose import propose
 
 CHANCE = random.Random(7)
 ROWS = b"code,at\nNB-1,1\n"

@@ -11,7 +11,7 @@ from cli import brenvik as call
 
 import brenvik
 from brenvik.errors import RulesChanged, RulesError, TooMuch
-from brenvik.progress import status_of
+from brenvik.project.status import status_of
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at", other_columns="type_2")
 

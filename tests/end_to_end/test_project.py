@@ -10,7 +10,7 @@ from cli import brenvik as call
 
 import brenvik
 from brenvik.errors import ProjectError
-from brenvik.progress import status_of
+from brenvik.project.status import status_of
 
 HEAD = 'name = "coast"\nstore = "duckdb:coast.duckdb"\n'
 TABLE = """

@@ -12,7 +12,7 @@ from cli import brenvik as call
 import brenvik
 from brenvik.demo import scenario
 from brenvik.demo.tour import in_store
-from brenvik.statements import statements_of
+from brenvik.project.statements import statements_of
 
 
 @pytest.fixture

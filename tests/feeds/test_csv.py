@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 import brenvik
 from brenvik.errors import FeedError
 from brenvik.feeds import csv
-from brenvik.feeds.base import BrokenLine
 from brenvik.feeds.files import FileSource
+from brenvik.feeds.protocol import BrokenLine
 
 LONG = "x" * 40
 

@@ -14,10 +14,10 @@ import sqlalchemy as sa
 from registries import NOON, VISITS, Registry, at, load, pieces
 
 import brenvik
-from brenvik.core.windows import Window
 from brenvik.errors import BrenvikError, DeclarationError, FeedError, SourceDown
-from brenvik.feeds.base import Wanted
 from brenvik.feeds.databases import Connection, DatabaseSource
+from brenvik.feeds.protocol import Wanted
+from brenvik.model.watermarks import Window
 
 
 def works(store: brenvik.Store, rules: brenvik.TableRules = VISITS) -> dict[Any, Any]:

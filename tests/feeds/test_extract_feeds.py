@@ -12,12 +12,12 @@ import pytest
 from registries import Registry, at
 
 import brenvik
-from brenvik.checking import check_table
 from brenvik.errors import DeclarationError, FeedError, ProjectError, TooMuch, TooOld
-from brenvik.feeds.base import Wanted
 from brenvik.feeds.databases import DatabaseExtract
 from brenvik.feeds.files import FileSource
-from brenvik.progress import how_far
+from brenvik.feeds.protocol import Wanted
+from brenvik.project.check import check_table
+from brenvik.project.status import how_far
 
 RULES = brenvik.TableRules("keeper", natural_key="no", types={"no": "integer"})
 DATED = r"_(\d{4}-\d\d-\d\d)"

@@ -16,8 +16,8 @@ from cli import brenvik as call
 import brenvik
 from brenvik.errors import FeedError
 from brenvik.feeds import files
-from brenvik.feeds.base import Wanted
 from brenvik.feeds.files import FileSource
+from brenvik.feeds.protocol import Wanted
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at", types={"at": "integer", "colour": "text"})
 

@@ -12,9 +12,9 @@ from cli import brenvik as call
 
 import brenvik
 from brenvik.errors import FeedError
-from brenvik.feeds.base import Wanted
-from brenvik.feeds.inside import InsideSource
-from brenvik.types import parse_type
+from brenvik.feeds.protocol import Wanted
+from brenvik.feeds.store_query import InsideSource
+from brenvik.model.types import parse_type
 from scripts import execute
 
 RULES = brenvik.TableRules(
@@ -98,7 +98,7 @@ def test_pieces_overlap_and_a_late_row(staging: brenvik.Store) -> None:
     assert pieces == [2, 2, 1]
     add(staging, (9, day(3), "Vest", "late"))
     assert staging.load_from(RULES, source(staging)).counts["read"] == 0
-    from brenvik.core.windows import parse_span
+    from brenvik.model.watermarks import parse_span
 
     late = staging.load_from(RULES, source(staging, overlap=parse_span("3 days")))
     assert (late.counts["inserted"], late.counts["duplicate"]) == (1, 3)

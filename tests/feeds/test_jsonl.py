@@ -18,8 +18,8 @@ from brenvik.errors import FeedError, ProjectError
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.formats import batch_of
 from brenvik.feeds.reading import Reading, Record
-from brenvik.ledger_entries import TakenFile
-from brenvik.project_file import read_project
+from brenvik.ledger.records import TakenFile
+from brenvik.project.file import read_project
 
 RULES = brenvik.TableRules(
     "buoy", natural_key="code", order_by="at", types={"at": "integer", "depth": "decimal(30,20)"}, max_rejects=None

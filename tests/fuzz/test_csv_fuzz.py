@@ -10,7 +10,7 @@ from strict_csv import NoEnd, Record, records
 
 from brenvik.errors import FeedError
 from brenvik.feeds import csv, csv_records
-from brenvik.feeds.base import BrokenLine
+from brenvik.feeds.protocol import BrokenLine
 from counts import FUZZED, SEED, tried
 
 ROWS = 40

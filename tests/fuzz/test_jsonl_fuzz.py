@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from brenvik.feeds import jsonl
-from brenvik.feeds.base import BrokenLine
+from brenvik.feeds.protocol import BrokenLine
 from brenvik.feeds.reading import PLAIN_RECORD
 from counts import FUZZED, SEED, tried
 

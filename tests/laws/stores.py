@@ -13,12 +13,12 @@ from scenes import Scene
 from tables import shown, stored
 
 import brenvik
-from brenvik import stores
-from brenvik.stores.base import Engine
-from brenvik.stores.duckdb import DuckDBEngine
-from brenvik.stores.lakehouse.engine import LakehouseEngine
-from brenvik.stores.postgres import PostgresEngine
-from brenvik.stores.sqlite import SQLiteEngine
+from brenvik.engines import postgres as postgres_engine
+from brenvik.engines.duckdb import DuckDBEngine
+from brenvik.engines.lakehouse.engine import LakehouseEngine
+from brenvik.engines.postgres import PostgresEngine
+from brenvik.engines.protocol import Engine
+from brenvik.engines.sqlite import SQLiteEngine
 from counts import tried
 from servers import postgres
 
@@ -29,7 +29,7 @@ IN_MEMORY = Path("/dev/shm") if Path("/dev/shm").is_dir() else None
 def _engine(kind: str) -> Engine:
     """One connection serves all examples: opening one takes as long as a load."""
     if kind == "postgres":
-        stores.postgres._WORTH_SHARING = 3  # so that larger and smaller batches are among those of some rows
+        postgres_engine._WORTH_SHARING = 3  # so that larger and smaller batches are among those of some rows
         return PostgresEngine(postgres())
     if kind == "sqlite":
         return SQLiteEngine(":memory:")

@@ -8,7 +8,7 @@ from oracle import plain
 from scenes import Scene
 
 import brenvik
-from brenvik.stores.lakehouse.engine import LakehouseEngine
+from brenvik.engines.lakehouse.engine import LakehouseEngine
 
 
 def shown(value: Any) -> str:

@@ -10,7 +10,7 @@ from oracle import Oracle
 from scenes import UNKEPT, Batch, Scene, cases
 from tables import comparable, stored
 
-from brenvik.core.sql import quote, relation
+from brenvik.merge.sql import quote, relation
 from stores import everything, forget_ledger, fresh
 
 ADOPTED = [scene for scene in UNKEPT if scene.own["valid_from"] and scene.own["valid_to"] and scene.own["is_deleted"]]

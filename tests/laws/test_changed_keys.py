@@ -16,7 +16,7 @@ from scenes import DRAWN
 import brenvik
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.reading import Reading, Record
-from brenvik.ledger_tables import DECISIONS
+from brenvik.ledger.schema import DECISIONS
 from stores import fresh_store
 
 CODES = brenvik.Operations("op", insert=("I",), update=("U",), delete=("D",))

@@ -15,7 +15,7 @@ from scenes import EXTRACTED, KEY_POOLS, Scene, pool, some
 from tables import comparable, stored
 
 import brenvik
-from brenvik.ledger_tables import DECISIONS
+from brenvik.ledger.schema import DECISIONS
 from counts import share
 from stores import everything, fresh
 

@@ -11,7 +11,7 @@ from oracle import Oracle
 from scenes import HELD, IGNORED, Batch, Scene, cases
 from tables import check_decided_again, comparable, decided, stored
 
-from brenvik.ledger_tables import DECISIONS
+from brenvik.ledger.schema import DECISIONS
 from counts import share
 from stores import everything, fresh
 

@@ -16,7 +16,7 @@ from scenes import ORDERED, UNKEPT, Batch, Scene, cases
 from tables import comparable, shown, stored
 
 import brenvik
-from brenvik.ledger_tables import DECISIONS
+from brenvik.ledger.schema import DECISIONS
 from counts import share
 from stores import everything, fresh
 

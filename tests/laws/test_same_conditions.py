@@ -16,10 +16,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import brenvik
-from brenvik.core import conditions
-from brenvik.core.blueprint import draw
-from brenvik.stores.base import Engine
-from brenvik.types import parse_type
+from brenvik.engines.protocol import Engine
+from brenvik.merge import conditions
+from brenvik.merge.schema import draw
+from brenvik.model.conditions import columns_of
+from brenvik.model.types import parse_type
 from counts import STORES
 from stores import fresh_store
 
@@ -312,7 +313,7 @@ def engines() -> Iterator[dict[str, Engine]]:
 @given(condition=CONDITIONS)
 def test_a_condition_means_the_same_everywhere(engines: dict[str, Engine], condition: Part) -> None:
     text, value = condition
-    if not conditions.columns_of(text):
+    if not columns_of(text):
         return
     wanted = [value(row) for row in ROWS]
     types = {name: parse_type(kind) for name, kind in TYPES.items()}

@@ -22,7 +22,7 @@ from tables import comparable, stored
 from test_laws import check_time_line, shown_row
 
 import brenvik
-from brenvik.ledger_tables import DECISIONS
+from brenvik.ledger.schema import DECISIONS
 from counts import share
 from stores import everything, fresh
 

@@ -11,7 +11,7 @@ import pytest
 
 import brenvik
 from brenvik.errors import RulesError
-from brenvik.types import parse_type
+from brenvik.model.types import parse_type
 
 
 def faults(**declared: Any) -> tuple[str, ...]:

@@ -17,10 +17,10 @@ from typing import Any
 import pyarrow as pa
 
 import brenvik
-from brenvik.core import sql
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.reading import Reading, Record
-from brenvik.ledger_tables import kept_table
+from brenvik.ledger.schema import kept_table
+from brenvik.merge import sql
 
 CASES = Path(__file__).parent / "cases"
 OTHER_STORES = ("postgres", "sqlite")
@@ -204,7 +204,7 @@ class _Watched:
 @contextmanager
 def _clock(time: datetime) -> Iterator[None]:
     """The clock stands still."""
-    clock = brenvik.ledger.now
+    clock = brenvik.ledger.entries.now
     places: list[Any] = [
         m for name, m in sys.modules.items() if name.startswith("brenvik") and vars(m).get("now") is clock
     ]

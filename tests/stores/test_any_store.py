@@ -15,11 +15,11 @@ import pyarrow as pa
 import pytest
 
 import brenvik
-import brenvik.load
-import brenvik.past
-from brenvik.core.blueprint import Blueprint
+import brenvik.runs.load
+import brenvik.runs.past
 from brenvik.errors import DeclarationError, FeedError, StoreError
-from brenvik.feeds.inside import InsideSource
+from brenvik.feeds.store_query import InsideSource
+from brenvik.merge.schema import Blueprint
 from scripts import execute, is_lakehouse
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
@@ -148,7 +148,7 @@ def test_no_day_has_a_24th_hour(anywhere: brenvik.Store) -> None:
     execute(anywhere, 'CREATE TABLE staging (code VARCHAR(9), "at" BIGINT, opens TIME)')
     execute(anywhere, "INSERT INTO staging VALUES ('C', 3, '08:00:00'), ('D', 3, '24:00:00')")
     inside = InsideSource(anywhere.engine, name="s", kind="upserts", table="staging", watermark="at")
-    done = brenvik.load.load(anywhere.ledger, RULES, inside, operations=None)
+    done = brenvik.runs.load.load(anywhere.ledger, RULES, inside, operations=None)
     assert (done.counts["inserted"], done.counts["rejected"]) == (1, 1)
     assert [str(row["opens"]) for row in anywhere.read(RULES).to_pylist()] == ["23:59:59.999999", "08:00:00"]
 
@@ -250,7 +250,9 @@ def test_conditions_judge_rows_alike_on_their_way_inside_and_where_they_stand(an
     assert refused("passing") == JUDGED
     query = 'SELECT "' + '", "'.join(types) + '" FROM "mark"'
     inside = InsideSource(anywhere.engine, name="s", kind="upserts", query=query, watermark="no")
-    brenvik.load.load(anywhere.ledger, replace(mark, table="inside", reject_if=conditions), inside, operations=None)
+    brenvik.runs.load.load(
+        anywhere.ledger, replace(mark, table="inside", reject_if=conditions), inside, operations=None
+    )
     assert refused("inside") == JUDGED
     for scope, within in JUDGED.items():
         foreseen = anywhere.preview(mark, frame.slice(3, 1), kind="extract", at="2030-01-01", extract_scope=scope)

@@ -12,8 +12,8 @@ import pytest
 from cli import brenvik as call
 
 import brenvik
+from brenvik.engines.lakehouse.engine import LakehouseEngine
 from brenvik.errors import BrenvikError, DeclarationError, ForeignTable, NotAsRules, StoreError
-from brenvik.stores.lakehouse.engine import LakehouseEngine
 from scripts import execute, is_lakehouse
 
 RULES = brenvik.TableRules(

@@ -11,8 +11,8 @@ import pyarrow as pa
 import pytest
 
 import brenvik
-from brenvik.checking import check_table
 from brenvik.errors import BrokenLaw, ChangesMissing, DeclarationError, ForeignTable, LayoutError, StoreError
+from brenvik.project.check import check_table
 from scripts import is_lakehouse
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")

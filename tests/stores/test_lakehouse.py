@@ -15,10 +15,10 @@ from lakes import RULES, current, frame, load, others, read, scan
 from pyiceberg.types import IntegerType, LongType
 
 import brenvik
+from brenvik.engines.lakehouse import engine as lakehouse
+from brenvik.engines.lakehouse import log
+from brenvik.engines.lakehouse.lake import Lake
 from brenvik.errors import DeclarationError, ForeignTable, StoreError
-from brenvik.stores.lakehouse import engine as lakehouse
-from brenvik.stores.lakehouse import log
-from brenvik.stores.lakehouse.lake import Lake
 
 
 def test_a_load_writes_rows_and_positions_and_rewrites_no_file(tmp_path: Path) -> None:

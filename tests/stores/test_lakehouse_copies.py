@@ -15,8 +15,8 @@ import pytest
 from lakes import RULES, current, frame, load, others, read, scan
 
 import brenvik
+from brenvik.engines.lakehouse import relocating
 from brenvik.errors import BrenvikError, StoreError
-from brenvik.stores.lakehouse import relocating
 
 
 @pytest.fixture

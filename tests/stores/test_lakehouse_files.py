@@ -16,9 +16,9 @@ from lakes import RULES, current, frame, load, others, read, scan
 from pyiceberg.expressions import EqualTo
 
 import brenvik
+from brenvik.engines.lakehouse import engine as lakehouse
+from brenvik.engines.lakehouse import files, shown, snapshots, tidying
 from brenvik.errors import DeclarationError
-from brenvik.stores.lakehouse import engine as lakehouse
-from brenvik.stores.lakehouse import files, shown, snapshots, tidying
 
 NOTHING = timedelta(0)
 REWRITTEN = brenvik.TableRules("buoy", natural_key="code", order_by="at", changed_files="rewritten")

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import json
 import sys
-from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from brenvik.cli.call import HERE, ProjectFile, app, held_app, rejects_app, watermarks_app
-from brenvik.cli.characters import visible
+from brenvik.cli.app import app, held_app, rejects_app, watermarks_app
 from brenvik.cli.exits import code_of
+from brenvik.cli.render.characters import visible
 
 
 @app.callback(invoke_without_command=True)
@@ -25,46 +24,10 @@ def _root(
         raise typer.Exit
 
 
-@app.command()
-def new(
-    file: Annotated[Path, typer.Argument(help="A file of the feed (CSV, JSON Lines or Parquet).", metavar="FILE")],
-    table: Annotated[str | None, typer.Option("--table", help="The table's name; else taken from the file's.")] = None,
-    project: ProjectFile = HERE,
-    show_only: Annotated[bool, typer.Option("--print", help="Print the declaration, write nothing.")] = False,
-) -> None:
-    """Look at a file and write the declaration of a table that fits it, with comments on what was found."""
-    from brenvik.cli import show
-    from brenvik.proposing import propose
-
-    proposal = propose(file, table=table, project=project)
-    if not show_only:
-        proposal.write()
-    show.proposal(proposal, written=not show_only)
-
-
-@app.command()
-def demo(
-    folder: Annotated[
-        Path, typer.Argument(help="Where to put it; an empty or missing folder.", metavar="[FOLDER]")
-    ] = Path("brenvik-demo"),
-    rows: Annotated[int | None, typer.Option("--rows", help="Run at scale, with this many changes.", min=1000)] = None,
-    store: Annotated[
-        str | None,
-        typer.Option(
-            "--store",
-            help="Where its tables live, as in sqlite:coast.db or lakehouse:coast; else a DuckDB file.",
-            metavar="ADDRESS",
-        ),
-    ] = None,
-) -> None:
-    """Four days of the buoys of Halvorsund, step by step; with --rows at the scale of a warehouse."""
-    from brenvik.demo import tour
-
-    tour.run(folder, store=store) if rows is None else tour.run_at_scale(folder, rows, store=store)
-
-
-# The commands of these files come after ``new``, in the order of the help.
-from brenvik.cli import loading, looking, changing  # noqa: E402, F401, I001
+# The modules of the commands, in the order of the help.
+from brenvik.cli.commands import (  # noqa: E402, F401, I001
+    new, demo, load, check, status, runs, sql, history, withdraw, rebuild, tidy, relocate, adopt, watermarks, rejects, held,
+)  # fmt: skip
 
 app.add_typer(watermarks_app, name="watermarks")
 app.add_typer(rejects_app, name="rejects")

@@ -10,13 +10,22 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from brenvik.cli import paper, show, show_history, show_past, show_progress
 from brenvik.cli.exits import gravest
+from brenvik.cli.render import paper
+from brenvik.cli.render.as_of import show_as_of
+from brenvik.cli.render.held import show_held
+from brenvik.cli.render.history import show_history, show_story
+from brenvik.cli.render.load import show_loads
+from brenvik.cli.render.preview import show_previews
+from brenvik.cli.render.recomputed import show_recomputed
+from brenvik.cli.render.rejects import show_rejects
+from brenvik.cli.render.runs import show_runs
+from brenvik.cli.render.watermarks import show_watermarks
 from brenvik.demo import scenario
 from brenvik.errors import DeclarationError
-from brenvik.progress import how_far
-from brenvik.project import Project
-from brenvik.project_file import FILE, read_project
+from brenvik.project.file import FILE, read_project
+from brenvik.project.project import Project
+from brenvik.project.status import how_far
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -45,7 +54,7 @@ class _Guide:
         self._prompt(" ".join(("load", *tables)))
         with self.project.open() as store:
             outcomes = self.project.load(tables or None, store=store)
-            show.load(self.project, outcomes, gravest(outcomes), json=False)
+            show_loads(self.project, outcomes, gravest(outcomes), json=False)
         return outcomes[-1].run or 0
 
     def rows(self, table: str) -> pa.Table:
@@ -59,60 +68,60 @@ class _Guide:
         self._prompt(f'withdraw {run} --reason "{reason}"')
         rules = self.project.table("buoy").rules
         with self.project.open() as store:
-            show_past.worked_out_again(self.project, rules, store.withdraw(rules, run, reason=reason), json=False)
+            show_recomputed(self.project, rules, store.withdraw(rules, run, reason=reason), json=False)
 
     def held(self) -> None:
         self._prompt("held")
         rules = self.project.table("keeper").rules
         with self.project.open(read_only=True) as store:
-            show_past.held(self.project, {"keeper": store.held(rules).to_pylist()}, json=False)
+            show_held(self.project, {"keeper": store.held(rules).to_pylist()}, json=False)
 
     def release(self, table: str, number: int, *, reason: str) -> None:
         self._prompt(f'held release {table} {number} --reason "{reason}"')
         rules = self.project.table(table).rules
         with self.project.open() as store:
-            show_past.worked_out_again(self.project, rules, store.release(rules, number, reason=reason), json=False)
+            show_recomputed(self.project, rules, store.release(rules, number, reason=reason), json=False)
 
     def story(self, key: str) -> None:
         self._prompt(f"history buoy {key} --changes")
         rules = self.project.table("buoy").rules
         with self.project.open(read_only=True) as store:
-            show_past.story(self.project, rules, key, store.story(rules, key), json=False)
+            show_story(self.project, rules, key, store.story(rules, key), json=False)
 
     def preview(self, table: str) -> None:
         self._prompt(f"preview {table}")
         with self.project.open(read_only=True) as store:
-            show.preview(
+            show_previews(
                 self.project, self.project.load([table], preview=True, store=store), everything=False, json=False
             )
 
     def rejects(self) -> None:
         self._prompt("rejects")
         with self.project.open(read_only=True) as store:
-            show.rejects(self.project, store.ledger.rejects().to_pylist(), json=False)
+            show_rejects(self.project, store.ledger.rejects().to_pylist(), json=False)
 
     def history(self, key: str) -> None:
         self._prompt(f"history buoy {key}")
         rules = self.project.table("buoy").rules
         with self.project.open(read_only=True) as store:
-            show_history.history(self.project, rules, key, store.history(rules, key).to_pylist(), json=False)
+            show_history(self.project, rules, key, store.history(rules, key).to_pylist(), json=False)
 
     def as_of(self, when: str, *, limit: int = 5) -> None:
         self._prompt(f'as-of buoy "{when}" --limit {limit}')
         rules = self.project.table("buoy").rules
         with self.project.open(read_only=True) as store:
-            show_history.as_of(self.project, rules, when, store.as_of(rules, when), limit=limit, json=False)
+            show_as_of(self.project, rules, when, store.as_of(rules, when), limit=limit, json=False)
 
     def watermarks(self) -> None:
         self._prompt("watermarks")
         with self.project.open(read_only=True) as store:
             found = how_far(self.project, store, *self.project.tables.values())
-        show_progress.watermarks(self.project, found, json=False)
+        show_watermarks(self.project, found, json=False)
 
     def runs(self) -> None:
         self._prompt("runs")
         with self.project.open(read_only=True) as store:
-            show.runs(self.project, store.ledger.runs().to_pylist(), store.ledger.withdrawn("buoy"), json=False)
+            show_runs(self.project, store.ledger.runs().to_pylist(), store.ledger.withdrawn("buoy"), json=False)
 
 
 def run(folder: Path, *, store: str | None = None) -> None:

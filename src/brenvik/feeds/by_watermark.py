@@ -7,10 +7,10 @@ from datetime import UTC, datetime
 from typing import Protocol
 from zoneinfo import ZoneInfo
 
-from brenvik.core import windows
-from brenvik.core.windows import Mark, Span, Window, parse_mark, told
 from brenvik.errors import DeclarationError, FeedError
-from brenvik.feeds.base import Memory, Waiting, Wanted, notes_beside
+from brenvik.feeds.protocol import Memory, Waiting, Wanted, notes_beside
+from brenvik.model import watermarks
+from brenvik.model.watermarks import Mark, Span, Window, parse_mark, told
 
 
 class Marked(Protocol):
@@ -24,7 +24,7 @@ class Marked(Protocol):
 
     @property
     def kind(self) -> str:
-        """Of which kind its marks are, of ``windows.KINDS``."""
+        """Of which kind its marks are, of ``watermarks.KINDS``."""
         ...
 
     def clock(self) -> datetime:
@@ -67,7 +67,7 @@ class ByWatermark:
     def check(self, kind: str) -> None:
         """Raises DeclarationError when what the feed says does not fit the kind of its watermark."""
         for name, span in (("overlap", self.overlap), ("settle", self.settle)):
-            if not windows.span_fits(span, kind):
+            if not watermarks.span_fits(span, kind):
                 expected = {"integer": "a number", "date": "whole days"}.get(kind, 'a time as in "2 minutes"')
                 raise DeclarationError(
                     f"Feed {self.feed!r}: {name} does not fit the watermark, which is {kind}; say {expected}."
@@ -99,14 +99,14 @@ class ByWatermark:
                 raise DeclarationError(
                     f"Feed {self.feed!r}: nothing lies above {told(low)} and up to {told(until)}; expected --from before --to."
                 )
-        clock = windows.clock_as(kind, source.clock(), self.zone)
+        clock = watermarks.clock_as(kind, source.clock(), self.zone)
         limit = clock if clock is not None else source.newest()
         if limit is not None:
-            limit = windows.back(limit, self.settle)
+            limit = watermarks.back(limit, self.settle)
             limit = limit if until is None else min(limit, until)
         newest = source.newest(above=low, up_to=limit)
         start_at = self.mark(self.start_at, kind, "start_at")
-        window = windows.next_window(kind, low=low, high=newest, overlap=overlap, start_at=start_at)
+        window = watermarks.next_window(kind, low=low, high=newest, overlap=overlap, start_at=start_at)
         moves = not wanted or (wanted.everything and (not known or window.high > known.mark))  # type: ignore[operator]
         window = Window(window.kind, window.low, window.high, window.reads_from, moves=moves and not window.is_empty)
         ahead, unmarked = source.count_beside(clock)
@@ -139,8 +139,8 @@ class ByWatermark:
             high = source.nth_in(window, self.piece)
         else:
             oldest = source.oldest_in(window)
-            high = windows.forth(oldest, self.piece) if oldest is not None else None
-        return window if high is None else windows.cut(window, high)
+            high = watermarks.forth(oldest, self.piece) if oldest is not None else None
+        return window if high is None else watermarks.cut(window, high)
 
     def waiting(self, source: Marked, window: Window, seen: dict[str, int], notes: list[str]) -> Waiting:
         """What waits in a window."""

@@ -17,14 +17,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
-from brenvik.arrays import of_numbers
-from brenvik.core.arrivals import numbered
+from brenvik.engines.arrays import of_numbers
+from brenvik.engines.arrow import types_of
 from brenvik.errors import FeedError
-from brenvik.feeds.arrow import types_of
-from brenvik.feeds.base import BrokenLine, Piece
 from brenvik.feeds.csv_records import BLOCK, Malformed, Records
+from brenvik.feeds.protocol import BrokenLine, Piece
 from brenvik.feeds.reading import RFC_4180, Dialect
-from brenvik.types import TEXT, ColumnType
+from brenvik.merge.sequence import numbered
+from brenvik.model.types import TEXT, ColumnType
 
 
 def columns_of(path: Path, dialect: Dialect = RFC_4180) -> dict[str, ColumnType]:

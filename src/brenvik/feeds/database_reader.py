@@ -23,14 +23,14 @@ import pyarrow as pa
 import sqlalchemy as sa
 from sqlalchemy import exc
 
-from brenvik.addresses import is_ambiguous
-from brenvik.arrays import of_numbers, of_values
-from brenvik.core.arrivals import numbered
+from brenvik.engines.arrays import of_numbers, of_values
+from brenvik.engines.arrow import arrow_type
 from brenvik.errors import DeclarationError, FeedError, SourceDown
-from brenvik.feed_rules import Connection
-from brenvik.feeds.arrow import arrow_type
-from brenvik.feeds.base import Batch, Piece
-from brenvik.types import TEXT, ColumnType, parse_type, type_of_arrow
+from brenvik.feeds.protocol import Batch, Piece
+from brenvik.merge.sequence import numbered
+from brenvik.model.addresses import is_ambiguous
+from brenvik.model.feeds import Connection
+from brenvik.model.types import TEXT, ColumnType, parse_type, type_of_arrow
 
 ROWS_PER_PIECE = 20_000
 _SQLITE_KEEPS = frozenset({"binary", "double", "integer"})

@@ -15,14 +15,14 @@ from typing import Any
 import pyarrow as pa
 import sqlalchemy as sa
 
-from brenvik.core import windows
-from brenvik.core.windows import Mark, Span, Window, parse_mark
 from brenvik.errors import DeclarationError, FeedError
-from brenvik.feed_rules import Connection
-from brenvik.feeds.base import Batch, ExtractTime, Memory, Waiting, Wanted
 from brenvik.feeds.by_watermark import ByWatermark
 from brenvik.feeds.database_reader import Reader, Relation
-from brenvik.types import TEXT, ColumnType, parse_type, type_of_arrow
+from brenvik.feeds.protocol import Batch, ExtractTime, Memory, Waiting, Wanted
+from brenvik.model import watermarks
+from brenvik.model.feeds import Connection
+from brenvik.model.types import TEXT, ColumnType, parse_type, type_of_arrow
+from brenvik.model.watermarks import Mark, Span, Window, parse_mark
 
 _DAY = "[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]"
 
@@ -129,8 +129,8 @@ class DatabaseSource:
             example = view.execute(sa.select(sa.func.max(column))).scalar()
         kind = (declared or stated or _kind_of(example)).kind
         in_text = view.dialect.name == "sqlite" and kind != "integer"
-        if kind not in windows.KINDS or (in_text and kind == "timestamp with time zone"):
-            possible = "timestamp, date or integer" if in_text else ", ".join(windows.KINDS)
+        if kind not in watermarks.KINDS or (in_text and kind == "timestamp with time zone"):
+            possible = "timestamp, date or integer" if in_text else ", ".join(watermarks.KINDS)
             raise FeedError(
                 f"{self._reader.name}: the watermark {watermark!r} is {kind}; expected {possible}. "
                 f'Declare what it is: types = {{ {watermark} = "timestamp" }}'

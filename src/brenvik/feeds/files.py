@@ -12,16 +12,13 @@ import time
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Literal
 
 from brenvik.errors import DeclarationError, FeedError
-from brenvik.feeds.base import Batch, ExtractTime, Memory, Waiting, Wanted
+from brenvik.feeds.protocol import Batch, ExtractTime, Memory, Waiting, Wanted
 from brenvik.feeds.reading import PLAIN, Reading
-from brenvik.ledger_entries import TakenFile
-from brenvik.types import ColumnType
-
-Then = Literal["keep", "move", "delete"]
-Rewritten = Literal["report", "load"]
+from brenvik.ledger.records import TakenFile
+from brenvik.model.feeds import Rewritten, Then
+from brenvik.model.types import ColumnType
 
 
 class FileSource:

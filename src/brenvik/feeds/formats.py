@@ -8,10 +8,10 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-from brenvik.feeds.base import Batch, BrokenLine, Piece
+from brenvik.feeds.protocol import Batch, BrokenLine, Piece
 from brenvik.feeds.reading import PLAIN, Format, Reading
-from brenvik.ledger_entries import TakenFile
-from brenvik.types import TEXT, ColumnType
+from brenvik.ledger.records import TakenFile
+from brenvik.model.types import TEXT, ColumnType
 
 
 @dataclass(frozen=True)

@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from brenvik.arrays import of_numbers
-from brenvik.core.arrivals import numbered
+from brenvik.engines.arrays import of_numbers
+from brenvik.engines.arrow import travelling, types_of
 from brenvik.errors import FeedError
-from brenvik.feeds.arrow import travelling, types_of
-from brenvik.feeds.base import Batch, ExtractTime, Memory, Piece, Wanted
+from brenvik.feeds.protocol import Batch, ExtractTime, Memory, Piece, Wanted
+from brenvik.merge.sequence import numbered
 
 ROWS_PER_PIECE = 122_880  # DuckDB's own row group: smaller pieces are stored worse
 

@@ -25,14 +25,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv
 
-from brenvik.arrays import of_numbers
-from brenvik.core import sql
-from brenvik.core.arrivals import numbered
-from brenvik.desk import desk, parsed
+from brenvik.engines.arrays import of_numbers
+from brenvik.engines.arrow import types_of
+from brenvik.engines.scratch import desk, parsed
 from brenvik.errors import FeedError
-from brenvik.feeds.arrow import types_of
-from brenvik.feeds.base import BrokenLine, Piece
+from brenvik.feeds.protocol import BrokenLine, Piece
 from brenvik.feeds.reading import Record
+from brenvik.merge import sql
+from brenvik.merge.sequence import numbered
 
 _BLOCK = 16 << 20
 _LINES = 8_192  # parts of a block that DuckDB works on side by side

@@ -9,13 +9,13 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from brenvik.arrays import of_numbers
-from brenvik.core.arrivals import numbered
+from brenvik.engines.arrays import of_numbers
+from brenvik.engines.arrow import travelling, types_of
 from brenvik.errors import FeedError
-from brenvik.feeds.arrow import travelling, types_of
-from brenvik.feeds.base import Piece
 from brenvik.feeds.frames import ROWS_PER_PIECE
-from brenvik.types import ColumnType
+from brenvik.feeds.protocol import Piece
+from brenvik.merge.sequence import numbered
+from brenvik.model.types import ColumnType
 
 
 def columns_of(path: Path) -> dict[str, ColumnType]:

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from brenvik.core.screen import Operations
-from brenvik.core.sql import member
-from brenvik.core.tell import KeyPlaces
 from brenvik.errors import FeedError
+from brenvik.merge.explain import KeyPlaces
+from brenvik.merge.sql import member
+from brenvik.model.feeds import Operations
 
 Format = Literal["csv", "jsonl", "parquet"]
 ENDINGS = (".csv", ".csv.gz", ".jsonl", ".jsonl.gz", ".parquet")

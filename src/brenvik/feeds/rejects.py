@@ -6,10 +6,10 @@ import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 
-from brenvik.feeds.base import Batch, Memory, Wanted
 from brenvik.feeds.formats import batch_of
+from brenvik.feeds.protocol import Batch, Memory, Wanted
 from brenvik.feeds.reading import Reading, Record
-from brenvik.ledger_entries import TakenFile
+from brenvik.ledger.records import TakenFile
 
 
 class RejectSource:

@@ -1,0 +1,219 @@
+"""brenvik load and brenvik preview."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import suppress
+from enum import StrEnum
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from brenvik.cli.app import (
+    HERE,
+    Environment,
+    FeedName,
+    Group,
+    Json,
+    ProjectFile,
+    Tables,
+    Wait,
+    app,
+    opened,
+    read,
+    watching,
+    wrong,
+)
+from brenvik.cli.exits import gravest
+
+if TYPE_CHECKING:
+    from brenvik.feeds.protocol import Wanted
+    from brenvik.outcome import Outcome
+    from brenvik.project.project import Project
+    from brenvik.store import Store
+
+
+class Log(StrEnum):
+    text = "text"
+    json = "json"
+
+
+class IfBusy(StrEnum):
+    wait = "wait"
+    skip = "skip"
+    fail = "fail"
+
+
+@app.command()
+def load(
+    tables: Tables = None,
+    group: Group = None,
+    feed: FeedName = None,
+    after: Annotated[
+        str | None,
+        typer.Option("--from", help="Take what is above this value again; the watermark stays.", metavar="VALUE"),
+    ] = None,
+    until: Annotated[str | None, typer.Option("--to", help="And only up to this value.", metavar="VALUE")] = None,
+    again: Annotated[
+        str | None, typer.Option("--again", help="Take what this run took, or this file, again.", metavar="RUN|FILE")
+    ] = None,
+    from_start: Annotated[
+        bool, typer.Option("--from-start", help="Take everything there is again; only what differs is changed.")
+    ] = False,
+    files: Annotated[
+        str | None, typer.Option("--files", help="Take what is new among these files instead.", metavar="GLOB")
+    ] = None,
+    allow_deletes: Annotated[
+        int | None, typer.Option("--allow-deletes", help="Let this many deletes through, once.", min=0, metavar="N")
+    ] = None,
+    allow_changes: Annotated[
+        int | None,
+        typer.Option("--allow-changes", help="Let this many changed rows through, once.", min=0, metavar="N"),
+    ] = None,
+    quiet: Annotated[
+        bool, typer.Option("--quiet", help="Print nothing of tables that have nothing new, so nothing if none has.")
+    ] = False,
+    if_busy: Annotated[IfBusy, typer.Option("--if-busy", help="What to do while another load holds it.")] = IfBusy.wait,
+    wait: Wait = 30.0,
+    accept_rejects: Annotated[
+        bool, typer.Option("--accept-rejects", help="End with 0 when rows were rejected or held.")
+    ] = False,
+    every: Annotated[
+        str | None, typer.Option("--every", help="Load again and again, this often, until stopped.", metavar="30s")
+    ] = None,
+    label: Annotated[str | None, typer.Option("--label", help="Kept with the runs.", metavar="TEXT")] = None,
+    log: Annotated[Log | None, typer.Option("--log", help="Log records on stderr.")] = None,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Take what is new into the tables.
+
+    Ends with 0 when all is done, 1 when a table failed, 2 for a wrong call or project, 3 when rows were rejected or held,
+    4 when a load was refused and a person must decide, 5 when it may work later.
+    """
+    from brenvik.cli.render.load import show_loads
+    from brenvik.runs.guards import Allowed
+
+    if log:
+        from brenvik.cli import log as records
+
+        records.begin(log.value)
+    declared = read(project, env)
+
+    def once(store: Store) -> list[Outcome]:
+        named, of_feed, wanted = _wanted(store, tables, feed, after, until, again, files, from_start=from_start)
+        with watching(declared) as watch:
+            return declared.load(
+                named,
+                group=group,
+                feed=of_feed,
+                wanted=wanted,
+                label=label,
+                if_busy=if_busy.value,
+                wait_s=wait,
+                watch=watch,
+                store=store,
+                allowed=Allowed(allow_deletes, allow_changes),
+            )
+
+    if (allow_deletes is not None or allow_changes is not None) and len(tables or ()) != 1:
+        raise wrong("--allow-deletes and --allow-changes let one table through; name it: brenvik load TABLE")
+    if every is not None:
+        if any((after, until, again, files, from_start)):
+            raise wrong("--every takes what is new; leave --from, --to, --again, --files and --from-start out.")
+        _repeat(declared, every, lambda: _within(declared, once, wait_s=_patience(if_busy, wait)), json=json)
+        return
+    with opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy is IfBusy.skip) as store:
+        outcomes = once(store)
+        code = gravest(outcomes, accept_rejects=accept_rejects)
+        show_loads(declared, outcomes, code, json=json, quiet=quiet)
+    raise typer.Exit(code)
+
+
+@app.command()
+def preview(
+    tables: Tables = None,
+    group: Group = None,
+    feed: FeedName = None,
+    everything: Annotated[bool, typer.Option("--all", help="Show unchanged rows too.")] = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Say what a load would do, row by row; nothing is written."""
+    from brenvik.cli.render.preview import show_previews
+
+    declared = read(project, env)
+    with opened(declared, read_only=True, wait_s=wait) as store:
+        with watching(declared) as watch:
+            outcomes = declared.load(
+                tables, group=group, feed=feed, preview=True, wait_s=wait, watch=watch, store=store
+            )
+        show_previews(declared, outcomes, everything=everything, json=json)
+    raise typer.Exit(gravest(outcomes, accept_rejects=True))
+
+
+def _within(project: Project, do: Callable[[Store], list[Outcome]], *, wait_s: float) -> list[Outcome]:
+    with project.open(wait_s=wait_s) as store:
+        return do(store)
+
+
+def _repeat(project: Project, every: str, load: Callable[[], list[Outcome]], *, json: bool) -> None:
+    """Loads until a signal comes; a load that runs then is brought to its end."""
+    import signal
+    import threading
+    from datetime import timedelta
+
+    from brenvik.cli.render.load import show_round
+    from brenvik.model.watermarks import parse_span
+    from brenvik.project.repeat import load_every
+
+    often = None
+    with suppress(ValueError):
+        often = parse_span(every)
+    if not isinstance(often, timedelta) or not often:
+        raise wrong(f'--every: expected a time as in 30s or "5 minutes", got {every!r}')
+    stop = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: stop.set())
+    for found in load_every(often, load, stop):
+        show_round(project, found, stopping=stop.is_set(), json=json)
+
+
+def _wanted(
+    store: Store,
+    tables: list[str] | None,
+    feed: str | None,
+    after: str | None,
+    until: str | None,
+    again: str | None,
+    files: str | None,
+    *,
+    from_start: bool,
+) -> tuple[list[str] | None, str | None, Wanted | None]:
+    """What a load is asked for instead of what is new, and of which tables and feed."""
+    from brenvik.errors import DeclarationError
+
+    window = after is not None or until is not None
+    if window + (again is not None) + (files is not None) + from_start > 1:
+        raise DeclarationError("Expected one of --from and --to, --again, --files, or --from-start, got several.")
+    if not (window or again or files or from_start):
+        return tables, feed, None
+    from brenvik.feeds.protocol import Wanted
+
+    if again is None:
+        return tables, feed, Wanted(after=after, until=until, everything=from_start, pattern=files)
+    if not again.isdigit():
+        return tables, feed, Wanted(files=(again,))
+    from brenvik.project.status import taken_by
+
+    table, name, wanted = taken_by(store, int(again))
+    if (tables and tables != [table]) or feed not in {None, name}:
+        raise DeclarationError(f"Run {again} was of {table} from {name}; leave table and feed out, or name those.")
+    return [table], name, wanted
+
+
+def _patience(if_busy: IfBusy, wait: float) -> float:
+    return wait if if_busy is IfBusy.wait else 0.0

@@ -1,0 +1,27 @@
+"""brenvik new."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from brenvik.cli.app import HERE, ProjectFile, app
+
+
+@app.command()
+def new(
+    file: Annotated[Path, typer.Argument(help="A file of the feed (CSV, JSON Lines or Parquet).", metavar="FILE")],
+    table: Annotated[str | None, typer.Option("--table", help="The table's name; else taken from the file's.")] = None,
+    project: ProjectFile = HERE,
+    show_only: Annotated[bool, typer.Option("--print", help="Print the declaration, write nothing.")] = False,
+) -> None:
+    """Look at a file and write the declaration of a table that fits it, with comments on what was found."""
+    from brenvik.cli.render.proposal import show_proposal
+    from brenvik.project.propose import propose
+
+    proposal = propose(file, table=table, project=project)
+    if not show_only:
+        proposal.write()
+    show_proposal(proposal, written=not show_only)

@@ -1,0 +1,81 @@
+"""brenvik watermarks."""
+
+from __future__ import annotations
+
+import sys
+from typing import Annotated
+
+import typer
+
+from brenvik.cli.app import (
+    HERE,
+    Environment,
+    FeedName,
+    Json,
+    ProjectFile,
+    Reason,
+    TableName,
+    Wait,
+    opened,
+    read,
+    reading,
+    watermarks_app,
+)
+from brenvik.cli.exits import DONE, REFUSED, TEMPORARY
+
+
+@watermarks_app.callback(invoke_without_command=True)
+def watermarks(
+    context: typer.Context,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Show how far each feed is, what waits in it and for how long, and what the next load takes.
+
+    Ends with 5 when a source cannot be reached.
+    """
+    if context.invoked_subcommand:
+        return
+    from brenvik.cli.render.watermarks import show_watermarks
+    from brenvik.project.status import how_far
+
+    with reading(project, env, wait) as (declared, store):
+        found = how_far(declared, store, *declared.tables.values())
+    show_watermarks(declared, found, json=json)
+    raise typer.Exit(TEMPORARY if any(entry.error for entry in found) else DONE)
+
+
+@watermarks_app.command("set")
+def set_watermark(
+    table: TableName,
+    feed: FeedName = None,
+    to: Annotated[str | None, typer.Option("--to", help="The new watermark.", metavar="VALUE")] = None,
+    by: Annotated[
+        str | None, typer.Option("--back", help='How far to set it back, as in "2 days".', metavar="SPAN")
+    ] = None,
+    reason: Reason = None,
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    wait: Wait = 30.0,
+    project: ProjectFile = HERE,
+    env: Environment = None,
+    json: Json = False,
+) -> None:
+    """Set a watermark forward or back; asks first, and is entered as a run."""
+    from brenvik.cli.render.watermarks import show_move, show_moved
+    from brenvik.errors import DeclarationError
+    from brenvik.project.status import plan_move
+    from brenvik.project.status import set_watermark as carry_out
+
+    declared = read(project, env)
+    with opened(declared, read_only=False, wait_s=wait) as store:
+        move = plan_move(declared, store, table, feed, to=to, by=by)
+        if not yes:
+            if not sys.stdin.isatty():
+                raise DeclarationError("Nobody can be asked here; say --yes to set the watermark without asking.")
+            show_move(declared, move)
+            if not typer.confirm("  Set it?", default=False):
+                raise typer.Exit(REFUSED)
+        run = carry_out(store.ledger, move, reason=reason, wait_s=wait)
+    show_moved(declared, move, run, json=json)

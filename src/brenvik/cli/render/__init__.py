@@ -1,0 +1,1 @@
+"""How answers look: for people, and as JSON for programs."""

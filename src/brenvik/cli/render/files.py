@@ -1,0 +1,52 @@
+"""Files of a lakehouse, put in order or moved."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import TYPE_CHECKING
+
+from rich.text import Text
+
+from brenvik.cli.render import paper
+
+if TYPE_CHECKING:
+    from brenvik.engines.protocol import Relocated, Tidied
+    from brenvik.project.project import Project
+
+
+def show_tidied(project: Project, address: str, done: Sequence[Tidied], *, json: bool) -> None:
+    if json:
+        paper.print_json(project, tidied=[asdict(each) for each in done])
+        return
+    out = paper.console()
+    paper.heading(out, project, "put in order", dated=True)
+    if not done:
+        out.print(Text(f"  {address} sees to the order of its tables by itself, or holds none yet; nothing to do."))
+        return
+    right = ("files", "gone rows", "snapshots", "taken away", "")
+    table = paper.table_of("table", *right, right=right)
+    for each in done:
+        before_and_after = (paper.from_to(*pair) for pair in (each.files, each.gone, each.snapshots))
+        swept = (paper.many(each.swept, "files"), paper.size(each.swept_bytes)) if each.swept else ("–", "")
+        table.add_row(each.table, *before_and_after, *swept)
+    paper.indented(out, table)
+    out.print()
+    out.print(Text("  The rows are the same as before."))
+
+
+def show_relocated(project: Project, address: str, done: Sequence[Relocated], *, json: bool) -> None:
+    if json:
+        paper.print_json(project, relocated=[asdict(each) for each in done])
+        return
+    out = paper.console()
+    paper.heading(out, project, "relocated", dated=True)
+    if not done:
+        out.print(Text(f"  All tables of {address} point to their own files; nothing to do."))
+        return
+    table = paper.table_of("table", "files", right=("files",))
+    for each in done:
+        table.add_row(each.table, f"{each.files:,}")
+    paper.indented(out, table)
+    out.print()
+    out.print(Text(f"  They pointed to files in {done[0].before}; now they point to those in {address}."))

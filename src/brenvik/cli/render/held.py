@@ -1,0 +1,51 @@
+"""Deletes that wait."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from rich.text import Text
+
+from brenvik.cli.render import paper
+
+if TYPE_CHECKING:
+    from brenvik.project.project import Project
+
+_SHOWN_VALUES = 4
+
+
+def show_held(project: Project, found: Mapping[str, Sequence[Mapping[str, Any]]], *, json: bool) -> None:
+    if json:
+        paper.print_json(project, held=found)
+        return
+    out = paper.console()
+    paper.heading(out, project, "held deletes", dated=True)
+    there = {name: rows for name, rows in found.items() if rows}
+    if not there:
+        out.print(Text("  No delete is held." if found else "  No table of this project holds deletes."))
+        return
+    for name, rows in there.items():
+        keys = project.table(name).rules.natural_key
+        values = [column for column in rows[0] if not column.startswith("brenvik_") and column not in keys]
+        shown = values[:_SHOWN_VALUES]
+        table = paper.table_of(
+            "", "table", *keys, *shown, "told by", "run", "would end", "held since", right=("", "run")
+        )
+        for row in rows:
+            table.add_row(
+                str(row["brenvik_hold"]),
+                name,
+                *(paper.shown(row[column]) for column in keys),
+                *(paper.short(paper.shown(row[column]), 24) for column in shown),
+                row["brenvik_feed"],
+                str(row["brenvik_run"]),
+                paper.moment(row["brenvik_effective"]),
+                f"{row['brenvik_since']:%Y-%m-%d %H:%M}",
+            )
+        paper.indented(out, table)
+    first, rows = next(iter(there.items()))
+    number = rows[0]["brenvik_hold"]
+    out.print()
+    out.print(Text(f"  let it happen   brenvik held release {first} {number}"))
+    out.print(Text(f"  let it be       brenvik held drop {first} {number}"))

@@ -1,0 +1,137 @@
+"""One key: its versions on a time line, or every change of it."""
+
+from __future__ import annotations
+
+import itertools
+import shutil
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from rich.console import Console
+from rich.text import Text
+
+from brenvik.cli.render import paper
+from brenvik.cli.render.time_line import time_line
+
+if TYPE_CHECKING:
+    from brenvik.model.rules import TableRules
+    from brenvik.project.project import Project
+
+
+def show_history(
+    project: Project, rules: TableRules, key: Any, rows: Sequence[Mapping[str, Any]], *, past: str = "", json: bool
+) -> None:
+    """``past`` says in words of which past the rows are; '' for the table as it is."""
+    if json:
+        paper.print_json(project, table=rules.table, key=key, versions=rows)
+        return
+    out = paper.console()
+    shown_key = paper.key_of(key) if isinstance(key, dict) else str(key)
+    if not rows:
+        out.print(Text(" · ".join(filter(None, [project.title, f"{rules.table} {shown_key}", past, "unknown"]))))
+        return
+    own = {
+        name: rules.housekeeping_name(name)
+        for name in ("surrogate_key", "valid_from", "valid_to", "is_deleted", "first_run", "last_run")
+    }
+    own = {name: column if column in rows[0] else None for name, column in own.items()}
+    start, end = own["valid_from"], own["valid_to"]
+    spans = [(row[start] if start else None, _open_end(rules, row[end]) if end else None) for row in rows]
+    living = spans[-1][1] is None and not (own["is_deleted"] and rows[-1][own["is_deleted"]])
+    moment = spans[-1][0] if living else spans[-1][1]
+    since = ("current since " if living else "deleted ") + paper.moment(moment)
+    since = since if moment is not None else since.split()[0]
+    many = "1 version" if len(rows) == 1 else f"{len(rows)} versions"
+    paper.heading(out, project, f"{rules.table} {shown_key}", *filter(None, [past]), many, since)
+    if start and end:
+        for line in time_line(spans, width=min(shutil.get_terminal_size().columns - 4, 100)):
+            out.print(Text(f"  {line}"))
+        out.print()
+    values = [name for name in rows[0] if name not in paper.system_columns(rules) and name not in rules.natural_key]
+    varying = [name for name in values if len({paper.shown(row[name]) for row in rows}) > 1]
+    steady = [name for name in values if name not in varying]
+    named = [own[name] or "" for name in ("surrogate_key", "valid_from", "valid_to")]
+    columns = ["", *filter(None, named), *varying, *filter(None, (own["first_run"], own["last_run"]))]
+    table = paper.table_of(*columns, right=("", *(str(own[n]) for n in ("surrogate_key", "first_run", "last_run"))))
+    for number, (row, span) in enumerate(zip(rows, spans, strict=True), 1):
+        cells = [str(number)]
+        for column in columns[1:]:
+            cells.append(
+                paper.moment(span[0] if column == start else span[1])
+                if column in (start, end)
+                else paper.shown(row[column])
+            )
+        table.add_row(*cells)
+    paper.indented(out, table)
+    if steady:
+        told = ", ".join(f"{name} {paper.shown(rows[-1][name])}" for name in steady)
+        out.print(Text(f"\n  same in all: {told}" if len(rows) > 1 else f"\n  {told}"))
+    out.print()
+    for number, (one, other) in enumerate(itertools.pairwise(rows), 1):
+        _step(out, number, one, other, spans, varying)
+    if not living and end:
+        out.print(Text(f"  {len(rows)}      deleted {paper.moment(spans[-1][1])}"))
+
+
+def _step(
+    out: Console,
+    number: int,
+    one: Mapping[str, Any],
+    other: Mapping[str, Any],
+    spans: Sequence[Any],
+    varying: list[str],
+) -> None:
+    gap = spans[number - 1][1] != spans[number][0]
+    lead = f"  {number} → {number + 1}  "
+    said = [
+        f"{name} {paper.shown(one[name])} → {paper.shown(other[name])}"
+        for name in varying
+        if paper.shown(one[name]) != paper.shown(other[name])
+    ]
+    if gap:
+        away = spans[number][0] - spans[number - 1][1]
+        said.insert(
+            0,
+            f"deleted {paper.moment(spans[number - 1][1])}, back {paper.moment(spans[number][0])} (away for {paper.span(away)})",
+        )
+    for line in said or ["comes back as it was"]:
+        out.print(Text(lead + line))
+        lead = " " * len(lead)
+
+
+def _open_end(rules: TableRules, value: Any) -> Any:
+    return None if rules.open_end is not None and str(value)[:10] == str(rules.open_end)[:10] else value
+
+
+def show_story(project: Project, rules: TableRules, key: Any, told: Sequence[Mapping[str, Any]], *, json: bool) -> None:
+    if json:
+        paper.print_json(project, table=rules.table, key=key, changes=told)
+        return
+    out = paper.console()
+    shown_key = paper.key_of(key) if isinstance(key, dict) else str(key)
+    if not told:
+        out.print(Text(f"{project.title} · {rules.table} {shown_key} · no change of it was ever kept"))
+        return
+    paper.heading(out, project, f"{rules.table} {shown_key}", paper.many(len(told), "changes"), "in order of arrival")
+    table = paper.table_of(
+        "run", "arrived", "from", "line", "effective", "decision", "what it did", right=("run", "line")
+    )
+    for row in told:
+        table.add_row(
+            str(row["run"]),
+            f"{row['arrived_at']:%m-%d %H:%M}" if row["arrived_at"] else "–",
+            paper.short(row["file"] or "–", 26),
+            str(row["line"] or "–"),
+            paper.moment(row["effective"]),
+            paper.state(row["decision"]),
+            paper.short(row["reason"].replace("\n", "⏎"), 60)
+            + (f"  (withdrawn by run {row['withdrawn_by']})" if row["withdrawn_by"] else ""),
+        )
+    paper.indented(out, table)
+
+
+def in_words(known_at: int | None, without: Sequence[int] | None) -> str:
+    """Of which past something is shown; '' for none."""
+    parts = [f"as known after run {known_at}"] if known_at is not None else []
+    parts += [f"without run {', '.join(map(str, without))}"] if without else []
+    return ", ".join(parts)

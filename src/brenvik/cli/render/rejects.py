@@ -1,0 +1,58 @@
+"""Rows that were refused."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from rich.text import Text
+
+from brenvik.cli.render import paper
+from brenvik.outcome import Outcome
+
+if TYPE_CHECKING:
+    from brenvik.project.project import Project
+
+
+def show_rejects(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> None:
+    if json:
+        paper.print_json(project, rejects=rows)
+        return
+    out = paper.console()
+    paper.heading(out, project, dated=True)
+    if not rows:
+        out.print(Text("  No reject is open."))
+        return
+    table = paper.table_of("reject", "table", "run", "file", "line", "reason", right=("reject", "run", "line"))
+    for row in rows:
+        table.add_row(
+            str(row["reject"]), row["table_name"], str(row["run"]), row["file"] or "–", str(row["line"]), row["reason"]
+        )
+        table.add_row("", "", "", "", "", Text(paper.short(row["content"].replace("\n", "⏎"), 76), style="dim"))
+    paper.indented(out, table)
+    out.print()
+    name = rows[0]["table_name"]
+    out.print(Text(f"  {len(rows)} open. Nothing is lost: each row is kept whole; --json prints all of it."))
+    out.print()
+    out.print(Text(f"  rules are mended   brenvik rejects retake {name}"))
+    out.print(Text(f"  to mend the rows   brenvik rejects export {name} FILE"))
+    out.print(Text(f"  let one go         brenvik rejects drop {name} {rows[0]['reject']}"))
+
+
+def show_export(project: Project, table: str, file: Path, count: int, *, json: bool) -> None:
+    if json:
+        paper.print_json(project, table=table, file=str(file), rejects=count)
+        return
+    out = paper.console()
+    paper.heading(out, project, table, f"{paper.many(count, 'rejects')} in {file}")
+    out.print(Text('  Each line tells what was wrong; mend its "row", take lines out that shall stay open, then'))
+    out.print(Text(f"  look     brenvik rejects retake {table} {file} --preview"))
+    out.print(Text(f"  do it    brenvik rejects retake {table} {file}"))
+
+
+def show_drop(project: Project, outcome: Outcome, *, json: bool) -> None:
+    if json:
+        paper.print_json(project, outcome=outcome.to_dict())
+        return
+    paper.heading(paper.console(), project, outcome.table, outcome.source, f"run {outcome.run}")

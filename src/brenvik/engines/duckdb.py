@@ -1,0 +1,256 @@
+"""A DuckDB database, in a file or in memory, through its native interface."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, nullcontext, suppress
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import duckdb
+
+from brenvik.engines.locks import QUERY, held, missing_rights_of_file, name_of_query
+from brenvik.engines.protocol import InPlace
+from brenvik.engines.scratch import used
+from brenvik.errors import Busy, StoreError
+from brenvik.ledger.schema import SCHEMA
+from brenvik.merge import sql
+from brenvik.merge.schema import StoredColumn, Traits
+from brenvik.merge.validate import STREAM, Staging
+from brenvik.model.types import ColumnType, parse_type
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from brenvik.model.rules import TableRules
+
+_MADE = re.compile(r'CREATE TEMP (TABLE|VIEW) "(\w+)"')
+_HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
+
+_SETTINGS = (
+    "TimeZone = 'UTC'",
+    "preserve_insertion_order = false",
+    "enable_progress_bar = false",
+    "GLOBAL python_enable_replacements = false",  # else a table called like a variable here would be taken for that
+    "external_threads = 0",  # else a commit's checkpoint of several tables may leave all but one core idle
+)
+
+
+class DuckDBEngine(InPlace):
+    """See ``base.Engine``.
+
+    DuckDB lets one process write a file at a time. ``wait_s`` says for how long opening waits for another process to
+    let go of it; then Busy names that process. Within one process tables are held one by one.
+    """
+
+    dialect = "duckdb"
+    traits = Traits("rowid", streams=True)
+
+    def __init__(
+        self, path: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None
+    ) -> None:
+        in_memory = path == ":memory:"
+        self.address = f"duckdb:{path}"
+        self._path = None if in_memory else Path(path).resolve()
+        self._identity = f"memory {id(self)}" if in_memory else str(Path(path).resolve())
+        self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
+        self._made: dict[str, str] = {}
+        self._discarded: list[str] = []
+        limit = [f"memory_limit = '{memory_limit}'"] if memory_limit else []
+        for setting in (*_SETTINGS, *limit):
+            self._connection.execute(f"SET {setting}").fetchall()
+
+    def statement(self, text: str, *, pretty: bool = False) -> str:
+        return sql.translate(text, self.dialect, pretty=pretty)
+
+    def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
+        return self._execute(_compile(text, work), values)
+
+    def ask(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = sql.WORK,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> pa.Table:
+        statement = _compile(text, work)
+        with _told(self.address):
+            return self._connection.sql(statement, params=used(statement, values) or None).to_arrow_table()
+
+    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
+        statement = _compile(text, work)
+        with _told(self.address):  # a part of the time that Arrow takes
+            answer = self._connection.execute(statement, used(statement, values))
+            names = [column[0] for column in answer.description or ()]
+            return [dict(zip(names, row, strict=True)) for row in answer.fetchall()]
+
+    def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
+        kept_as, question = staging.into, staging.question
+        if staging.through:
+            through = _compile(staging.through, sql.WORK)
+            kept_as, question = staging.kept_as, f"WITH {sql.work(staging.into)} AS ({question}) {through}"
+        made = f"CREATE TEMP TABLE {sql.work(kept_as)} AS {question}"
+        self._connection.register(STREAM, rows)
+        try:
+            with self._looked_up_in_table() if staging.through else nullcontext():
+                self._execute(sql.of_work(made, work), values)
+        finally:
+            with suppress(duckdb.TransactionException):  # refused after a failure; the next stream takes its place
+                self._connection.unregister(STREAM)
+
+    @contextmanager
+    def _looked_up_in_table(self) -> Iterator[None]:
+        """A stream looks like one row to the planner, which would make it the side of a join that is looked up in."""
+        with self._connection.cursor() as beside:  # which may still speak when a failure has ended the transaction
+            beside.execute("SET disabled_optimizers = 'build_side_probe_side'").fetchall()
+            try:
+                yield
+            finally:
+                beside.execute("RESET disabled_optimizers").fetchall()
+
+    def has_table(self, name: str) -> bool:
+        schema, _, table = name.rpartition(".")
+        place = f"{sql.quote(schema or 'main')}.{sql.quote(table)}"
+        with self._connection.cursor() as beside:  # a no would undo the transaction under way
+            try:  # a relation would also be found in a file or a variable of that name
+                beside.execute("SELECT 1 FROM pragma_table_info(?) LIMIT 1", [place]).fetchall()
+            except duckdb.CatalogException:
+                return False
+        return True
+
+    def columns_of(self, name: str) -> list[StoredColumn]:
+        is_query = name.startswith(QUERY)
+        if not (is_query or self.has_table(name)):
+            return []
+        schema, _, table = name.rpartition(".")
+        place = sql.quote(name) if is_query else f"{sql.quote(schema or 'main')}.{sql.quote(table)}"
+        found = self._connection.execute(
+            'SELECT name, type, "notnull", dflt_value FROM pragma_table_info(?)', [place]
+        ).fetchall()
+        return [
+            StoredColumn(
+                column, type_of(said), said, needed=never_null and not default, filled="default" if default else ""
+            )
+            for column, said, never_null, default in found
+        ]
+
+    def view(self, query: str) -> str:
+        name = name_of_query(query)
+        self._execute(f"CREATE OR REPLACE TEMPORARY VIEW {sql.quote(name)} AS {query.rstrip().rstrip(';')}", None)
+        return name
+
+    def malformed(self, name: str, columns: Mapping[str, ColumnType]) -> dict[str, int]:
+        return {}
+
+    def make_schema(self, name: str) -> None:
+        self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(name)}", None)
+
+    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
+        """A scan of the columns asked for is faster than an index would be, and the table needs none to keep."""
+
+    def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
+        return missing_rights_of_file(self._path)
+
+    @contextmanager
+    def transaction(self, of: TableRules | None = None) -> Iterator[None]:
+        with _told(self.address):
+            self._drop_discarded()
+            self._connection.begin()
+        try:
+            yield
+        except BaseException:
+            self._connection.rollback()
+            raise
+        with _told(self.address):
+            self._connection.commit()
+
+    @contextmanager
+    def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
+        with held(self._identity, table, address=self.address, wait_s=wait_s):
+            yield
+
+    def on_discard(self, work: str) -> Callable[[], None]:
+        discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive
+        return lambda: discarded.append(work)
+
+    def close(self) -> None:
+        self._connection.close()
+
+    def _execute(self, statement: str, values: Mapping[str, Any] | None) -> int:
+        if made := _MADE.match(statement):
+            self._made[made[2]] = made[1]
+        with _told(self.address):
+            # DuckDB 2 lets no statement follow one whose answer was not fetched to its end.
+            rows = self._connection.execute(statement, used(statement, values)).fetchall()
+        return rows[0][0] if rows and isinstance(rows[0][0], int) else 0
+
+    def _drop_discarded(self) -> None:
+        while self._discarded:
+            prefix = self._discarded.pop()
+            made = [name for name in self._made if name.startswith(prefix)]
+            drops = [f"DROP {self._made.pop(name)} IF EXISTS temp.{sql.quote(name)}" for name in made]
+            if drops:
+                self._connection.execute(";".join(drops)).fetchall()
+
+
+def _compile(text: str, work: str) -> str:
+    """DuckDB reads the core's SQL as it is."""
+    return sql.of_work(sql.in_place(text, "$name"), work)
+
+
+def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyConnection:
+    if path != ":memory:" and not Path(path).parent.is_dir():
+        raise StoreError(
+            f"duckdb:{path}: the folder {Path(path).parent} does not exist; make it, or mend the store's address."
+        )
+    if Path(path).stem.casefold() == SCHEMA:
+        raise StoreError(
+            f"duckdb:{path}: DuckDB could not tell a file of this name from the schema {SCHEMA!r} that Brenvik's own "
+            "tables live in; give the file another name."
+        )
+    deadline = time.monotonic() + wait_s
+    while True:
+        try:
+            return duckdb.connect(path, read_only=read_only)
+        except duckdb.IOException as error:
+            held = _HOLDER.search(str(error))
+            if not held:
+                raise StoreError(f"duckdb:{path} cannot be opened: {_first_line(error)}") from error
+            if time.monotonic() >= deadline:
+                holder = f"process {held[2]} ({Path(held[1]).name})"
+                raise Busy(
+                    f"duckdb:{path} is held by {holder}; waited {wait_s:g} s. "
+                    "Try again when that process has let go of it.",
+                    holder=holder,
+                ) from None
+            time.sleep(min(0.1, max(0.0, deadline - time.monotonic())))
+        except duckdb.Error as error:
+            raise StoreError(f"duckdb:{path} cannot be opened: {_first_line(error)}") from error
+
+
+_TYPES = {
+    "VARCHAR": "text", "BIGINT": "integer", "INTEGER": "integer(32)", "SMALLINT": "integer(16)", "TINYINT": "integer(8)",
+    "DOUBLE": "double", "BOOLEAN": "boolean", "DATE": "date", "TIME": "time", "TIMESTAMP": "timestamp",
+    "TIMESTAMP WITH TIME ZONE": "timestamp with time zone", "BLOB": "binary",
+}  # fmt: skip
+
+
+def type_of(said: str) -> ColumnType | None:
+    if said in _TYPES:
+        return parse_type(_TYPES[said])
+    return parse_type(said.lower()) if said.startswith("DECIMAL(") else None
+
+
+@contextmanager
+def _told(address: str) -> Iterator[None]:
+    try:
+        yield
+    except duckdb.Error as error:
+        raise StoreError(f"{address} refused a statement: {_first_line(error)}") from error
+
+
+def _first_line(error: Exception) -> str:
+    return str(error).partition("\n")[0]

@@ -1,0 +1,369 @@
+"""The store protocol for a lakehouse: which statement goes to which table, and the commit of a transaction."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from datetime import timedelta
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+import pyarrow.compute as pc
+import sqlglot
+
+from brenvik.engines.conflicts import again_when_overtaken
+from brenvik.engines.duckdb import type_of
+from brenvik.engines.lakehouse import entries, pending
+from brenvik.engines.lakehouse.catalogs import Folder
+from brenvik.engines.lakehouse.entries import LEDGER
+from brenvik.engines.lakehouse.lake import MAIN, SAID, LakeColumn, LakeTable, kind_of
+from brenvik.engines.lakehouse.log import ENTRIES, LoggedTables
+from brenvik.engines.lakehouse.pending import PLACE
+from brenvik.engines.lakehouse.relocating import relocate
+from brenvik.engines.lakehouse.shown import KEPT, in_our_words, plain
+from brenvik.engines.lakehouse.snapshots import Change
+from brenvik.engines.lakehouse.tidying import forget, to_write_anew
+from brenvik.engines.locks import QUERY, held, held_in_file
+from brenvik.engines.protocol import Relocated, Tidied
+from brenvik.errors import StoreError
+from brenvik.ledger.schema import SCHEMA, TABLES
+from brenvik.merge import sql
+from brenvik.merge.schema import StoredColumn, Traits
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from brenvik.merge.prune import Near
+    from brenvik.merge.validate import Staging
+    from brenvik.model.rules import TableRules
+    from brenvik.model.types import ColumnType
+
+_NAME = r'(?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+"'
+_TARGET = re.compile(rf"(INSERT INTO|UPDATE|DELETE FROM|CREATE TABLE|ALTER TABLE) ({_NAME})")
+_ALTER = re.compile(rf'ALTER TABLE ({_NAME}) (ADD COLUMN|DROP COLUMN|ALTER COLUMN) ("(?:[^"]|"")+") ?(.*)')
+
+
+class LakehouseEngine(LoggedTables):
+    """See ``base.Engine``.
+
+    A transaction becomes one snapshot of the table that it is of, which is when it counts: before that, the changes it keeps
+    become a snapshot of theirs and the ledger's entries a file, which that snapshot names. What no snapshot names never was.
+    A transaction that is of no table becomes a snapshot of the ledger's own.
+    """
+
+    traits = Traits(PLACE, whole_rows=True, streams=True)
+
+    def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
+        self._look(text)
+        statement = sql.in_place(text, "$name")
+        target = _TARGET.match(statement)
+        if not target or target[2].startswith(f'"{sql.WORK}'):
+            return self._execute(sql.of_work(statement, work), values)
+        name, verb = _name(target[2]), target[1]
+        if name.startswith(f"{SCHEMA}.") and name.partition(".")[2] in TABLES:
+            return self._run_on_ledger(verb, name.partition(".")[2], sql.of_work(statement, work), values)
+        if verb == "CREATE TABLE":
+            return self._create(name, text)
+        if name not in self._tables:
+            return self._execute(sql.of_work(statement, work), values)
+        if verb == "ALTER TABLE":
+            return self._alter(name, sql.translate(text, self.dialect))
+        self._change(name)
+        names = tuple(column.name for column in self._tables[name].columns)
+        first, *others = pending.rewrite(statement, self._rooms[name], names)
+        count = self._execute(sql.of_work(first, work), values)
+        for other in others:
+            self._execute(other, None)
+        return count
+
+    def ask(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = sql.WORK,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> pa.Table:
+        self._look(text)
+        answer = super().ask(text, values, work=work, types=types)
+        return answer.drop_columns([PLACE]) if PLACE in answer.column_names else answer
+
+    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
+        self._look(text)
+        return super().rows(text, values, work=work)
+
+    def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
+        self._look(staging.question)
+        super().stage(rows, staging, values, work=work)
+
+    def view(self, query: str) -> str:
+        self._look(query)
+        return super().view(query)
+
+    def has_table(self, name: str) -> bool:
+        self._refresh()
+        name = name.casefold()
+        if name.startswith(f"{SCHEMA}.") and name.partition(".")[2] in TABLES:
+            return self._has_ledger
+        return plain(name) in self._tables or plain(name) in self._unread
+
+    def columns_of(self, name: str) -> list[StoredColumn]:
+        if name.startswith(QUERY):
+            return super().columns_of(name)
+        self._refresh()
+        if unread := self._unread.get(plain(name.casefold())):
+            raise unread[0]
+        state = self._tables.get(plain(name.casefold()))
+        return [
+            StoredColumn(column.name, type_of(column.kind), column.kind, needed=column.needed)
+            for column in (state.columns if state else ())
+        ]
+
+    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
+        """Files are written in the order of these columns, those of either value of ``apart`` apart; the ledger's are its log."""
+        name = plain(table.casefold())
+        if state := self._tables.get(name):
+            self._tables[name] = replace(state, sorted_by=tuple(columns), apart=apart)
+
+    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
+        name = plain(near.table.casefold())
+        if name not in self._tables:
+            return
+        state, rooms = self._tables[name], self._rooms_of(name)
+        stored = self._stored(state)
+        if name not in self._near:
+            self._near[name] = None
+            self._execute(pending.make_near(rooms, stored), None)
+        self._execute(sql.of_work(sql.in_place(pending.bring_near(rooms, stored, near), "$name"), work), values)
+        self._show(name)
+
+    def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
+        with in_our_words(self.address):
+            return self._lake.home.missing_rights()
+
+    @contextmanager
+    def transaction(self, of: TableRules | None = None) -> Iterator[None]:
+        self._refresh()
+        before = (dict(self._tables), self._places, self._taken_in, self._seq, self._has_ledger)
+        self._under_way = True
+        try:
+            with super().transaction():
+                yield
+                with in_our_words(self.address):
+                    self._land(of)
+                for name in list(self._near):
+                    self._let_go(name)
+        except BaseException:
+            self._tables, self._places, self._taken_in, self._seq, self._has_ledger = before
+            raise
+        finally:
+            self._under_way = False
+            self._changed, self._near, self._touched = {}, {}, {}
+
+    def close(self) -> None:
+        if self._some_told:
+            self._adopt()
+        super().close()
+        self._lake.home.close()
+
+    @contextmanager
+    def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
+        holds = self._lake.home.holds
+        with in_our_words(self.address):
+            holds.mkdir(parents=True, exist_ok=True)
+        lock = holds / hashlib.blake2b(table.casefold().encode(), digest_size=8).hexdigest()
+        with (
+            held(self._identity, table, address=self.address, wait_s=wait_s),
+            held_in_file(lock, table, address=self.address, wait_s=wait_s),
+        ):
+            yield
+
+    # Statements that change something
+
+    def _create(self, name: str, statement: str) -> int:
+        if name in self._tables:
+            raise StoreError(f"{self.address} refused a statement: it has a table {name} already")
+        tree = sqlglot.parse_one(statement, read="postgres")
+        columns = tuple(
+            LakeColumn(
+                column.name,
+                kind_of(column.kind.sql(dialect=self.dialect)),
+                needed=column.find(sqlglot.exp.NotNullColumnConstraint) is not None,
+            )
+            for column in tree.this.expressions
+        )
+        table = tree.this.this
+        self._tables[name] = LakeTable((table.db or MAIN, table.name), columns)
+        self._change(name)
+        return 0
+
+    def _alter(self, name: str, statement: str) -> int:
+        self._change(name)
+        state, found = self._tables[name], _ALTER.fullmatch(statement)
+        assert found
+        relation, what, column = found[1], found[2], found[3][1:-1].replace('""', '"')
+        if what == "ADD COLUMN":
+            columns = (*state.columns, LakeColumn(column, kind_of(found[4]), needed=False))
+        elif what == "DROP COLUMN":
+            columns = tuple(each for each in state.columns if each.name != column)
+        else:
+            columns = tuple(replace(each, needed=False) if each.name == column else each for each in state.columns)
+        self._tables[name] = replace(state, columns=columns)
+        self._execute(statement.replace(relation, self._rooms[name].added, 1), None)
+        self._show(name)
+        return 0
+
+    def _change(self, name: str) -> None:
+        """Makes room for what this transaction does to a table."""
+        assert self._under_way
+        if name in self._changed:
+            return
+        self._changed[name] = None
+        state = self._tables[name]
+        rooms = self._rooms_of(name)
+        for statement in pending.make_rooms(rooms, [(each.name, each.kind, each.needed) for each in state.columns]):
+            self._execute(statement, None)
+        self._show(name)
+
+    # Order among files
+
+    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
+        self._refresh()
+        names = [name for name in (plain(table.casefold()) for table in tables) if name in self._tables]
+        whole = [partial(self._tidy, name, keep) for name in names]
+        if not tables and LEDGER in self._places:
+            whole.append(partial(self._tidy_ledger, keep))
+        with in_our_words(self.address):
+            return [again_when_overtaken(do) for do in whole]
+
+    def relocate(self) -> list[Relocated]:
+        home = self._lake.home
+        if not isinstance(home, Folder):
+            return []
+        with in_our_words(self.address):
+            return relocate(home)
+
+    def _tidy(self, name: str, keep: timedelta) -> Tidied:
+        self._refresh()
+        before = state = self._tables[name]
+        stored = self._stored(state)
+        gone = self._by_file(state, f"({stored.gone})")
+        counts = {path: len(rows) for path, rows in gone}
+        anew = to_write_anew(state, counts)
+        if anew or len(state.deletes) > 1:
+            rows = f"(SELECT f.* FROM ({stored.only(anew).rows}) f{stored.without_gone('f')})"
+            goes = {state.files[number].file_path for number in anew}
+            left = [(path, rows) for path, rows in gone if path not in goes]
+            dropped = frozenset(goes.union(file.file_path for file in state.deletes))
+            said = state.said if state.identifier[0] != SCHEMA else {}
+            state = self._lake.commit(
+                state, Change(self._in_order(state, rows), left, said, dropped=dropped, same_rows=True)
+            )
+            gone = left
+        needed = [int(each.said[KEPT].rpartition(" ")[2]) for each in self._tables.values() if self._keeps(each, name)]
+        state, swept, size = forget(self._lake, state, needed, keep)
+        assert state.table and before.table
+        self._tables[name] = state
+        self._places = {**self._places, state.identifier: state.table.metadata_location}
+        self._show(name)
+        return Tidied(
+            name,
+            (len(before.files), len(state.files)),
+            (sum(counts.values()), sum(len(rows) for _, rows in gone)),
+            (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots)),
+            swept,
+            size,
+        )
+
+    def _keeps(self, state: LakeTable, name: str) -> bool:
+        """Whether a table names a snapshot of the kept changes of this name."""
+        return f"{SCHEMA}.{state.said.get(KEPT, '').rpartition(' ')[0]}".casefold() == name
+
+    def _tidy_ledger(self, keep: timedelta) -> Tidied:
+        for error, said in self._unread.values():
+            if said is None:  # it may name files of the ledger
+                raise error
+        before = self._ledger()
+        if len(before.files) > 1:
+            self._append(None, fold=True)
+        state, swept, size = forget(self._lake, self._ledger(), (), keep, named=self._named(before))
+        assert state.table and before.table
+        self._places = {**self._places, LEDGER: state.table.metadata_location}
+        snapshots = (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots))
+        return Tidied(".".join(LEDGER), (len(before.files), len(state.files)), (0, 0), snapshots, swept, size)
+
+    def _look(self, statement: str) -> None:
+        """What has to be done before a statement: see what there is."""
+        self._refresh()
+        for name, (error, _) in self._unread.items():
+            if sql.relation(name) in statement:
+                raise error
+
+    # The commit
+
+    def _land(self, of: TableRules | None) -> None:
+        main = plain(of.stored_as.casefold()) if of else ""
+        names = list(self._touched)
+        seq = self._seq + 1
+        told = super().ask(entries.not_entered(names, seq)) if names else None
+        some = told is not None and told.num_rows > 0
+        if of and main in self._tables:
+            self._commit(main, told if some else None, rewritten=of.changed_files == "rewritten")
+        elif some:
+            assert not self._changed
+            self._append(told)
+        if some:
+            self._seq = seq
+            for statement in entries.enter(names, seq):
+                self._execute(statement, None)
+
+    def _commit(self, main: str, told: pa.Table | None, *, rewritten: bool) -> None:
+        state = self._tables[main]
+        said = {name: value for name, value in state.said.items() if name in (KEPT, ENTRIES)}
+        for name in list(self._changed):
+            if name != main:
+                kept = self._write(name, {f"{SAID}of": ".".join(state.identifier)}, rewritten=rewritten)
+                assert kept.snapshot
+                said[KEPT] = f"{kept.identifier[1]} {kept.snapshot.snapshot_id}"
+        if told is not None:
+            said[ENTRIES] = self._write_entries(told)
+            runs = told.filter(pc.equal(told["entry_of"], "runs")).to_pylist()
+            said |= {f"{SAID}{name}": str(row[name]) for row in runs for name in ("run", "feed", "kind", "source")}
+        self._write(main, said, rewritten=rewritten)
+
+    def _write(self, name: str, said: Mapping[str, str], *, rewritten: bool) -> LakeTable:
+        """Commits what a transaction does to a table; files of which rows go are ``rewritten``, or the rows marked as gone."""
+        state, rooms = self._tables[name], self._rooms_of(name)
+        added: Iterable[pa.RecordBatchReader] = ()
+        gone: list[tuple[str, pa.Array]] = []
+        dropped: frozenset[str] = frozenset()
+        if name in self._changed:
+            rows, gone = rooms.added, self._by_file(state, rooms.gone)
+            if rewritten and gone:
+                dropped = frozenset(path for path, _ in gone)
+                anew = {number for number, file in enumerate(state.files) if file.file_path in dropped}
+                rows, gone = pending.anew(rooms, self._stored(state), anew), []
+            added = self._in_order(state, rows)
+        if state.table is None and state.identifier[0] == SCHEMA and state.identifier in self._places:
+            self._lake.drop(state.identifier)  # left by a run that never came to its end
+        done = self._lake.commit(state, Change(added, gone, said, dropped=dropped))
+        assert done.table
+        self._tables[name] = done
+        self._places = {**self._places, done.identifier: done.table.metadata_location}
+        if name in self._changed:
+            del self._changed[name]
+            for room in (rooms.added, rooms.gone):
+                self._execute(f"DROP TABLE {room}", None)
+        if name in self._near:
+            self._let_go(name)
+        else:
+            self._show(name)
+        return done
+
+
+def _name(relation: str) -> str:
+    """How a table is known here, of its quoted name."""
+    return plain(relation[1:-1].replace('"."', ".").replace('""', '"').casefold())

@@ -1,0 +1,358 @@
+"""The tables of a lakehouse as far as their metadata go: columns, files, snapshots, commits."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, field
+
+from pyiceberg import types as ice
+from pyiceberg.catalog import Catalog
+from pyiceberg.exceptions import CommitFailedException, NoSuchTableError, TableAlreadyExistsError
+from pyiceberg.manifest import (
+    DataFile,
+    DataFileContent,
+    FileFormat,
+    ManifestEntry,
+    ManifestFile,
+)
+from pyiceberg.schema import Schema
+from pyiceberg.table import Table
+from pyiceberg.table.metadata import TableMetadata
+from pyiceberg.table.snapshots import (
+    Snapshot,
+    ancestors_of,
+)
+from pyiceberg.table.update import (
+    AddSchemaUpdate,
+    AddSnapshotUpdate,
+    AssertCurrentSchemaId,
+    AssertRefSnapshotId,
+    RemoveSnapshotsUpdate,
+    SetCurrentSchemaUpdate,
+    SetPropertiesUpdate,
+    SetSnapshotRefUpdate,
+    TableUpdate,
+)
+from sqlalchemy.exc import IntegrityError
+
+from brenvik.engines.lakehouse.catalogs import Home
+from brenvik.engines.lakehouse.snapshots import Change, write_snapshot
+from brenvik.errors import BrenvikError, Overtaken, StoreError
+
+MAIN = "main"
+"""The namespace of tables that are named without one."""
+SAID = "brenvik."
+"""What the properties begin with that a snapshot of ours carries."""
+SORTED_BY, APART = "brenvik.in-order-of", "brenvik.apart"
+"""Properties of a table: how its rows lie."""
+_PROPERTIES = {
+    "format-version": "2",
+    "write.metadata.previous-versions-max": "20",
+    "write.metadata.delete-after-commit.enabled": "true",
+}
+
+_TYPES: dict[str, ice.IcebergType] = {
+    "VARCHAR": ice.StringType(), "BIGINT": ice.LongType(), "INTEGER": ice.IntegerType(), "DOUBLE": ice.DoubleType(),
+    "FLOAT": ice.FloatType(), "BOOLEAN": ice.BooleanType(), "DATE": ice.DateType(), "TIME": ice.TimeType(),
+    "TIMESTAMP": ice.TimestampType(), "TIMESTAMP WITH TIME ZONE": ice.TimestamptzType(), "BLOB": ice.BinaryType(),
+}  # fmt: skip
+_SAID = {str(kind): said for said, kind in _TYPES.items()}
+_DECIMAL = re.compile(r"DECIMAL\((\d+), ?(\d+)\)")
+
+
+@dataclass(frozen=True)
+class LakeColumn:
+    """A column of a table; ``kind`` is what DuckDB calls its type, ``field`` its id in the format, None before the first
+    commit."""
+
+    name: str
+    kind: str
+    needed: bool
+    field: int | None = None
+
+
+@dataclass
+class LakeTable:
+    """A table at one of its snapshots; or one that a transaction under way is making."""
+
+    identifier: tuple[str, str]
+    columns: tuple[LakeColumn, ...]
+    table: Table | None = None
+    snapshot: Snapshot | None = None
+    sorted_by: tuple[str, ...] = ()
+    """The columns that tell the order in which rows lie in a file."""
+    apart: str | None = None
+    """A column of true and false: rows of either lie in files of their own."""
+    files: list[DataFile] = field(default_factory=list)
+    """Those of rows; a file's number is its place here."""
+    deletes: list[DataFile] = field(default_factory=list)
+    """Those of deleted positions."""
+    said: Mapping[str, str] = field(default_factory=dict)
+    """What the newest snapshot of ours says."""
+
+    @property
+    def paths(self) -> list[str]:
+        """Where its files of rows stand, as DuckDB takes it."""
+        return [local(file.file_path) for file in self.files]
+
+
+class Lake:
+    """The tables of a catalog."""
+
+    def __init__(self, home: Home) -> None:
+        self.home = home
+        self._entries: dict[str, list[ManifestEntry]] = {}
+        self._manifests: dict[str, list[ManifestFile]] = {}
+        self._loaded: dict[tuple[str, str], Table] = {}
+
+    @property
+    def catalog(self) -> Catalog:
+        return self.home.catalog
+
+    def places(self) -> dict[tuple[str, str], str]:
+        """Where the newest metadata of each table stand."""
+        return self.home.places()
+
+    def load(self, identifier: tuple[str, str]) -> Table:
+        """A table as it is now; read only where it is another than last time."""
+        place = self.places().get(identifier)
+        found = self._loaded.get(identifier)
+        if place is None or found is None or found.metadata_location != place:
+            with whole(identifier):
+                found = self.catalog.load_table(identifier)
+            self._loaded[identifier] = found
+        return found
+
+    def at(self, table: Table, snapshot: Snapshot | None) -> LakeTable:
+        """A table at a snapshot. Raises StoreError when it is not written in a way that is understood here."""
+        metadata = table.metadata
+        schema = table.schema()
+        if snapshot and snapshot.snapshot_id != metadata.current_snapshot_id and snapshot.schema_id is not None:
+            schema = table.schemas()[snapshot.schema_id]
+        with whole(table.name()):
+            manifests = self.manifests(table, snapshot) if snapshot else []
+            alive = [entry.data_file for manifest in manifests for entry in self.entries(table, manifest)]
+        specs = {metadata.default_spec_id, *(file.spec_id for file in alive)}
+        partitioned = not all(table.specs()[number].is_unpartitioned() for number in specs)
+        if metadata.format_version != 2 or partitioned:
+            raise StoreError(
+                f"{'.'.join(table.name())} is a table of version {metadata.format_version} of the format"
+                f"{', partitioned' if partitioned else ''}; only those of version 2 without partitions are understood so far. "
+                "Load into a table of another name."
+            )
+        files: list[DataFile] = []
+        deletes: list[DataFile] = []
+        for file in alive:
+            if file.file_format != FileFormat.PARQUET or file.content == DataFileContent.EQUALITY_DELETES:
+                raise StoreError(
+                    f"{'.'.join(table.name())} holds {file.file_path}, which is no Parquet file of rows or positions; "
+                    "have the engine that wrote it rewrite the table's files."
+                )
+            (files if file.content == DataFileContent.DATA else deletes).append(file)
+        for each in schema.fields:
+            if not isinstance(each.field_type, ice.DecimalType) and str(each.field_type) not in _SAID:
+                raise StoreError(
+                    f"{'.'.join(table.name())} has the column {each.name} of type {each.field_type}, which no column here "
+                    "can hold; load into a table of another name."
+                )
+        space, name = table.name()
+        return LakeTable(
+            (space, name),
+            tuple(LakeColumn(each.name, _kind(each), each.required, each.field_id) for each in schema.fields),
+            table,
+            snapshot,
+            tuple(json.loads(metadata.properties.get(SORTED_BY, "[]"))),
+            metadata.properties.get(APART) or None,
+            files,
+            deletes,
+            said_of(metadata),
+        )
+
+    def commit(self, state: LakeTable, change: Change, *, instead: bool = False) -> LakeTable:
+        """Commits a change to a table as one snapshot, on top of the snapshot of ``state``; makes the table where it is new.
+
+        ``instead``: of all files there are. Raises Overtaken when somebody else was quicker.
+        """
+        if state.table is None:
+            return self._make(state, change)
+        metadata = state.table.metadata
+        updates: list[TableUpdate] = []
+        schema = state.table.schema()
+        fields = _fields(state.columns, metadata)
+        if fields != schema.fields:
+            kept = {each.field_id for each in fields} & {*schema.identifier_field_ids}
+            number = max(each.schema_id for each in metadata.schemas) + 1
+            schema = Schema(*fields, schema_id=number, identifier_field_ids=[*kept])
+            updates += [AddSchemaUpdate(schema_=schema), SetCurrentSchemaUpdate(schema_id=-1)]
+        snapshot = self._write(state.table, schema, None if instead else state.snapshot, change)
+        ours = {name: value for name, value in change.said.items() if metadata.properties.get(name) != value}
+        updates += [*_current(snapshot), *([SetPropertiesUpdate(updates=ours)] if ours else [])]
+        return self._commit(state, updates, snapshot)
+
+    def _write(self, table: Table, schema: Schema, base: Snapshot | None, change: Change) -> Snapshot:
+        manifests = self.manifests(table, base) if base else []
+        return write_snapshot(table, schema, base, manifests, change, lambda each: self.entries(table, each))
+
+    def drop(self, identifier: tuple[str, str]) -> None:
+        self.catalog.drop_table(identifier)
+
+    def _make(self, state: LakeTable, change: Change) -> LakeTable:
+        space, _ = state.identifier
+        with suppress(IntegrityError):  # somebody else makes it at the same time
+            self.catalog.create_namespace_if_not_exists(space)
+        made = self.catalog.create_table_transaction(
+            state.identifier,
+            Schema(*_fields(state.columns, None)),
+            location=self.home.location(state.identifier),
+            properties={
+                **_PROPERTIES,
+                SORTED_BY: json.dumps(state.sorted_by),
+                **({APART: state.apart} if state.apart else {}),
+                **change.said,
+            },
+        )
+        table = made._table
+        snapshot = self._write(table, table.schema(), None, change)
+        made._apply(tuple(_current(snapshot)), ())
+        try:
+            made.commit_transaction()
+        except TableAlreadyExistsError as error:
+            raise Overtaken(f"{'.'.join(state.identifier)}: somebody else made it in the meantime") from error
+        self.home.changed()
+        table = self.load(state.identifier)
+        return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id))
+
+    def manifests(self, table: Table, snapshot: Snapshot) -> list[ManifestFile]:
+        """What tells of the files of a snapshot. It never changes: it is read once."""
+        if snapshot.manifest_list not in self._manifests:
+            self._manifests[snapshot.manifest_list] = snapshot.manifests(table.io)
+        return self._manifests[snapshot.manifest_list]
+
+    def entries(self, table: Table, manifest: ManifestFile) -> list[ManifestEntry]:
+        """What a manifest tells of files that are alive."""
+        if manifest.manifest_path not in self._entries:
+            self._entries[manifest.manifest_path] = manifest.fetch_manifest_entry(table.io)
+        return self._entries[manifest.manifest_path]
+
+    def drop_snapshots(self, state: LakeTable, numbers: Sequence[int]) -> LakeTable:
+        """Has a table forget some of its snapshots. Raises Overtaken when somebody else was quicker."""
+        assert state.table
+        return self._commit(state, (RemoveSnapshotsUpdate(snapshot_ids=[*numbers]),), state.snapshot)
+
+    def _commit(self, state: LakeTable, updates: Sequence[TableUpdate], snapshot: Snapshot | None) -> LakeTable:
+        """Commits what is new of a table, which then stands at ``snapshot``."""
+        assert state.table
+        metadata = state.table.metadata
+        unchanged = (
+            AssertRefSnapshotId(ref="main", snapshot_id=metadata.current_snapshot_id),
+            AssertCurrentSchemaId(current_schema_id=metadata.current_schema_id),
+        )
+        try:
+            done = self.catalog.commit_table(state.table, unchanged, tuple(updates))
+        except CommitFailedException as error:
+            raise Overtaken(f"{'.'.join(state.identifier)}: somebody else's work came between: {error}") from error
+        table = Table(state.table.name(), done.metadata, done.metadata_location, state.table.io, self.catalog)
+        self._loaded[state.identifier] = table
+        self.home.changed()
+        return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id) if snapshot else None)
+
+
+@contextmanager
+def whole(identifier: Sequence[str]) -> Iterator[None]:
+    """Whatever goes wrong while the files that tell of a table are read becomes a StoreError: they are damaged, or gone."""
+    try:
+        yield
+    except (BrenvikError, NoSuchTableError):
+        raise
+    except Exception as error:  # each of the formats has faults of its own, and some have none
+        first = str(error).partition("\n")[0]
+        raise StoreError(
+            f"{'.'.join(identifier)}: its files are damaged or missing ({type(error).__name__}: {first}). Nothing was written; "
+            "restore the whole folder or bucket from a backup."
+        ) from error
+
+
+def _current(snapshot: Snapshot) -> list[TableUpdate]:
+    """What makes a snapshot the current one."""
+    return [
+        AddSnapshotUpdate(snapshot=snapshot),
+        SetSnapshotRefUpdate(
+            ref_name="main",
+            type="branch",
+            snapshot_id=snapshot.snapshot_id,
+            max_ref_age_ms=None,
+            max_snapshot_age_ms=None,
+            min_snapshots_to_keep=None,
+        ),
+    ]
+
+
+def local(path: str) -> str:
+    """A file's path as DuckDB takes it."""
+    return path.removeprefix("file://")
+
+
+def summary_of(snapshot: Snapshot) -> Mapping[str, str]:
+    return snapshot.summary.additional_properties if snapshot.summary else {}
+
+
+def said_of(metadata: TableMetadata) -> dict[str, str]:
+    """What the newest snapshot of ours says, of those that led to the current one; should it be gone, what it left in the
+    table's properties."""
+    current = metadata.current_snapshot()
+    for snapshot in ancestors_of(current, metadata) if current else ():
+        if said := {name: value for name, value in summary_of(snapshot).items() if name.startswith(SAID)}:
+            return said
+    return {name: value for name, value in metadata.properties.items() if name.startswith(SAID)}
+
+
+def named(metadata: TableMetadata, number: int) -> Snapshot | None:
+    """The snapshot of this number with what others made of it since, without changing what it says; None when it is gone."""
+    current = metadata.current_snapshot()
+    for snapshot in ancestors_of(current, metadata) if current else ():
+        if snapshot.snapshot_id == number:
+            return current
+        if any(name.startswith(SAID) for name in summary_of(snapshot)):
+            break
+    return metadata.snapshot_by_id(number)
+
+
+def _fields(columns: Iterable[LakeColumn], metadata: TableMetadata | None) -> tuple[ice.NestedField, ...]:
+    """Columns as the format has them: those of a table as they are there, and new ones."""
+    there = {field.field_id: field for schema in metadata.schemas for field in schema.fields} if metadata else {}
+    there |= {field.field_id: field for field in metadata.schema().fields} if metadata else {}
+    last = metadata.last_column_id if metadata else 0
+    fields = []
+    for column in columns:
+        if column.field in there:
+            field = there[column.field]
+            fields.append(
+                field if field.required == column.needed else field.model_copy(update={"required": column.needed})
+            )
+        else:
+            last += 1
+            fields.append(ice.NestedField(last, column.name, _type_for(column.kind), required=column.needed))
+    return tuple(fields)
+
+
+def kind_of(said: str) -> str:
+    """The name that a type has here, of one that a statement says."""
+    if said.startswith(("TEXT", "VARCHAR")):
+        return "VARCHAR"
+    return {"TIMESTAMPTZ": "TIMESTAMP WITH TIME ZONE", "INT": "INTEGER"}.get(said, said)
+
+
+def _type_for(kind: str) -> ice.IcebergType:
+    if sized := _DECIMAL.fullmatch(kind):
+        return ice.DecimalType(int(sized[1]), int(sized[2]))
+    return _TYPES[kind]
+
+
+def _kind(column: ice.NestedField) -> str:
+    kind = column.field_type
+    if isinstance(kind, ice.DecimalType):
+        return f"DECIMAL({kind.precision}, {kind.scale})"
+    return _SAID[str(kind)]

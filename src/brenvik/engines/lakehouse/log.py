@@ -1,0 +1,146 @@
+"""The ledger of a lakehouse: its tables stand in memory, where the core works on them, and come from and go to one log.
+
+The entries of a run are a file that the snapshot of its table names: they count with it. The log adopts such files with the
+next commit of its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from brenvik.engines.lakehouse import entries
+from brenvik.engines.lakehouse.entries import LEDGER, NEW, SEQ
+from brenvik.engines.lakehouse.files import write_whole
+from brenvik.engines.lakehouse.lake import SAID, LakeTable, local
+from brenvik.engines.lakehouse.shown import ShownTables, in_our_words
+from brenvik.engines.lakehouse.snapshots import Change
+from brenvik.errors import BrenvikError, Overtaken
+from brenvik.ledger.schema import SCHEMA, TABLES
+from brenvik.merge import sql
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+    from pyiceberg.table import Table
+
+ENTRIES, _FOLDED = f"{SAID}ledger", f"{SAID}folded"
+"""What a snapshot says: the log, and the file of entries that belongs to it; of the log itself, the files of entries that others
+name and that were written anew with all others."""
+MANY_FILES = 24
+_TRIES = 10
+
+
+class LoggedTables(ShownTables):
+    """Tables with their ledger."""
+
+    def __init__(self, place: str, *, memory_limit: str | None = None) -> None:
+        super().__init__(place, memory_limit=memory_limit)
+        self._has_ledger = False
+        self._touched: dict[str, None] = {}
+        """Tables of the ledger that the transaction under way changed."""
+        self._taken_in: frozenset[str] = frozenset()
+        """Files of entries that the tables in memory hold."""
+        self._seq = 0
+        self._some_told = False
+        """Whether snapshots were told of runs that the log may not have yet."""
+
+    def _run_on_ledger(self, verb: str, name: str, statement: str, values: Mapping[str, Any] | None) -> int:
+        if verb == "CREATE TABLE":
+            statement = f"{statement[:-1]}, {SEQ} BIGINT)"
+            self._has_ledger = True
+        self._touched[name] = None
+        if verb == "UPDATE":
+            statement = statement.replace(" SET ", f" SET {sql.quote(SEQ)} = NULL, ", 1)
+        return self._execute(statement, values)
+
+    def _take_all(self, places: dict[tuple[str, str], str]) -> None:
+        super()._take_all(places)
+        if LEDGER in places:
+            self._take_entries()
+
+    def _take_entries(self) -> None:
+        """Brings what the ledger's log, and snapshots that it does not know of yet, tell into the tables in memory."""
+        if not self._has_ledger:
+            self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(SCHEMA)}", None)
+            for statement in entries.tables():  # some may be left of a time that broke off
+                self._execute(sql.in_place(statement, "$name").replace("CREATE", "CREATE OR REPLACE", 1), None)
+            self._has_ledger = True
+        state = self._ledger()
+        files = [
+            path for path in dict.fromkeys([*state.paths, *self._not_adopted(state)]) if path not in self._taken_in
+        ]
+        if files:
+            entered = replace(self._stored(state), groups=self._groups(files))
+            self._execute(f"CREATE OR REPLACE TABLE {NEW} AS {entered.rows}", None)
+            answer = super().rows(f"SELECT entry_of, max(seq) AS seq FROM {NEW} GROUP BY entry_of")
+            for row in answer:
+                for statement in entries.take_in(row["entry_of"]):
+                    self._execute(statement, None)
+            self._seq = max(self._seq, *(row["seq"] for row in answer))
+        self._taken_in = frozenset([*state.paths, *self._not_adopted(state)])
+
+    def _not_adopted(self, ledger: LakeTable) -> list[str]:
+        """Files of entries that snapshots name and that the log does not have yet."""
+        known = {*ledger.paths, *ledger.said.get(_FOLDED, "").split("\n")}
+        return [path for path in self._named(ledger) if path not in known]
+
+    def _named(self, ledger: LakeTable) -> list[str]:
+        """Files of entries that snapshots name."""
+        told = [*(state.said for state in self._tables.values()), *(said for _, said in self._unread.values() if said)]
+        there = [said[ENTRIES].partition(" ") for said in told if ENTRIES in said]
+        return [path for log, _, path in there if log == _identity_of(ledger.table)]
+
+    def _ledger(self) -> LakeTable:
+        """The ledger's log as it is now."""
+        table = self._lake.load(LEDGER)
+        return self._lake.at(table, table.current_snapshot())
+
+    def _write_entries(self, told: pa.Table) -> str:
+        """Writes entries as a file that belongs to no snapshot yet; returns what the table's snapshot shall say of it."""
+        if self._not_adopted(self._ledger()):
+            self._append(None)
+        ledger = self._lake.load(LEDGER)
+        path = local(write_whole(ledger, ledger.schema(), told))
+        self._taken_in |= {path}
+        self._some_told = True
+        return f"{_identity_of(ledger)} {path}"
+
+    def _adopt(self) -> None:
+        """Has the log know what snapshots told. Where that fails, the next transaction does it: it counts already."""
+        with suppress(BrenvikError), in_our_words(self.address):
+            self._append(None)
+
+    def _append(self, told: pa.Table | None, *, fold: bool = False) -> None:
+        """Commits entries to the ledger's log, with what snapshots told and it does not have yet; ``fold`` writes all of them
+        anew, as is done by itself once they lie in many files."""
+        for attempt in range(_TRIES):
+            state = self._ledger() if LEDGER in self._lake.places() else LakeTable(LEDGER, entries.columns())
+            others = self._not_adopted(state)
+            fold = (fold or len(state.files) > MANY_FILES) and self._taken_in >= {*state.paths} and not attempt
+            if told is None and not others and not fold:
+                return
+            said = {}
+            if fold:
+                told = super().ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))
+                said = {_FOLDED: "\n".join(self._taken_in.intersection(self._named(state)))}
+                others = [path for path in others if path not in self._taken_in]
+            try:
+                added = [told.to_reader()] if told else ()
+                done = self._lake.commit(state, Change(added, said=said, files=others), instead=fold)
+            except Overtaken:
+                if attempt == _TRIES - 1:
+                    raise
+                continue
+            assert done.table
+            new = {*done.paths} - {*state.paths}
+            if {*state.paths} <= self._taken_in:  # else what others entered is still to be read
+                self._places = {**self._places, LEDGER: done.table.metadata_location}
+            self._taken_in |= new
+            return
+
+
+def _identity_of(table: Table | None) -> str:
+    """What tells a table from an earlier one of its name."""
+    return str(table.metadata.table_uuid) if table else ""

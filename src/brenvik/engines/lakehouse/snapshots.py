@@ -1,0 +1,125 @@
+"""One change of a table written as a snapshot: the manifests that tell of its files, and the list of all manifests."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+from pyiceberg.manifest import (
+    ManifestContent,
+    ManifestEntry,
+    ManifestFile,
+    ManifestWriterV2,
+    write_manifest_list,
+)
+from pyiceberg.schema import Schema
+from pyiceberg.table import Table
+from pyiceberg.table.snapshots import Operation, Snapshot, SnapshotSummaryCollector, Summary, update_snapshot_summaries
+
+from brenvik.engines.lakehouse.files import describe, write_positions, write_rows
+
+NO_COMPRESSION: Any = "null"
+_MANY_MANIFESTS = 5
+"""How many of them are folded into one: reading one takes as long as writing a dozen of its entries."""
+
+Entries = Callable[[ManifestFile], list[ManifestEntry]]
+"""What is alive of a manifest."""
+
+
+@dataclass(frozen=True)
+class Change:
+    """What one commit does to a table."""
+
+    added: Iterable[pa.RecordBatchReader] = ()
+    """Rows that come; those of each reader lie in files of their own."""
+    gone: Sequence[tuple[str, pa.Array]] = ()
+    """Numbers of rows that go, by file."""
+    said: Mapping[str, str] = field(default_factory=dict)
+    """What the snapshot says beside what the format has it say."""
+    files: Sequence[str] = ()
+    """Files that were written before and become the table's."""
+    dropped: frozenset[str] = frozenset()
+    """The paths of files, of rows or of positions, that are the table's no more."""
+    same_rows: bool = False
+    """Whether the table has the same rows as before."""
+
+
+def write_snapshot(
+    table: Table,
+    schema: Schema,
+    base: Snapshot | None,
+    earlier: Sequence[ManifestFile],
+    change: Change,
+    entries: Entries,
+) -> Snapshot:
+    """Writes the files of a change, and those that tell of them and of what stays of the snapshot ``base``, whose manifests are
+    ``earlier``."""
+    metadata = table.metadata
+    added = [*(describe(table, schema, path) for path in change.files), *write_rows(table, schema, change.added)]
+    gone = [write_positions(table, change.gone)] if change.gone else []
+    number, name = metadata.new_snapshot_id(), uuid.uuid4()
+    collected = SnapshotSummaryCollector()
+    for file in (*added, *gone):
+        collected.add_file(file, schema, metadata.spec())
+    manifests: list[ManifestFile] = []
+    for writer_of, files in ((ManifestWriterV2, added), (PositionManifestWriter, gone)):
+        output = table.io.new_output(f"{table.location()}/metadata/{name}-m{len(manifests)}.avro")
+        writer = writer_of(metadata.spec(), schema, output, number, NO_COMPRESSION)
+        there = [each for each in earlier if each.content == writer.content()]
+        many = len(there) >= _MANY_MANIFESTS
+        anew = [each for each in there if many or (change.dropped and _holds_any(entries(each), change.dropped))]
+        if files or anew:
+            with writer:
+                for file in files:
+                    writer.add(ManifestEntry.from_args(data_file=file))
+                for entry in (entry for manifest in anew for entry in entries(manifest)):
+                    if entry.data_file.file_path in change.dropped:
+                        collected.remove_file(entry.data_file, schema, metadata.spec())
+                        writer.delete(entry)
+                    else:
+                        writer.existing(entry)
+            manifests.append(writer.to_manifest_file())
+        manifests += [each for each in there if each not in anew]
+    parent = metadata.current_snapshot()
+    place = f"{table.location()}/metadata/snap-{number}-{name}.avro"
+    sequence = metadata.next_sequence_number()
+    with write_manifest_list(
+        format_version=2,
+        output_file=table.io.new_output(place),
+        snapshot_id=number,
+        parent_snapshot_id=parent.snapshot_id if parent else None,
+        sequence_number=sequence,
+        avro_compression=NO_COMPRESSION,
+    ) as lister:
+        lister.add_manifests(manifests)
+    operation = Operation.APPEND if base == parent and not gone and not change.dropped else Operation.OVERWRITE
+    told = base.summary.additional_properties if base and base.summary else None
+    summary = update_snapshot_summaries(Summary(operation, **collected.build(), **change.said), told)
+    if change.same_rows:
+        summary = Summary(Operation.REPLACE, **summary.additional_properties)
+    return Snapshot(
+        snapshot_id=number,
+        parent_snapshot_id=parent.snapshot_id if parent else None,
+        manifest_list=place,
+        sequence_number=sequence,
+        summary=summary,
+        schema_id=schema.schema_id,
+    )
+
+
+def _holds_any(entries: Iterable[ManifestEntry], paths: frozenset[str]) -> bool:
+    return any(entry.data_file.file_path in paths for entry in entries)
+
+
+class PositionManifestWriter(ManifestWriterV2):
+    """A manifest of files of deleted positions, of which pyiceberg writes none."""
+
+    def content(self) -> ManifestContent:
+        return ManifestContent.DELETES
+
+    @property
+    def _meta(self) -> dict[str, str]:
+        return {**super()._meta, "content": "deletes"}

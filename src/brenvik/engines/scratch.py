@@ -1,0 +1,76 @@
+"""A DuckDB in memory beside the store: where what only passes by is taken apart or put into shape."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from functools import cache, lru_cache
+from typing import TYPE_CHECKING, Any
+
+import duckdb
+
+from brenvik.errors import StoreError
+from brenvik.merge.validate import STREAM, Staging
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+_SETTINGS = ("TimeZone = 'UTC'", "GLOBAL python_enable_replacements = false")
+_PIECE = 122_880  # rows that are put in order together
+
+_PARAMETER = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|\$([a-z_][a-z_0-9]*)""")  # not inside quotes
+
+
+@cache
+def _office() -> duckdb.DuckDBPyConnection:
+    """One for the process: to open it takes thirty times as long as to sit down at it."""
+    return duckdb.connect(":memory:")
+
+
+@contextmanager
+def desk() -> Iterator[duckdb.DuckDBPyConnection]:
+    """A connection of its own, with temporary tables of its own, in UTC."""
+    with _office().cursor() as connection:
+        for setting in _SETTINGS:
+            connection.execute(f"SET {setting}").fetchall()
+        yield connection
+
+
+@lru_cache(maxsize=64)
+def parsed(question: str) -> duckdb.Statement:
+    """A question read once: a long one takes as long to read as to answer of a few rows, and is asked for every piece."""
+    return _office().extract_statements(question)[0]
+
+
+@lru_cache(maxsize=4096)
+def _parameters(statement: str) -> frozenset[str]:
+    return frozenset(filter(None, _PARAMETER.findall(statement)))
+
+
+def used(statement: str, values: Mapping[str, Any] | None) -> dict[str, Any]:
+    """The values that a statement names; DuckDB refuses others."""
+    return {name: value for name, value in (values or {}).items() if name in _parameters(statement)}
+
+
+def on_their_way(
+    rows: pa.RecordBatchReader, staging: Staging, shown: str, values: Mapping[str, Any], *, address: str
+) -> Iterator[pa.RecordBatch]:
+    """What is ``shown`` of rows on their way into a working table, while they are read: in pieces, each in the order asked for.
+
+    Raises StoreError in the name of the store at ``address`` when the stream or the question breaks off."""
+    import pyarrow as pa
+
+    with desk() as beside:
+        beside.register(STREAM, rows)
+        try:
+            question = f"SELECT {shown} FROM ({staging.question}) q"
+            answer = beside.sql(parsed(question), params=used(question, values) or None)
+            order = [(name, "ascending") for name in staging.order]
+            for piece in answer.to_arrow_reader(_PIECE):
+                yield piece.sort_by(order) if order else piece
+        except (duckdb.Error, pa.ArrowException, OSError) as error:  # the last two by way of the reader
+            first = str(error).partition("\n")[0]
+            raise StoreError(f"{address}: the rows could not be read on their way: {first}") from error
+        finally:
+            beside.unregister(STREAM)

@@ -1,0 +1,96 @@
+"""From what a person declares about a feed to the feed itself."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from brenvik.feeds.reading import Dialect, Reading, Record
+from brenvik.model.feeds import Connection, FeedRules, FileFeed
+from brenvik.model.rules import TableRules
+
+if TYPE_CHECKING:
+    from brenvik.engines.protocol import Engine
+    from brenvik.feeds.protocol import StandingSource
+
+
+def source_of(
+    feed: FeedRules, rules: TableRules, connections: Mapping[str, Connection], *, folder: Path, engine: Engine
+) -> StandingSource:
+    """A feed of a table, ready to be opened: files below ``folder``, a database, or the store of the ``engine`` itself."""
+    if isinstance(feed, FileFeed):
+        return _of_files(feed, rules, folder)
+    declared = {name: kind for name in rules.types if (kind := rules.declared_type(name))}
+    if feed.connection is None:
+        from brenvik.feeds.store_query import InsideSource
+
+        return InsideSource(
+            engine,
+            name=feed.name,
+            kind=feed.kind,
+            table=feed.source_table,
+            query=feed.query,
+            watermark=feed.watermark,
+            overlap=feed.overlap,
+            settle=feed.settle,
+            start_at=feed.start_at,
+            window=feed.window,
+            time_column=feed.extract_time.get("column"),
+            types=declared,
+            zone=rules.time_zone,
+        )
+    from brenvik.feeds.databases import DatabaseExtract, DatabaseSource
+
+    connection = replace(connections[feed.connection], folder=folder)
+    if feed.watermark is None:
+        return DatabaseExtract(
+            connection,
+            name=feed.name,
+            table=feed.source_table,
+            query=feed.query,
+            time_column=feed.extract_time.get("column"),
+        )
+    return DatabaseSource(
+        connection,
+        name=feed.name,
+        kind=feed.kind,
+        watermark=feed.watermark,
+        table=feed.source_table,
+        query=feed.query,
+        overlap=feed.overlap,
+        settle=feed.settle,
+        start_at=feed.start_at,
+        window=feed.window,
+        types=declared,
+        zone=rules.time_zone,
+        ordered=not rules.order_by,
+    )
+
+
+def _of_files(feed: FileFeed, rules: TableRules, folder: Path) -> StandingSource:
+    from brenvik.feeds.files import FileSource
+
+    return FileSource(
+        feed.files,
+        folder=folder,
+        name=feed.name,
+        kind=feed.kind,
+        order=feed.order_files,
+        settle=feed.settle,
+        then=feed.then,
+        move_to=feed.move_to,
+        reading=Reading(Dialect(**feed.csv) if feed.csv else None, record_of(feed, rules)),
+        time_in_name=feed.extract_time.get("file_name"),
+        time_column=feed.extract_time.get("column"),
+        rewritten=feed.rewritten_files,
+    )
+
+
+def record_of(feed: FeedRules, rules: TableRules) -> Record:
+    """How a row of a feed is read from JSON."""
+    given = feed.record if isinstance(feed, FileFeed) else {}
+    needed = (*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column]))
+    expected = (*dict.fromkeys(needed), *([feed.operations.column] if feed.operations else ()))
+    return Record(**given, keys=rules.natural_key, operations=feed.operations, expected=expected)

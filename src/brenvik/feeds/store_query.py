@@ -1,0 +1,221 @@
+"""Tables and queries of the store itself: their rows never leave it.
+
+They are screened where they stand, so their columns must have the types of the table already; a query can cast them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from functools import cached_property
+from typing import Any
+
+from brenvik.engines.protocol import Engine
+from brenvik.errors import DeclarationError, FeedError
+from brenvik.feeds.by_watermark import ByWatermark
+from brenvik.feeds.protocol import Batch, ExtractTime, Memory, Waiting, Wanted
+from brenvik.merge import sql
+from brenvik.merge.schema import ARRIVAL
+from brenvik.model import watermarks
+from brenvik.model.types import ColumnType
+from brenvik.model.watermarks import Mark, Span, Window, parse_mark
+
+
+class InsideSource:
+    """A table or a query of the store that holds the table too, read by a watermark; without one taken whole, as an extract.
+
+    ``types`` are those that the rules declare, ``zone`` theirs for times without one. See ``databases.DatabaseSource`` for the
+    rest.
+    """
+
+    opens_again = True
+
+    def __init__(
+        self,
+        engine: Engine,
+        *,
+        name: str,
+        kind: str,
+        table: str | None = None,
+        query: str | None = None,
+        watermark: str | None = None,
+        overlap: Span | None = None,
+        settle: Span | None = None,
+        start_at: str | None = None,
+        window: Span | None = None,
+        time_column: str | None = None,
+        types: Mapping[str, ColumnType] | None = None,
+        zone: str = "UTC",
+    ) -> None:
+        self.name = name
+        self.kind = kind
+        self._engine = engine
+        self._table = table
+        self._query = query
+        self._by = ByWatermark(name, watermark or "", overlap, settle, start_at, window, zone)
+        self._time_column = time_column
+        self._declared = types or {}
+        self._what = table or "a query"
+
+    @cached_property
+    def _relation(self) -> str:
+        return self._table or self._engine.view(str(self._query))
+
+    @cached_property
+    def _types(self) -> dict[str, ColumnType]:
+        found = self._engine.columns_of(self._relation)
+        if not found:
+            raise FeedError(f"{self._engine.address} has no table {self._what!r} to read feed {self.name!r} from.")
+        types: dict[str, ColumnType] = {}
+        faults = []
+        for column in found:
+            declared, said = self._declared.get(column.name), column.said
+            kind = column.type or (declared if said == "nothing" else None)  # an expression of a store without types
+            if kind is None:
+                hint = "nothing that tells a type; declare it under types" if said == "nothing" else said
+                faults.append(f"{column.name} is {hint}")
+            elif declared and (declared.kind != kind.kind or (kind.kind == "decimal" and declared != kind)):
+                faults.append(f"{column.name} is {said} there, and {declared} in the rules")
+            else:
+                types[column.name] = kind.wide
+        if faults:
+            raise FeedError(
+                "\n  ".join([f"{self._what} is read where it stands, in the types it has:", *faults])
+                + '\nRead a query that casts them: query = "select cast(… as …) as … from …"'
+            )
+        return types
+
+    def columns(self) -> dict[str, dict[str, ColumnType]]:
+        """See ``base.StandingSource``."""
+        return {self._what: dict(self._types)}
+
+    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
+        names = tuple(self._types)
+        batch = Batch(
+            source=self._what,
+            columns=self._types,
+            parts={self._what: names},
+            carried={0: names},
+            pieces=lambda: iter(()),
+        )
+        tests, order = ["1 = 1"], ""
+        if self._by.column:
+            marks = self._marks()
+            window, seen, notes = self._by.look(marks, memory, wanted)
+            window = self._by.cut(marks, window)
+            if window.reads_from is not None:
+                tests.append(marks.test(">", "inside_from"))
+            tests.append("1 = 0" if window.high is None else marks.test("<=", "inside_to"))
+            order = f"ORDER BY {marks.column}"
+            batch.inside_values = {"inside_from": _plain(window.reads_from), "inside_to": _plain(window.high)}
+            batch.source, batch.window, batch.seen, batch.notes = f"{self._what} {window}", window, seen, notes
+        else:
+            if wanted and not wanted.everything:
+                raise DeclarationError(f"Feed {self.name!r} takes all there is each time; it has no windows or files.")
+            batch.extract = ExtractTime(None if self._time_column else str(_clock(self._engine)), self._time_column)
+        batch.inside = (
+            f"SELECT 2 * row_number() OVER ({order}) + 1 AS {ARRIVAL}, {sql.columns(names, 's')} "
+            f"FROM {sql.relation(self._relation)} s WHERE {' AND '.join(tests)}"
+        )
+        return batch
+
+    def waiting(self, memory: Memory) -> Waiting:
+        if not self._by.column:
+            self.columns()
+            return Waiting(1, "extracts")
+        marks = self._marks()
+        return self._by.waiting(marks, *self._by.look(marks, memory, None))
+
+    def parse_mark(self, text: str) -> tuple[str, Mark]:
+        """A mark as people write it, and of which kind the watermark is. Raises DeclarationError when it is none."""
+        kind = self._marks().kind
+        return kind, self._by.mark(text, kind, "--to")  # type: ignore[return-value]
+
+    def _marks(self) -> _Marks:
+        watermark = self._by.column
+        if watermark not in self._types:
+            there = ", ".join(self._types)
+            raise FeedError(f"{self._what} has no column {watermark!r} for the watermark; it has {there}.")
+        kind = self._types[watermark]
+        if kind.kind not in watermarks.KINDS:
+            raise FeedError(
+                f"{self._what}: the watermark {watermark!r} is {kind.kind}; expected {', '.join(watermarks.KINDS)}."
+            )
+        self._by.check(kind.kind)
+        return _Marks(self._engine, self._relation, watermark, kind, self._what)
+
+
+@dataclass(frozen=True)
+class _Marks:
+    """The watermark column of a relation of the store, and what can be asked of it: see ``by_watermark.Marked``."""
+
+    engine: Engine
+    relation: str
+    watermark: str
+    type: ColumnType
+    name: str
+
+    @property
+    def kind(self) -> str:
+        return self.type.kind
+
+    @property
+    def column(self) -> str:
+        return f"s.{sql.quote(self.watermark)}"
+
+    def test(self, how: str, parameter: str) -> str:
+        """A test of the column against a parameter."""
+        return f"{self.column} {how} CAST(:{parameter} AS {self.type.sql})"
+
+    def clock(self) -> datetime:
+        return _clock(self.engine).replace(tzinfo=UTC)
+
+    def newest(self, *, above: Mark | None = None, up_to: Mark | None = None) -> Mark | None:
+        tests = [] if above is None else [self.test(">", "low")]
+        tests += [] if up_to is None else [self.test("<=", "high")]
+        found = self._ask(f"CAST(max({self.column}) AS TEXT) AS mark", tests, low=above, high=up_to)
+        return self._read(found["mark"])
+
+    def count_beside(self, clock: Mark | None) -> tuple[int, int]:
+        ahead = "0" if clock is None else f"COALESCE(sum({sql.flag(self.test('>', 'clock'))}), 0)"
+        found = self._ask(f"{ahead} AS ahead, count(*) - count({self.column}) AS unmarked", [], clock=clock)
+        return int(found["ahead"]), int(found["unmarked"])
+
+    def count_in(self, window: Window) -> int:
+        return int(self._ask("count(*) AS n", self._inside(window), low=window.low, high=window.high)["n"])
+
+    def oldest_in(self, window: Window) -> Mark | None:
+        oldest = f"CAST(min({self.column}) AS TEXT) AS mark"
+        return self._read(self._ask(oldest, self._inside(window), low=window.low, high=window.high)["mark"])
+
+    def nth_in(self, window: Window, nth: int) -> Mark | None:
+        where = " AND ".join(self._inside(window))
+        first = (
+            f"SELECT {self.column} AS mark FROM {sql.relation(self.relation)} s WHERE {where} ORDER BY {self.column}"
+        )
+        question = f"SELECT CAST(max(f.mark) AS TEXT) AS mark, count(*) AS n FROM ({first} LIMIT {nth:d}) f"
+        (found,) = self.engine.rows(question, {"low": _plain(window.low), "high": _plain(window.high)})
+        return self._read(found["mark"]) if found["n"] == nth else None
+
+    def _inside(self, window: Window) -> list[str]:
+        """Whether a row lies in (low, high]."""
+        return [*([] if window.low is None else [self.test(">", "low")]), self.test("<=", "high")]
+
+    def _ask(self, what: str, tests: list[str], **marks: Mark | None) -> dict[str, Any]:
+        question = f"SELECT {what} FROM {sql.relation(self.relation)} s WHERE {' AND '.join(['1 = 1', *tests])}"
+        (found,) = self.engine.rows(question, {name: _plain(mark) for name, mark in marks.items()})
+        return found
+
+    def _read(self, text: str | None) -> Mark | None:
+        return None if text is None else parse_mark(text, self.kind)
+
+
+def _clock(engine: Engine) -> datetime:
+    """What the store's clock says, in UTC and without a zone."""
+    (found,) = engine.rows("SELECT CAST(CAST(CURRENT_TIMESTAMP AS TIMESTAMP) AS TEXT) AS at")
+    return datetime.fromisoformat(found["at"])
+
+
+def _plain(mark: Mark | None) -> str | None:
+    return None if mark is None else str(mark)

@@ -1,0 +1,55 @@
+"""What all parts of the ledger share: the store that it lives in, and whether it is there at all."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import Any, Generic, TypeVar
+
+from brenvik import __version__
+from brenvik.errors import LayoutError
+from brenvik.ledger.protocol import Home
+from brenvik.ledger.schema import LAYOUT, SCHEMA, place
+from brenvik.merge import sql
+
+H = TypeVar("H", bound=Home)
+
+
+def now() -> datetime:
+    """The clock, in UTC and without a zone, as the ledger writes it."""
+    return datetime.now(UTC).replace(tzinfo=None)
+
+
+class Entries(Generic[H]):
+    """The ledger of one store. Entries are made inside the caller's transactions."""
+
+    def __init__(self, engine: H) -> None:
+        self.engine = engine
+        self._exists = False
+
+    def exists(self) -> bool:
+        """Whether this store has a ledger. Raises LayoutError when another layout wrote it."""
+        self._exists = self._exists or self._look()
+        return self._exists
+
+    def _look(self) -> bool:
+        if not self.engine.has_table(f"{SCHEMA}.layout"):
+            return False
+        found = self.engine.rows(f"SELECT layout FROM {place('layout')}")
+        if len(found) != 1:
+            raise LayoutError(
+                f"The ledger in {self.engine.address} is damaged: {SCHEMA}.layout has {len(found)} rows, expected 1. Nothing was "
+                "written; restore the store from a backup."
+            )
+        layout = found[0]["layout"]
+        if layout != LAYOUT:
+            older = "an older" if layout < LAYOUT else "a newer"
+            raise LayoutError(
+                f"The ledger in {self.engine.address} has layout {layout}, {older} one than {LAYOUT}, which Brenvik "
+                f"{__version__} writes. Use the version of Brenvik that wrote it."
+            )
+        return True
+
+    def _insert(self, table: str, values: Mapping[str, Any]) -> None:
+        marks = ", ".join(f":{name}" for name in values)
+        self.engine.run(f"INSERT INTO {place(table)} ({sql.columns(values)}) VALUES ({marks})", values)

@@ -1,0 +1,58 @@
+"""The ledger: what Brenvik remembers beside the data, and the questions it answers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from brenvik import __version__
+from brenvik.ledger.deletes import HeldDeletes
+from brenvik.ledger.entries import H, now
+from brenvik.ledger.files import Files
+from brenvik.ledger.records import TakenFile, Watermark
+from brenvik.ledger.rejects import Rejects
+from brenvik.ledger.runs import Runs
+from brenvik.ledger.schema import LAYOUT, SCHEMA, TABLES, VIEWS, make_table, place
+from brenvik.ledger.tables import Tables
+from brenvik.ledger.watermarks import Watermarks
+
+
+class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], HeldDeletes[H]):
+    """The questions and entries of one store's ledger. Entries are made inside the caller's transactions."""
+
+    def prepare(self) -> None:
+        """Makes the ledger's tables where they are missing."""
+        if self.exists():
+            return
+        with self.engine.hold(f"{SCHEMA}.layout", wait_s=60.0), self.engine.transaction():
+            if self.exists():  # somebody else was quicker
+                return
+            self.engine.make_schema(SCHEMA)
+            for name in TABLES:
+                self.engine.run(make_table(name))
+            self.engine.index(f"{SCHEMA}.runs", ("table_name", "state", "run", "kind"))
+            for name, text in VIEWS.items():
+                self.engine.run(f"CREATE VIEW {place(name)} AS {text}")
+            self._insert("layout", {"layout": LAYOUT, "written_by": __version__, "since": now(), "last_run": 0})
+
+    def memory(self, table: str, feed: str) -> FeedMemory:
+        return FeedMemory(self, table, feed)
+
+
+@dataclass(frozen=True)
+class FeedMemory:
+    """What the ledger remembers of one feed; see ``feeds.base.Memory``."""
+
+    ledger: Ledger[Any]
+    table: str
+    feed: str
+
+    def taken_files(self, names: Sequence[str]) -> dict[str, TakenFile]:
+        return self.ledger.taken_files(self.table, self.feed, names)
+
+    def took_any_file(self) -> bool:
+        return self.ledger.took_any_file(self.table, self.feed)
+
+    def watermark(self) -> Watermark | None:
+        return self.ledger.watermark(self.table, self.feed)

@@ -1,0 +1,35 @@
+"""What the ledger needs of the store that it lives in: a part of what an engine does."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from contextlib import AbstractContextManager
+from typing import TYPE_CHECKING, Any, Protocol
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from brenvik.merge.schema import Traits
+
+
+class Home(Protocol):
+    """The store of a ledger; see ``engines.protocol.Engine``."""
+
+    address: str
+    traits: Traits
+
+    def run(self, text: str, values: Mapping[str, Any] | None = None) -> int: ...
+
+    def ask(self, text: str, values: Mapping[str, Any] | None = None) -> pa.Table: ...
+
+    def rows(self, text: str, values: Mapping[str, Any] | None = None) -> list[dict[str, Any]]: ...
+
+    def has_table(self, name: str) -> bool: ...
+
+    def make_schema(self, name: str) -> None: ...
+
+    def index(self, table: str, columns: Sequence[str]) -> None: ...
+
+    def transaction(self) -> AbstractContextManager[None]: ...
+
+    def hold(self, table: str, *, wait_s: float) -> AbstractContextManager[None]: ...

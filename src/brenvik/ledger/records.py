@@ -1,0 +1,86 @@
+"""What the ledger tells and is told: runs, taken files, watermarks, extracts, the state of a table."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from brenvik.merge.schema import Column
+from brenvik.model.types import ColumnType
+from brenvik.model.watermarks import Mark
+
+
+@dataclass(frozen=True)
+class TakenFile:
+    """A file as it was when it was taken; ``number`` is its place in the run, from 1. ``modified_ns`` is the time of its last
+    change in nanoseconds since 1970: with the same size and time it is taken for unchanged, else the digest tells."""
+
+    file: str
+    size: int
+    digest: str
+    modified_ns: int = 0
+    number: int = 0
+    run: int = 0
+
+
+@dataclass(frozen=True)
+class Watermark:
+    """The highest value of its watermark column that a feed has taken, and the run that moved it there."""
+
+    kind: str
+    mark: Mark
+    run: int
+    moved_at: datetime
+
+
+@dataclass(frozen=True)
+class Extract:
+    """An extract that was taken: of which feed, when it holds (as text), of what part of the table (None: of all), and which
+    shape its rows had (None: several)."""
+
+    feed: str
+    time: str
+    scope: str | None
+    shape: int | None
+
+
+@dataclass(frozen=True)
+class TableState:
+    """What the ledger knows of a table: read and written only while the table is held.
+
+    ``row_count`` and ``living`` (keys) are as the last run left them: large tables are not counted for each load. ``shapes``:
+    which columns its changes carried, by the number of the shape.
+    """
+
+    columns: tuple[Column, ...]
+    effective_type: ColumnType
+    rules: Mapping[str, Any]
+    high_order: tuple[str, ...] | None
+    high_effective: str | None
+    last_key: int
+    row_count: int
+    living: int
+    shapes: Mapping[int, tuple[str, ...]]
+    numbered_by_store: bool = False
+
+    @property
+    def types(self) -> dict[str, ColumnType]:
+        return {column.name: column.type for column in self.columns}
+
+
+@dataclass(frozen=True)
+class Run:
+    """One load under way."""
+
+    number: int
+    table: str
+    feed: str
+    kind: str
+    source: str
+    started_at: datetime
+
+    def about(self) -> dict[str, object]:
+        """What every log record of a run carries."""
+        return {"run": self.number, "table": self.table, "feed": self.feed}

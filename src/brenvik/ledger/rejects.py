@@ -1,0 +1,63 @@
+"""Rows that were refused."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from brenvik.errors import DeclarationError
+from brenvik.ledger.entries import Entries, H
+from brenvik.ledger.records import Run
+from brenvik.ledger.schema import TABLES, place
+from brenvik.merge import sql
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+
+class Rejects(Entries[H]):
+    """Rejects."""
+
+    def rejects(self, table: str | None = None, *, run: int | None = None, state: str | None = "open") -> pa.Table:
+        """Rejected rows by table, the oldest first."""
+        tests = {"table_name": table, "run": run, "state": state}
+        where = " AND ".join(f"{name} = :{name}" for name, value in tests.items() if value is not None) or "1 = 1"
+        return self.engine.ask(
+            f"SELECT {sql.columns(TABLES['rejects'])} FROM {place('rejects')} WHERE {where} ORDER BY table_name, reject",
+            tests,
+        )
+
+    def last_reject(self, table: str) -> int:
+        """The highest number of a table's rejects; they are numbered by table, under its hold."""
+        found = self.engine.rows(
+            f"SELECT COALESCE(max(reject), 0) AS reject FROM {place('rejects')} WHERE table_name = :table_name",
+            {"table_name": table},
+        )
+        return int(found[0]["reject"])
+
+    def decide_rejects(self, run: Run, rejects: Iterable[int], state: str) -> None:
+        """Enters what became of open rejects: ``retaken`` or ``dropped``. Raises DeclarationError when one is not open."""
+        numbers = [str(int(reject)) for reject in rejects]
+        if not numbers:
+            return
+        decided = self.engine.run(
+            f"UPDATE {place('rejects')} SET state = :state, decided_by = :run "
+            f"WHERE table_name = :table_name AND state = 'open' AND reject IN ({', '.join(numbers)})",
+            {"state": state, "run": run.number, "table_name": run.table},
+        )
+        if decided != len(numbers):
+            raise DeclarationError(
+                f"Of {len(numbers):,} rejects of table {run.table!r}, {len(numbers) - decided:,} are not open any more: "
+                "brenvik rejects"
+            )
+
+    def place_rejects(self, run: Run) -> None:
+        """Of a run that took rejects again, in their order: what it refused stands where it stood at first."""
+        self.engine.run(
+            f"UPDATE {place('rejects')} SET file = m.file, line = m.line FROM ("
+            f"SELECT o.file, o.line, row_number() OVER (ORDER BY o.reject) AS nth FROM {place('rejects')} o "
+            "WHERE o.table_name = :table_name AND o.decided_by = :run) m "
+            f"WHERE {place('rejects')}.table_name = :table_name AND {place('rejects')}.run = :run "
+            f"AND {place('rejects')}.line = m.nth",
+            {"table_name": run.table, "run": run.number},
+        )

@@ -1,0 +1,244 @@
+"""The runs in the ledger: begun, ended, taken back."""
+
+from __future__ import annotations
+
+import json
+import logging
+import math
+import os
+import socket
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from brenvik import __version__
+from brenvik.errors import BrenvikError, Refused
+from brenvik.ledger.entries import Entries, H, now
+from brenvik.ledger.records import Extract, Run
+from brenvik.ledger.schema import DECISIONS, LOADS, ROW_COUNTS, SCHEMA, TABLES, place
+from brenvik.merge import sql
+from brenvik.model.rules import TableRules
+from brenvik.model.watermarks import Mark, Window
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+_log = logging.getLogger("brenvik")
+_log.addHandler(logging.NullHandler())  # a library does not print its records unasked
+
+
+def _other_than(runs: Iterable[int]) -> str:
+    numbers = ", ".join(str(int(run)) for run in runs)
+    return f" AND r.run NOT IN ({numbers})" if numbers else ""
+
+
+def _text(mark: Mark | None) -> str | None:
+    return None if mark is None else str(mark)
+
+
+class Runs(Entries[H]):
+    """Runs and withdrawals."""
+
+    def start_run(
+        self,
+        rules: TableRules,
+        *,
+        feed: str,
+        kind: str,
+        source: str,
+        window: Window | None = None,
+        seen: Mapping[str, int] | None = None,
+        label: str | None = None,
+        reason: str | None = None,
+        extract_scope: str | None = None,
+    ) -> tuple[Run, int]:
+        """Enters a run as ``running`` in a transaction of its own.
+
+        The caller holds the table, so nobody works on other runs of it that are ``running`` still: they become ``lost``.
+        Returns the run and how many were lost.
+        """
+        with self.engine.hold(f"{SCHEMA}.runs", wait_s=60.0), self.engine.transaction():
+            (found,) = self.engine.rows(
+                f"SELECT (SELECT COALESCE(max(run), 0) FROM {place('runs')}) AS run, "
+                f"(SELECT max(last_run) FROM {place('layout')}) AS last_run, "
+                f"(SELECT count(*) FROM {place('runs')} WHERE table_name = :table_name AND state = 'running') AS lost",
+                {"table_name": rules.table},
+            )
+            if lost := int(found["lost"]):
+                self.engine.run(
+                    f"UPDATE {place('runs')} SET state = 'lost', message = 'the process ended before the run did' "
+                    "WHERE table_name = :table_name AND state = 'running'",
+                    {"table_name": rules.table},
+                )
+            run = Run(max(found["run"], found["last_run"]) + 1, rules.table, feed, kind, source, now())
+            self.engine.run(f"UPDATE {place('layout')} SET last_run = :run", {"run": run.number})
+            self._insert(
+                "runs",
+                {
+                    "run": run.number,
+                    "table_name": run.table,
+                    "feed": feed,
+                    "kind": kind,
+                    "state": "running",
+                    "source": source,
+                    "started_at": run.started_at,
+                    "host": socket.gethostname(),
+                    "pid": os.getpid(),
+                    "version": __version__,
+                    "rules": json.dumps(rules._for_ledger(), default=str),
+                    "label": label,
+                    "reason": reason,
+                    "extract_scope": extract_scope,
+                    "window_low": _text(window.low) if window else None,
+                    "window_high": _text(window.high) if window else None,
+                    **(seen or {}),
+                },
+            )
+        return run, lost
+
+    def end_run(
+        self, run: Run, state: str, counts: Mapping[str, int], message: str = "", **others: str | int | None
+    ) -> None:
+        """Enters how a run ended, and other columns of it; for ``done`` in the transaction of the data.
+
+        What breaks off after that transaction does not undo it: a run that is done stays so."""
+        columns = ("read", "derived", *DECISIONS, *ROW_COUNTS)
+        values: dict[str, Any] = {name: counts[name] for name in columns if name in counts}
+        values |= {"state": state, "ended_at": now(), "message": message or None, **others}
+        given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values)
+        self.engine.run(
+            f"UPDATE {place('runs')} SET {given} WHERE run = :run AND state = 'running'", {**values, "run": run.number}
+        )
+
+    def enter_failure(self, run: Run, error: BaseException) -> None:
+        """Says how a run failed. The transaction of the data is undone already."""
+        state = "refused" if isinstance(error, Refused) else "failed"
+        message = str(error) if isinstance(error, BrenvikError) else type(error).__name__
+        _log.error("%s: %s", state, message, extra=run.about())
+        try:
+            with self.engine.transaction():
+                self.end_run(run, state, getattr(error, "counts", {}), message)
+        except BrenvikError as second:  # the store is gone: the first error is the one to tell
+            error.add_note(f"The run could not be entered as {state} either: {second}")
+
+    def loads_taken(self, table: str, *, without: Iterable[int]) -> tuple[int, int]:
+        """How many extracts a table has taken, and how many other loads; without some runs, which are withdrawn."""
+        found = self.engine.rows(
+            f"SELECT r.kind, count(*) AS n FROM {place('runs')} r WHERE r.table_name = :table_name AND r.state = 'done' "
+            f"AND r.kind IN {LOADS!r}{_other_than(without)} GROUP BY r.kind",
+            {"table_name": table},
+        )
+        kinds = {row["kind"]: row["n"] for row in found}
+        extracts = kinds.pop("extract", 0)
+        return extracts, sum(kinds.values())
+
+    def newest_extract(self, table: str, feed: str, *, without: Iterable[int]) -> tuple[int, str] | None:
+        """The run and the time of the newest extract that a feed has taken; without some runs, which are withdrawn."""
+        found = self.engine.rows(
+            f"SELECT r.run, r.window_high FROM {place('runs')} r WHERE r.table_name = :table_name AND r.feed = :feed "
+            f"AND r.state = 'done' AND r.kind = 'extract'{_other_than(without)} ORDER BY r.run DESC LIMIT 1",
+            {"table_name": table, "feed": feed},
+        )
+        return (found[0]["run"], found[0]["window_high"]) if found else None
+
+    def extracts(self, table: str) -> dict[int, Extract]:
+        """All extracts that were taken into a table, by their runs."""
+        found = self.engine.rows(
+            f"SELECT run, feed, window_high, extract_scope, extract_shape FROM {place('runs')} "
+            "WHERE table_name = :table_name AND kind = 'extract' AND state = 'done' ORDER BY run",
+            {"table_name": table},
+        )
+        return {
+            row["run"]: Extract(row["feed"], row["window_high"], row["extract_scope"], row["extract_shape"])
+            for row in found
+        }
+
+    def runs_of(self, table: str) -> list[int]:
+        """The numbers of all runs of a table."""
+        found = self.engine.rows(
+            f"SELECT run FROM {place('runs')} WHERE table_name = :table_name", {"table_name": table}
+        )
+        return [int(row["run"]) for row in found]
+
+    def runs(self, table: str | None = None, *, last: int | None = None) -> pa.Table:
+        """Runs, the newest first."""
+        where = "WHERE table_name = :table_name" if table else ""
+        limit = f"LIMIT {last:d}" if last else ""
+        return self.engine.ask(
+            f"SELECT {sql.columns(TABLES['runs'])} FROM {place('runs')} {where} ORDER BY run DESC {limit}",
+            {"table_name": table},
+        )
+
+    def run(self, number: int) -> dict[str, Any] | None:
+        """One run, as ``runs`` has it; None when there is none of that number."""
+        if not self.exists():
+            return None
+        found = self.engine.rows(
+            f"SELECT {sql.columns(TABLES['runs'])} FROM {place('runs')} WHERE run = :run", {"run": number}
+        )
+        return next(iter(found), None)
+
+    def starts_of(self, table: str, runs: Collection[int]) -> dict[int, datetime]:
+        """When some runs of a table began (UTC)."""
+        found = self.engine.rows(
+            f"SELECT run, started_at FROM {place('runs')} WHERE table_name = :table_name AND run BETWEEN :low AND :high",
+            {"table_name": table, "low": min(runs), "high": max(runs)},
+        )
+        return {row["run"]: row["started_at"] for row in found if row["run"] in runs}
+
+    def withdrawn(self, table: str, *, known_at: int | None = None) -> dict[int, int]:
+        """The runs of a table that are withdrawn, each with the run that did it; as it was after the run ``known_at``."""
+        if not self.exists():
+            return {}
+        found = self.engine.rows(
+            f"SELECT run, by_run, put_back_by FROM {place('withdrawals')} WHERE table_name = :table_name ORDER BY by_run",
+            {"table_name": table},
+        )
+        until = math.inf if known_at is None else known_at
+        return {
+            row["run"]: row["by_run"]
+            for row in found
+            if row["by_run"] <= until and (row["put_back_by"] is None or row["put_back_by"] > until)
+        }
+
+    def withdraw(self, run: Run, targets: Iterable[int], reason: str | None) -> None:
+        """Enters that runs are withdrawn, in the transaction that takes their changes out of the table; rejects that they took
+        again are open again."""
+        for target in targets:
+            self._insert(
+                "withdrawals", {"table_name": run.table, "run": target, "by_run": run.number, "reason": reason}
+            )
+            self._set_rejects(run.table, target, "retaken", "open")
+
+    def put_back(self, run: Run, targets: Iterable[int]) -> None:
+        for target in targets:
+            self.engine.run(
+                f"UPDATE {place('withdrawals')} SET put_back_by = :by_run "
+                "WHERE table_name = :table_name AND run = :run AND put_back_by IS NULL",
+                {"table_name": run.table, "run": target, "by_run": run.number},
+            )
+            self._set_rejects(run.table, target, "open", "retaken")
+
+    def _set_rejects(self, table: str, decided_by: int, before: str, state: str) -> None:
+        self.engine.run(
+            f"UPDATE {place('rejects')} SET state = :state "
+            "WHERE table_name = :table_name AND decided_by = :run AND state = :before",
+            {"state": state, "before": before, "table_name": table, "run": decided_by},
+        )
+
+    def fold(self, run: Run, changes: Mapping[int, int]) -> None:
+        """Enters how many changes of a run were duplicates of those of which earlier runs."""
+        for of_run, count in changes.items():
+            self._insert("folded", {"table_name": run.table, "run": run.number, "of_run": of_run, "changes": count})
+
+    def folded(self, table: str, of_runs: Sequence[int]) -> dict[int, int]:
+        """How many changes of these runs came again, by the later run that folded them."""
+        found = self.engine.rows(
+            f"SELECT run, of_run, changes FROM {place('folded')} WHERE table_name = :table_name ORDER BY run",
+            {"table_name": table},
+        )
+        counts: dict[int, int] = {}
+        for row in found:
+            if row["of_run"] in of_runs and row["run"] not in of_runs:
+                counts[row["run"]] = counts.get(row["run"], 0) + row["changes"]
+        return counts

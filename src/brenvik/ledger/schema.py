@@ -1,0 +1,312 @@
+"""The ledger's tables and views, and the statements over them that are part of larger ones.
+
+They stand in the schema ``brenvik`` of the store; the kept changes of a table stand there too. All of them are plain tables
+that anybody may read.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+
+from brenvik.merge import sequence, sql
+
+SCHEMA = "brenvik"
+LAYOUT = 6
+LONGEST_NAME = 63
+"""Of how many bytes a name can be in PostgreSQL, which cuts longer ones."""
+
+DECISIONS = (
+    "inserted",
+    "versioned",
+    "overwritten",
+    "deleted",
+    "held",
+    "protected",
+    "unchanged",
+    "superseded",
+    "ignored",
+    "duplicate",
+    "rejected",
+)
+ROW_COUNTS = ("rows_before", "rows_added", "rows_updated", "rows_removed", "rows_after")
+
+TABLES: dict[str, dict[str, str]] = {
+    "layout": {"layout": "INTEGER", "written_by": "TEXT", "since": "TIMESTAMP", "last_run": "BIGINT"},
+    "tables": {
+        "table_name": "TEXT",
+        "first_run": "BIGINT",
+        "columns": "TEXT",
+        "rules": "TEXT",
+        "high_order": "TEXT",
+        "high_effective": "TEXT",
+        "last_key": "BIGINT",
+        "row_count": "BIGINT",
+        "living": "BIGINT",
+    },
+    "shapes": {"table_name": "TEXT", "shape": "INTEGER", "columns": "TEXT"},
+    "runs": {
+        "run": "BIGINT",
+        "table_name": "TEXT",
+        "feed": "TEXT",
+        "kind": "TEXT",
+        "state": "TEXT",
+        "source": "TEXT",
+        "started_at": "TIMESTAMP",
+        "ended_at": "TIMESTAMP",
+        "host": "TEXT",
+        "pid": "BIGINT",
+        "version": "TEXT",
+        "rules": "TEXT",
+        "message": "TEXT",
+        "label": "TEXT",
+        "reason": "TEXT",
+        "window_low": "TEXT",
+        "window_high": "TEXT",
+        "extract_scope": "TEXT",
+        "extract_shape": "INTEGER",
+        "ahead": "BIGINT",
+        "without_watermark": "BIGINT",
+        "read": "BIGINT",
+        "derived": "BIGINT",
+        **dict.fromkeys((*DECISIONS, *ROW_COUNTS), "BIGINT"),
+    },
+    "taken_files": {
+        "table_name": "TEXT",
+        "feed": "TEXT",
+        "file": "TEXT",
+        "size": "BIGINT",
+        "modified_ns": "BIGINT",
+        "digest": "TEXT",
+        "run": "BIGINT",
+        "number": "INTEGER",
+        "taken_at": "TIMESTAMP",
+    },
+    "watermarks": {
+        "table_name": "TEXT",
+        "feed": "TEXT",
+        "kind": "TEXT",
+        "watermark": "TEXT",
+        "run": "BIGINT",
+        "moved_at": "TIMESTAMP",
+    },
+    "withdrawals": {
+        "table_name": "TEXT",
+        "run": "BIGINT",
+        "by_run": "BIGINT",
+        "reason": "TEXT",
+        "put_back_by": "BIGINT",
+    },
+    "held_deletes": {
+        "table_name": "TEXT",
+        "hold": "BIGINT",
+        "feed": "TEXT",
+        "run": "BIGINT",
+        "arrival": "BIGINT",
+        "from_extract": "INTEGER",
+        "state": "TEXT",
+        "held_since": "TIMESTAMP",
+        "decided_by": "BIGINT",
+    },
+    "refused_keys": {"table_name": "TEXT", "run": "BIGINT", "key": "TEXT"},
+    "folded": {"table_name": "TEXT", "run": "BIGINT", "of_run": "BIGINT", "changes": "BIGINT"},
+    "rejects": {
+        "reject": "BIGINT",
+        "table_name": "TEXT",
+        "feed": "TEXT",
+        "run": "BIGINT",
+        "file": "TEXT",
+        "line": "BIGINT",
+        "column_name": "TEXT",
+        "value": "TEXT",
+        "reason": "TEXT",
+        "content": "TEXT",
+        "state": "TEXT",
+        "rejected_at": "TIMESTAMP",
+        "decided_by": "BIGINT",
+    },
+}
+
+KEYS: dict[str, tuple[str, ...]] = {
+    "layout": (),
+    "tables": ("table_name",),
+    "shapes": ("table_name", "shape"),
+    "runs": ("run",),
+    "taken_files": ("table_name", "feed", "file", "run"),
+    "watermarks": ("table_name", "feed"),
+    "withdrawals": ("table_name", "run", "by_run"),
+    "held_deletes": ("table_name", "hold"),
+    "refused_keys": ("table_name", "run", "key"),
+    "folded": ("table_name", "run", "of_run"),
+    "rejects": ("table_name", "reject"),
+}
+"""What tells the rows of a ledger table apart; a primary key where the store has such and values are never too long for one."""
+_UNLIMITED = ("refused_keys",)
+
+LOADS = ("changes", "upserts", "extract")
+"""Kinds of run that bring changes; the others work on what is there."""
+
+_RUNS, _REJECTS = f'"{SCHEMA}"."runs"', f'"{SCHEMA}"."rejects"'
+COUNTS = (
+    f'NOT EXISTS (SELECT 1 FROM "{SCHEMA}"."withdrawals" w '
+    "WHERE w.table_name = r.table_name AND w.run = r.run AND w.put_back_by IS NULL)"
+)
+VIEWS = {
+    # one row per table that was ever loaded: its last good run that is not withdrawn, and what went wrong since
+    "table_status": f"""
+SELECT t.table_name, t.last_done_run, d.ended_at AS last_done_at, COALESCE(d.protected, 0) AS protected,
+  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'failed'
+    AND r.run > t.last_done_run) AS failed_since,
+  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'refused'
+    AND r.run > t.last_done_run) AS refused_since,
+  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'lost'
+    AND r.run > t.last_done_run) AS lost_since,
+  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'running') AS running,
+  (SELECT count(*) FROM {_REJECTS} x WHERE x.table_name = t.table_name AND x.state = 'open') AS open_rejects,
+  (SELECT count(*) FROM "{SCHEMA}"."held_deletes" r WHERE r.table_name = t.table_name AND r.state = 'held'
+    AND {COUNTS}) AS held_deletes
+FROM (
+  SELECT a.table_name, COALESCE((
+    SELECT r.run FROM {_RUNS} r
+    WHERE r.table_name = a.table_name AND r.state = 'done' AND r.kind IN ('changes', 'upserts', 'extract') AND {COUNTS}
+      AND NOT (r.rejected > 0 AND r.rejected + r.duplicate = r.read)
+    ORDER BY r.run DESC LIMIT 1), 0) AS last_done_run
+  FROM (SELECT DISTINCT table_name FROM {_RUNS}) a
+) t
+LEFT JOIN {_RUNS} d ON d.run = t.last_done_run""",
+    # one row per feed that ever took something: how far it is
+    "feed_progress": f"""
+SELECT w.table_name, w.feed, w.watermark AS taken_up_to, w.run, w.moved_at FROM "{SCHEMA}"."watermarks" w
+UNION ALL
+SELECT f.table_name, f.feed, f.file, f.run, f.taken_at FROM "{SCHEMA}"."taken_files" f
+WHERE NOT EXISTS (
+  SELECT 1 FROM "{SCHEMA}"."taken_files" o WHERE o.table_name = f.table_name AND o.feed = f.feed
+    AND (o.run > f.run OR (o.run = f.run AND o.number > f.number)))""",
+}
+"""Views for people and monitors; their columns stay as they are."""
+
+
+def place(name: str) -> str:
+    """A ledger table, quoted."""
+    return sql.relation(f"{SCHEMA}.{name}")
+
+
+def make_table(name: str) -> str:
+    """The statement that makes a ledger table in a store that keeps primary keys."""
+    given = [f"{sql.quote(column)} {kind}" for column, kind in TABLES[name].items()]
+    if KEYS[name] and name not in _UNLIMITED:
+        given.append(f"PRIMARY KEY ({sql.columns(KEYS[name])})")
+    return f"CREATE TABLE {place(name)} ({', '.join(given)})"
+
+
+def kept_table(table: str) -> str:
+    """The name of the table that keeps a table's changes, no longer than any store lets it be."""
+    name = f"changes_of_{table.replace('.', '_')}"
+    if len(name.encode()) > LONGEST_NAME:
+        mark = hashlib.blake2b(table.encode(), digest_size=5).hexdigest()
+        name = f"{name.encode()[: LONGEST_NAME - 11].decode(errors='ignore')}_{mark}"
+    return f"{SCHEMA}.{name}"
+
+
+def released_deletes(*, known: bool = False, also: Sequence[int] = ()) -> str:
+    """Deletes of the table ``table_name`` that were held and count, as a relation (run, arrival) in parentheses.
+
+    ``known`` asks for those that were released by the run ``known_at`` or before; ``also`` adds some by their numbers.
+    """
+    until = " AND r.decided_by <= :known_at" if known else ""
+    others = f" OR r.hold IN ({', '.join(str(int(hold)) for hold in also)})" if also else ""
+    return f"""(
+  SELECT r.run, r.arrival FROM {place("held_deletes")} r
+  WHERE r.table_name = :table_name AND ((r.state = 'released'{until}){others}))"""
+
+
+def numbered_holds(holds: Sequence[int]) -> str:
+    """Held deletes of the table ``table_name`` by their numbers, as a relation (run, arrival) in parentheses."""
+    numbers = ", ".join(str(int(hold)) for hold in holds)
+    return f"""(
+  SELECT r.run, r.arrival FROM {place("held_deletes")} r WHERE r.table_name = :table_name AND r.hold IN ({numbers}))"""
+
+
+def held_deletes() -> str:
+    """Held deletes of the table ``table_name`` that wait, as a relation in parentheses."""
+    return f"""(
+  SELECT r.hold, r.feed, r.run, r.arrival, r.from_extract, r.held_since FROM {place("held_deletes")} r
+  WHERE r.table_name = :table_name AND r.state = 'held' AND {COUNTS})"""
+
+
+def all_held_deletes() -> str:
+    """Every delete of the table ``table_name`` that was ever held, and what became of it, as a relation in parentheses."""
+    return f"""(
+  SELECT r.run, r.arrival, r.state, r.decided_by FROM {place("held_deletes")} r WHERE r.table_name = :table_name)"""
+
+
+def withdrawn_runs() -> str:
+    """Every withdrawal of a run of the table ``table_name``, and which run put it back, as a relation in parentheses."""
+    return f"""(
+  SELECT r.run, r.by_run, r.put_back_by FROM {place("withdrawals")} r WHERE r.table_name = :table_name)"""
+
+
+def held_in_extract() -> str:
+    """Deletes of absent keys that waited when the run ``to_run`` had ended, as a relation (run, arrival) in parentheses: these
+    keys did not stand in that extract."""
+    return f"""(
+  SELECT r.run, r.arrival FROM {place("held_deletes")} r
+  WHERE r.table_name = :table_name AND r.from_extract = 1 AND r.run <= :to_run
+    AND (r.decided_by IS NULL OR r.decided_by > :to_run)
+    AND NOT EXISTS (
+      SELECT 1 FROM {place("withdrawals")} w
+      WHERE w.table_name = r.table_name AND w.run = r.run AND w.by_run < :to_run
+        AND (w.put_back_by IS NULL OR w.put_back_by > :to_run)))"""
+
+
+def enter_refused_keys(key: str) -> str:
+    """The statement that enters the keys of rows that an extract had refused, of the working table of that name; ``key`` is the
+    whole key of a row ``r`` as text. Of these the extract says that they are there, and nothing else."""
+    return f"""
+INSERT INTO {place("refused_keys")} ({sql.columns(TABLES["refused_keys"])})
+SELECT :table_name, :run, {key} FROM {sql.work("refused_keys")} r"""
+
+
+def refused_in_extract() -> str:
+    """The keys of rows that the extract ``to_run`` had refused, as a relation (key) in parentheses."""
+    return f"(SELECT r.key FROM {place('refused_keys')} r WHERE r.table_name = :table_name AND r.run = :to_run)"
+
+
+def enter_held() -> str:
+    """The statement that enters the deletes that are held from now on, of the working table ``aside``."""
+    return f"""
+INSERT INTO {place("held_deletes")} ({sql.columns(TABLES["held_deletes"])})
+SELECT :table_name, :last_hold + row_number() OVER (ORDER BY a.brenvik_arrival), :feed, :run, a.brenvik_arrival,
+  :from_extract, 'held', CAST(:loaded_at AS TIMESTAMP), NULL
+FROM {sql.work("aside")} a
+WHERE a.brenvik_decision = 'held'"""
+
+
+def enter_rejects(files: Sequence[tuple[int, str]]) -> str:
+    """The statement that enters the new rows of the working table ``rejected``; ``files`` tells the names by number."""
+    names = " ".join(f"WHEN {number:d} THEN :file_{number}" for number, _ in files)
+    file = f"CASE {sequence.file_of('r.brenvik_arrival')} {names} END" if files else "NULL"
+    return f"""
+INSERT INTO {place("rejects")} ({sql.columns(TABLES["rejects"])})
+SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_arrival), :table_name, :feed, :run, {file},
+  {sequence.line_of("r.brenvik_arrival")}, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
+  CAST(:loaded_at AS TIMESTAMP), NULL
+FROM {sql.work("rejected")} r
+WHERE r.brenvik_again = 0"""
+
+
+def known_rejects(*, has_ledger: bool, retakes: Sequence[int] = ()) -> str:
+    """Makes ``rejected`` of ``faulty``: ``brenvik_again`` marks rows that equal an open reject or an earlier row.
+
+    The rejects ``retakes`` are just taken again; what equals them is rejected anew."""
+    others = f" AND r.reject NOT IN ({', '.join(str(int(number)) for number in retakes)})" if retakes else ""
+    is_open = f"""EXISTS (
+      SELECT 1 FROM {place("rejects")} r
+      WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open' AND r.content = f.brenvik_row{others}) OR"""
+    return f"""
+CREATE TEMP TABLE {sql.work("rejected")} AS
+SELECT f.brenvik_arrival, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
+  CASE WHEN {is_open if has_ledger else ""}
+    row_number() OVER (PARTITION BY f.brenvik_row ORDER BY f.brenvik_arrival) > 1
+  THEN 1 ELSE 0 END AS brenvik_again
+FROM {sql.work("faulty")} f"""

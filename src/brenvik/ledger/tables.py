@@ -1,0 +1,99 @@
+"""What the ledger knows of tables."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from brenvik.ledger.entries import Entries, H
+from brenvik.ledger.records import TableState
+from brenvik.ledger.schema import place
+from brenvik.merge import sql
+from brenvik.merge.schema import Blueprint, Column
+from brenvik.model.rules import TableRules
+from brenvik.model.types import parse_type
+
+
+class Tables(Entries[H]):
+    """Tables, their state, and the columns that changes carry."""
+
+    def progress(self) -> dict[tuple[str, str], dict[str, Any]]:
+        """How far each feed is that ever took something, by table and feed, as the view ``feed_progress`` says it."""
+        rows = self.engine.rows(f"SELECT * FROM {place('feed_progress')}") if self.exists() else []
+        return {(row["table_name"], row["feed"]): row for row in rows}
+
+    def status(self) -> dict[str, dict[str, Any]]:
+        """How each table is that was ever loaded, by its name, as the view ``table_status`` says it."""
+        rows = self.engine.rows(f"SELECT * FROM {place('table_status')}") if self.exists() else []
+        return {row["table_name"]: row for row in rows}
+
+    def state(self, table: str) -> TableState | None:
+        """What is known of a table; None when Brenvik never made it."""
+        found = self.engine.rows(
+            "SELECT t.columns, t.rules, t.high_order, t.high_effective, t.last_key, t.row_count, t.living, s.shape, "
+            f"s.columns AS carried FROM {place('tables')} t LEFT JOIN {place('shapes')} s ON s.table_name = t.table_name "
+            "WHERE t.table_name = :table_name",
+            {"table_name": table},
+        )
+        if not found:
+            return None
+        row = found[0]
+        drawn = json.loads(row["columns"])
+        return TableState(
+            columns=tuple(Column(name, parse_type(kind), role) for name, kind, role in drawn["columns"]),
+            effective_type=parse_type(drawn["effective_type"]),
+            rules=json.loads(row["rules"]),
+            high_order=tuple(json.loads(row["high_order"])) if row["high_order"] else None,
+            high_effective=row["high_effective"],
+            last_key=row["last_key"],
+            row_count=row["row_count"],
+            living=row["living"],
+            shapes={each["shape"]: tuple(json.loads(each["carried"])) for each in found if each["carried"]},
+            numbered_by_store=drawn.get("numbered_by_store", False),
+        )
+
+    def owner_of(self, stored_as: str) -> str | None:
+        """The table whose rows are stored under a name; None where it is nobody's."""
+        traits = self.engine.traits
+
+        def told(name: str) -> str:
+            return (name if traits.cased else name.casefold()).removeprefix(f"{traits.home}.")
+
+        found = self.engine.rows(f"SELECT table_name, rules FROM {place('tables')}") if self.exists() else []
+        names = {told(json.loads(row["rules"])["table_name"]): str(row["table_name"]) for row in found}
+        return names.get(told(stored_as))
+
+    def set_state(
+        self,
+        blueprint: Blueprint,
+        rules: TableRules,
+        *,
+        high_order: Sequence[str] | None,
+        high_effective: str | None,
+        last_key: int,
+        row_count: int,
+        living: int,
+        first_run: int | None,
+    ) -> None:
+        """Enters what is known of a table from now on; ``first_run`` where nothing was known before."""
+        values = {
+            "table_name": rules.table,
+            "columns": json.dumps(blueprint.as_plain()),
+            "rules": json.dumps(rules._for_ledger(), default=str),
+            "high_order": json.dumps(high_order) if high_order else None,
+            "high_effective": high_effective,
+            "last_key": last_key,
+            "row_count": row_count,
+            "living": living,
+        }
+        if first_run is not None:
+            self._insert("tables", {**values, "first_run": first_run})
+            return
+        given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values if name != "table_name")
+        self.engine.run(f"UPDATE {place('tables')} SET {given} WHERE table_name = :table_name", values)
+
+    def add_shapes(self, table: str, shapes: Mapping[int, Sequence[str]]) -> None:
+        """Enters which columns changes carry that no change of the table carried before, by the number of the shape."""
+        for shape, columns in shapes.items():
+            self._insert("shapes", {"table_name": table, "shape": shape, "columns": json.dumps(list(columns))})

@@ -1,0 +1,43 @@
+"""How far feeds are."""
+
+from __future__ import annotations
+
+from brenvik.ledger.entries import Entries, H
+from brenvik.ledger.records import Run, Watermark
+from brenvik.ledger.schema import place
+from brenvik.model.watermarks import Mark, parse_mark
+
+
+class Watermarks(Entries[H]):
+    """Watermarks."""
+
+    def watermark(self, table: str, feed: str) -> Watermark | None:
+        """How far a feed is; None when it never took anything."""
+        if not self.exists():
+            return None
+        found = self.engine.rows(
+            f"SELECT kind, watermark, run, moved_at FROM {place('watermarks')} "
+            "WHERE table_name = :table_name AND feed = :feed",
+            {"table_name": table, "feed": feed},
+        )
+        return next(
+            (Watermark(r["kind"], parse_mark(r["watermark"], r["kind"]), r["run"], r["moved_at"]) for r in found), None
+        )
+
+    def set_watermark(self, run: Run, kind: str, mark: Mark) -> None:
+        """Moves a feed's watermark, in the transaction of the data that was taken up to it."""
+        values = {
+            "table_name": run.table,
+            "feed": run.feed,
+            "kind": kind,
+            "watermark": str(mark),
+            "run": run.number,
+            "moved_at": run.started_at,
+        }
+        moved = self.engine.run(
+            f"UPDATE {place('watermarks')} SET kind = :kind, watermark = :watermark, run = :run, moved_at = :moved_at "
+            "WHERE table_name = :table_name AND feed = :feed",
+            values,
+        )
+        if not moved:
+            self._insert("watermarks", values)

@@ -1,0 +1,31 @@
+"""Questions about a table that is there: all of it, one key, one moment."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from brenvik.merge import sql
+from brenvik.model.rules import TableRules
+from brenvik.model.types import ColumnType
+
+
+def rows(rules: TableRules, where: str) -> str:
+    """The rows that fit, in the order of natural key and valid_from."""
+    start = rules.housekeeping_name("valid_from")
+    order = sql.columns((*rules.natural_key, *([start] if start else [])), "t")
+    return f"SELECT * FROM {sql.relation(rules.stored_as)} t {where} ORDER BY {order}"
+
+
+def of_key(rules: TableRules, types: Mapping[str, ColumnType]) -> str:
+    """Needs the parameters ``key_0``, …, as text."""
+    tests = [
+        f"t.{sql.quote(name)} = CAST(:key_{index} AS {types[name].sql})" for index, name in enumerate(rules.natural_key)
+    ]
+    return "WHERE " + " AND ".join(tests)
+
+
+def at_moment(rules: TableRules, effective: ColumnType) -> str:
+    """Needs the parameters ``moment`` and ``open_end``, as text."""
+    moment = f"CAST(:moment AS {effective.sql})"
+    start, end = (sql.quote(str(rules.housekeeping_name(name))) for name in ("valid_from", "valid_to"))
+    return f"WHERE t.{start} <= {moment} AND (t.{end} IS NULL OR t.{end} > {moment})"

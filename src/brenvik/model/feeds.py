@@ -1,0 +1,96 @@
+"""What a person declares about a feed: which files, or which table of which database, and how it is read."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import timedelta
+from pathlib import Path
+from typing import Any, Literal
+
+from brenvik.model.watermarks import Span
+
+Then = Literal["keep", "move", "delete"]
+Rewritten = Literal["report", "load"]
+
+
+@dataclass(frozen=True)
+class Operations:
+    """Which codes of which column say insert, update or delete; compared without case and outer blanks."""
+
+    column: str
+    insert: tuple[str, ...] = ("i", "insert")
+    update: tuple[str, ...] = ("u", "update")
+    delete: tuple[str, ...] = ("d", "delete")
+
+    @property
+    def keeping(self) -> tuple[str, ...]:
+        return tuple(code.strip().lower() for code in (*self.insert, *self.update))
+
+    @property
+    def deleting(self) -> tuple[str, ...]:
+        return tuple(code.strip().lower() for code in self.delete)
+
+
+@dataclass(frozen=True)
+class Connection:
+    """Where a source database is: a SQLAlchemy URL, with user and password in it or apart. Never shown whole."""
+
+    name: str
+    url: str = field(repr=False)
+    user: str | None = field(default=None, repr=False)
+    password: str | None = field(default=None, repr=False)
+    folder: Path = Path()
+    """Where the path of a SQLite file begins."""
+
+
+@dataclass(frozen=True)
+class FileFeed:
+    """A feed of files below the project's folder."""
+
+    name: str
+    kind: str
+    operations: Operations | None
+    files: str
+    order_files: str | None = None
+    settle: timedelta | None = None
+    then: Then = "keep"
+    move_to: str = ""
+    csv: Mapping[str, Any] = field(default_factory=dict)
+    """The fields of a ``feeds.reading.Dialect``."""
+    record: Mapping[str, Any] = field(default_factory=dict)
+    """Fields of a ``feeds.reading.Record``."""
+    extract_time: Mapping[str, str] = field(default_factory=dict)
+    extract_scope: str | None = None
+    rewritten_files: Rewritten = "report"
+
+    @property
+    def reads(self) -> str:
+        return self.files
+
+
+@dataclass(frozen=True)
+class DatabaseFeed:
+    """A feed that reads a table or query of a database, or of the store itself where no connection is named, by a watermark or
+    whole; see ``feeds.databases`` and ``feeds.inside``."""
+
+    name: str
+    kind: str
+    operations: Operations | None
+    connection: str | None
+    watermark: str | None
+    source_table: str | None = None
+    query: str | None = None
+    overlap: Span | None = None
+    settle: Span | None = None
+    start_at: str | None = None
+    window: Span | None = None
+    extract_time: Mapping[str, str] = field(default_factory=dict)
+    extract_scope: str | None = None
+
+    @property
+    def reads(self) -> str:
+        return f"{self.source_table or 'a query'} {f'by {self.watermark}' if self.watermark else 'whole'}"
+
+
+FeedRules = FileFeed | DatabaseFeed

@@ -1,0 +1,336 @@
+"""What a person declares about a table."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from dataclasses import KW_ONLY
+from datetime import date, datetime
+from typing import Any, Literal
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from pydantic import ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic.dataclasses import dataclass
+
+from brenvik.errors import RulesError
+from brenvik.model.suggest import suggestion
+from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_type
+
+Role = Literal["type_0", "type_1", "type_2"]
+Kind = Literal["changes", "upserts", "extract"]
+
+RESERVED_PREFIX = "brenvik_"
+HOUSEKEEPING = (
+    "surrogate_key",
+    "valid_from",
+    "valid_to",
+    "is_current",
+    "is_deleted",
+    "first_run",
+    "last_run",
+    "first_loaded_at",
+    "last_loaded_at",
+)
+
+# What the tables of an existing declaration rest on; a change of these needs the table worked out again.
+NEED_REBUILD = (
+    "table_name",
+    "natural_key",
+    "order_by",
+    "effective",
+    "grain",
+    "deletes",
+    "keep_changes",
+    "open_end",
+    "housekeeping",
+)
+
+
+@dataclass(frozen=True, config=ConfigDict(extra="forbid", hide_input_in_errors=True))
+class TableRules:
+    """The rules of one table, validated and immutable.
+
+    table
+        The name of the table, here and in the ledger.
+    table_name
+        Its name in the store where that is another one, also with a schema: ``mart.buoy``.
+    natural_key
+        The columns that name a thing in the source. Never null, never floating point.
+    order_by
+        The columns that tell which of two changes of a key is the later, the most important first: timestamps,
+        dates, integers or decimals, never null. Without them the order of arrival decides.
+    effective
+        The column that tells from when a change holds; by default the first of ``order_by``, else the time of the load.
+        A timestamp, a date or an integer.
+    grain
+        ``"second"``, ``"minute"``, ``"hour"`` or ``"day"``: effective times are cut down to it.
+    type_0, type_1, type_2
+        Columns that keep their first known value; that are overwritten on all versions of the key; that open a new version.
+    other_columns
+        What the columns are that no list names. Order columns and the effective column are in the table only
+        where one of the three lists names them: they tell when, not what.
+    leave_out
+        Columns of the feed that the table does not have. They may still order.
+    deletes
+        ``"close"`` ends the current version, ``"remove"`` takes all rows of the key away; ``"hold"`` lets a delete wait
+        for a person, who may release it, ``"ignore"`` lets none happen. The last two need kept changes.
+    keep_changes
+        Whether every accepted change is kept. Without it late changes are spliced into the stored versions as well as
+        they can be, and the table may depend on the order of arrival.
+    max_rejects
+        How many rows of a load may be rejected before it fails: a whole number, or a share between 0 and 1. None: any number.
+    reject_if
+        Conditions of one's own by their names: SQL expressions over the columns of a row, which is rejected where one is true.
+    delete_if
+        A condition that tells a delete: a row where it is true says that its key is gone.
+    max_deletes, max_changes
+        How many keys a load may delete, how many changes may overwrite or open versions: a whole number, or a share of the
+        living keys between 0 and 1, rounded up. A load beyond that is refused until a person lets it through. None: any number.
+    types
+        Types of columns whose source has none (CSV), or that shall differ from the source's.
+    housekeeping
+        Other names for Brenvik's own columns, or False to leave one out:
+        surrogate_key, valid_from, valid_to, is_current, is_deleted, first_run, last_run, first_loaded_at, last_loaded_at.
+    open_end
+        What ``valid_to`` holds in a current version: null, or a far-future value of the effective column's type.
+    time_zone
+        The zone of timestamps that come without one for a column that needs one.
+    table_name
+        The name of the table in the store, ``mart.buoy`` is the table buoy in the schema mart; by default that of the rules.
+    changed_files
+        What becomes of the files of a lakehouse whose rows a load changes: ``"marked"``, it notes which rows are gone, which
+        costs little and every reader a bit, until ``tidy``; ``"rewritten"``, it writes these files anew without them. Every
+        reader sees the same rows. Other stores have no such files.
+
+    Raises RulesError that tells every fault at once.
+    """
+
+    table: str = Field(min_length=1)
+    _: KW_ONLY
+    natural_key: tuple[str, ...]
+    order_by: tuple[str, ...] = ()
+    effective: str | None = None
+    grain: Literal["second", "minute", "hour", "day"] | None = None
+    type_0: tuple[str, ...] = ()
+    type_1: tuple[str, ...] = ()
+    type_2: tuple[str, ...] = ()
+    other_columns: Role = "type_2"
+    leave_out: tuple[str, ...] = ()
+    deletes: Literal["close", "remove", "hold", "ignore"] = "close"
+    keep_changes: bool = True
+    max_rejects: int | float | None = None
+    reject_if: Mapping[str, str] = Field(default_factory=dict)
+    delete_if: str | None = None
+    max_deletes: int | float | None = 0.2
+    max_changes: int | float | None = None
+    types: Mapping[str, str] = Field(default_factory=dict)
+    housekeeping: Mapping[str, str | Literal[False]] = Field(default_factory=dict)
+    open_end: datetime | date | int | None = None
+    time_zone: str = "UTC"
+    table_name: str | None = Field(default=None, min_length=1)
+    changed_files: Literal["marked", "rewritten"] = "marked"
+
+    @field_validator("natural_key", "order_by", "type_0", "type_1", "type_2", "leave_out", mode="before")
+    @classmethod
+    def _one_or_many(cls, value: object) -> object:
+        return (value,) if isinstance(value, str) else value
+
+    @field_validator("max_rejects", "max_deletes", "max_changes", mode="before")
+    @classmethod
+    def _number(cls, value: object) -> object:
+        if value is not None and (isinstance(value, bool) or not isinstance(value, (int, float))):
+            raise ValueError(f"expected a whole number from 0, or a share between 0.0 and 1.0, got {value!r}")
+        return value
+
+    @field_validator("open_end", mode="before")
+    @classmethod
+    def _as_written(cls, value: object) -> object:
+        if isinstance(value, str):  # "9999-12-31" is a day, not a moment
+            try:
+                return date.fromisoformat(value) if len(value) == len("9999-12-31") else datetime.fromisoformat(value)
+            except ValueError:
+                raise ValueError(f'expected a date or timestamp as in "9999-12-31", got {value!r}') from None
+        return value
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _tell_all_faults(cls, data: Any, handler: Any) -> Any:
+        try:
+            rules = handler(data)
+        except ValidationError as error:
+            faults = [f"{_place(item['loc'])}: {_said(item)}" for item in error.errors(include_url=False)]
+            raise RulesError(f"The rules of table {_table_in(data)} have faults:", faults) from None
+        faults = list(rules._faults())
+        if faults:
+            raise RulesError(f"The rules of table {rules.table!r} have faults:", faults)
+        return rules
+
+    @property
+    def effective_column(self) -> str | None:
+        """The column that tells from when a change holds; None means the time of the load."""
+        return self.effective or (self.order_by[0] if self.order_by else None)
+
+    @property
+    def stored_as(self) -> str:
+        """The name of the table in the store."""
+        return self.table_name or self.table
+
+    def declared_type(self, column: str) -> ColumnType | None:
+        return parse_type(self.types[column]) if column in self.types else None
+
+    def role_of(self, column: str) -> Role | None:
+        """What a feed's column is in the table; None when the table does not have it (key columns included)."""
+        for role in ("type_0", "type_1", "type_2"):
+            if column in getattr(self, role):
+                return role
+        tells_when = (*self.natural_key, *self.order_by, self.effective_column)
+        if column in self.leave_out or column in tells_when:
+            return None
+        return self.other_columns
+
+    def housekeeping_name(self, column: str) -> str | None:
+        """The name of one of Brenvik's own columns in this table; None when it is left out."""
+        default = f"{self.table.rpartition('.')[2]}_key" if column == "surrogate_key" else column
+        return self.housekeeping.get(column, default) or None
+
+    def _faults(self) -> Iterator[str]:
+        yield from self._faults_of_lists()
+        yield from self._faults_of_types()
+        yield from self._faults_of_housekeeping()
+        yield from self._faults_of_conditions()
+        try:
+            ZoneInfo(self.time_zone)
+        except (ZoneInfoNotFoundError, ValueError, OSError):
+            yield f"time_zone: {self.time_zone!r} is no time zone; expected one as in Europe/Oslo or UTC"
+        for name in ("max_rejects", "max_deletes", "max_changes"):
+            limit = getattr(self, name)
+            if isinstance(limit, bool) or (limit is not None and not limit >= 0):
+                yield f"{name}: is a whole number from 0, or a share between 0.0 and 1.0"
+            elif isinstance(limit, float) and limit > 1:
+                yield f"{name}: {limit} is no share between 0.0 and 1.0; for a number of rows write it whole"
+
+    def _faults_of_lists(self) -> Iterator[str]:
+        if not self.natural_key:
+            yield "natural_key: names no column; every table needs the columns that name a thing in the source"
+        for where in ("natural_key", "order_by", "type_0", "type_1", "type_2", "leave_out"):
+            for column, times in Counter(getattr(self, where)).items():
+                if times > 1:
+                    yield f"{where}: names {column!r} {times} times"
+        one_place = ("natural_key", "type_0", "type_1", "type_2", "leave_out")
+        for column in dict.fromkeys(c for where in one_place for c in getattr(self, where)):
+            places = [where for where in one_place if column in getattr(self, where)]
+            if len(places) > 1:
+                yield f"{column}: is in {' and '.join(places)}; it can be in one of them"
+        for column in self.natural_key:
+            if column in self.order_by:
+                yield f"{column}: is in natural_key and order_by; a key cannot order its own changes"
+            if column == self.effective:
+                yield f"{column}: is in natural_key and effective; a key cannot tell when a change holds"
+        for column in self._named_columns():
+            if column.lower().startswith(RESERVED_PREFIX):
+                yield f"{column}: names that begin with {RESERVED_PREFIX!r} are Brenvik's own"
+
+    def _faults_of_types(self) -> Iterator[str]:
+        parsed: dict[str, ColumnType] = {}
+        for column, declared in self.types.items():
+            try:
+                parsed[column] = parse_type(declared)
+            except ValueError as error:
+                yield f"types: {column}: {error}"
+        for column in self.natural_key:
+            if column in parsed and parsed[column].kind == "double":
+                yield f"{column}: is a natural key of type double; floating point numbers cannot name a thing"
+        for column in self.order_by:
+            if column in parsed and parsed[column].kind not in CAN_ORDER:
+                yield f"{column}: orders, but is {parsed[column]}; a timestamp, date, integer or decimal can order"
+        effective = parsed.get(self.effective_column or "")
+        if effective is None:
+            return
+        if effective.kind not in CAN_BE_EFFECTIVE:
+            yield f"{self.effective_column}: is effective, but is {effective}; a timestamp, a date or an integer can be"
+            return
+        if self.grain and effective.kind in {"integer", "date"}:
+            yield f"grain: {self.effective_column} is {effective}, which has no {self.grain}s to cut"
+        if self.open_end is not None:
+            holds = {"integer": int, "date": date}.get(effective.kind, (date, datetime))
+            if not isinstance(self.open_end, holds) or (
+                effective.kind == "date" and isinstance(self.open_end, datetime)
+            ):
+                yield f"open_end: {self.open_end!s} does not fit {self.effective_column}, which is {effective}"
+
+    def _conditions(self) -> dict[str, str]:
+        """What a person tests rows by, each under the place where it is declared."""
+        told = {f"reject_if.{name}": text for name, text in self.reject_if.items()}
+        return told | ({"delete_if": self.delete_if} if self.delete_if else {})
+
+    def _faults_of_conditions(self) -> Iterator[str]:
+        conditions = self._conditions()
+        if not conditions:
+            return
+        from brenvik.model.conditions import parse
+
+        for place, text in conditions.items():
+            try:
+                parse(text)
+            except ValueError as error:
+                yield f"{place}: {error}"
+
+    def _faults_of_housekeeping(self) -> Iterator[str]:
+        for column in self.housekeeping:
+            if column not in HOUSEKEEPING:
+                yield f"housekeeping: {column!r} is none of {', '.join(HOUSEKEEPING)}"
+        names = {column: self.housekeeping_name(column) for column in HOUSEKEEPING}
+        has_versions = bool(self.type_2) or self.other_columns == "type_2"
+        for column in ("valid_from", "valid_to"):
+            if names[column] is None and has_versions:
+                yield f"housekeeping: {column} cannot be left out of a table with type 2 columns"
+        if self.deletes in ("hold", "ignore") and not self.keep_changes:
+            yield f"deletes: {self.deletes!r} needs keep_changes = true, which is where such deletes are kept"
+        if self.deletes != "remove" and names["valid_to"] is None and names["is_deleted"] is None:
+            yield f"housekeeping: deletes = {self.deletes!r} needs valid_to or is_deleted, else a deleted row looks alive"
+        taken = Counter(name.casefold() for name in (*names.values(), *self._table_columns()) if name)
+        for name, times in taken.items():
+            if times > 1:
+                yield f"housekeeping: {name!r} would be the name of {times} columns; give one of Brenvik's another name"
+
+    def _named_columns(self) -> Iterator[str]:
+        lists = (self.natural_key, self.order_by, self.type_0, self.type_1, self.type_2, self.leave_out, self.types)
+        yield from dict.fromkeys(column for columns in lists for column in columns)
+
+    def _table_columns(self) -> tuple[str, ...]:
+        return tuple(dict.fromkeys((*self.natural_key, *self.type_0, *self.type_1, *self.type_2)))
+
+    def _for_ledger(self) -> dict[str, Any]:
+        """The rules as plain values that JSON can hold."""
+        plain = {name: getattr(self, name) for name in self.__dataclass_fields__}
+        return (
+            {
+                name: list(value) if isinstance(value, tuple) else str(value) if isinstance(value, date) else value
+                for name, value in plain.items()
+            }
+            | {"types": dict(self.types), "housekeeping": dict(self.housekeeping), "reject_if": dict(self.reject_if)}
+            | {"table_name": self.stored_as}
+        )
+
+
+def _place(loc: tuple[int | str, ...]) -> str:
+    loc = ("table", *loc[1:]) if loc[:1] == (0,) else loc  # the one rule that can be given without its name
+    return ".".join(str(part) for part in loc if not str(part).startswith(("function-", "union"))) or "declaration"
+
+
+def _said(item: Any) -> str:
+    kind = item["type"]
+    if kind in {"unexpected_keyword_argument", "extra_forbidden"}:
+        known = [name for name in TableRules.__dataclass_fields__ if name not in {"table", "_"}]
+        near = suggestion(str(item["loc"][-1]), known)
+        return f"is no rule of a table{near or '; known are ' + ', '.join(known)}"
+    if kind in {"missing", "missing_keyword_only_argument"}:
+        example = {"natural_key": 'natural_key = ["buoy_code"]'}.get(str(item["loc"][-1]), "")
+        return f"is missing; expected as in {example}" if example else "is missing"
+    return str(item["msg"]).removeprefix("Value error, ")
+
+
+def _table_in(data: Any) -> str:
+    values = getattr(data, "args", None) or ()
+    named = getattr(data, "kwargs", None) or (data if isinstance(data, dict) else {})
+    return repr(values[0] if values else named.get("table", "?"))

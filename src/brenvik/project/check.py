@@ -1,0 +1,184 @@
+"""Holds a declared table against its feeds and the store, without reading the feeds' rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from brenvik.errors import BrenvikError, FeedError, Refused
+from brenvik.ledger.records import TableState
+from brenvik.ledger.schema import SCHEMA, kept_table
+from brenvik.merge import accounting, baseline, sql
+from brenvik.merge.schema import Blueprint, draw
+from brenvik.model.feeds import FeedRules
+from brenvik.model.rules import TableRules
+from brenvik.model.suggest import suggestion
+from brenvik.model.types import ColumnType
+from brenvik.project.project import Project, ProjectTable
+from brenvik.runs.missing import missing
+from brenvik.runs.pipeline import rows_without_changes
+from brenvik.runs.prepare import check_rules, check_scope
+from brenvik.store import Store
+
+WHAT = {
+    "key": "natural key",
+    "type_0": "type 0, keeps its first value",
+    "type_1": "type 1, overwritten",
+    "type_2": "type 2, opens a new version",
+    "when": "orders, not in the table",
+}
+_PART = "\0"  # stands for the name of a file in what is told of several
+
+
+@dataclass
+class FeedFinding:
+    feed: str
+    kind: str
+    reads: str
+    waiting: int
+    unit: str
+
+
+@dataclass
+class Finding:
+    """What a check found about one table; without faults it can be loaded, or where it is ``foreign`` adopted.
+
+    A foreign table is one that the store had before, with so many ``rows``.
+    """
+
+    table: str
+    is_new: bool
+    foreign: bool = False
+    rows: int = 0
+    columns: list[dict[str, Any]] = field(default_factory=list)
+    feeds: list[FeedFinding] = field(default_factory=list)
+    faults: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    attention: list[str] = field(default_factory=list)
+
+
+def check_rights(project: Project, store: Store, tables: Sequence[str] | None = None) -> list[str]:
+    """What gives the rights that loads of some tables (all when None) need and that this user lacks; nothing when all are
+    there."""
+    chosen = project.chosen(tables)
+    return store.engine.missing_rights([table.rules.stored_as for table in chosen], own_schema=SCHEMA)
+
+
+def check_table(project: Project, name: str, store: Store) -> Finding:
+    """Checks one table; every fault becomes an entry of the finding, none an error."""
+    table = project.table(name)
+    state = store.ledger.state(table.rules.table) if store.ledger.exists() else None
+    finding = Finding(table.rules.table, is_new=state is None)
+    try:
+        check_rules(table.rules, state)
+    except Refused as error:
+        finding.faults.append(str(error))
+    carried: dict[str, ColumnType] = {}
+    for feed in table.feeds:
+        source = project.source(table, feed, store)
+        try:
+            waiting = source.waiting(store.ledger.memory(table.rules.table, feed.name))
+            finding.feeds.append(FeedFinding(feed.name, feed.kind, feed.reads, waiting.count, waiting.unit))
+            parts = source.columns()
+            told_apart = finding.attention if parts else finding.faults
+            told_apart += [f"feed {feed.name}: {told}" for told in waiting.attention]
+        except BrenvikError as error:
+            finding.faults.append(f"feed {feed.name}: {error}")
+            continue
+        alike: dict[str, list[str]] = {}
+        for part, columns in parts.items():
+            carried |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
+            try:
+                if feed.operations and columns.pop(feed.operations.column, None) is None:
+                    raise FeedError(f"{part} has no column {feed.operations.column!r}, which shall tell the operation")
+                known = state.columns if state else ()
+                drawn = draw(table.rules, columns, known=known, store=store.engine.traits, kept=None, source=part)
+                check_scope(drawn, feed.extract_scope, columns)
+            except BrenvikError as error:
+                alike.setdefault(str(error).replace(part, _PART), []).append(part)
+                continue
+            finding.columns = finding.columns or _columns(table, drawn)
+        for fault, (first, *others) in alike.items():
+            same = f"\n  The same holds for {', '.join(others)}." if others else ""
+            finding.faults.append(f"feed {feed.name}: {fault.replace(_PART, first)}{same}")
+    there = {*carried, *(state.types if state else ())}
+    if there and not finding.faults:
+        finding.attention += [
+            f"types names {name}, which no feed carries{suggestion(name, there)}"
+            for name in table.rules.types
+            if name not in there
+        ]
+    if state:
+        finding.attention += _faults_of_rows(store, table.rules, state)
+    if state is None and (owner := store.ledger.owner_of(table.rules.stored_as)):
+        finding.faults.append(f"table_name: {table.rules.stored_as!r} holds the rows of table {owner!r}")
+    elif state is None and store.engine.has_table(table.rules.stored_as):
+        _hold_against(store, table.rules, carried, finding)
+    if state and not finding.columns and not finding.faults:  # all that was there is taken and gone
+        columns = {column.name: column.type for column in state.columns}
+        drawn = draw(
+            table.rules, columns, known=state.columns, store=store.engine.traits, kept=None, source="the table"
+        )
+        finding.columns = _columns(table, drawn)
+    return finding
+
+
+def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Iterator[str]:
+    """What was done to a table outside of Brenvik: its rows are no time line any more, or not those that the ledger knows of."""
+    if gone := missing(store.engine, rules, state):
+        yield from gone
+        return
+    right = f"to repair it: brenvik rebuild {rules.table}" if rules.keep_changes else "repair it by hand"
+    types = {column.name: column.type for column in state.columns}
+    drawn = draw(
+        rules, types, known=state.columns, store=store.engine.traits, kept=kept_table(rules.table), source="the table"
+    )
+    open_end = str(rules.open_end) if rules.open_end is not None else None
+    (counts,) = store.engine.rows(baseline.count_faults(drawn), {"open_end": open_end})
+    for name, count in counts.items():
+        if count:
+            yield f"{rules.stored_as}: {baseline.FAULTS[name].format(n=f'{count:,}')}; {right}"
+    if drawn.kept and (found := store.engine.rows(accounting.count_in_table(drawn))[0])["n"]:
+        yield f"{rules.stored_as}: {rows_without_changes(found)}; for the choices: brenvik rebuild {rules.table} --preview"
+    rows = store.engine.rows(f"SELECT count(*) AS n FROM {sql.relation(rules.stored_as)}")[0]["n"]
+    if rows != state.row_count:
+        yield f"{rules.stored_as}: has {rows:,} rows, but the last run left {state.row_count:,}; {right}"
+
+
+def _tells_operation(feed: FeedRules, name: str) -> bool:
+    return bool(feed.operations and feed.operations.column == name)
+
+
+def carried_by(project: Project, table: ProjectTable, store: Store) -> dict[str, ColumnType]:
+    """The columns that the feeds of a table carry, but those that tell operations. Raises what a look at a feed raises."""
+    return {
+        name: kind
+        for feed in table.feeds
+        for columns in project.source(table, feed, store).columns().values()
+        for name, kind in columns.items()
+        if not _tells_operation(feed, name)
+    }
+
+
+def _hold_against(store: Store, rules: TableRules, carried: Mapping[str, ColumnType], finding: Finding) -> None:
+    """A table that the store had before."""
+    from brenvik.runs.adopt import fit
+
+    found = fit(store.engine, rules, carried)
+    finding.is_new, finding.foreign, finding.rows = False, True, found.rows
+    finding.faults += [f"table {rules.stored_as}: {fault}" for fault in found.faults]
+    finding.notes += found.notes
+
+
+def _columns(table: ProjectTable, drawn: Blueprint) -> list[dict[str, Any]]:
+    rows = []
+    for column in drawn.columns:
+        what = WHAT[column.role]
+        if column.name in drawn.order and column.role != "when":
+            what += ", orders"
+        if column.name == drawn.effective:
+            what = "effective, becomes valid_from" if column.role == "when" else f"{what}, effective"
+        declared = "declared" if column.name in table.rules.types else "from the feed"
+        rows.append({"column": column.name, "type": str(column.type), "given": declared, "what": what})
+    return rows

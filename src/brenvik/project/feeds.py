@@ -1,0 +1,311 @@
+"""A feed as it stands in a project's file: read, and checked as a whole."""
+
+from __future__ import annotations
+
+import codecs
+import re
+from collections.abc import Mapping
+from datetime import timedelta
+from typing import Any
+
+from brenvik.model.feeds import Connection, DatabaseFeed, FeedRules, FileFeed, Operations, Then
+from brenvik.model.suggest import suggestion
+from brenvik.model.watermarks import Span, parse_span
+
+_ANY = ("kind", "operation", "extract_scope")
+_OF_FILES = ("files", "order_files", "settle", "taken_files", "rewritten_files", "csv", "record", "extract_time")
+_OF_DATABASES = (
+    "connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window", "extract_time",
+)  # fmt: skip
+_OF_WATERMARKS = ("watermark", "overlap", "settle", "start_at", "window")
+_CODES = ("column", "insert", "update", "delete")
+
+
+def read_feed(
+    place: str, name: str, given: Any, connections: Mapping[str, Connection], faults: list[str]
+) -> FeedRules | None:
+    """A feed as it stands in a project's file; every fault goes to ``faults``."""
+    if not isinstance(given, dict):
+        faults.append(f"{place}: expected a table of keys, got {given!r}")
+        return None
+    before = len(faults)
+    from_database = any(key in given for key in _OF_DATABASES if key not in _OF_FILES)
+    known = (*_ANY, *(_OF_DATABASES if from_database else _OF_FILES))
+    for key in given:
+        if key in _OF_FILES and key not in known:
+            faults.append(f"{place}.{key}: a feed reads files or a database, not both; drop {key} or connection")
+        elif key not in known:
+            named = dict.fromkeys((*known, *_OF_FILES, *_OF_DATABASES))
+            near = suggestion(key, named) or f"; known are {', '.join(named)}"
+            faults.append(f"{place}.{key}: is no key of a feed{near}")
+    kind = given.get("kind")
+    if kind not in ("changes", "upserts", "extract"):
+        faults.append(f"{place}.kind: is {kind!r}; expected 'changes', 'upserts' or 'extract'")
+    operations = _operations_of(place, kind, given.get("operation"), faults)
+    _check_scope(f"{place}.extract_scope", kind, given.get("extract_scope"), faults)
+    read = _database if from_database else _files
+    return read(place, name, str(kind), operations, given, connections, faults) if len(faults) == before else None
+
+
+def _files(
+    place: str,
+    name: str,
+    kind: str,
+    operations: Operations | None,
+    given: Mapping[str, Any],
+    connections: Mapping[str, Connection],
+    faults: list[str],
+) -> FeedRules | None:
+    files = given.get("files")
+    if not isinstance(files, str) or not files:
+        faults.append(
+            f'{place}: reads nothing; expected files = "inbox/buoy_*.csv", or connection, source_table and watermark, '
+            f"got {files!r} for files"
+        )
+        return None
+    before = len(faults)
+    settle: Span | None = None
+    try:
+        settle = parse_span(given.get("settle", 0))
+        if settle and not isinstance(settle, timedelta):
+            raise ValueError(f'expected a time as in "30 seconds", got {settle!r}')
+    except ValueError as error:
+        faults.append(f"{place}.settle: {error}")
+    order = given.get("order_files")
+    try:
+        if order is not None and re.compile(order).groups != 1:
+            raise ValueError
+    except (TypeError, ValueError, re.error):
+        faults.append(
+            f"{place}.order_files: expected a regular expression with one group, as in 'buoy_(\\d+)', got {order!r}"
+        )
+    dialect = _dialect(f"{place}.csv", given.get("csv", {}), faults)
+    record = _record(f"{place}.record", given.get("record", {}), operations, faults)
+    time = _extract_time(f"{place}.extract_time", kind, given.get("extract_time", {}), faults)
+    then, move_to = _then(f"{place}.taken_files", given.get("taken_files", "keep"), faults)
+    rewritten = given.get("rewritten_files", "report")
+    if rewritten not in ("report", "load"):
+        faults.append(f'{place}.rewritten_files: expected "report" or "load", got {rewritten!r}')
+    if len(faults) > before:
+        return None
+    return FileFeed(
+        name,
+        kind,
+        operations,
+        files,
+        order,
+        settle if isinstance(settle, timedelta) else None,
+        then,
+        move_to,
+        dialect,
+        record,
+        time,
+        given.get("extract_scope"),
+        rewritten,
+    )
+
+
+def _dialect(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
+    """How CSV files are written: the fields of a dialect, checked."""
+    if not isinstance(given, dict):
+        faults.append(f'{place}: expected keys as in csv = {{ delimiter = ";" }}, got {given!r}')
+        return {}
+    made: dict[str, Any] = {}
+    for key, value in given.items():
+        if key in ("delimiter", "quote", "escape"):
+            if not isinstance(value, str) or len(value) != 1 or not value.isascii() or value in "\r\n":
+                faults.append(f"{place}.{key}: expected one character, got {value!r}")
+            made[key] = value
+        elif key == "encoding":
+            try:
+                codecs.lookup(value)
+            except (LookupError, TypeError):
+                faults.append(f"{place}.encoding: expected a name as in utf-8 or latin-1, got {value!r}")
+            made[key] = value
+        elif key in ("columns", "null"):
+            if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
+                faults.append(f"{place}.{key}: expected a list of texts, got {value!r}")
+                continue
+            made[key] = tuple(value)
+        else:
+            faults.append(f"{place}.{key}: is unknown; known are delimiter, quote, escape, encoding, columns, null")
+    if made.get("delimiter", ",") in (made.get("quote", '"'), made.get("escape")):
+        faults.append(f"{place}: delimiter, quote and escape must differ")
+    return made
+
+
+def _record(place: str, given: Any, operations: Operations | None, faults: list[str]) -> dict[str, Any]:
+    """Where in a JSON record the parts of a change stand: JSON pointers, checked."""
+    if not isinstance(given, dict):
+        faults.append(f'{place}: expected keys as in record = {{ new_row = "/now" }}, got {given!r}')
+        return {}
+    made: dict[str, Any] = {}
+    for key, value in given.items():
+        if key == "columns" and isinstance(value, dict):
+            for name, pointer in value.items():
+                _pointer(f"{place}.columns.{name}", pointer, faults)
+            made[key] = tuple(value.items())
+        elif key in ("new_row", "old_row"):
+            made[key] = _pointer(f"{place}.{key}", value, faults)
+        elif key == "columns":
+            faults.append(f'{place}.columns: expected names and pointers as in {{ changed_at = "/at" }}, got {value!r}')
+        else:
+            faults.append(f"{place}.{key}: is unknown; known are new_row, old_row, columns")
+    if "old_row" in made and not (operations and operations.deleting):
+        faults.append(f'{place}.old_row: serves to tell deletes; it needs kind = "changes" and a code that says delete')
+    return made
+
+
+def _extract_time(place: str, kind: str, given: Any, faults: list[str]) -> dict[str, str]:
+    """Where an extract says when it holds: in its name, or in a column."""
+    if given and kind != "extract":
+        faults.append(f"{place}: is for a feed of kind 'extract'; this is one of {kind!r}")
+    if given == {}:
+        return {}
+    if not isinstance(given, dict) or len(given) != 1 or not isinstance(next(iter(given.values())), str):
+        faults.append(
+            f"{place}: expected {{ file_name = 'keeper_(.+)\\.csv' }} or {{ column = \"as_at\" }}, got {given!r}"
+        )
+        return {}
+    (key, value), *_ = given.items()
+    if key not in {"file_name", "column"}:
+        faults.append(f"{place}.{key}: is unknown; known are file_name, column")
+    elif key == "file_name":
+        try:
+            if re.compile(value).groups != 1:
+                raise ValueError
+        except (ValueError, re.error):
+            faults.append(f"{place}.file_name: expected a regular expression with one group, got {value!r}")
+    return {key: value}
+
+
+def _check_scope(place: str, kind: Any, given: Any, faults: list[str]) -> None:
+    """The part of the table that an extract holds: a condition over the table's columns."""
+    if given is None:
+        return
+    if kind != "extract":
+        faults.append(f"{place}: is for a feed of kind 'extract'; this is one of {kind!r}")
+    if not isinstance(given, str) or not given.strip():
+        faults.append(f"{place}: expected a condition as in \"region = 'north'\", got {given!r}")
+        return
+    from brenvik.model.conditions import columns_of
+
+    try:
+        if not columns_of(given):
+            faults.append(f"{place}: {given!r} looks at no column of the table")
+    except ValueError as error:
+        faults.append(f"{place}: {error}")
+
+
+def _pointer(place: str, given: Any, faults: list[str]) -> Any:
+    """A JSON pointer: '' for the whole record, else parts that each begin with a slash."""
+    if not isinstance(given, str) or (given and not given.startswith("/")) or re.search("~(?![01])", given):
+        faults.append(f'{place}: expected a JSON pointer as in "/now" or "/change/at", got {given!r}')
+    return given
+
+
+def _then(place: str, given: Any, faults: list[str]) -> tuple[Then, str]:
+    """What becomes of taken files: kept, deleted, or moved into a folder."""
+    if given in ("keep", "delete"):
+        return given, ""
+    if (
+        isinstance(given, dict)
+        and list(given) == ["move_to"]
+        and isinstance(given["move_to"], str)
+        and given["move_to"]
+    ):
+        return "move", given["move_to"]
+    faults.append(f'{place}: expected "keep", "delete" or {{ move_to = "taken/" }}, got {given!r}')
+    return "keep", ""
+
+
+def _database(
+    place: str,
+    name: str,
+    kind: str,
+    operations: Operations | None,
+    given: Mapping[str, Any],
+    connections: Mapping[str, Connection],
+    faults: list[str],
+) -> FeedRules | None:
+    before = len(faults)
+    texts = {key: given.get(key) for key in ("connection", "source_table", "query", "watermark")}
+    for key, value in texts.items():
+        if value is not None and (not isinstance(value, str) or not value.strip()):
+            faults.append(f"{place}.{key}: expected a text, got {value!r}")
+    if texts["connection"] is not None and texts["connection"] not in connections:
+        there = ", ".join(connections) or "none"
+        faults.append(f"{place}.connection: {texts['connection']!r} is not under [connections]; there are: {there}")
+    if (texts["source_table"] is None) == (texts["query"] is None):
+        faults.append(f"{place}: expected either source_table or query")
+    if kind == "extract":
+        faults += [
+            f"{place}.{key}: is for a feed that is read by a watermark; an extract is taken whole"
+            for key in _OF_WATERMARKS
+            if key in given
+        ]
+    elif texts["watermark"] is None:
+        faults.append(f"{place}.watermark: is missing; expected the column that rises with every change of a row")
+    spans: dict[str, Span | None] = {}
+    for key in ("overlap", "settle", "window"):
+        if key in given:
+            try:
+                spans[key] = parse_span(given[key])
+                if key == "window" and not spans[key]:
+                    raise ValueError(f'expected a number of rows from 1, or a time as in "1 day", got {given[key]!r}')
+            except ValueError as error:
+                faults.append(f"{place}.{key}: {error}")
+    time = _extract_time(f"{place}.extract_time", kind, given.get("extract_time", {}), faults)
+    if "file_name" in time:
+        faults.append(f'{place}.extract_time.file_name: a database has no files; expected {{ column = "as_at" }}')
+    if len(faults) > before:
+        return None
+    start_at = given.get("start_at")
+    return DatabaseFeed(
+        name,
+        kind,
+        operations,
+        **texts,
+        **spans,  # type: ignore[arg-type]
+        start_at=None if start_at is None else str(start_at),
+        extract_time=time,
+        extract_scope=given.get("extract_scope"),
+    )
+
+
+def _operations_of(place: str, kind: Any, operation: Any, faults: list[str]) -> Operations | None:
+    if kind == "changes" and operation is None:
+        faults.append(
+            f'{place}.operation: is missing; a feed of changes needs operation = "op" or {{ column = "op", … }}'
+        )
+        return None
+    if kind in ("upserts", "extract") and operation is not None:
+        faults.append(f"{place}.operation: a feed of kind {kind!r} has no operations; say 'changes' or leave it out")
+        return None
+    return None if operation is None else _operations(f"{place}.operation", operation, faults)
+
+
+def _operations(place: str, given: Any, faults: list[str]) -> Operations | None:
+    if isinstance(given, str):
+        return Operations(given)
+    if not isinstance(given, dict) or not isinstance(given.get("column"), str):
+        faults.append(
+            f'{place}: expected the name of a column, or {{ column = "op", insert = ["I"], … }}, got {given!r}'
+        )
+        return None
+    faults += [f"{place}.{key}: is unknown; known are {', '.join(_CODES)}" for key in given if key not in _CODES]
+    codes: dict[str, tuple[str, ...]] = {}
+    for key in ("insert", "update", "delete"):
+        value = given.get(key)
+        if value is None:
+            continue
+        value = [value] if isinstance(value, str) else value
+        if not isinstance(value, list) or not all(isinstance(code, str) for code in value):
+            faults.append(f"{place}.{key}: expected a list of codes, got {given[key]!r}")
+            continue
+        codes[key] = tuple(value)
+    made = Operations(given["column"], **codes)
+    both = sorted(set(made.keeping) & set(made.deleting))
+    if both:
+        faults.append(f"{place}: {', '.join(both)} would both keep and delete a row")
+    return made

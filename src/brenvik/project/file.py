@@ -1,0 +1,291 @@
+"""Reads a project's file, ``brenvik.toml``: every fault in it is told at once."""
+
+from __future__ import annotations
+
+import os
+import re
+import tomllib
+from collections.abc import Iterator, Mapping
+from datetime import timedelta
+from graphlib import CycleError, TopologicalSorter
+from pathlib import Path
+from typing import Any
+
+from brenvik.errors import ProjectError, RulesError
+from brenvik.model.addresses import filled
+from brenvik.model.feeds import Connection, FileFeed
+from brenvik.model.rules import TableRules
+from brenvik.model.suggest import suggestion
+from brenvik.model.watermarks import parse_span
+from brenvik.project.feeds import read_feed
+from brenvik.project.project import Project, ProjectTable
+from brenvik.store import MEMORY
+
+FILE = "brenvik.toml"
+_ENVIRONMENT = re.compile(r"\$\{([^}]*)\}")
+_PROJECT_KEYS = (
+    "name",
+    "store",
+    "memory_limit",
+    "time_zone",
+    "connections",
+    "defaults",
+    "tables",
+    "table",
+    "environment",
+)
+_OF_PLACE = ("after", "groups", "expected_every", "like", "feed")
+"""Keys of a table that are none of its rules."""
+
+
+def read_project(path: str | Path = FILE, *, environment: str | None = None) -> Project:
+    """The project that a file declares.
+
+    ``environment`` names the section ``[environment.NAME]`` whose keys override those of the file; None: the variable
+    BRENVIK_ENV, and where that is not set none. ``${NAME}`` in any text stands for an environment variable. Raises
+    ProjectError with every fault of the file.
+    """
+    if not isinstance(path, (str, os.PathLike)):
+        raise ProjectError(f"expected the path of a project file, got {path!r}")
+    path = Path(path)
+    environment = environment or os.environ.get("BRENVIK_ENV") or None
+    folder = path.resolve().parent
+    faults: list[str] = []
+    declared = _in_environment(_parsed(path), environment, faults)
+    declared = _with_environment(declared, "", faults)
+    faults += [
+        f"{key}: is no key of a project{suggestion(key, _PROJECT_KEYS) or '; known are ' + ', '.join(_PROJECT_KEYS)}"
+        for key in declared
+        if key not in _PROJECT_KEYS
+    ]
+    store = declared.get("store")
+    if not isinstance(store, str):
+        faults.append('store: is missing; expected an address as in store = "duckdb:coast.duckdb"')
+        store = ""
+    memory_limit = declared.get("memory_limit")
+    if memory_limit is not None and not (isinstance(memory_limit, str) and MEMORY.fullmatch(memory_limit)):
+        faults.append(f'memory_limit: expected a size as in "500 MB" or "4 GB", got {memory_limit!r}')
+    connections = _connections(declared.get("connections", {}), faults)
+    entries = _entries(declared, folder, faults)
+    time_zone = str(declared.get("time_zone", "UTC"))
+    tables = {name: _table(name, entry, time_zone, connections, faults) for name, entry in entries.items()}
+    order = _in_order({name: table for name, table in tables.items() if table}, faults)
+    faults += _shared_tables(list(order.values()))
+    faults += _shared_files(list(order.values()))
+    if faults:
+        raise ProjectError(f"{path} has faults:", faults)
+    return Project(
+        name=str(declared.get("name", folder.name)),
+        folder=folder,
+        store=_beside(store, folder),
+        tables=order,
+        connections=connections,
+        environment=environment,
+        memory_limit=memory_limit,
+    )
+
+
+def _parsed(path: Path) -> dict[str, Any]:
+    try:
+        return tomllib.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        raise ProjectError(
+            f"There is no {path}. Name the project's file with --project, or make one: brenvik new FILE"
+        ) from None
+    except IsADirectoryError:
+        raise ProjectError(f"{path} is a folder; expected the project's file, as in {path / FILE}") from None
+    except UnicodeDecodeError as error:
+        raise ProjectError(
+            f"{path}: byte {error.start + 1:,} is not UTF-8, which a project file must be written in"
+        ) from None
+    except (OSError, tomllib.TOMLDecodeError) as error:
+        raise ProjectError(f"{path} cannot be read: {error}") from error
+
+
+def _in_environment(declared: dict[str, Any], environment: str | None, faults: list[str]) -> dict[str, Any]:
+    """The declaration with the keys of one environment laid over it."""
+    sections = declared.pop("environment", {})
+    if not isinstance(sections, dict) or not all(isinstance(section, dict) for section in sections.values()):
+        faults.append("environment: expected sections [environment.NAME]")
+        return declared
+    if environment is None:
+        return declared
+    if environment not in sections:
+        there = ", ".join(sections) or "none"
+        faults.append(f"environment: there is no [environment.{environment}]; environments are {there}")
+        return declared
+    return _laid_over(declared, sections[environment])
+
+
+def _laid_over(below: Mapping[str, Any], above: Mapping[str, Any]) -> dict[str, Any]:
+    """Both together; where both say something, ``above`` counts. Tables of keys are merged."""
+    merged = dict(below)
+    for key, value in above.items():
+        both = isinstance(value, dict) and isinstance(below.get(key), dict)
+        merged[key] = _laid_over(below[key], value) if both else value
+    return merged
+
+
+def _entries(declared: Mapping[str, Any], folder: Path, faults: list[str]) -> dict[str, Any]:
+    """All tables as they are declared, here and in the files of ``tables``, with defaults and what they are like."""
+    found = declared.get("table", {})
+    if not isinstance(found, dict):
+        faults.append("table: expected sections [table.NAME]")
+        found = {}
+    entries = dict(found)
+    pattern = declared.get("tables")
+    if pattern is not None and not isinstance(pattern, str):
+        faults.append(f'tables: expected a pattern as in tables = "tables/*.toml", got {pattern!r}')
+    elif pattern is not None:
+        paths = sorted(folder.glob(pattern))
+        if not paths:
+            faults.append(f"tables: no file matches {pattern!r} in {folder}")
+        for path in paths:
+            inside = _with_environment(_parsed(path), path.name, faults)
+            faults += [f"{path.name}: {key}: expected sections [table.NAME] only" for key in inside if key != "table"]
+            for name, entry in inside.get("table", {}).items():
+                if name in entries:
+                    faults.append(f"{path.name}: table.{name} is declared twice")
+                entries[name] = entry
+    if not entries:
+        faults.append("table: no table is declared; expected at least one [table.NAME]")
+    defaults = declared.get("defaults", {})
+    if not isinstance(defaults, dict):
+        faults.append("defaults: expected a section of rules that hold for every table")
+        defaults = {}
+    return {name: _whole(name, entries, defaults, faults) for name in entries}
+
+
+def _whole(name: str, entries: Mapping[str, Any], defaults: Mapping[str, Any], faults: list[str]) -> Any:
+    """A table with what it takes from the table it is like (all but its feeds), and from the defaults."""
+    entry, seen = entries[name], [name]
+    while isinstance(entry, dict) and (other := entry.get("like")) is not None:
+        entry = {key: value for key, value in entry.items() if key != "like"}
+        if other not in entries or other in seen:
+            why = "goes in a circle" if other in seen else f"there is no table {other!r}"
+            faults.append(f"table.{name}.like: {why}")
+            break
+        seen.append(other)
+        base = entries[other] if isinstance(entries[other], dict) else {}
+        entry = _laid_over({key: value for key, value in base.items() if key != "feed"}, entry)
+    return _laid_over(defaults, entry) if isinstance(entry, dict) else entry
+
+
+def _in_order(tables: Mapping[str, ProjectTable], faults: list[str]) -> dict[str, ProjectTable]:
+    """The tables in the order of the file, each after those it must come after."""
+    for name, table in tables.items():
+        faults += [f"table.{name}.after: there is no table {other!r}" for other in table.after if other not in tables]
+    graph = TopologicalSorter({name: [other for other in t.after if other in tables] for name, t in tables.items()})
+    try:
+        graph.prepare()
+    except CycleError as error:
+        faults.append(f"after: {' → '.join(reversed(error.args[1]))} goes in a circle")
+        return dict(tables)
+    places = {name: place for place, name in enumerate(tables)}
+    ready: list[str] = []
+    order: dict[str, ProjectTable] = {}
+    while graph.is_active():
+        ready = sorted([*ready, *graph.get_ready()], key=places.__getitem__)
+        first = ready.pop(0)
+        order[first] = tables[first]
+        graph.done(first)
+    return order
+
+
+def _shared_tables(tables: list[ProjectTable]) -> Iterator[str]:
+    """Tables that would be written to by two declarations, of which neither knows what the other does."""
+    first: dict[str, str] = {}
+    for table in tables:
+        name = table.rules.table
+        other = first.setdefault(table.rules.stored_as.casefold(), name)
+        if other != name:
+            yield f"table.{name}: is stored as {table.rules.stored_as!r}, as table.{other} is (case does not count)"
+
+
+def _shared_files(tables: list[ProjectTable]) -> Iterator[str]:
+    """Files that one feed would move away from under another."""
+    feeds = [(f"table.{t.rules.table}.feed.{f.name}", f) for t in tables for f in t.feeds if isinstance(f, FileFeed)]
+    for place, feed in feeds:
+        others = [other for other, each in feeds if other != place and each.files == feed.files]
+        if others and feed.then != "keep":
+            yield f"{place}.taken_files: {others[0]} reads the same files, which would miss them; leave taken_files out"
+
+
+def _connections(given: Any, faults: list[str]) -> dict[str, Connection]:
+    if not isinstance(given, dict):
+        faults.append(f'connections: expected entries as in registry = "${{REGISTRY_URL}}", got {given!r}')
+        return {}
+    made = {}
+    for name, entry in given.items():
+        parts = {"url": entry} if isinstance(entry, str) else entry
+        if not isinstance(parts, dict) or not all(isinstance(value, str) for value in parts.values()):
+            faults.append(f"connections.{name}: expected a URL, or a table with url, user and password")
+        elif "url" not in parts or (odd := sorted(set(parts) - {"url", "user", "password"})):
+            wrong = "url is missing" if "url" not in parts else f"{', '.join(odd)}: unknown"
+            faults.append(f"connections.{name}: {wrong}; expected url, and if need be user and password")
+        else:
+            made[name] = Connection(name, **parts)
+    return made
+
+
+def _table(
+    name: str, entry: Any, time_zone: str, connections: Mapping[str, Connection], faults: list[str]
+) -> ProjectTable | None:
+    if not isinstance(entry, dict):
+        faults.append(f"table.{name}: expected a table of keys, got {entry!r}")
+        return None
+    declared = {key: value for key, value in entry.items() if key not in _OF_PLACE}
+    places: dict[str, Any] = {}
+    for key in ("after", "groups"):
+        value = entry.get(key, [])
+        value = [value] if isinstance(value, str) else value
+        if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
+            faults.append(f"table.{name}.{key}: expected a list of names, got {value!r}")
+            value = []
+        places[key] = tuple(value)
+    if "expected_every" in entry:
+        try:
+            places["expected_every"] = parse_span(entry["expected_every"])
+            if not isinstance(places["expected_every"], timedelta):
+                raise ValueError(f'expected a time as in "26 hours", got {entry["expected_every"]!r}')
+        except ValueError as error:
+            faults.append(f"table.{name}.expected_every: {error}")
+    rules = None
+    try:
+        rules = TableRules(name, **{"time_zone": time_zone, **declared})
+    except RulesError as error:
+        faults += [f"table.{name}: {fault}" for fault in error.faults]
+    feeds = entry.get("feed", {})
+    if not isinstance(feeds, dict) or not feeds:
+        faults.append(f"table.{name}: has no feed; expected at least one [table.{name}.feed.NAME]")
+        feeds = {}
+    made = [read_feed(f"table.{name}.feed.{feed}", feed, given, connections, faults) for feed, given in feeds.items()]
+    return ProjectTable(rules, tuple(feed for feed in made if feed), **places) if rules else None
+
+
+def _with_environment(value: Any, place: str, faults: list[str]) -> Any:
+    """The declaration with ``${NAME}`` filled in everywhere."""
+    if isinstance(value, dict):
+        return {key: _with_environment(inner, f"{place}.{key}".lstrip("."), faults) for key, inner in value.items()}
+    if isinstance(value, list):
+        return [_with_environment(inner, place, faults) for inner in value]
+    if not isinstance(value, str):
+        return value
+
+    def fill(match: re.Match[str]) -> str:
+        found = os.environ.get(match[1])
+        if found is None:
+            faults.append(f"{place}: the environment variable {match[1]!r} is not set")
+        return filled(value, match.start(), match.end(), found or "")
+
+    return _ENVIRONMENT.sub(fill, value)
+
+
+def _beside(store: str, folder: Path) -> str:
+    """A store in a file stands beside the project's file unless its path is absolute."""
+    kind, _, place = store.partition(":")
+    return (
+        f"{kind}:{folder / place}"
+        if kind in ("duckdb", "sqlite", "lakehouse") and place not in {"", ":memory:"} and not place.startswith("@")
+        else store
+    )

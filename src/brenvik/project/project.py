@@ -1,0 +1,208 @@
+"""A project: a store, tables and their feeds, loaded together. ``project_file`` reads it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from brenvik.errors import BrenvikError, Busy, DeclarationError, NotReached, ProjectError
+from brenvik.model.feeds import Connection, FeedRules
+from brenvik.model.rules import TableRules
+from brenvik.model.suggest import suggestion
+from brenvik.outcome import Outcome
+from brenvik.runs.guards import NOTHING_MORE, Allowed
+from brenvik.store import Store, open_store
+
+if TYPE_CHECKING:
+    from brenvik.engines.protocol import IfBusy
+    from brenvik.feeds.protocol import StandingSource, Wanted
+
+
+@dataclass(frozen=True)
+class ProjectTable:
+    """A table with its feeds.
+
+    ``after`` are tables that must be loaded before it, ``groups`` what it is loaded with; a table without a good run for longer
+    than ``expected_every`` is overdue.
+    """
+
+    rules: TableRules
+    feeds: tuple[FeedRules, ...]
+    after: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
+    expected_every: timedelta | None = None
+
+
+@dataclass(frozen=True)
+class Project:
+    """A project as its file declares it. Paths in it are relative to ``folder``, where the file stands."""
+
+    name: str
+    folder: Path
+    store: str = field(repr=False)  # may hold a password
+    tables: Mapping[str, ProjectTable]
+    connections: Mapping[str, Connection] = field(default_factory=dict, repr=False)
+    environment: str | None = None
+    memory_limit: str | None = None
+
+    @property
+    def title(self) -> str:
+        """The name for headings, with the environment where there is one."""
+        return f"{self.name} ({self.environment})" if self.environment else self.name
+
+    def chosen(self, tables: Iterable[str] | None = None, *, group: str | None = None) -> list[ProjectTable]:
+        """Tables by name (or one), else those of a group, else all; each after those it must come after.
+
+        Raises ProjectError for names that the project does not have.
+        """
+        names = [tables] if isinstance(tables, str) else tables
+        named = None if names is None else {self.table(name).rules.table for name in names}
+        found = [
+            t for name, t in self.tables.items() if (named is None or name in named) and group in {None, *t.groups}
+        ]
+        if not found:
+            there = sorted({each for t in self.tables.values() for each in t.groups})
+            raise ProjectError(
+                f"{self.title} has no table in group {group!r}; groups are {', '.join(there) or 'none'}."
+            )
+        return found
+
+    def source(self, table: ProjectTable, feed: FeedRules, store: Store) -> StandingSource:
+        """A feed of a table, ready to be opened."""
+        from brenvik.feeds.opening import source_of
+
+        return source_of(feed, table.rules, self.connections, folder=self.folder, engine=store.engine)
+
+    def feed(self, table: str, name: str | None = None) -> tuple[ProjectTable, FeedRules]:
+        """A feed of a table; its only one when no name is given. Raises ProjectError with the names that there are."""
+        found = self.table(table)
+        there = {feed.name: feed for feed in found.feeds}
+        if name is None and len(there) == 1:
+            return found, found.feeds[0]
+        if name not in there:
+            asked = "has several feeds; name one with --feed" if name is None else f"has no feed {name!r}"
+            raise ProjectError(f"Table {table} {asked}: {', '.join(there)}.")
+        return found, there[name]
+
+    def open(self, *, read_only: bool = False, wait_s: float = 30.0) -> Store:
+        """The project's store; see ``brenvik.open_store``."""
+        return open_store(self.store, read_only=read_only, wait_s=wait_s, memory_limit=self.memory_limit)
+
+    def table(self, name: str) -> ProjectTable:
+        """A table by its name. Raises ProjectError with the names that there are."""
+        if name not in self.tables:
+            near = suggestion(name, self.tables) or f"; it has {', '.join(self.tables)}."
+            raise ProjectError(f"{self.name} has no table {name!r}{near}")
+        return self.tables[name]
+
+    def load(
+        self,
+        tables: Iterable[str] | None = None,
+        *,
+        group: str | None = None,
+        feed: str | None = None,
+        wanted: Wanted | None = None,
+        label: str | None = None,
+        preview: bool = False,
+        if_busy: IfBusy = "wait",
+        wait_s: float = 30.0,
+        watch: Callable[[str, int], None] | None = None,
+        store: Store | None = None,
+        allowed: Allowed = NOTHING_MORE,
+    ) -> list[Outcome]:
+        """Loads tables (by name, one or several; of a group; or all) from each of their feeds, in the order of the file and of
+        ``after``.
+
+        One table that fails keeps no other from loading but those that come after it, which are ``skipped``: its outcome
+        has the state ``failed``, ``refused``, ``busy`` or ``skipped`` and the error. ``if_busy`` says what to do while
+        another load holds a table or the store: wait up to ``wait_s`` seconds, skip the table, or fail at once. ``watch``
+        is told the table and the rows read.
+
+        ``label`` is kept with the runs, such as a scheduler's own id. ``feed`` names one feed of one table, and ``wanted``
+        asks it for something else than what is new; ``allowed`` is what a person lets through. A feed whose windows are
+        cut into pieces, or that has several extracts waiting, gives an outcome for each.
+        """
+        chosen = self.chosen(tables, group=group)
+        pairs = [(table, each) for table in chosen for each in table.feeds if feed in {None, each.name}]
+        if not pairs:
+            raise ProjectError(f"No table of {', '.join(table.rules.table for table in chosen)} has a feed {feed!r}.")
+        if wanted and len(pairs) > 1:
+            told = ", ".join(f"{table.rules.table} {each.name}" for table, each in pairs)
+            raise DeclarationError(
+                f"Expected one feed to take again from, got {len(pairs)} ({told}); name table and --feed."
+            )
+        patience = wait_s if if_busy == "wait" else 0.0
+
+        def work(opened: Store) -> list[Outcome]:
+            done: list[Outcome] = []
+            stopped: set[str] = set()
+            for table, each in pairs:
+                name = table.rules.table
+                if before := [other for other in table.after if other in stopped]:
+                    error = NotReached(f"It comes after {', '.join(before)}, which was not loaded.")
+                    done.append(Outcome.stopped(name, each.name, error, state="skipped"))
+                else:
+                    done += self._load(
+                        opened,
+                        table,
+                        each,
+                        wanted,
+                        label=label,
+                        preview=preview,
+                        if_busy=if_busy,
+                        wait_s=patience,
+                        watch=watch,
+                        allowed=allowed,
+                    )
+                if done[-1].error:
+                    stopped.add(name)
+            return done
+
+        if store is not None:
+            return work(store)
+        with self.open(read_only=preview, wait_s=patience) as opened:
+            return work(opened)
+
+    def _load(
+        self,
+        store: Store,
+        table: ProjectTable,
+        feed: FeedRules,
+        wanted: Wanted | None,
+        *,
+        label: str | None,
+        preview: bool,
+        if_busy: IfBusy,
+        wait_s: float,
+        watch: Callable[[str, int], None] | None,
+        allowed: Allowed,
+    ) -> Iterator[Outcome]:
+        name = table.rules.table
+        try:
+            while True:
+                outcome = store.load_from(
+                    table.rules,
+                    self.source(table, feed, store),
+                    operations=feed.operations,
+                    wanted=wanted,
+                    label=label,
+                    preview=preview,
+                    explain=True if preview else None,
+                    wait_s=wait_s,
+                    watch=(lambda rows: watch(name, rows)) if watch else None,
+                    allowed=allowed,
+                    extract_scope=feed.extract_scope,
+                )
+                yield outcome
+                if preview or not outcome.more:
+                    return
+                if wanted and outcome.window:
+                    wanted = replace(wanted, after=str(outcome.window.high))
+        except BrenvikError as error:
+            if wanted and isinstance(error, DeclarationError):
+                raise
+            skipped = isinstance(error, Busy) and if_busy == "skip"
+            yield Outcome.stopped(name, feed.name, error, state="skipped" if skipped else None)

@@ -1,0 +1,286 @@
+"""Looks at a file and proposes the declaration of a table that fits it."""
+
+from __future__ import annotations
+
+import glob
+import json
+import re
+import unicodedata
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import duckdb
+
+from brenvik.engines.scratch import desk
+from brenvik.errors import FeedError, ProjectError
+from brenvik.feeds.dialects import reading_of
+from brenvik.feeds.formats import batch_of, columns_of
+from brenvik.feeds.protocol import BrokenLine
+from brenvik.feeds.reading import RFC_4180, Reading
+from brenvik.ledger.records import TakenFile
+from brenvik.merge import sql
+from brenvik.model.feeds import Operations
+from brenvik.model.types import CAN_ORDER, ColumnType, parse_type
+
+LOOKED_AT = 200_000
+_SAMPLE, _MANY_ODD = 4096, 0.1
+_GUESSES = ("boolean", "integer", "decimal", "date", "timestamp with time zone", "timestamp")
+_CODES = {*Operations("").keeping, *Operations("").deleting}
+_NAMED_LIKE_KEY = re.compile(r"(^|_)(id|code|key|no|nr|number)$", re.IGNORECASE)
+_NAMED_LIKE_TIME = re.compile(r"(chang|modif|updat|valid|effect|at$|_on$|time|date|seq|entry|version)", re.IGNORECASE)
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A declaration as TOML, and where it belongs."""
+
+    table: str
+    text: str
+    project: Path
+    is_new_project: bool
+    found: list[str]
+
+    def write(self) -> None:
+        """Appends the table to the project's file, or makes the file."""
+        with self.project.open("a", encoding="utf-8") as file:
+            file.write(self.text if self.is_new_project else "\n" + self.text)
+
+
+def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
+    """The declaration that fits a file, guessed from its first 200,000 rows.
+
+    Raises FeedError when the file cannot be read, ProjectError when the project has a table of that name already.
+    """
+    if not file.is_file():
+        raise ProjectError(f"There is no file {file}; expected a CSV, JSON Lines or Parquet file of the feed.")
+    stem, ending = _parts(file)
+    name = table or re.sub(r"\W+", "_", re.sub(r"[\W\d_]+$", "", stem).lower() or stem).strip("_") or "feed"
+    is_new = not project.exists()
+    if not is_new and re.search(
+        rf"^\[table\.\"?{re.escape(name)}\"?\]", project.read_text(encoding="utf-8"), re.MULTILINE
+    ):
+        raise ProjectError(f"{project} declares a table {name!r} already; give another name with --table.")
+    reading = reading_of(file)
+    given = columns_of(file, reading)
+    _check_text(file)
+    with desk() as work:
+        facts, broken = _facts(work, file, reading, given)
+    if not given or not facts[next(iter(given))]["rows"]:
+        raise FeedError(
+            f"{file} has no readable rows, so no key and no types can be proposed; expected a file of the feed with some "
+            "rows."
+        )
+    if own := [column for column in given if column.startswith("brenvik_")]:
+        raise FeedError(
+            f"{file} has columns called {', '.join(own)}: names that begin with brenvik_ are Brenvik's own. Rename them in the "
+            "source."
+        )
+    types = {column: _guess(facts[column]) if given[column].kind == "text" else given[column] for column in given}
+    operation = next((c for c in given if facts[c]["values"] and facts[c]["values"] <= _CODES), None)
+    keys = _keys(facts, types, operation)
+    order = _order(facts, types, keys)
+    found = [f"{_many(facts[keys[0]]['rows'], 'row')}, {_many(len(given), 'column')}"]
+    if broken:
+        lines_of = "1 line is no row" if len(broken) == 1 else f"{len(broken):,} lines are no rows"
+        found.append(f"{lines_of}, which a load would reject; line {broken[0].line} {broken[0].reason}")
+    if objects := _objects(facts):
+        found.append(
+            f"JSON objects in {', '.join(objects)}; if the row is inside, declare that in the feed: "
+            f"record = {{ new_row = {_text(sql.member(objects[0]))} }}"
+        )
+    lines = [] if not is_new else [f'store = "duckdb:{name}.duckdb"       # a file, made with the first load', ""]
+    lines.append(f"[table.{_bare(name)}]")
+    lines.append(_line("natural_key", keys, _why_key(facts, keys)))
+    if order:
+        lines.append(_line("order_by", order, "the later of two changes of a key wins; rises with time"))
+    else:
+        lines.append('# order_by = ["…"]       # nothing in the file orders its rows: arrival decides')
+    rest = [column for column in given if column not in (*keys, *order, operation)]
+    lines.append(
+        'other_columns = "type_2"       # a change opens a new version; columns to be overwritten go to type_1'
+    )
+    lines.append("# type_0 = []       # columns whose first value must never change")
+    lines.append(f"# type_1 = []       # of {', '.join(map(_bare, rest))}")
+    if operation:
+        lines.append('deletes = "close"       # or "remove"')
+    declared = {c: types[c] for c in given if c != operation and given[c].kind == "text" and types[c].kind != "text"}
+    if declared:
+        width = max(len(_bare(column)) for column in declared)
+        lines += ["", f"[table.{_bare(name)}.types]       # text stays text unless a type is declared"]
+        lines += [f'{_bare(column):<{width}} = "{kind}"' for column, kind in declared.items()]
+        found.append(f"types guessed for {', '.join(declared)}; all else stays text")
+    folder = _relative(file.parent, project.resolve().parent)
+    pattern = "*".join(map(glob.escape, re.split(r"\d[\d_\-]*", stem))) + ending
+    pattern = pattern if "*" in pattern else glob.escape(file.name)
+    lines += ["", f"[table.{_bare(name)}.feed.files]"]
+    if operation:
+        lines.append('kind = "changes"       # each row says insert, update or delete')
+        lines.append(f"operation = {_text(operation)}       # found {', '.join(sorted(facts[operation]['values']))}")
+        found.append(f"{operation} tells insert, update or delete")
+    else:
+        lines.append('kind = "upserts"       # each row is a new or newer state of its key')
+    lines.append(f"files = {_text(glob.escape(folder) + pattern)}       # taken once each, in the order of their names")
+    if written := _written(reading, named_so=ending.lower().startswith(".csv")):
+        lines.append(f"csv = {{ {', '.join(written)} }}       # how they are written")
+        found.append(f"CSV with {' and '.join(written)}")
+    return Proposal(name, "\n".join(_aligned(lines)) + "\n", project, is_new, found)
+
+
+def _check_text(file: Path) -> None:
+    """Raises FeedError when a file is neither text nor Parquet."""
+    with file.open("rb") as opened:
+        sample = opened.read(_SAMPLE)
+    packed = sample[:2] == b"\x1f\x8b"
+    if file.suffix.lower() == ".parquet" or (packed and file.suffix.lower() == ".gz") or not sample:
+        return
+    encoding = "utf-16" if sample[:2] in (b"\xff\xfe", b"\xfe\xff") else "latin-1"
+    text = sample.decode(encoding, errors="replace")
+    odd = sum(unicodedata.category(each) == "Cc" and each not in "\t\r\n" for each in text)
+    with suppress(UnicodeDecodeError):  # what is UTF-8 has no such characters where it only looks like it
+        text = sample.decode("utf-8")
+        odd = sum(unicodedata.category(each) == "Cc" and each not in "\t\r\n" for each in text)
+    if odd > _MANY_ODD * len(text):
+        raise FeedError(
+            f"{file} holds {odd:,} control characters in its first {len(sample):,} bytes, so it is not a text file; "
+            "expected a CSV, JSON Lines or Parquet file of the feed."
+        )
+
+
+def _parts(file: Path) -> tuple[str, str]:
+    """The name of a file without its ending, and the ending: also that of a packed file."""
+    stem = re.sub(r"\.gz$", "", file.name, flags=re.IGNORECASE)
+    stem = Path(stem).stem
+    return stem, file.name[len(stem) :]
+
+
+def _written(reading: Reading, *, named_so: bool) -> list[str]:
+    """How CSV is written, as entries of a declaration, as far as it must be said."""
+    if reading.dialect is None:
+        return []
+    said = {"delimiter": reading.dialect.delimiter, "encoding": reading.dialect.encoding}
+    differing = [name for name, value in said.items() if value != getattr(RFC_4180, name)]
+    return [f"{name} = {_text(said[name])}" for name in differing or ([] if named_so else ["delimiter"])]
+
+
+def _facts(
+    work: duckdb.DuckDBPyConnection, file: Path, reading: Reading, given: Mapping[str, ColumnType]
+) -> tuple[dict[str, dict[str, Any]], list[BrokenLine]]:
+    """Per column: rows, nulls, distinct values, which types (or JSON objects) its values are, decimals, and short values in lower
+    case. And the lines that are no rows."""
+    batch = batch_of([file], [TakenFile(file.name, 0, "", number=1)], reading)
+    work.register("rows_of_file", batch.rows())
+    try:
+        work.execute(f"CREATE TEMP TABLE looked_at AS SELECT * FROM rows_of_file LIMIT {LOOKED_AT}").fetchall()
+    except duckdb.Error:
+        if batch.failure:  # raised inside the stream, and wrapped by the engine that read it
+            raise batch.failure from None
+        raise
+    facts: dict[str, dict[str, Any]] = {}
+    for name in given:
+        column = sql.quote(name)
+        text = f"CAST({column} AS VARCHAR)"
+        tests = {
+            "boolean": f"lower({text}) IN ('true', 'false')",
+            "integer": rf"regexp_full_match({text}, '-?(0|[1-9]\d*)') AND TRY_CAST({text} AS BIGINT) IS NOT NULL",
+            "decimal": rf"regexp_full_match({text}, '-?(0|[1-9]\d*)(\.\d+)?') AND length({text}) < 38",
+            "date": rf"regexp_full_match({text}, '\d{{4}}-\d\d-\d\d') AND TRY_CAST({text} AS DATE) IS NOT NULL",
+            "timestamp with time zone": rf"regexp_matches({text}, '^\d{{4}}-\d\d-\d\d[ T]\d.*:\d\d.*([zZ]|[+-]\d\d(:?\d\d)?)$') "
+            f"AND TRY_CAST({text} AS TIMESTAMP WITH TIME ZONE) IS NOT NULL",
+            "timestamp": rf"regexp_matches({text}, '^\d{{4}}-\d\d-\d\d[ T]\d') AND TRY_CAST({text} AS TIMESTAMP) IS NOT NULL",
+            "object": f"starts_with({text}, '{{') AND json_valid({text})",
+        }
+        counts = ", ".join(f"count(*) FILTER (WHERE {test})" for test in tests.values())
+        ((rows, there, distinct, decimals, *fits),) = work.execute(
+            f"SELECT count(*), count({column}), count(DISTINCT {column}), "
+            f"max(length(split_part({text}, '.', 2))), {counts} FROM looked_at"
+        ).fetchall()
+        values: set[str] = set()
+        if 0 < distinct <= len(_CODES) and there == rows:
+            values = {v for (v,) in work.execute(f"SELECT DISTINCT lower(trim({text})) FROM looked_at").fetchall()}
+        facts[name] = {
+            "rows": rows,
+            "nulls": rows - there,
+            "distinct": distinct,
+            "decimals": decimals or 0,
+            "fits": {kind: there > 0 and count >= there * 0.9 for kind, count in zip(tests, fits, strict=True)},
+            "values": values,
+        }
+    return facts, batch.broken
+
+
+def _guess(facts: Mapping[str, Any]) -> ColumnType:
+    """The narrowest type that at least nine of ten values fit: the tenth may be what a load would reject."""
+    for kind in _GUESSES:
+        if facts["fits"][kind]:
+            return parse_type(f"decimal(38,{facts['decimals']})" if kind == "decimal" else kind)
+    return parse_type("text")
+
+
+def _objects(facts: Mapping[str, Mapping[str, Any]]) -> list[str]:
+    return [column for column, its in facts.items() if its["fits"]["object"]]
+
+
+def _keys(facts: Mapping[str, Mapping[str, Any]], types: Mapping[str, ColumnType], operation: str | None) -> list[str]:
+    """The column that looks most like a natural key: named like one, early, hardly ever null, never a time."""
+
+    def likeness(column: str) -> tuple[bool, bool, int]:
+        named = bool(_NAMED_LIKE_KEY.search(column)) and not _NAMED_LIKE_TIME.search(column)
+        often_null = facts[column]["nulls"] > facts[column]["rows"] * 0.1
+        return (named, not often_null, -list(facts).index(column))
+
+    no_key = {operation, *_objects(facts)}
+    possible = [c for c in facts if c not in no_key and not types[c].is_temporal and types[c].kind != "double"]
+    return [max(possible or list(facts), key=likeness)]
+
+
+def _order(facts: Mapping[str, Mapping[str, Any]], types: Mapping[str, ColumnType], keys: list[str]) -> list[str]:
+    """Times first, then numbers, that are named like something that rises with every change."""
+    possible = [c for c in facts if c not in keys and types[c].kind in CAN_ORDER and _NAMED_LIKE_TIME.search(c)]
+    moments = [c for c in possible if types[c].kind.startswith("timestamp")]
+    counters = [c for c in possible if types[c].kind == "integer" and facts[c]["distinct"] > 1]
+    if moments:
+        return [max(moments, key=lambda c: facts[c]["distinct"]), *counters[:1]]
+    return counters[:1]
+
+
+def _why_key(facts: Mapping[str, Mapping[str, Any]], keys: list[str]) -> str:
+    found = facts[keys[0]]
+    nulls = f", {found['nulls']:,} empty" if found["nulls"] else ""
+    return f"{found['distinct']:,} different in {_many(found['rows'], 'row')}{nulls}"
+
+
+def _many(number: int, what: str) -> str:
+    return f"{number:,} {what}{'' if number == 1 else 's'}"
+
+
+def _line(key: str, columns: list[str], comment: str) -> str:
+    listed = ", ".join(map(_text, columns))
+    return f"{key} = [{listed}]       # {comment}"
+
+
+def _aligned(lines: list[str]) -> list[str]:
+    """Comments in one column."""
+    parts = [line.partition("       # ") for line in lines]
+    width = max(len(code) for code, mark, _ in parts if mark)
+    return [f"{code:<{width}}  # {comment}" if mark else code for code, mark, comment in parts]
+
+
+def _bare(name: str) -> str:
+    """A TOML key, quoted where it must be."""
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _text(name)
+
+
+def _text(value: str) -> str:
+    """A TOML text: one of JSON is one of TOML."""
+    return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
+
+
+def _relative(folder: Path, base: Path) -> str:
+    try:
+        relative = folder.resolve().relative_to(base).as_posix()
+    except ValueError:
+        return folder.resolve().as_posix() + "/"
+    return "" if relative == "." else relative + "/"

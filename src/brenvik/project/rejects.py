@@ -1,0 +1,196 @@
+"""Rejects after a person has looked at them: exported to a file, taken again once rows or rules are mended, or dropped."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from brenvik.engines.protocol import Engine
+from brenvik.errors import BrenvikError, DeclarationError
+from brenvik.feeds.opening import record_of
+from brenvik.feeds.rejects import RejectSource
+from brenvik.ledger.entries import now
+from brenvik.ledger.ledger import Ledger
+from brenvik.model.rules import TableRules
+from brenvik.outcome import Outcome
+
+if TYPE_CHECKING:
+    from brenvik.project.project import Project
+    from brenvik.store import Store
+
+TOLD = ("reject", "feed", "run", "file", "line", "reason")
+
+
+class _Number(str):
+    """A number as it is written; 1.50 is not 1.5 in a text column."""
+
+
+def _read(text: str) -> Any:
+    return json.loads(text, parse_float=_Number, parse_int=_Number)
+
+
+def _write(value: Any) -> str:
+    if isinstance(value, _Number):
+        return str(value)
+    if isinstance(value, dict):
+        return "{" + ", ".join(f"{_write(name)}: {_write(each)}" for name, each in value.items()) + "}"
+    if isinstance(value, list):
+        return "[" + ", ".join(map(_write, value)) + "]"
+    return json.dumps(value, ensure_ascii=False)
+
+
+def _row_of(content: str) -> dict[str, Any] | None:
+    """The row that a text is, if it is one."""
+    try:
+        found = _read(content)
+    except ValueError:
+        return None
+    return found if isinstance(found, dict) else None
+
+
+def open_rejects(ledger: Ledger[Engine], table: str) -> dict[int, dict[str, Any]]:
+    """The open rejects of a table by their numbers."""
+    found = ledger.rejects(table).to_pylist() if ledger.exists() else []
+    return {row["reject"]: row for row in found}
+
+
+def export_rejects(ledger: Ledger[Engine], table: str, path: Path) -> int:
+    """Writes the open rejects of a table to a file of JSON Lines; returns how many.
+
+    A line has the number of the reject, where it stood, the reason, and its ``row`` (column and value), or the ``text`` of a line
+    that is no row. Raises DeclarationError when the file is there already, and when no reject is open.
+    """
+    lines: list[str] = []
+    for reject in open_rejects(ledger, table).values():
+        told = ", ".join(f"{_write(name)}: {json.dumps(reject[name])}" for name in TOLD)
+        content = reject["content"].strip()
+        whole = f'"row": {content}' if _row_of(content) is not None else f'"text": {_write(content)}'
+        lines.append(f"{{{told}, {whole}}}\n")
+    if not lines:
+        raise DeclarationError(f"Table {table!r} has no open reject; nothing was written.")
+    try:
+        with path.open("x", encoding="utf-8") as file:
+            file.writelines(lines)
+    except FileExistsError:
+        raise DeclarationError(f"{path} is there already; nothing was written. Name another file.") from None
+    except OSError as error:
+        raise DeclarationError(f"{path} cannot be written: {error.strerror}") from error
+    return len(lines)
+
+
+def retake(
+    project: Project, store: Store, table: str, path: Path | None = None, *, preview: bool = False, wait_s: float = 30.0
+) -> list[Outcome]:
+    """Takes open rejects again, after the rules were mended, or the rows in an exported file; one load for each feed.
+
+    What is refused again is a reject anew. Raises DeclarationError, and nothing is taken, for a file that does not fit the
+    open rejects, and for feeds that are not declared or give extracts.
+    """
+    found = project.table(table)
+    there = open_rejects(store.ledger, found.rules.table)
+    mended = _mended(path, there) if path else {}
+    lines: dict[str, dict[int, str]] = {}
+    left = 0
+    for number, reject in there.items():
+        if path and number not in mended:
+            continue
+        content = reject["content"]
+        row = mended.get(number)
+        if row is not None and row != _row_of(content):
+            content = _write(row)
+        if _row_of(content) is None:
+            left += 1
+        else:
+            lines.setdefault(reject["feed"], {})[number] = content
+    if not lines:
+        why = f"; {left:,} cannot be taken, as their text is no row (brenvik rejects export)" if left else ""
+        raise DeclarationError(f"Table {table!r} has no reject to take again{why}.")
+    feeds = {feed.name: feed for feed in found.feeds}
+    faults = [f"feed {name} is not declared in {project.title}" for name in lines if name not in feeds]
+    faults += [
+        f"feed {name} gives extracts: mend the source, and its next extract brings the rows; then drop the rejects"
+        for name in lines
+        if name in feeds and feeds[name].kind == "extract"
+    ]
+    if faults:
+        raise DeclarationError(f"Nothing of table {table!r} was taken again:", faults)
+    outcomes = []
+    for name, rows in lines.items():
+        feed = feeds[name]
+        source = RejectSource(rows, name=name, kind=feed.kind, record=record_of(feed, found.rules))
+        try:
+            outcome = store.load_from(
+                found.rules, source, operations=feed.operations, preview=preview, explain=True, wait_s=wait_s
+            )
+        except DeclarationError:
+            raise
+        except BrenvikError as error:
+            outcome = Outcome.stopped(found.rules.table, name, error)
+        outcomes.append(outcome)
+    if left:
+        texts = (
+            "1 reject is a line that is no row; it stays"
+            if left == 1
+            else f"{left:,} rejects are lines that are no rows; they stay"
+        )
+        outcomes[0].notes.append(f"{texts} open. Export them, write their rows, and take the file.")
+    return outcomes
+
+
+def _mended(path: Path, there: Mapping[int, Mapping[str, Any]]) -> dict[int, dict[str, Any] | None]:
+    """The rows of an exported file by the numbers of their rejects."""
+    try:
+        lines = path.read_text(encoding="utf-8-sig").split("\n")  # other separators can stand in texts
+    except (OSError, UnicodeError) as error:
+        raise DeclarationError(f"{path} cannot be read: {error}") from error
+    found: dict[int, dict[str, Any] | None] = {}
+    faults = []
+    for place, line in enumerate(lines, 1):
+        if not line.strip():
+            continue
+        entry = _row_of(line)
+        if entry is None:
+            faults.append(f"line {place}: is no JSON object; expected one as rejects export writes it")
+            continue
+        number = entry.get("reject")
+        if not isinstance(number, _Number) or not number.isdecimal():
+            faults.append(f'line {place}: has no number of a reject, as in "reject": 3')
+        elif int(number) not in there:
+            faults.append(f"line {place}: reject {number} is not open (brenvik rejects)")
+        elif int(number) in found:
+            faults.append(f"line {place}: reject {number} stands in the file twice")
+        elif not isinstance(entry.get("row", {}), dict):
+            faults.append(f"line {place}: row is no JSON object of columns and values")
+        else:
+            found[int(number)] = entry.get("row") or _row_of(str(entry.get("text", "")))
+    if faults:
+        raise DeclarationError(f"Nothing of {path} was taken:", faults)
+    return found
+
+
+def drop_rejects(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    numbers: Iterable[int] | None = None,
+    *,
+    reason: str | None = None,
+    wait_s: float = 30.0,
+) -> Outcome:
+    """Puts open rejects away for good (all, or by their numbers), as a run of its own; their rows stay in the ledger.
+
+    Raises DeclarationError for numbers that are not open.
+    """
+    with ledger.engine.hold(rules.table, wait_s=wait_s):
+        there = open_rejects(ledger, rules.table)
+        chosen: Sequence[int] = sorted(there if numbers is None else set(numbers))
+        if unknown := [str(number) for number in chosen if number not in there] or ([] if chosen else ["any"]):
+            raise DeclarationError(f"Table {rules.table!r} has no open reject {', '.join(unknown)}: brenvik rejects")
+        what = "1 reject dropped" if len(chosen) == 1 else f"{len(chosen):,} rejects dropped"
+        run, _ = ledger.start_run(rules, feed="", kind="drop", source=what, reason=reason)
+        with ledger.engine.transaction(rules):
+            ledger.decide_rejects(run, chosen, "dropped")
+            ledger.end_run(run, "done", {})
+    took = (now() - run.started_at).total_seconds()
+    return Outcome(rules.table, "", run.number, "done", source=what, started_at=run.started_at, duration_s=took)

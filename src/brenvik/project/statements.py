@@ -1,0 +1,279 @@
+"""The statements of a load in the order in which it runs them, for people who want to read before they trust."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+
+from brenvik.errors import DeclarationError
+from brenvik.ledger.schema import (
+    enter_held,
+    enter_refused_keys,
+    enter_rejects,
+    held_deletes,
+    kept_table,
+    known_rejects,
+    released_deletes,
+)
+from brenvik.merge import (
+    accounting,
+    change_log,
+    classify,
+    current_path,
+    diff,
+    extract_diff,
+    pending_deletes,
+    replay,
+    sql,
+    validate,
+)
+from brenvik.merge.schema import EFFECTIVE, Blueprint, draw
+from brenvik.merge.validate import Staging
+from brenvik.model.feeds import FeedRules
+from brenvik.model.types import ColumnType
+from brenvik.project.project import Project
+from brenvik.store import Store
+
+TRIED = ("duckdb", "postgres", "sqlite")
+"""The languages in which statements were ever run."""
+
+
+@dataclass(frozen=True)
+class Statement:
+    """One statement: the stage of the load that runs it, what it is for, and its text in the store's language.
+
+    ``beside`` says that it runs in the DuckDB of the process and not in the store.
+    """
+
+    stage: str
+    note: str
+    text: str
+    beside: bool = False
+
+
+def statements_of(
+    project: Project, table: str, store: Store, *, feed: str | None = None, dialect: str | None = None
+) -> list[Statement]:
+    """The statements of a load of a table from a feed (its only one where none is named), as that load runs them when it meets
+    every case: new and known keys, late changes, deletes, faulty rows, and in an extract absent keys and some that stand twice.
+
+    ``dialect`` asks for another language than the store's. Raises DeclarationError for one that is unknown, and whatever a look
+    at the feed raises.
+    """
+    language = _known(dialect) if dialect else store.engine.dialect
+    found, chosen = project.feed(table, feed)
+    columns = next(iter(project.source(found, chosen, store).columns().values()), None)
+    state = store.ledger.state(table) if store.ledger.exists() else None
+    if columns is None:
+        raise DeclarationError(f"Feed {chosen.name} has nothing to look at: {chosen.reads!r} finds no file.")
+    operations = chosen.operations
+    types = {name: kind for name, kind in columns.items() if not operations or name != operations.column}
+    blueprint = draw(
+        found.rules,
+        types,
+        known=state.columns if state else (),
+        store=store.engine.traits,
+        kept=kept_table(found.rules.table),
+        source=chosen.reads,
+    )
+    carried = tuple(sorted({*types} & {*blueprint.carried}))
+    blueprint = blueprint.with_shapes({1: carried})
+    return [
+        Statement(
+            stage,
+            note,
+            store.engine.statement(text, pretty=True) if not (dialect or beside) else _written(text, language, beside),
+            beside and language != "duckdb",
+        )
+        for stage, note, text, beside in _of_load(blueprint, columns, chosen)
+    ]
+
+
+def _known(dialect: str) -> str:
+    from sqlglot.dialects.dialect import Dialects
+
+    names = sorted(each.value for each in Dialects if each.value)
+    if dialect not in names:
+        raise DeclarationError(
+            f"{dialect!r} is no language that statements can be written in; known are {', '.join(names)}"
+        )
+    return dialect
+
+
+def _written(text: str, language: str, beside: bool) -> str:
+    if beside:
+        return sql.translate(text, "duckdb", flavour="duckdb", pretty=True)
+    return sql.translate(text, language, pretty=True)
+
+
+_Told = tuple[str, str, str, bool]
+"""Stage, note, text in its flavour, and whether it runs in DuckDB's."""
+
+
+def _here(stage: str, note: str, text: str) -> _Told:
+    return stage, note, text.strip(), False
+
+
+def _of_holds(blueprint: Blueprint) -> Iterator[_Told]:
+    yield _here("holds", "which kept deletes a person has released", pending_deletes.find_released(released_deletes()))
+    yield _here("holds", "runs that were withdrawn", change_log.LEFT_OUT)
+    yield _here("holds", "each of them", change_log.leave_out())
+    yield _here("holds", "the kept changes that count", change_log.count_others(blueprint))
+    if blueprint.holds == "hold":
+        yield _here("holds", "keys of deletes that wait already", pending_deletes.find_held(blueprint, held_deletes()))
+
+
+def _of_staging(blueprint: Blueprint, staging: Staging) -> Iterator[_Told]:
+    order = "; in the order of keys, piece by piece" if staging.order else ""
+    yield (
+        "screen",
+        f"every row of the feed, cast to the types of the table; what is wrong with it, if anything{order}",
+        f"CREATE TEMP TABLE {sql.work(staging.into)} AS {staging.question}",
+        True,
+    )
+    if staging.into == extract_diff.EXTRACTED:
+        refused = extract_diff.find_refused(blueprint, staging.into)
+        yield _here("screen", "keys of which only faulty rows stand there: they are not missed", refused)
+    take, leave = validate.take_out_rejected(derives=False, relation=staging.into)
+    yield _here("screen", "rows with a fault", take)
+    yield _here("screen", "and the others without them", leave)
+    yield _here("screen", "a row that equals an open reject is refused as a duplicate", known_rejects(has_ledger=True))
+
+
+def _of_comparison(blueprint: Blueprint, scope: str | None) -> Iterator[_Told]:
+    yield _here("compare", "the time of the extract; all rows must be of one", extract_diff.times())
+    at_once = "; as the rows come, where none stands twice" if blueprint.store.streams else ""
+    yield _here(
+        "compare",
+        f"what differs from the living version of its key, and the keys that are absent{at_once}",
+        f"CREATE TEMP TABLE {sql.work(extract_diff.COMPARED)} AS {extract_diff.compare(blueprint, scope)}",
+    )
+    if scope:
+        yield _here(
+            "compare", "how many keys live in its part of the table", extract_diff.count_living(blueprint, scope)
+        )
+    sizes = extract_diff.sizes(blueprint, first=False)
+    yield _here("compare", "how many are new and absent, which tells whether a key stands twice", sizes)
+    yield _here("compare", "all rows of such keys go on, so that the last counts", extract_diff.add_twice(blueprint))
+    yield _here(
+        "compare", "what differs is a change; equal rows are only counted", extract_diff.screen_differing(blueprint)
+    )
+    if blueprint.holds != "ignore":
+        absent = extract_diff.add_absent(blueprint, some_refused=True, some_held=blueprint.holds == "hold", shape=1)
+        yield _here("compare", "an absent key is a delete", absent)
+
+
+def _of_load(blueprint: Blueprint, columns: Mapping[str, ColumnType], feed: FeedRules) -> Iterator[_Told]:
+    is_extract = feed.kind == "extract"
+    if blueprint.holds:
+        yield from _of_holds(blueprint)
+        blueprint = replace(blueprint, some_left_out=True)
+    staging = validate.screen(
+        blueprint,
+        tuple(columns.items()),
+        feed.operations,
+        ((0, 1),),
+        into=extract_diff.EXTRACTED if is_extract else "screened",
+        extract_time=feed.extract_time.get("column", "") if is_extract else None,
+        scope=feed.extract_scope,
+    )
+    yield from _of_staging(blueprint, staging)
+    if is_extract:
+        yield from _of_comparison(blueprint, feed.extract_scope)
+    if blueprint.order or not is_extract:  # else all changes are of one time
+        yield _here(
+            "sort",
+            "how many changes are late, as they are not above all that was ever taken",
+            classify.sums(blueprint, first=False, derives=False),
+        )
+    if blueprint.holds:
+        into, out = pending_deletes.set_aside(blueprint)
+        yield _here("sort", "deletes, which do not count by themselves, are set aside", into)
+        yield _here("sort", "and taken off here", out)
+    yield _here(
+        "sort",
+        "busy: keys with several changes, or late ones; all others have one change, newer than all before",
+        classify.mark_busy(blueprint, some_late=True),
+    )
+
+    yield _here(
+        "plain",
+        "one newer change a key: a join with its living version",
+        current_path.decide(blueprint, some_busy=True, told=False),
+    )
+    if blueprint.type_1 and blueprint.keeps_lives:
+        yield _here(
+            "plain", "keys that return: their closed versions follow in type 1", current_path.returning_keys(blueprint)
+        )
+    yield _here("plain", "how many changes are what", current_path.summary())
+    send, drop = current_path.send_on(blueprint)
+    yield _here("plain", "what the living version alone does not tell is sent through the windows", send)
+    yield _here("plain", "and taken off here", drop)
+    closes, removes = diff.plain_effects(blueprint, some_busy=True)
+    yield _here("plain", "rows that end", closes)
+    yield _here("plain", "rows to take away", str(removes))
+    if blueprint.type_1 and blueprint.has_versions:
+        yield _here("plain", "closed versions that follow in type 1", current_path.spread(blueprint))
+
+    yield _here("versions", "changes that are there already", classify.find_duplicates(blueprint, first=False))
+    yield _here("versions", "busy keys that need all of their changes", classify.widen_busy(blueprint))
+    yield _here(
+        "versions",
+        "the changes of a busy key in order: which count, the state after each, its decision",
+        replay.judge(blueprint, first=False),
+    )
+    yield _here("versions", "the rows that the busy keys should have", replay.draw_up(blueprint))
+
+    yield _here("diff", "the rows that they have", diff.find_stored(blueprint))
+    if blueprint.kept:
+        told = "keys whose rows no kept change accounts for: a load that meets one stops"
+        yield _here("diff", told, accounting.count_in_load(blueprint))
+    yield _here("diff", "which becomes which: by key and start, what is left in order", diff.pair(blueprint))
+    for relation, text in diff.busy_effects(blueprint):
+        yield _here("diff", _EFFECTS[relation], text)
+
+    if blueprint.holds:
+        aside = pending_deletes.decide(blueprint, some_busy=True, some_held=blueprint.holds == "hold")
+        yield _here("diff", "what becomes of deletes set aside, now that it is known which keys live", aside)
+
+    yield _here("write", "versions end before others begin", diff.write_closes(blueprint, deletes=True))
+    if blueprint.type_1:
+        if blueprint.store.moves:
+            yield _here("write", "where rows that were ended are now", current_path.find_again(blueprint))
+        yield _here(
+            "write",
+            "type 1 is overwritten",
+            diff.write_type_1(blueprint, blueprint.type_1, spreads=blueprint.has_versions),
+        )
+    yield _here(
+        "write", "rows of busy keys with new content", diff.write_sets(blueprint, (EFFECTIVE, *blueprint.values))
+    )
+    yield _here("write", "rows that go", diff.write_removes(blueprint))
+    yield _here("write", "new rows", diff.write_adds(blueprint, plain=True, busy=True))
+
+    if blueprint.kept:
+        yield _here("keep", "every accepted change is kept", classify.keep(blueprint, some_duplicates=True))
+    if blueprint.holds:
+        yield _here("keep", "so are those set aside", pending_deletes.keep(blueprint))
+    if blueprint.holds == "hold":
+        yield _here("keep", "deletes that wait from now on", enter_held())
+    if blueprint.holds == "hold" and is_extract:
+        yield _here("keep", "deletes that waited lapse where the key is there again", pending_deletes.lapsed(blueprint))
+    yield _here("keep", "refused rows are kept with their reasons", enter_rejects(((1, "a file"),)))
+    if is_extract:
+        keys = enter_refused_keys(blueprint.key_text("r"))
+        yield _here("keep", "and their keys, which the extract did not lack", keys)
+    if blueprint.order or not is_extract:
+        yield _here(
+            "keep",
+            "the highest order and time ever taken; they go into the ledger with the run, its watermark and its files",
+            classify.highest(blueprint, first=False),
+        )
+
+
+_EFFECTS = {
+    "closes": "rows that only end, or end at another time",
+    "sets": "rows whose content changes",
+    "adds": "rows that are new",
+    "removes": "rows that are too many",
+}

@@ -1,0 +1,277 @@
+"""How far each feed is, what waits in it, and how a person moves it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING, Any
+
+from brenvik.engines.protocol import Engine
+from brenvik.errors import BrenvikError, DeclarationError
+from brenvik.ledger.entries import now
+from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.schema import LOADS
+from brenvik.model.feeds import DatabaseFeed, FeedRules
+from brenvik.model.watermarks import Mark, Window, back, parse_mark, parse_span, span_fits, told
+from brenvik.project.project import Project, ProjectTable
+
+if TYPE_CHECKING:
+    from brenvik.feeds.protocol import Waiting, Wanted
+    from brenvik.store import Store
+
+
+@dataclass(frozen=True)
+class FeedProgress:
+    """How far one feed is.
+
+    ``taken`` is the last file or the watermark, moved by ``run`` at ``moved_at`` (UTC, without a zone); None when nothing was
+    taken yet. ``waiting`` is None when the source could not be looked at; ``error`` then says why.
+    """
+
+    table: str
+    feed: FeedRules
+    taken: str | None
+    run: int | None
+    moved_at: datetime | None
+    waiting: Waiting | None
+    error: str | None
+
+    def as_plain(self) -> dict[str, Any]:
+        """The same as values that JSON can hold."""
+        waiting = self.waiting
+        window = waiting.window if waiting else None
+        return {
+            "table": self.table,
+            "feed": self.feed.name,
+            "reads": self.feed.reads,
+            "taken_up_to": self.taken,
+            "run": self.run,
+            "moved_at": self.moved_at,
+            "waiting": waiting.count if waiting else None,
+            "unit": waiting.unit if waiting else None,
+            "waiting_since": waiting.since if waiting else None,
+            "waiting_s": waited_s(waiting) if waiting else None,
+            "next_window": window.as_plain() if window else None,
+            **(waiting.seen if waiting else {}),
+            "notes": list(waiting.notes) if waiting else [],
+            "attention": list(waiting.attention) if waiting else [],
+            "error": self.error,
+        }
+
+
+def waited_s(waiting: Waiting) -> float | None:
+    """For how many seconds the oldest of what waits has waited."""
+    return max(0.0, (now() - waiting.since).total_seconds()) if waiting.since else None
+
+
+def how_far(project: Project, store: Store, *tables: ProjectTable) -> list[FeedProgress]:
+    """One entry per feed of some tables, in the order of the project's file. A source that is down is told in its entry."""
+    progress = store.ledger.progress()
+    return [entry for table in tables for entry in _how_far(project, store, table, progress)]
+
+
+def _how_far(
+    project: Project, store: Store, table: ProjectTable, progress: Mapping[tuple[str, str], Mapping[str, Any]]
+) -> list[FeedProgress]:
+    found = []
+    for feed in table.feeds:
+        name = table.rules.table
+        memory = store.ledger.memory(name, feed.name)
+        waiting, error = None, None
+        try:
+            waiting = project.source(table, feed, store).waiting(memory)
+        except BrenvikError as raised:
+            error = str(raised)
+        known = progress.get((name, feed.name)) or dict.fromkeys(("taken_up_to", "run", "moved_at"))
+        watermark = memory.watermark() if isinstance(feed, DatabaseFeed) else None
+        taken = told(watermark.mark) if watermark else known["taken_up_to"]
+        run, moved_at = known["run"], known["moved_at"]
+        if feed.kind == "extract" and isinstance(feed, DatabaseFeed) and store.ledger.exists():
+            newest = store.ledger.newest_extract(name, feed.name, without=store.ledger.withdrawn(name))
+            run, taken = newest or (None, None)
+            about = store.ledger.run(run) if run else None
+            moved_at = about["started_at"] if about else None
+        found.append(FeedProgress(name, feed, taken, run, moved_at, waiting, error))
+    return found
+
+
+@dataclass(frozen=True)
+class TableStatus:
+    """How one table is. Times are UTC and without a zone; None where there is none.
+
+    ``since`` counts runs that failed, were refused or lost after the last good one. ``behind_s`` says for how many seconds
+    the oldest of what waits has waited. It is ``overdue`` when its last good run ended longer ago than it is expected.
+    """
+
+    table: str
+    last_run: int | None
+    last_at: datetime | None
+    expected_every: timedelta | None
+    overdue: bool
+    behind_s: float | None
+    waiting: dict[str, int]
+    protected: int
+    open_rejects: int
+    held_deletes: int
+    since: dict[str, int]
+    errors: list[str]
+    attention: list[str]
+
+    @property
+    def needs_attention(self) -> bool:
+        """Whether a person should look at the table; not for a source that is down alone, which may come back by itself."""
+        waits = self.open_rejects or self.held_deletes or self.protected
+        return bool(self.overdue or waits or self.attention or any(self.since.values()))
+
+    @property
+    def is_well(self) -> bool:
+        return not (self.needs_attention or self.errors)
+
+
+def status_of(project: Project, store: Store, tables: Sequence[ProjectTable]) -> list[TableStatus]:
+    """How each of some tables is; a source that cannot be reached is told in ``errors``."""
+    known, progress = store.ledger.status(), store.ledger.progress()
+    return [
+        _status_of(table, known.get(table.rules.table, {}), _how_far(project, store, table, progress))
+        for table in tables
+    ]
+
+
+def _status_of(table: ProjectTable, known: Mapping[str, Any], feeds: Sequence[FeedProgress]) -> TableStatus:
+    waiting: dict[str, int] = {}
+    behind: list[float] = []
+    for each in feeds:
+        if each.waiting and each.waiting.count:
+            waiting[each.waiting.unit] = waiting.get(each.waiting.unit, 0) + each.waiting.count
+            seconds = waited_s(each.waiting)
+            behind += [] if seconds is None else [seconds]
+    last_at = known.get("last_done_at")
+    every = table.expected_every
+    return TableStatus(
+        table=table.rules.table,
+        last_run=known.get("last_done_run") or None,
+        last_at=last_at,
+        expected_every=every,
+        overdue=every is not None and (last_at is None or now() - last_at > every),
+        behind_s=max(behind, default=None),
+        waiting=waiting,
+        protected=known.get("protected", 0),
+        open_rejects=known.get("open_rejects", 0),
+        held_deletes=known.get("held_deletes", 0),
+        since={state: known.get(f"{state}_since", 0) for state in ("failed", "refused", "lost")},
+        errors=[f"{each.feed.name}: {each.error}" for each in feeds if each.error],
+        attention=[f"{each.feed.name}: {told}" for each in feeds if each.waiting for told in each.waiting.attention],
+    )
+
+
+@dataclass(frozen=True)
+class Move:
+    """A watermark as it is and as it shall be; ``set_watermark`` carries it out."""
+
+    table: ProjectTable
+    feed: FeedRules
+    kind: str
+    before: Mark | None
+    after: Mark
+
+
+def plan_move(project: Project, store: Store, table: str, feed: str | None, *, to: str | None, by: str | None) -> Move:
+    """What setting a watermark ``to`` a value, or back ``by`` a distance, would do; nothing is written.
+
+    Raises DeclarationError for a feed without a watermark, or a value that is none.
+    """
+    found, rules = project.feed(table, feed)
+    if not isinstance(rules, DatabaseFeed):
+        raise DeclarationError(
+            f"Feed {rules.name!r} of {table} reads files, each taken once, and has no watermark. "
+            f"To take one again: brenvik load {table} --again FILE"
+        )
+    if rules.watermark is None:
+        raise DeclarationError(f"Feed {rules.name!r} of {table} takes extracts, which are whole, and has no watermark.")
+    if (to is None) == (by is None):
+        raise DeclarationError('Expected either --to VALUE or --back "2 days".')
+    known = store.ledger.memory(found.rules.table, rules.name).watermark()
+    try:
+        if by is not None:
+            if known is None:
+                raise DeclarationError(
+                    f"Feed {rules.name!r} of {table} has taken nothing yet; there is nothing to go back from."
+                )
+            span = parse_span(int(by) if by.isdigit() else by)
+            if not span_fits(span, known.kind):
+                raise ValueError(f"does not fit the watermark, which is {known.kind}")
+            return Move(found, rules, known.kind, known.mark, back(known.mark, span))
+        assert to is not None
+        if known is None:
+            source: Any = project.source(found, rules, store)  # one with a watermark
+            kind, mark = source.parse_mark(to)
+            return Move(found, rules, kind, None, mark)
+        return Move(found, rules, known.kind, known.mark, parse_mark(to, known.kind, zone=found.rules.time_zone))
+    except ValueError as error:
+        raise DeclarationError(f"{'--back' if by is not None else '--to'}: {error}") from None
+
+
+def set_watermark(ledger: Ledger[Engine], move: Move, *, reason: str | None, wait_s: float = 30.0) -> int:
+    """Moves a watermark and enters that as a run of its own; returns its number.
+
+    Raises DeclarationError when the watermark is not what the plan saw any more, Busy while a load holds the table.
+    """
+    rules, feed = move.table.rules, move.feed
+    ledger.prepare()
+    with ledger.engine.hold(rules.table, wait_s=wait_s):
+        known = ledger.watermark(rules.table, feed.name)
+        if (known.mark if known else None) != move.before:
+            raise DeclarationError(f"The watermark of {rules.table} {feed.name} has moved meanwhile; look again.")
+        window = Window(move.kind, move.before, move.after, move.before)
+        run, _ = ledger.start_run(
+            rules, feed=feed.name, kind="watermark", source="set by hand", window=window, reason=reason
+        )
+        with ledger.engine.transaction(rules):
+            ledger.set_watermark(run, move.kind, move.after)
+            ledger.end_run(run, "done", {})
+        return run.number
+
+
+def begin_watermarks(project: Project, store: Store, table: ProjectTable, *, wait_s: float = 30.0) -> list[str]:
+    """Sets the watermarks of a table that was just adopted, where they are read off it: a feed whose watermark is the effective
+    column goes on from the highest time in the table. Returns what was set, and what a person should set."""
+    notes = []
+    state = store.ledger.state(table.rules.table)
+    for feed in table.feeds:
+        if not isinstance(feed, DatabaseFeed) or feed.watermark is None:
+            continue
+        name = table.rules.table
+        if state is None or feed.watermark != table.rules.effective_column or state.high_effective is None:
+            notes.append(
+                f"Feed {feed.name} begins at the beginning; where it shall go on: brenvik watermarks set {name} --to VALUE"
+            )
+            continue
+        move = plan_move(project, store, name, feed.name, to=state.high_effective, by=None)
+        run = set_watermark(store.ledger, move, reason="adopted", wait_s=wait_s)
+        notes.append(f"Feed {feed.name} goes on from {told(move.after)}, the highest time in the table (run {run}).")
+    return notes
+
+
+def taken_by(store: Store, run: int) -> tuple[str, str, Wanted]:
+    """The table and feed of a run, and how to ask the feed for the same again.
+
+    Raises DeclarationError when there is no such run, or it took nothing that could be asked for again.
+    """
+    from brenvik.feeds.protocol import Wanted
+
+    row = store.ledger.run(run)
+    if row is None:
+        raise DeclarationError(f"There is no run {run}: brenvik runs")
+    if row["kind"] not in LOADS or row["state"] != "done":
+        raise DeclarationError(
+            f"Run {run} took nothing ({row['kind']}, {row['state']}), so there is nothing to take again."
+        )
+    if row["window_high"] is not None and row["kind"] != "extract":
+        return row["table_name"], row["feed"], Wanted(after=row["window_low"], until=row["window_high"])
+    files = tuple(name for _, _, name in store.ledger.files_of(row["table_name"], [run]))
+    if not files:
+        raise DeclarationError(
+            f"Run {run} loaded {row['source']}; only files and windows of databases can be taken again."
+        )
+    return row["table_name"], row["feed"], Wanted(files=files)

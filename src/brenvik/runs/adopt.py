@@ -1,0 +1,332 @@
+"""Tables that were there before Brenvik: held against their rules, and taken over with every row they have."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+
+from brenvik.engines.conflicts import again_when_overtaken
+from brenvik.engines.protocol import Engine
+from brenvik.errors import BrenvikError, DeclarationError, FeedError, NotAsRules
+from brenvik.ledger.entries import now
+from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.records import Run
+from brenvik.ledger.schema import kept_table
+from brenvik.merge import baseline, change_log, extract_diff, sql
+from brenvik.merge.schema import Blueprint, Column, StoredColumn, draw
+from brenvik.model.rules import HOUSEKEEPING, TableRules
+from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
+from brenvik.outcome import Outcome
+from brenvik.runs.pipeline import enter_state, foresee, highest_kept, set_highs, work_out, write_table
+from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_kept_apart, create, next_work
+
+_NEVER_MISSING = ("valid_from", "valid_to")
+
+
+@dataclass
+class Fit:
+    """How a table that is there fits its rules: the blueprint where it does, what must be put right where not, and what
+    somebody should know. ``missing`` are housekeeping columns that an adoption adds."""
+
+    rows: int = 0
+    blueprint: Blueprint | None = None
+    faults: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    missing: list[str] = field(default_factory=list)
+
+
+def fit(engine: Engine, rules: TableRules, feed: Mapping[str, ColumnType]) -> Fit:
+    """Holds a table that the store has against its rules, columns and rows; ``feed`` are the columns that its feeds carry."""
+    stored = {column.name: column for column in engine.columns_of(rules.stored_as)}
+    found = Fit(engine.rows(f"SELECT count(*) AS n FROM {sql.relation(rules.stored_as)}")[0]["n"])
+    found.faults += _faults_of_columns(rules, stored, feed, found)
+    own = _own(rules, _effective_type(rules, stored, feed))
+    fitting = {name for _, name, kind in own if name in stored and (its := stored[name].type) and its.wide == kind.wide}
+    needed = {name for column, name, _ in own if column in _NEVER_MISSING}
+    if not needed <= fitting or any(name not in stored or not stored[name].type for name in rules.natural_key):
+        return found  # nothing can be said of rows
+    try:
+        blueprint = _draw(engine, rules, stored, feed)
+    except FeedError as error:
+        found.faults.append(str(error))
+        return found
+    found.blueprint = blueprint
+    seen = replace(  # what is not there yet cannot be asked for
+        blueprint,
+        housekeeping=tuple((column, name if name in fitting else None) for column, name in blueprint.housekeeping),
+    )
+    (counts,) = engine.rows(baseline.count_faults(seen), _values(rules))
+    found.faults += [baseline.FAULTS[name].format(n=f"{n:,}") for name, n in counts.items() if n]
+    types = {
+        name: column.type for name, column in stored.items() if column.type and name in {*blueprint.carried, *fitting}
+    }
+    texts = tuple(name for name, kind in types.items() if kind.kind == "text")
+    if texts:
+        (alike,) = engine.rows(baseline.count_alike(rules.stored_as, texts))
+        found.faults += [
+            f"{name}: compares texts by a collation that takes different ones for equal, as 'a' and 'A'; Brenvik compares "
+            "byte for byte. Give the column a collation that does, too, or load into a table that Brenvik makes"
+            for index, name in enumerate(texts)
+            if alike[f"alike_{index}"]
+        ]
+    for name, count in engine.malformed(rules.stored_as, types).items():
+        found.faults.append(f"{name}: values that are not written as this store keeps {types[name]}: {count:,}")
+    return found
+
+
+def _values(rules: TableRules) -> dict[str, str | None]:
+    return {"open_end": str(rules.open_end) if rules.open_end is not None else None}
+
+
+def _faults_of_columns(
+    rules: TableRules, stored: Mapping[str, StoredColumn], feed: Mapping[str, ColumnType], found: Fit
+) -> Iterator[str]:
+    folded = {name.casefold(): name for name in stored}
+
+    def elsewhere(name: str) -> str:
+        other = folded.get(name.casefold())
+        return f"; it has {other!r}, and case counts" if other else ""
+
+    named = dict.fromkeys((*rules.natural_key, *rules.type_0, *rules.type_1, *rules.type_2))
+    for name in named:
+        if name not in stored and (name in rules.natural_key or name not in feed):
+            yield f"{name}: the table has no such column{elsewhere(name)}"
+    own = {}
+    for column, name, expected in _own(rules, _effective_type(rules, stored, feed)):
+        own[column], its = name, stored.get(name)
+        if its is None and column in _NEVER_MISSING:
+            yield (
+                f"{name}: the table has no such column{elsewhere(name)}; say which one it is: "
+                f'housekeeping = {{ {column} = "…" }}, or that there is none: {column} = false'
+            )
+        elif its is None:
+            found.missing.append(column)
+        elif (its.type is None or its.type.wide != expected.wide) and not (column == "surrogate_key" and its.filled):
+            yield f"{name}: is {its.said}; {column} must be {expected}"
+    if found.missing:
+        found.notes.append(f"An adoption adds {', '.join(own[column] for column in found.missing)}.")
+    for name in dict.fromkeys((*named, *feed)):
+        if name in stored and name not in own.values():
+            yield from _faults_of_type(rules, stored[name], is_value=rules.role_of(name) is not None)
+    absent = [name for name in feed if name not in stored and rules.role_of(name)]
+    if absent:
+        found.notes.append(f"The first load adds {', '.join(absent)}, which the table does not have.")
+    for name, its in stored.items():
+        if name in own.values() or name in named or (name in feed and rules.role_of(name)):
+            continue
+        if its.needed:
+            yield f"{name}: is never null and has no default, and neither the rules nor a feed fill it"
+        else:
+            found.notes.append(f"{name} stays as it is: neither the rules nor a feed know it.")
+
+
+def _own(rules: TableRules, effective: ColumnType) -> list[tuple[str, str, ColumnType]]:
+    """The housekeeping columns of a table: which one, its name, its type."""
+    logical = ColumnType("boolean")
+    types = {"valid_from": effective, "valid_to": effective, "is_current": logical, "is_deleted": logical}
+    types |= {"surrogate_key": INTEGER, "first_run": INTEGER, "last_run": INTEGER}
+    named = ((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
+    return [(column, name, types.get(column, TIMESTAMP)) for column, name in named if name]
+
+
+def _faults_of_type(rules: TableRules, its: StoredColumn, *, is_value: bool) -> Iterator[str]:
+    declared = rules.declared_type(its.name)
+    if its.type is None:
+        yield f"{its.name}: is {its.said}, for which there is no type"
+    elif its.filled == "generated" and is_value:
+        yield f"{its.name}: is generated from other columns; leave it out: leave_out"
+    elif declared and declared.kind == its.type.kind == "text":
+        if its.type.length and (declared.length is None or declared.length > its.type.length):
+            yield f'{its.name}: holds {its.type.length} characters, the rules let {declared} pass; say "text({its.type.length})"'
+    elif declared and declared not in (its.type, its.type.wide):
+        yield f"{its.name}: is {its.said} in the table, {declared} in the rules"
+
+
+def _effective_type(
+    rules: TableRules, stored: Mapping[str, StoredColumn], feed: Mapping[str, ColumnType]
+) -> ColumnType:
+    name = rules.effective_column
+    start = stored.get(rules.housekeeping_name("valid_from") or "")
+    if name is None:
+        return TIMESTAMP
+    told = rules.declared_type(name) or (stored[name].type if name in stored else None)
+    return told or (start.type if start and start.type else None) or feed.get(name, TIMESTAMP)
+
+
+def _draw(
+    engine: Engine, rules: TableRules, stored: Mapping[str, StoredColumn], feed: Mapping[str, ColumnType]
+) -> Blueprint:
+    """The blueprint of a table that is there: of what its feeds carry, the columns that it has."""
+    required = (*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column]))
+    named = (*rules.type_0, *rules.type_1, *rules.type_2)
+    types: dict[str, ColumnType] = {}
+    for name in dict.fromkeys((*required, *named, *feed)):
+        its = stored.get(name)
+        if its and its.type:
+            kind = its.type if its.type.kind != "text" else rules.declared_type(name) or its.type
+            types[name] = kind
+        elif name in required:
+            types[name] = rules.declared_type(name) or (
+                _effective_type(rules, stored, feed) if name == rules.effective_column else feed.get(name, INTEGER)
+            )
+    known = [
+        Column(name, kind, "key" if name in rules.natural_key else rules.role_of(name) or "when")
+        for name, kind in types.items()
+        if name in required or rules.role_of(name)
+    ]
+    surrogate = stored.get(rules.housekeeping_name("surrogate_key") or "")
+    return draw(
+        rules,
+        types,
+        known=known,
+        numbered_by_store=bool(surrogate and surrogate.filled in ("identity", "default")),
+        store=engine.traits,
+        kept=kept_table(rules.table),
+        source=f"table {rules.stored_as!r}",
+    ).with_shapes({1: tuple(sorted({c.name for c in known if c.role != "when"}))})
+
+
+class _OnlyAsked(Exception):
+    """Undoes the transaction of a preview."""
+
+
+def adopt(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    feed: Mapping[str, ColumnType],
+    *,
+    allow_changes: int = 0,
+    reason: str | None = None,
+    preview: bool = False,
+    wait_s: float = 30.0,
+) -> Outcome:
+    """Takes over a table that was there before, as a run of its own: every version becomes changes of that run, so that late
+    changes, withdrawals and rebuilds know them. Surrogate keys stay; housekeeping columns that the rules name and the table
+    does not have are added.
+
+    ``feed`` are the columns that its feeds carry. Raises DeclarationError for a table that is not there or known already,
+    NotAsRules when it does not fit, or when its rows are not what the rules make of them and more than ``allow_changes`` would
+    have to change.
+    """
+    ledger.prepare()
+
+    def once() -> Outcome:
+        with ledger.engine.hold(rules.table, wait_s=wait_s):
+            if ledger.state(rules.table) is not None:
+                raise DeclarationError(f"Table {rules.table!r} is known already; there is nothing to adopt.")
+            if not ledger.engine.has_table(rules.stored_as):
+                raise DeclarationError(
+                    f"{ledger.engine.address} has no table {rules.stored_as!r}; the first load makes it, there is nothing to "
+                    "adopt."
+                )
+            if owner := ledger.owner_of(rules.stored_as):
+                raise DeclarationError(
+                    f"{rules.stored_as!r} holds the rows of table {owner!r}; there is nothing to adopt."
+                )
+            check_kept_apart(ledger.engine, rules)
+            run = Run(0, rules.table, "", "adoption", "adopted", now())
+            if not preview:
+                run, _ = ledger.start_run(rules, feed="", kind="adoption", source="adopted", reason=reason)
+            try:
+                return _adopt(ledger, rules, feed, run, allow_changes)
+            except BaseException as error:
+                if not preview:
+                    ledger.enter_failure(run, error)
+                raise
+
+    return again_when_overtaken(once)
+
+
+def _adopt(
+    ledger: Ledger[Engine], rules: TableRules, feed: Mapping[str, ColumnType], run: Run, allow_changes: int
+) -> Outcome:
+    engine, preview = ledger.engine, run.number == 0
+    values = {"run": run.number or LATER_THAN_ALL, "loaded_at": run.started_at, "table_name": rules.table}
+    it = UnderWay(
+        engine, rules, values={**values, "high_effective": None}, work=next_work(), preview=preview, told=False
+    )
+    outcome = Outcome(
+        table=rules.table,
+        feed="",
+        run=run.number or None,
+        state="preview" if preview else "done",
+        source="adopted",
+        started_at=run.started_at,
+        duration_s=0.0,
+        counts=it.counts,
+    )
+    try:
+        with engine.transaction(None if preview else rules):
+            found = fit(engine, rules, feed)
+            if found.blueprint is None or found.faults:
+                raise NotAsRules(
+                    "\n  ".join(
+                        [f"Table {rules.stored_as!r} does not fit its rules; nothing was written:", *found.faults]
+                    )
+                )
+            it.blueprint = found.blueprint
+            _begin(it, found)
+            some_busy = work_out(it, first=False, chosen=True)
+            foresee(it, some_busy=some_busy)
+            outcome.touched = it.ask_values(change_log.touched_keys(it.blueprint)) if some_busy else None
+            outcome.notes = found.notes
+            _check_changes(it, found.rows, allow_changes)
+            write_table(it, some_busy=some_busy)
+            ledger.add_shapes(rules.table, dict(it.blueprint.shapes))
+            enter_state(ledger, it, highest_kept(it), first_run=run.number)
+            if preview:
+                raise _OnlyAsked
+            ledger.end_run(run, "done", it.counts)
+    except _OnlyAsked:
+        pass
+    except BrenvikError:
+        engine.on_discard(it.work)()
+        raise
+    engine.on_discard(it.work)()
+    outcome.duration_s = (now() - run.started_at).total_seconds()
+    return outcome
+
+
+def _begin(it: UnderWay, found: Fit) -> None:
+    """Adds what the table lacks, and keeps its versions as changes."""
+    blueprint, rules = it.blueprint, it.rules
+    it.values |= baseline.lows(blueprint) | _values(rules)
+    kinds = {name: kind for name, kind, _ in blueprint.table_columns()}
+    table = sql.relation(blueprint.table)
+    for column in found.missing:
+        name = str(blueprint.own(column))
+        it.do(f"ALTER TABLE {table} ADD COLUMN {sql.quote(name)} {kinds[name]}")
+    if "surrogate_key" in found.missing:
+        it.do(baseline.number_rows(blueprint))
+    if others := tuple(column for column in found.missing if column != "surrogate_key"):
+        it.do(baseline.fill(blueprint, others))
+    kept, temporary = str(blueprint.kept), False
+    if blueprint.kept is None:  # only for once: to see whether the rows are what the rules make of them
+        kept, temporary = f"{sql.WORK}kept", True
+        it.blueprint = blueprint = replace(blueprint, kept=kept)
+    create(it, kept, blueprint.kept_columns(), temporary=temporary)
+    if not temporary:
+        it.engine.index(kept, blueprint.keys)
+    versions, ends = baseline.keep_as_changes(blueprint, 1)
+    it.values["count"] = it.do(versions)
+    it.do(ends)
+    set_highs(it, None)
+    it.values["last_key"] = 0 if blueprint.numbered_by_store else it.row(baseline.highest_key(blueprint))["n"]
+    it.row_count = found.rows
+    it.living = it.row(extract_diff.count_living(blueprint))["n"]
+    it.do(change_log.nothing_new(blueprint))
+    it.do(change_log.choose(blueprint))
+
+
+def _check_changes(it: UnderWay, rows: int, allowed: int) -> None:
+    added, updated, removed = (it.counts[f"rows_{name}"] for name in ("added", "updated", "removed"))
+    if added + updated + removed <= allowed or it.preview:
+        return
+    table = it.rules.table
+    raise NotAsRules(
+        f"{it.rules.stored_as}: not adopted, nothing written\n"
+        f"Its {rows:,} rows are not what the rules make of them: {updated:,} would change, {added:,} be added, {removed:,} go.\n"
+        f"look            brenvik adopt {table} --preview\n"
+        f"let it through  brenvik adopt {table} --allow-changes {added + updated + removed}\n"
+        f"in Python       adopt(…, allow_changes={added + updated + removed})"
+    )

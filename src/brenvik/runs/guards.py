@@ -1,0 +1,117 @@
+"""Guards: loads that would do more than the rules let pass are refused, until a person lets this one through."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from brenvik.engines.protocol import Engine
+from brenvik.errors import DeclarationError, TooMuch, TooOld
+from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.records import Run
+from brenvik.model.rules import TableRules
+from brenvik.model.watermarks import parse_mark, told
+from brenvik.runs.prepare import UnderWay
+
+
+@dataclass(frozen=True)
+class Allowed:
+    """What a person lets through once, by the numbers seen: so many deletes, so many changed rows, and no more."""
+
+    deletes: int | None = None
+    changes: int | None = None
+
+
+NOTHING_MORE = Allowed()
+
+
+def limit_of(limit: int | float | None, whole: int) -> int | None:
+    """A limit as a number: a share is one of the whole, rounded up."""
+    return limit if limit is None or isinstance(limit, int) else -int(-limit * whole // 1)
+
+
+def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: bool) -> TooMuch | None:
+    """The refusal that a load must meet, once its decisions are counted; None when it may pass.
+
+    What counts as deleted are keys that are alive now and would not be after the load.
+    """
+    counts, rules = it.counts, it.rules
+    if not (is_extract or counts["deleted"] or counts["held"] or rules.max_changes is not None):
+        return None
+    living = it.living if it.living_in_scope is None else it.living_in_scope
+    changes = counts["versioned"] + counts["overwritten"]
+    deletes = it.lost + counts["held"]  # those wait for a person, but five out of nine say something of the extract
+    what = "hold deletes of" if it.blueprint.holds else "delete"
+    said = []
+    again: dict[str, int] = {}
+    most = limit_of(rules.max_deletes, living)
+    is_empty = is_extract and counts["read"] == counts["rejected"] + counts["duplicate"]  # or refused before
+    if is_empty and allowed.deletes is None:
+        said.append(f"It holds no row that can be taken; {living:,} are current.")
+    if (is_empty or (most is not None and deletes > most)) and deletes > (allowed.deletes or 0):
+        held = f"It holds {counts['read']:,} rows; {living:,} are current. " if is_extract and not is_empty else ""
+        said.append(f"{held}Loading it would {what} {deletes:,} ({_share(deletes, living, rules.max_deletes)}).")
+    if said:
+        again["deletes"] = deletes
+    most = limit_of(rules.max_changes, living)
+    if most is not None and changes > most and changes > (allowed.changes or 0):
+        said.append(
+            f"Loading it would change {changes:,} of {living:,} rows ({_share(changes, living, rules.max_changes)})."
+        )
+        again["changes"] = changes
+    if not said:
+        return None
+    lines = (
+        f"{source}: refused, nothing written",
+        *said,
+        f"look            brenvik preview {rules.table}",
+        f"let it through  brenvik load {rules.table} {' '.join(f'--allow-{what} {n}' for what, n in again.items())}",
+        f"in Python       load(…, {', '.join(f'allow_{what}={n}' for what, n in again.items())})",
+    )
+    return TooMuch("\n".join(lines), counts=dict(counts), living=living)
+
+
+def check_kind(
+    ledger: Ledger[Engine], rules: TableRules, run: Run, withdrawn: Iterable[int], *, is_extract: bool
+) -> None:
+    """A table takes extracts, or changes, perhaps after one first extract: else they would contradict each other."""
+    extracts, others = ledger.loads_taken(rules.table, without=withdrawn)
+    if is_extract and others:
+        raise DeclarationError(
+            f"Table {rules.table!r} has taken changes ({others:,} runs); an extract can only come before all of them. "
+            "Load it into a table of its own."
+        )
+    if is_extract and extracts and rules.order_by:
+        raise DeclarationError(
+            f"Table {rules.table!r} orders changes by {', '.join(rules.order_by)} and has taken its first extract; a table "
+            "that takes extracts again and again is ordered by their times. Leave order_by out."
+        )
+    if not is_extract and extracts > 1:
+        raise DeclarationError(
+            f"Table {rules.table!r} takes extracts ({extracts:,} so far), so it cannot take {run.kind}: what is absent from the "
+            "next extract would be deleted again."
+        )
+
+
+def check_age(ledger: Ledger[Engine], it: UnderWay, run: Run, source: str, withdrawn: Iterable[int]) -> None:
+    """An extract that is older than what was taken says nothing of the present."""
+    newest = ledger.newest_extract(it.rules.table, run.feed, without=withdrawn)
+    kind = it.blueprint.effective_type.kind
+    if newest is None:
+        return
+    number, time = newest
+    at = it.values["extract_at"]
+    if parse_mark(at, kind) < parse_mark(time, kind):  # type: ignore[operator]
+        raise TooOld(
+            f"{source}: refused, nothing written\n"
+            f"It is of {told(parse_mark(at, kind))}; run {number} took the extract of {told(parse_mark(time, kind))}.\n"
+            "An older extract cannot be put before a newer one. If the newer one is wrong, withdraw it first: "
+            f"brenvik withdraw {number}"
+        )
+
+
+def _share(part: int, whole: int, limit: int | float | None) -> str:
+    share = f"{100 * part / whole:.0f} %" if whole else "all"
+    if limit is None:
+        return share
+    return f"{share}, limit {limit:,}" if isinstance(limit, int) else f"{share}, limit {100 * limit:g} %"

@@ -1,0 +1,333 @@
+"""The way of one load, from a feed to the table, as one story:
+
+    enter the run · take what the feed has · screen · sort · work out · check · write with the ledger
+
+Everything from the screening on happens in one transaction. A preview goes the same way up to the write and stops.
+"""
+
+from __future__ import annotations
+
+import logging
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from brenvik.engines.conflicts import again_when_overtaken
+from brenvik.engines.protocol import Engine
+from brenvik.errors import (
+    InputError,
+    Temporary,
+)
+from brenvik.ledger.entries import now
+from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.records import Run, TableState
+from brenvik.ledger.schema import enter_refused_keys, enter_rejects
+from brenvik.merge import classify, extract_diff, pending_deletes
+from brenvik.merge.schema import Blueprint
+from brenvik.model.feeds import Operations
+from brenvik.model.rules import TableRules
+from brenvik.model.suggest import suggestion
+from brenvik.outcome import Outcome, Telling
+from brenvik.runs.guards import NOTHING_MORE, Allowed, check_age, check_guards, check_kind
+from brenvik.runs.missing import told_if_missing
+from brenvik.runs.pending_deletes import decide_aside, find_held, keep_aside, set_aside
+from brenvik.runs.pipeline import (
+    count_decisions,
+    enter_state,
+    exactly,
+    foresee,
+    new_highs,
+    set_highs,
+    work_out,
+    write_table,
+)
+from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_rules, check_scope, leave_out, next_work, prepare
+from brenvik.runs.staging import screen_rows
+
+if TYPE_CHECKING:
+    from brenvik.feeds.protocol import Batch, Source, Wanted, Watch
+
+_log = logging.getLogger("brenvik")
+
+TOLD_UNASKED = 100_000
+"""Up to how many rows the old values of a load are kept for ``Outcome.decisions`` without being asked for."""
+
+
+def load(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    source: Source,
+    *,
+    operations: Operations | None,
+    wanted: Wanted | None = None,
+    label: str | None = None,
+    preview: bool = False,
+    explain: bool | None = None,
+    wait_s: float = 30.0,
+    watch: Watch | None = None,
+    allowed: Allowed = NOTHING_MORE,
+    extract_scope: str | None = None,
+) -> Outcome:
+    """Takes what a feed has new into its table, wholly or not at all; a preview only says what would happen.
+
+    ``wanted`` asks for something else than what is new; ``label`` is kept with the run. ``explain`` says whether to keep
+    what ``Outcome.decisions`` needs; None: for up to ``TOLD_UNASKED`` rows. ``allowed`` is what a person lets through.
+    ``extract_scope`` is a condition over the table's columns: living rows outside of it are not missed in an extract.
+
+    Raises Busy when another load holds the table for longer than ``wait_s`` seconds, and whatever else ``errors``
+    names; the run is then entered as ``failed`` or ``refused`` and nothing else is written.
+    """
+    how = _How(operations, explain, watch, allowed, extract_scope)
+    if preview:
+        return _preview(ledger, rules, source, wanted, how)
+    ledger.prepare()
+
+    def once() -> Outcome:
+        return _load(ledger, rules, source, wanted, how, label=label, wait_s=wait_s)
+
+    return again_when_overtaken(once) if source.opens_again else once()
+
+
+@dataclass(frozen=True)
+class _How:
+    """What a person says of a load beside its rules and its source."""
+
+    operations: Operations | None
+    explain: bool | None
+    watch: Watch | None
+    allowed: Allowed
+    extract_scope: str | None
+
+
+def _preview(ledger: Ledger[Engine], rules: TableRules, source: Source, wanted: Wanted | None, how: _How) -> Outcome:
+    batch = source.open(ledger.memory(rules.table, source.name), wanted)
+    try:
+        if not batch.columns:
+            return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
+        run = Run(0, rules.table, source.name, source.kind, batch.source, now())
+        outcome = _work_through(ledger, rules, batch, run, how)
+        if outcome.more:
+            piece = "the first extract" if batch.extract else "the first piece"
+            outcome.notes.append(f"This is {piece}; a load goes on with the next until nothing is left.")
+        return outcome
+    finally:
+        batch.close()
+
+
+def _load(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    source: Source,
+    wanted: Wanted | None,
+    how: _How,
+    *,
+    label: str | None,
+    wait_s: float,
+) -> Outcome:
+    with ledger.engine.hold(rules.table, wait_s=wait_s):
+        try:
+            batch = source.open(ledger.memory(rules.table, source.name), wanted)
+        except (InputError, Temporary) as error:
+            run, _ = ledger.start_run(rules, feed=source.name, kind=source.kind, source="", label=label)
+            ledger.enter_failure(run, error)
+            raise
+        try:
+            if not batch.columns:
+                return Outcome.nothing_new(rules.table, source.name, notes=[*batch.notes, *batch.after_commit()])
+            run, lost = ledger.start_run(
+                rules,
+                feed=source.name,
+                kind=source.kind,
+                source=batch.source,
+                window=batch.window,
+                seen=batch.seen,
+                label=label,
+                extract_scope=how.extract_scope if batch.extract else None,
+            )
+            _log.info("started: %s", batch.source, extra=run.about())
+            try:
+                outcome = _work_through(ledger, rules, batch, run, how)
+            except BaseException as error:
+                ledger.enter_failure(run, error)
+                raise
+            _log.info("done: %s", outcome.sums()[0], extra=run.about() | {"counts": dict(outcome.counts)})
+            outcome.notes += batch.after_commit()
+        finally:
+            batch.close()
+        if lost:
+            _log.warning("%d earlier run of this table is marked as lost", lost, extra=run.about())
+            outcome.notes.append(f"{lost} earlier run of this table ended without a word; marked as lost.")
+        return outcome
+
+
+def _work_through(ledger: Ledger[Engine], rules: TableRules, batch: Batch, run: Run, how: _How) -> Outcome:
+    """From the screening to the end; a run without a number is a preview."""
+    engine = ledger.engine
+    has_ledger = ledger.exists()
+    state = ledger.state(rules.table) if has_ledger else None
+    with told_if_missing(engine, rules, state):
+        return _with_state(ledger, rules, batch, run, how, state, has_ledger=has_ledger)
+
+
+def _with_state(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    batch: Batch,
+    run: Run,
+    how: _How,
+    state: TableState | None,
+    *,
+    has_ledger: bool,
+) -> Outcome:
+    engine = ledger.engine
+    check_rules(rules, state)
+    withdrawn = ledger.withdrawn(rules.table)
+    if has_ledger:
+        check_kind(ledger, rules, run, withdrawn, is_extract=batch.extract is not None)
+    it = UnderWay(
+        engine,
+        rules,
+        values={
+            "run": run.number or LATER_THAN_ALL,
+            "loaded_at": run.started_at,
+            "table_name": rules.table,
+            "feed": run.feed,
+        },
+        work=next_work(),
+        preview=run.number == 0,
+        scope=how.extract_scope,
+    )
+    with engine.transaction(None if it.preview else rules):
+        it.blueprint = prepare(it, ledger, batch, state, how.operations)
+        check_scope(it.blueprint, how.extract_scope, batch.columns)
+        if has_ledger:
+            leave_out(it, withdrawn)
+            find_held(it)
+        set_highs(it, state)
+        if batch.extract and how.extract_scope:
+            it.living_in_scope = it.row(extract_diff.count_living(it.blueprint, how.extract_scope))["n"]
+        screen_rows(it, batch, how.operations, has_ledger, how.watch)
+        if batch.extract and has_ledger:
+            check_age(ledger, it, run, batch.source, withdrawn)
+        set_aside(it)
+        it.told = it.counts["read"] <= TOLD_UNASKED if how.explain is None else how.explain
+        first = state is None or state.high_effective is None
+        some_busy = work_out(it, first=first)
+        decide_aside(it, some_busy=some_busy)
+        counts = count_decisions(it, some_busy=some_busy)
+        if it.late and counts["duplicate"]:
+            it.late -= it.row(classify.count_late_duplicates(it.blueprint))["n"]
+        refusal = check_guards(it, batch.source, how.allowed, is_extract=batch.extract is not None)
+        if refusal and not it.preview:
+            raise refusal
+        foresee(it, some_busy=some_busy)
+        if not it.preview:
+            _write(it, ledger, run, batch, state, first=first, some_busy=some_busy)
+            ledger.end_run(run, "done", counts, **_of_extract(it, batch))
+    telling = Telling(
+        engine=engine,
+        work=it.work,
+        blueprint=it.blueprint,
+        some_busy=some_busy,
+        some_rejected=it.some_rejected,
+        some_aside=it.some_aside,
+        files=tuple((file.number, file.file) for file in batch.files),
+        key_places=batch.key_places,
+    )
+    return Outcome(
+        table=rules.table,
+        feed=run.feed,
+        run=run.number or None,
+        state="preview" if it.preview else "done",
+        source=batch.source,
+        started_at=run.started_at,
+        duration_s=(now() - run.started_at).total_seconds(),
+        counts=counts,
+        window=batch.window,
+        seen=batch.seen,
+        notes=[
+            *batch.notes,
+            *_notes_on_columns(it.blueprint, batch),
+            *_notes_on_types(it.blueprint, rules, batch),
+            *_notes_on_late(it),
+        ],
+        telling=telling if it.told else None,
+        refusal=refusal,
+        more=batch.more or bool(batch.window and batch.window.more),
+    )
+
+
+def _write(
+    it: UnderWay,
+    ledger: Ledger[Engine],
+    run: Run,
+    batch: Batch,
+    state: TableState | None,
+    *,
+    first: bool,
+    some_busy: bool,
+) -> None:
+    """Writes the diff, the kept changes and the ledger."""
+    write_table(it, some_busy=some_busy)
+    blueprint, asked = it.blueprint, it.asked_for
+    if blueprint.kept:
+        exactly(it, "kept", asked["kept"], it.do(classify.keep(blueprint, some_duplicates=some_busy)))
+    if it.some_aside:
+        keep_aside(it, ledger, is_extract=batch.extract is not None)
+    if it.some_held and batch.extract:
+        ledger.decide_holds(run, it.ask(pending_deletes.lapsed(blueprint)).column(0).to_pylist(), "lapsed")
+    if it.counts["rejected"]:
+        last = ledger.last_reject(it.rules.table)
+        files = tuple((file.number, file.file) for file in batch.files)
+        file_names = {f"file_{number}": name for number, name in files}
+        exactly(
+            it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **file_names)
+        )
+    if batch.retakes:
+        ledger.decide_rejects(run, batch.retakes, "retaken")
+        ledger.place_rejects(run)
+    if blueprint.kept and some_busy and it.counts["duplicate"]:
+        ledger.fold(run, {row["of_run"]: row["n"] for row in it.rows(classify.folded(blueprint))})
+    ledger.take_files(run, batch.files)
+    if batch.extract and it.some_rejected:
+        it.do(enter_refused_keys(blueprint.key_text("r")))
+    if batch.window and batch.window.moves and batch.window.high is not None:
+        ledger.set_watermark(run, batch.window.kind, batch.window.high)
+    enter_state(ledger, it, new_highs(it, state, first=first), first_run=run.number if state is None else None)
+
+
+def _of_extract(it: UnderWay, batch: Batch) -> dict[str, Any]:
+    """What is entered with a run of an extract: when it holds, and the shape of its rows where they have one."""
+    if not batch.extract:
+        return {}
+    shapes = it.blueprint.shapes_of(batch.carried.values())
+    return {"window_high": it.values["extract_at"], "extract_shape": shapes[0] if len(shapes) == 1 else None}
+
+
+def _notes_on_late(it: UnderWay) -> list[str]:
+    """Says how many changes were late, and what that means where none are kept."""
+    if not it.late:
+        return []
+    late = "1 change came late" if it.late == 1 else f"{it.late:,} changes came late"
+    if it.blueprint.kept:
+        return [f"{late}; worked out with all changes kept before."]
+    return [f"{late}; spliced into the stored versions as well as can be, as no changes are kept."]
+
+
+def _notes_on_types(blueprint: Blueprint, rules: TableRules, batch: Batch) -> list[str]:
+    """Says which columns have a declared type and are nowhere else."""
+    there = {*batch.columns, *(column.name for column in blueprint.columns)}
+    return [
+        f"types names {name}, which neither {batch.source} nor the table has{suggestion(name, there)}"
+        for name in rules.types
+        if name not in there
+    ]
+
+
+def _notes_on_columns(blueprint: Blueprint, batch: Batch) -> list[str]:
+    """Says which columns of the table the batch did not carry."""
+    notes = []
+    for part, columns in batch.parts.items():
+        missing = [name for name in blueprint.values if name not in columns]
+        if missing:
+            notes.append(f"{part} has no {', '.join(missing)}: what is known of it stays.")
+    return notes

@@ -1,0 +1,70 @@
+"""Tables and columns that the ledger knows of and that the store no longer has."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from brenvik.engines.protocol import Engine
+from brenvik.errors import StoreError
+from brenvik.ledger.records import TableState
+from brenvik.ledger.schema import kept_table
+from brenvik.model.rules import HOUSEKEEPING, TableRules
+
+
+def missing(engine: Engine, rules: TableRules, state: TableState) -> list[str]:
+    """What of a table that was loaded before is gone, each a sentence with the next step; nothing where all is there."""
+    return [*_of_table(engine, rules, state), *(_of_log(engine, rules, state) if rules.keep_changes else ())]
+
+
+def absent_columns(engine: Engine, rules: TableRules, state: TableState) -> list[str]:
+    """The columns of values that a table had after its last run and does not have."""
+    return _absent(state, {column.name for column in engine.columns_of(rules.stored_as)})
+
+
+def _absent(state: TableState, there: set[str]) -> list[str]:
+    return [column.name for column in state.columns if column.role != "when" and column.name not in there]
+
+
+def _of_table(engine: Engine, rules: TableRules, state: TableState) -> Iterator[str]:
+    name, there = rules.stored_as, {column.name for column in engine.columns_of(rules.stored_as)}
+    from_log = f"from its kept changes (brenvik rebuild {rules.table})" if rules.keep_changes else "from a backup"
+    if not there:
+        yield (
+            f"Table {name} no longer exists in {engine.address}; it was dropped or renamed outside of Brenvik. Recreate it "
+            f"{from_log}, or give the table of the rules another name."
+        )
+        return
+    if gone := _absent(state, there):
+        yield (
+            f"Table {name} no longer has {', '.join(gone)}; columns were dropped or renamed outside of Brenvik. Restore them "
+            f"{from_log}, or give them the names they had."
+        )
+    if own := [own for own in map(rules.housekeeping_name, HOUSEKEEPING) if own and own not in there]:
+        yield (
+            f"Table {name} no longer has {', '.join(own)}, which Brenvik maintains; they were dropped or renamed. Give them the "
+            "names they had, or restore the table from a backup."
+        )
+
+
+def _of_log(engine: Engine, rules: TableRules, state: TableState) -> Iterator[str]:
+    name = kept_table(rules.table)
+    there = {column.name for column in engine.columns_of(name)}
+    gone = [column.name for column in state.columns if column.name not in there]
+    if not there:
+        yield f"{name}, which keeps the changes of table {rules.table}, no longer exists. Restore it from a backup."
+    elif gone:
+        yield f"{name} no longer has {', '.join(gone)}; they were dropped or renamed. Restore it from a backup."
+
+
+@contextmanager
+def told_if_missing(engine: Engine, rules: TableRules, state: TableState | None) -> Iterator[None]:
+    """Where the store refuses what is done within, and something of the table is gone, the StoreError says that instead."""
+    try:
+        yield
+    except StoreError as error:
+        if state is None or type(error) is not StoreError:
+            raise
+        if found := missing(engine, rules, state):  # which may itself say what is the matter with the table
+            raise StoreError("\n".join([*found, "Nothing was written."])) from error
+        raise

@@ -1,0 +1,167 @@
+"""Questions about the past, worked out from the kept changes; nothing is written: the table as it was known after a run, what
+a run decided, the story of a key.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from typing import TYPE_CHECKING, Any
+
+from brenvik.engines.protocol import Engine
+from brenvik.errors import DeclarationError
+from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.schema import all_held_deletes, released_deletes, withdrawn_runs
+from brenvik.merge import change_log, diff, past_runs
+from brenvik.merge.schema import Blueprint
+from brenvik.model.rules import TableRules
+from brenvik.outcome import Telling
+from brenvik.runs.pending_deletes import decide_aside, set_aside
+from brenvik.runs.pipeline import draw_versions
+from brenvik.runs.prepare import UnderWay, leave_out
+from brenvik.runs.recompute import begin, check_kept
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+
+def known(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    *,
+    known_at: int | None = None,
+    without: Iterable[int] = (),
+    key: Mapping[str, Any] | None = None,
+    moment: str | None = None,
+) -> pa.Table:
+    """The table as it was known after the run ``known_at``, or as it would be without some runs: as the store still has it, or
+    worked out from the kept changes. Raises DeclarationError when there are none of either, for runs that are none, and for
+    runs of other tables to be without; 0 stands for the time before the first run.
+
+    ``key`` (values of the parameters ``key_0``, …) narrows it to one key, ``moment`` to the rows that held then. The rows have
+    neither surrogate keys nor stamps, which belong to the table as it is.
+    """
+    without = tuple(without)
+    it = begin(ledger, rules, values={**(key or {}), "known_at": known_at})
+    _check_runs(ledger, rules, known_at, without)
+    tests = [change_log.of_key(it.blueprint, "d")] if key else []
+    tests += [change_log.at_moment(it.blueprint.effective_type)] if moment is not None else []
+    was = _as_it_was(ledger, it.blueprint, rules, known_at) if known_at is not None and not without else None
+    if not was:
+        check_kept(rules)
+    with it.engine.transaction():
+        if was:
+            it.do(diff.as_it_was(it.blueprint, was))
+        else:
+            out = {*ledger.withdrawn(rules.table, known_at=known_at), *without}
+            if known_at is not None:
+                out |= {run for run in ledger.runs_of(rules.table) if run > known_at}
+            leave_out(it, out, released=released_deletes(known=known_at is not None))
+            it.do(change_log.nothing_new(it.blueprint))
+            it.do(change_log.choose(it.blueprint, where=change_log.of_key(it.blueprint) if key else ""))
+            draw_versions(it, chosen=True)
+        found = it.ask_values(change_log.as_rows(it.blueprint, *tests), moment=moment)
+    it.engine.on_discard(it.work)()
+    return found
+
+
+def _check_runs(ledger: Ledger[Engine], rules: TableRules, known_at: int | None, without: Iterable[int]) -> None:
+    of_table = {run: (ledger.run(run) or {}).get("table_name") for run in without}
+    unknown = [run for run, table in of_table.items() if table is None]
+    unknown += [known_at] if known_at and ledger.run(known_at) is None else []
+    faults = [f"there is no run {run}: brenvik runs" for run in unknown]
+    faults += [f"run {run} was of table {table}" for run, table in of_table.items() if table not in (None, rules.table)]
+    if faults:
+        raise DeclarationError(f"The past of table {rules.table!r} was not worked out:", faults)
+
+
+def _as_it_was(ledger: Ledger[Engine], blueprint: Blueprint, rules: TableRules, known_at: int) -> str | None:
+    """A relation that has the rows of the table after a run, where the store still has them, in the columns of today."""
+    done = [row["run"] for row in ledger.runs(rules.table).to_pylist() if row["state"] == "done"]
+    last = max((run for run in done if run <= known_at), default=None)
+    needed = (name for name, _, _ in blueprint.table_columns())
+    return ledger.engine.at_run(rules.stored_as, last, needed) if last is not None else None
+
+
+def decided_by(ledger: Ledger[Engine], rules: TableRules, run: int) -> pa.Table:
+    """What a past run decided on the changes it kept, worked out again: see ``Outcome.decisions`` for the columns."""
+    it = begin(ledger, rules, values={})
+    check_kept(rules)
+    return _replay(ledger, it, {run: 0}).drop_columns("run")
+
+
+def story(ledger: Ledger[Engine], rules: TableRules, key: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """Every change ever kept of a key in the order of arrival, each with its run, what was decided and what it did.
+
+    The entries are those of ``decided_by`` with ``run``, ``arrived_at`` (the start of the run, UTC; None where the ledger has
+    lost the run) and ``withdrawn_by`` (None while it counts).
+    """
+    it = begin(ledger, rules, values=key)
+    check_kept(rules)
+    withdrawn = ledger.withdrawn(rules.table)
+    found = []
+    for runs in _passes(it.rows(past_runs.runs_of_key(it.blueprint))):
+        arrived = ledger.starts_of(rules.table, runs)
+        for row in _replay(ledger, begin(ledger, rules, values=key), runs, of_key=True).to_pylist():
+            run = row.pop("run")
+            about = {"run": run, "arrived_at": arrived.get(run), "withdrawn_by": withdrawn.get(run)}
+            found.append(about | row)
+    return found
+
+
+AT_ONCE = 200_000
+"""How many changes are held in working tables to decide runs again."""
+
+
+def _passes(runs: Iterable[Mapping[str, Any]]) -> Iterator[dict[int, int]]:
+    """The runs of a key, so many at once that they do not need more room than that; each with the number of its first file."""
+    some: dict[int, int] = {}
+    before = held = files = 0
+    for row in runs:
+        before += row["n"]
+        if some and held + before > AT_ONCE:
+            yield some
+            some, held, files = {}, 0, 0
+        some[row["run"]] = files
+        held += before
+        files += row["file"] + 1
+    if some:
+        yield some
+
+
+def _replay(ledger: Ledger[Engine], it: UnderWay, runs: Mapping[int, int], *, of_key: bool = False) -> pa.Table:
+    """What runs decided (of a key, see ``change_log.of_key``), in one pass; each is given with the number of its first file."""
+    plain = it.blueprint
+    with it.engine.transaction():
+        it.do(past_runs.RUNS)
+        given = list(runs.items())
+        for start in range(0, len(given), change_log.AT_ONCE):
+            part = given[start : start + change_log.AT_ONCE]
+            values = {f"run_{n}": run for n, (run, _) in enumerate(part)}
+            it.do(
+                past_runs.enter_runs(len(part)),
+                **values,
+                **{f"first_file_{n}": file for n, (_, file) in enumerate(part)},
+            )
+        it.do(past_runs.screen(plain, where=change_log.of_key(plain) if of_key else ""))
+        it.do(past_runs.choose(plain))
+        it.do(past_runs.recall(plain, withdrawn=withdrawn_runs(), held=all_held_deletes()))
+        it.blueprint = past_runs.by_run(plain)
+        it.index("screened", "busy", "recalled")
+        if it.blueprint.holds:
+            it.do(past_runs.count(it.blueprint))
+            it.do(past_runs.find_held(it.blueprint))
+            it.some_held = it.blueprint.holds == "hold"
+        set_aside(it)
+        draw_versions(it, chosen=True)
+        decide_aside(it, some_busy=True, all_busy=True)
+    files = tuple((runs[run] + number, file) for run, number, file in ledger.files_of(it.rules.table, runs))
+    return Telling(
+        it.engine,
+        it.work,
+        it.blueprint,
+        some_plain=False,
+        some_busy=True,
+        some_rejected=False,
+        some_aside=it.some_aside,
+        files=files,
+    ).decisions()

@@ -1,0 +1,108 @@
+"""Deletes that wait for a person: set aside by a load, later released or dropped."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from brenvik.engines.protocol import Engine
+from brenvik.errors import DeclarationError
+from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.records import Run
+from brenvik.ledger.schema import enter_held, held_deletes, numbered_holds, released_deletes
+from brenvik.merge import change_log, pending_deletes
+from brenvik.model.rules import TableRules
+from brenvik.outcome import Outcome
+from brenvik.runs.prepare import UnderWay, leave_out
+from brenvik.runs.recompute import begin, check_kept, work_again
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+
+def find_held(it: UnderWay) -> None:
+    """Makes ``held_keys`` where the rules hold deletes and some are held."""
+    if it.blueprint.holds != "hold":
+        return
+    it.do(pending_deletes.find_held(it.blueprint, held_deletes()))
+    it.some_held = it.sizes("held_keys")["held_keys"] > 0
+
+
+def set_aside(it: UnderWay) -> None:
+    """Takes the deletes out of ``screened`` where they do not count by themselves."""
+    if it.blueprint.holds is None:
+        return
+    for statement in pending_deletes.set_aside(it.blueprint):
+        it.do(statement)
+    it.some_aside = it.sizes("aside")["aside"] > 0
+    it.highs = None  # without those
+
+
+def decide_aside(it: UnderWay, *, some_busy: bool, all_busy: bool = False) -> None:
+    """Decides what was set aside, now that it is known which keys are alive."""
+    if not it.some_aside:
+        return
+    it.do(pending_deletes.decide(it.blueprint, some_busy=some_busy, some_held=it.some_held, all_busy=all_busy))
+    for row in it.rows(pending_deletes.summary()):
+        it.counts[row["brenvik_decision"]] = it.counts.get(row["brenvik_decision"], 0) + row["n"]
+
+
+def keep_aside(it: UnderWay, ledger: Ledger[Engine], *, is_extract: bool) -> None:
+    """Keeps what was set aside, and enters the deletes that are held from now on."""
+    it.do(pending_deletes.keep(it.blueprint))
+    if it.counts["held"]:
+        it.do(enter_held(), last_hold=ledger.last_hold(it.rules.table), from_extract=int(is_extract))
+
+
+def waiting_deletes(ledger: Ledger[Engine], rules: TableRules) -> pa.Table:
+    """The deletes that wait for a person: ``brenvik_hold`` (number), ``brenvik_feed``, ``brenvik_run``,
+    ``brenvik_since``, ``brenvik_effective``, then key and values of the row as it is now."""
+    it = begin(ledger, rules, values={})
+    check_kept(rules)
+    return it.ask_values(pending_deletes.listed(it.blueprint, held_deletes()))
+
+
+def decide_holds(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    numbers: Iterable[int] | None = None,
+    *,
+    drop: bool = False,
+    reason: str | None = None,
+    preview: bool = False,
+    wait_s: float = 30.0,
+) -> Outcome:
+    """Releases held deletes (all, or by their numbers): each then holds from when the source said it; or drops them.
+
+    Raises DeclarationError for numbers that are not held.
+    """
+    chosen = sorted(waiting_deletes(ledger, rules)["brenvik_hold"].to_pylist() if numbers is None else set(numbers))
+
+    def check() -> None:
+        there = waiting_deletes(ledger, rules)["brenvik_hold"].to_pylist()
+        if unknown := [str(number) for number in chosen if number not in there] or ([] if chosen else ["any"]):
+            raise DeclarationError(f"Table {rules.table!r} does not hold {', '.join(unknown)}: brenvik held")
+
+    def prepare(it: UnderWay, run: Run) -> None:
+        counting = released_deletes(also=() if drop else chosen)
+        leave_out(it, ledger.withdrawn(rules.table), released=counting)
+        it.do(
+            change_log.choose(
+                it.blueprint, where="1 = 0" if drop else pending_deletes.is_one_of(numbered_holds(chosen))
+            )
+        )
+        if not it.preview:
+            ledger.decide_holds(run, chosen, "dropped" if drop else "released")
+
+    what = "1 held delete" if len(chosen) == 1 else f"{len(chosen):,} held deletes"
+    return work_again(
+        ledger,
+        rules,
+        "drop" if drop else "release",
+        f"{what} {'dropped' if drop else 'released'}",
+        prepare,
+        check=check,
+        reason=reason,
+        preview=preview,
+        wait_s=wait_s,
+    )

@@ -1,0 +1,316 @@
+"""Before a load can screen its rows: rules, feed and table brought together, and the table there with all its columns."""
+
+from __future__ import annotations
+
+import itertools
+import json
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any
+
+from brenvik.errors import DeclarationError, FeedError, ForeignTable, RulesChanged
+from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.records import TableState
+from brenvik.ledger.schema import kept_table, released_deletes
+from brenvik.merge import change_log, pending_deletes, sql
+from brenvik.merge.conditions import check
+from brenvik.merge.prune import near
+from brenvik.merge.schema import Blueprint, draw
+from brenvik.model.conditions import columns_of
+from brenvik.model.feeds import Operations
+from brenvik.model.rules import NEED_REBUILD, TableRules
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+    from brenvik.engines.protocol import Engine
+    from brenvik.feeds.protocol import Batch
+
+
+_works = itertools.count(1)
+LATER_THAN_ALL = 2**62
+"""Stands for the number of the run that a preview foresees: later than all that were."""
+
+
+@dataclass
+class UnderWay:
+    """A load under way: what its steps hand to each other."""
+
+    engine: Engine
+    rules: TableRules
+    values: dict[str, Any]
+    work: str
+    preview: bool
+    blueprint: Blueprint = None  # type: ignore[assignment]  # drawn once the feed's columns are known
+    counts: dict[str, int] = field(default_factory=dict)
+    plain: dict[str, dict[str, int]] = field(default_factory=dict)
+    asked_for: dict[str, int] = field(default_factory=dict)
+    some_rejected: bool = False
+    told: bool = True
+    late: int = 0
+    highs: dict[str, Any] | None = None  # of what was screened, where it is known already
+    row_count: int = 0  # of the table before the run
+    living: int = 0  # keys of the table before the run
+    living_in_scope: int | None = None  # of these, where an extract is of a part of the table
+    living_change: int = 0
+    lost: int = 0  # keys that are alive and will not be
+    keeps_explicit: bool = False
+    unaccounted: bool = False  # rows of the table that no kept change accounts for were seen to already
+    scope: str | None = None  # of an extract: the part of the table in which what it does not hold is gone
+    met: str | None = None  # of an extract: the living versions that its changes meet, where they are at hand
+    some_held: bool = False
+    some_aside: bool = False
+    state: TableState = None  # type: ignore[assignment]  # of a table that is worked out again
+
+    def do(self, text: str, **values: Any) -> int:
+        return self.engine.run(text, self.values | values, work=self.work)
+
+    def index(self, *relations: str) -> None:
+        """Makes rows of working tables findable by key and number, for stores that need indexes for that."""
+        for relation in relations:
+            self.engine.index_work(relation, self.blueprint.keys, work=self.work)
+
+    def bring_near(self, of: str, *, all_versions: bool) -> None:
+        """From here on nothing is asked of the table or done to it but for rows of the keys in a working table."""
+        self.engine.bring_near(near(self.blueprint, of, all_versions=all_versions), self.values, work=self.work)
+
+    def ask(self, text: str, **values: Any) -> pa.Table:
+        return self.engine.ask(text, self.values | values, work=self.work)
+
+    def ask_values(self, text: str, **values: Any) -> pa.Table:
+        """The same for an answer that holds values of the table's columns under their names."""
+        return self.engine.ask(text, self.values | values, work=self.work, types=self.blueprint.answers)
+
+    def rows(self, text: str) -> list[dict[str, Any]]:
+        return self.engine.rows(text, self.values, work=self.work)
+
+    def row(self, text: str) -> dict[str, Any]:
+        (found,) = self.rows(text)
+        return found
+
+    def sizes(self, *names: str) -> dict[str, int]:
+        """How many rows some working tables have."""
+        return self.row(f"SELECT {', '.join(f'(SELECT count(*) FROM {sql.work(n)}) AS {sql.quote(n)}' for n in names)}")
+
+
+def next_work() -> str:
+    """A prefix for the working tables of one run or question."""
+    return f"brenvik_w{next(_works)}_"
+
+
+def leave_out(
+    it: UnderWay,
+    runs: Iterable[int],
+    *,
+    some_explicit: bool = False,
+    released: str | None = None,
+) -> None:
+    """From here on the changes of these runs do not count; what was made explicit does, and of held deletes those of the
+    relation ``released`` (see ``ledger.released``)."""
+    left_out = sorted(runs)
+    if not (left_out or some_explicit or it.blueprint.holds) or not it.blueprint.kept:
+        return
+    if it.blueprint.holds:
+        it.do(pending_deletes.find_released(released or released_deletes()))
+    it.do(change_log.LEFT_OUT)
+    for start in range(0, len(left_out), change_log.AT_ONCE):
+        part = left_out[start : start + change_log.AT_ONCE]
+        it.do(change_log.leave_out(len(part)), **{f"left_out_{n}": run for n, run in enumerate(part)})
+    it.blueprint = replace(it.blueprint, some_left_out=True)
+    it.do(change_log.count_others(it.blueprint, some_explicit=some_explicit))
+
+
+def whole_shape(ledger: Ledger[Engine], it: UnderWay) -> int:
+    """The number of the shape of rows that carry all columns of the table; it is added where it is new."""
+    whole = tuple(sorted((*it.blueprint.keys, *it.blueprint.values)))
+    shapes = dict(it.blueprint.shapes)
+    shape = next((number for number, names in shapes.items() if names == whole), None)
+    if shape is None:
+        shape = max(shapes) + 1
+        if not it.preview:
+            ledger.add_shapes(it.rules.table, {shape: whole})
+        it.blueprint = it.blueprint.with_shapes({**shapes, shape: whole})
+    return shape
+
+
+_ROLES = {
+    "key": "natural key", "type_0": "type 0", "type_1": "type 1", "type_2": "type 2", "when": "not in the table",
+}  # fmt: skip
+CAN_REBUILD = ("natural_key", "order_by", "effective", "deletes", "role")
+"""What of changed rules a rebuild can follow; a change of the rest needs a table of another name."""
+
+
+def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]:
+    """What of the rules differs from those a table was made under, as far as its rows rest on it: the rule, and a sentence."""
+    then, today = state.rules, json.loads(json.dumps(rules._for_ledger(), default=str))
+    changed = [
+        (name, f"{name}: was {then.get(name)!r}, is {today[name]!r}")
+        for name in NEED_REBUILD
+        if then.get(name) != today[name]
+    ]
+    for column in state.columns:
+        role = "key" if column.name in rules.natural_key else rules.role_of(column.name) or "when"
+        if role != column.role:
+            changed.append(("role", f"{column.name}: was {_ROLES[column.role]}, is {_ROLES[role]}"))
+        declared = rules.declared_type(column.name)
+        if declared is not None and declared not in (column.type, column.type.wide):
+            changed.append(("types", f"{column.name}: was {column.type}, is {declared}"))
+    return changed
+
+
+def check_rules(rules: TableRules, state: TableState | None) -> None:
+    """Raises RulesChanged when the table was made under rules that a load cannot follow any more."""
+    changed = changed_rules(rules, state) if state else []
+    if changed:
+        told = "\n  ".join(sentence for _, sentence in changed)
+        can = rules.keep_changes and all(what in CAN_REBUILD for what, _ in changed)
+        rebuild = f", work the table out again (brenvik rebuild {rules.table})" if can else ""
+        raise RulesChanged(
+            f"Table {rules.table!r} was made under other rules:\n  {told}\n"
+            f"Nothing was written. Declare what was{rebuild}, or load into a table of another name."
+        )
+
+
+def prepare(
+    it: UnderWay,
+    ledger: Ledger[Engine],
+    batch: Batch,
+    state: TableState | None,
+    operations: Operations | None,
+) -> Blueprint:
+    """Brings rules, feed and table together and sees to it that the table is there with all its columns."""
+    engine, rules = it.engine, it.rules
+    if operations and operations.column not in batch.columns:
+        raise FeedError(
+            f"{batch.source} has no column {operations.column!r}, which shall tell insert, update or delete; "
+            f"it has {', '.join(batch.columns)}."
+        )
+    _check_files(rules, batch, operations)
+    columns = {name: kind for name, kind in batch.types.items() if not operations or name != operations.column}
+    blueprint = draw(
+        rules,
+        columns,
+        known=state.columns if state else (),
+        numbered_by_store=state.numbered_by_store if state else False,
+        store=engine.traits,
+        kept=kept_table(rules.table),
+        source=batch.source,
+    )
+    if state is None and engine.has_table(rules.stored_as):
+        if owner := ledger.owner_of(rules.stored_as):
+            raise ForeignTable(
+                f"{rules.stored_as!r} in {engine.address} holds the rows of table {owner!r}. Nothing was written; give table "
+                f"{rules.table!r} another name there (table_name)."
+            )
+        raise ForeignTable(
+            f"{engine.address} has a table {rules.stored_as!r} that Brenvik did not make. Nothing was written. See whether it "
+            f"fits (brenvik check {rules.table}) and go on with it (brenvik adopt {rules.table}), or give the table of the "
+            "rules another name."
+        )
+    if state is None:
+        check_kept_apart(engine, rules)
+    known = {column.name for column in state.columns} if state else set()
+    new = [column.name for column in blueprint.columns if column.name not in known]
+    if it.preview and new:
+        blueprint = _stand_in(it, blueprint, exists=state is not None)
+    elif state is None:
+        make_table(it, blueprint)
+        if blueprint.kept:
+            create(it, blueprint.kept, blueprint.kept_columns())
+            engine.index(blueprint.kept, blueprint.keys)
+    elif new:
+        for column in blueprint.columns:
+            if column.name in new:
+                for relation in filter(None, (blueprint.table if column.role != "when" else None, blueprint.kept)):
+                    it.do(f"ALTER TABLE {sql.relation(relation)} ADD COLUMN {sql.quote(column.name)} {column.type.sql}")
+    shapes = state.shapes if state else {}
+    carried = {file: tuple(sorted(set(names) & set(blueprint.carried))) for file, names in batch.carried.items()}
+    added: dict[int, tuple[str, ...]] = {}
+    for names in dict.fromkeys(carried.values()):
+        if names not in shapes.values():
+            added[max((*shapes, *added), default=0) + 1] = names
+    if not it.preview:
+        ledger.add_shapes(rules.table, added)
+    return blueprint.with_shapes({**shapes, **added})
+
+
+def make_table(it: UnderWay, blueprint: Blueprint) -> None:
+    """Makes the table itself, empty."""
+    create(it, blueprint.table, blueprint.table_columns())
+    start = blueprint.own("valid_from")
+    it.engine.index(blueprint.table, [*blueprint.keys, *([start] if start else [])], apart=blueprint.own("is_current"))
+
+
+def check_kept_apart(engine: Engine, rules: TableRules) -> None:
+    """Raises ForeignTable when what shall keep the changes of a new table is there already: that of a table whose name looks
+    alike."""
+    kept = kept_table(rules.table)
+    if rules.keep_changes and engine.has_table(kept):
+        raise ForeignTable(
+            f"The changes of table {rules.table!r} would be kept in {kept}, which {engine.address} has already. Nothing was "
+            "written; give the table of the rules another name."
+        )
+
+
+def check_scope(blueprint: Blueprint, scope: str | None, feed: Iterable[str]) -> None:
+    """Raises FeedError when the scope of an extract is no condition over columns that the table and its rows have."""
+    if scope is None:
+        return
+    there = [name for name in (*blueprint.keys, *blueprint.values) if name not in blueprint.type_0 and name in feed]
+    try:
+        unknown = [name for name in columns_of(scope) if name not in there]
+    except ValueError as error:
+        raise DeclarationError(f"extract_scope: {error}") from None
+    if unknown:
+        raise FeedError(
+            f"extract_scope looks at {', '.join(unknown)}; it tells which rows of table {blueprint.table!r} an extract holds, by "
+            f"columns that both have and that follow the source (no type 0): {', '.join(there)}."
+        )
+    try:
+        check(scope, {column.name: column.type for column in blueprint.columns})
+    except ValueError as error:
+        raise FeedError(f"extract_scope: {error}") from None
+
+
+def _check_files(rules: TableRules, batch: Batch, operations: Operations | None) -> None:
+    """Raises FeedError when one of several files lacks a column that every change needs."""
+    needed = [*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])]
+    needed += [operations.column] if operations else []
+    faults = [
+        f"{part} has no column {name}; it has {', '.join(columns)}"
+        for part, columns in batch.parts.items()
+        for name in dict.fromkeys(needed)
+        if name in batch.columns and name not in columns
+    ]
+    if faults:
+        raise FeedError("\n  ".join([f"Not every file fits the rules of table {rules.table!r}:", *faults]))
+
+
+def create(it: UnderWay, relation: str, columns: list[tuple[str, str, bool]], *, temporary: bool = False) -> None:
+    """Makes a table of columns: name, type, and whether nulls are refused."""
+    given = ", ".join(f"{sql.quote(name)} {kind}{' NOT NULL' if needed else ''}" for name, kind, needed in columns)
+    it.do(f"CREATE {'TEMP ' if temporary else ''}TABLE {sql.relation(relation)} ({given})")
+
+
+def _stand_in(it: UnderWay, blueprint: Blueprint, *, exists: bool) -> Blueprint:
+    """A preview alters nothing: where the table is missing, or lacks a column, a working relation stands in for it."""
+    seen = replace(blueprint, table=f"{sql.WORK}table", kept=f"{sql.WORK}kept" if blueprint.kept else None)
+    pairs = [(blueprint.table, seen.table, blueprint.table_columns())]
+    if blueprint.kept and seen.kept:
+        pairs.append((blueprint.kept, seen.kept, blueprint.kept_columns()))
+    seen = replace(seen, store=replace(seen.store, locator="brenvik_row"))
+    if not exists:
+        for _, stand_in, columns in pairs:
+            create(it, stand_in, [("brenvik_row", "BIGINT", False), *columns], temporary=True)
+        return seen
+    for relation, stand_in, columns in pairs:
+        there = set(it.ask(f"SELECT * FROM {sql.relation(relation)} WHERE 1 = 0").column_names)
+        shown = [
+            sql.quote(name) if name in there else f"CAST(NULL AS {kind}) AS {sql.quote(name)}"
+            for name, kind, _ in columns
+        ]
+        it.do(
+            f"CREATE TEMP VIEW {sql.relation(stand_in)} AS SELECT {sql.quote(it.engine.traits.locator)} AS brenvik_row, "
+            f"{', '.join(shown)} FROM {sql.relation(relation)}"
+        )
+    return seen

@@ -1,0 +1,209 @@
+"""A table worked out again as a whole, under the rules as they are now."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from brenvik.engines.protocol import Engine
+from brenvik.errors import DeclarationError, RulesChanged
+from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.records import Run, TableState
+from brenvik.merge import accounting, baseline, change_log, extract_diff, sql
+from brenvik.model.rules import TableRules
+from brenvik.outcome import Outcome
+from brenvik.runs.missing import absent_columns
+from brenvik.runs.pipeline import check_accounted, rows_without_changes
+from brenvik.runs.prepare import CAN_REBUILD, UnderWay, changed_rules, leave_out, make_table, whole_shape
+from brenvik.runs.recompute import work_again
+
+Unlogged = Literal["keep", "remove"]
+
+
+def rebuild(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    *,
+    preview: bool = False,
+    drop_columns: bool = False,
+    unlogged: Unlogged | None = None,
+    wait_s: float = 30.0,
+) -> Outcome:
+    """Works the whole table out again from its kept changes, under the rules as they are now.
+
+    Rows that come out the same are not touched, and surrogate keys stay. ``drop_columns`` allows that columns which the rules
+    leave out now are dropped from the table with their values; the kept changes keep them. ``unlogged`` says what becomes of
+    rows that no kept change accounts for: ``"keep"`` adds changes of this run that do, ``"remove"`` lets the rows go.
+
+    Raises RulesChanged for rules that it cannot follow, and for columns that it may not drop; ChangesMissing where there are
+    such rows and nothing is said of them; DeclarationError for a table that keeps no changes.
+    """
+    if unlogged not in (None, "keep", "remove"):
+        raise DeclarationError(f"unlogged is {unlogged!r}; expected 'keep' or 'remove'")
+    told: list[str] = []
+
+    def prepare(it: UnderWay, run: Run) -> None:
+        told[:] = _make_what_is_gone(it)
+        unaccounted = _find_unaccounted(it, unlogged)
+        told.extend(_fit(it, drop_columns=drop_columns))
+        it.row_count = it.row(f"SELECT count(*) AS n FROM {sql.relation(it.blueprint.table)}")["n"]
+        it.living = it.row(extract_diff.count_living(it.blueprint))["n"]
+        if unaccounted and unlogged == "keep":
+            _keep_unaccounted(it, ledger)
+        if unaccounted:
+            became = "kept, as changes of this run" if unlogged == "keep" else "removed"
+            told.append(f"{rows_without_changes(unaccounted)}; they are {became}.")
+        leave_out(it, ledger.withdrawn(rules.table), some_explicit=it.keeps_explicit)
+        it.do(change_log.choose(it.blueprint))
+
+    outcome = work_again(
+        ledger, rules, "rebuild", "rebuilt", prepare, preview=preview, wait_s=wait_s, fits=_check_rebuild
+    )
+    outcome.notes += told
+    return outcome
+
+
+def _make_what_is_gone(it: UnderWay) -> list[str]:
+    """Makes the table where somebody dropped it, or columns of values of it, empty for now; returns what is to be said of it."""
+    engine, table, kinds = it.engine, it.blueprint.table, {c.name: c.type.sql for c in it.blueprint.columns}
+    is_gone = not engine.has_table(table)
+    columns = [] if is_gone else [name for name in absent_columns(engine, it.rules, it.state) if name in kinds]
+    if it.preview and (is_gone or columns):
+        raise DeclarationError(
+            f"Table {table!r} or a column of it was dropped; a preview cannot show how it comes back. To recreate it from its "
+            f"kept changes: brenvik rebuild {it.rules.table}"
+        )
+    if is_gone:
+        make_table(it, it.blueprint)
+        return [f"{table} was missing; it was recreated from the kept changes, with new surrogate keys."]
+    for name in columns:
+        it.do(f"ALTER TABLE {sql.relation(table)} ADD COLUMN {sql.quote(name)} {kinds[name]}")
+    return (
+        [f"{table} had lost {', '.join(columns)}; the values were restored from the kept changes."] if columns else []
+    )
+
+
+def _find_unaccounted(it: UnderWay, unlogged: Unlogged | None) -> dict[str, Any] | None:
+    """What of the table no kept change accounts for, None where it is nothing; that cannot be told where keys or times are
+    others from now on. Raises ChangesMissing when there is some and nothing is said of it."""
+    it.unaccounted = True
+    if set(it.state.rules["natural_key"]) != set(it.blueprint.keys) or it.blueprint.effective != _effective_then(
+        it.state
+    ):
+        return None
+    question = accounting.count_in_table(it.blueprint)
+    if unlogged is None:
+        check_accounted(it, question)
+        return None
+    found = it.row(question)
+    return found if found["n"] else None
+
+
+def _keep_unaccounted(it: UnderWay, ledger: Ledger[Engine]) -> None:
+    """Adds changes that account for all rows of the table to those that are kept."""
+    it.do(change_log.explicit_table(it.blueprint))
+    it.values |= baseline.lows(it.blueprint)
+    versions, ends = accounting.make_up(it.blueprint, whole_shape(ledger, it))
+    it.values["count"] = it.do(versions)
+    it.do(ends)
+    it.keeps_explicit = True
+
+
+def _columns(it: UnderWay) -> tuple[set[str], set[str]]:
+    """The columns that the table has, and those that the rules give it."""
+    before = {column.name for column in it.state.columns if column.role != "when"}
+    return before, {column.name for column in it.blueprint.columns if column.role != "when"}
+
+
+def _count_dropped(it: UnderWay) -> list[str]:
+    """What is to be said of columns that go with their values."""
+    before, today = _columns(it)
+    gone = sorted(before - today)
+    if not gone:
+        return []
+    counts = ", ".join(f"count(t.{sql.quote(name)}) AS {sql.quote(name)}" for name in gone)
+    values = it.row(f"SELECT {counts} FROM {sql.relation(it.blueprint.table)} t")
+    return [
+        f"The rules leave {name} out: the table loses the column with {values[name]:,} values; kept changes keep them."
+        for name in gone
+    ]
+
+
+def _check_rebuild(rules: TableRules, state: TableState) -> None:
+    beyond = [told for what, told in changed_rules(rules, state) if what not in CAN_REBUILD]
+    if rules.effective_column is None and (then := _effective_then(state)):
+        beyond.append(f"effective: was {then!r}, is the time of the load, which was never kept")
+    if beyond:
+        raise RulesChanged(
+            f"Table {rules.table!r} cannot be worked out again under rules that differ so much:\n  "
+            + "\n  ".join(beyond)
+            + "\nNothing was written. Load into a table of another name."
+        )
+
+
+def _effective_then(state: TableState) -> str | None:
+    """The effective column under the rules of which a table was made."""
+    order = state.rules["order_by"]
+    return state.rules["effective"] or (order[0] if order else None)
+
+
+def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:
+    """Brings table and kept changes in line with the rules as they are now: the columns they name and leave out, and from when
+    each change holds. Returns what is to be said of columns that are dropped."""
+    before, after = _columns(it)
+    today = {column.name: column for column in it.blueprint.columns if column.name in after}
+    kept = sql.relation(str(it.blueprint.kept))
+    table = sql.relation(it.blueprint.table)
+    effective = it.blueprint.effective if it.blueprint.effective != _effective_then(it.state) else None
+    needed = dict.fromkeys((*it.blueprint.keys, *it.blueprint.order, *filter(None, [effective])))
+    counts = it.row(
+        "SELECT count(*) AS brenvik_n"
+        + "".join(f", count(*) - count(k.{sql.quote(name)}) AS {sql.quote(name)}" for name in needed)
+        + f" FROM {kept} k"
+    )
+    faults = [
+        f"{name}: {counts[name]:,} of {counts['brenvik_n']:,} changes were kept without it"
+        for name in needed
+        if counts[name]
+    ]
+    faults += [f"{name}: the table did not hold it so far" for name in it.blueprint.keys if name not in before]
+    if it.blueprint.effective_type.kind != it.state.effective_type.kind:
+        faults.append(f"{effective}: is {it.blueprint.effective_type}, times were {it.state.effective_type}")
+    if faults:
+        raise RulesChanged(
+            "\n  ".join([f"Table {it.rules.table!r} cannot be named, ordered or timed by what is not there:", *faults])
+        )
+    if it.preview and (after - before or effective):
+        raise DeclarationError(
+            "The rules give the table more columns or other times, which a preview cannot show. Rebuild it, or see what "
+            "changes: brenvik check"
+        )
+    dropped = _count_dropped(it)
+    if dropped and not (it.preview or drop_columns):
+        name = it.rules.table
+        raise RulesChanged(
+            "\n  ".join([f"{name}: not rebuilt, nothing written", *dropped])
+            + f"\nlook            brenvik rebuild {name} --preview\nlet it through  brenvik rebuild {name} --drop-columns\n"
+            "in Python       rebuild(…, drop_columns=True)"
+        )
+    if not it.preview:
+        for name in after - before:
+            it.do(f"ALTER TABLE {table} ADD COLUMN {sql.quote(name)} {today[name].type.sql}")
+        for name in before - after:
+            it.do(f"ALTER TABLE {table} DROP COLUMN {sql.quote(name)}")
+        _let_be_null(it)
+    if effective:
+        it.do(change_log.hold_from(it.blueprint, effective))
+    return dropped
+
+
+def _let_be_null(it: UnderWay) -> None:
+    """Columns that were key or order and are values now can be null from now on."""
+    key, order = it.state.rules["natural_key"], it.state.rules["order_by"]
+    today = {column.name: column.role for column in it.blueprint.columns}
+    for relation, names, needed in (
+        (it.blueprint.table, key, it.blueprint.keys),
+        (str(it.blueprint.kept), dict.fromkeys((*key, *order)), (*it.blueprint.keys, *it.blueprint.order)),
+    ):
+        for name in names:
+            if name not in needed and (relation != it.blueprint.table or today[name] != "when"):
+                it.do(f"ALTER TABLE {sql.relation(relation)} ALTER COLUMN {sql.quote(name)} DROP NOT NULL")

@@ -1,0 +1,136 @@
+"""The way of runs that bring nothing new: keys of a table are worked out again from the changes kept before, and what differs
+is written. What they are for is elsewhere: ``rebuilding``, ``withdrawing``, ``holding``; questions about the past in ``past``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from brenvik.engines.conflicts import again_when_overtaken
+from brenvik.engines.protocol import Engine
+from brenvik.errors import DeclarationError
+from brenvik.ledger.entries import now
+from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.records import Run, TableState
+from brenvik.ledger.schema import kept_table
+from brenvik.merge import change_log
+from brenvik.merge.schema import draw
+from brenvik.model.rules import TableRules
+from brenvik.outcome import Outcome
+from brenvik.runs.missing import told_if_missing
+from brenvik.runs.pipeline import enter_state, foresee, highest_kept, set_highs, work_out, write_table
+from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_rules, next_work
+
+Fits = Callable[[TableRules, TableState], None]
+"""Raises RulesChanged for rules under which a table cannot be worked out again."""
+
+
+def begin(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    *,
+    values: Mapping[str, Any],
+    fits: Fits = check_rules,
+    preview: bool = True,
+) -> UnderWay:
+    """A table brought together with what is known of it. Raises DeclarationError when it was never loaded."""
+    state = ledger.state(rules.table) if ledger.exists() else None
+    if state is None:
+        raise DeclarationError(f"Table {rules.table!r} was never loaded; there is nothing to work out again.")
+    fits(rules, state)
+    it = UnderWay(
+        ledger.engine, rules, values={"table_name": rules.table, **values}, work=next_work(), preview=preview, told=True
+    )
+    it.blueprint = draw(
+        rules,
+        {column.name: column.type for column in state.columns},
+        known=state.columns,
+        numbered_by_store=state.numbered_by_store,
+        store=ledger.engine.traits,
+        kept=kept_table(rules.table),
+        source=f"table {rules.table!r}",
+    ).with_shapes(state.shapes)
+    set_highs(it, state)
+    it.values = {"run": LATER_THAN_ALL, "high_effective": None, **it.values}
+    it.state = state
+    return it
+
+
+def check_kept(rules: TableRules) -> None:
+    """Raises DeclarationError when a table keeps no changes."""
+    if not rules.keep_changes:
+        raise DeclarationError(
+            f"Table {rules.table!r} keeps no changes (keep_changes = false), so nothing can be worked out again from them."
+        )
+
+
+def work_again(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    kind: str,
+    source: str,
+    prepare: Callable[[UnderWay, Run], None],
+    *,
+    check: Callable[[], None] = lambda: None,
+    reason: str | None = None,
+    preview: bool,
+    wait_s: float,
+    fits: Fits = check_rules,
+) -> Outcome:
+    """One run that works keys out again: ``prepare`` says which (``busy``) and what counts.
+
+    ``check`` raises when it cannot be; it is asked while the table is held, before the run is entered.
+    """
+    if preview:
+        check()
+        return _work(ledger, rules, Run(0, rules.table, "", kind, source, now()), prepare, fits=fits)
+    if not ledger.exists():
+        raise DeclarationError(f"Table {rules.table!r} was never loaded; there is nothing to work out again.")
+
+    def once() -> Outcome:
+        with ledger.engine.hold(rules.table, wait_s=wait_s):
+            check()
+            run, _ = ledger.start_run(rules, feed="", kind=kind, source=source, reason=reason)
+            try:
+                return _work(ledger, rules, run, prepare, fits=fits)
+            except BaseException as error:
+                ledger.enter_failure(run, error)
+                raise
+
+    return again_when_overtaken(once)
+
+
+def _work(
+    ledger: Ledger[Engine], rules: TableRules, run: Run, prepare: Callable[[UnderWay, Run], None], *, fits: Fits
+) -> Outcome:
+    values = {"run": run.number or LATER_THAN_ALL, "loaded_at": run.started_at}
+    it = begin(ledger, rules, values=values, fits=fits, preview=run.number == 0)
+    check_kept(rules)
+    with told_if_missing(it.engine, rules, it.state), it.engine.transaction(None if it.preview else rules):
+        prepare(it, run)
+        it.do(change_log.nothing_new(it.blueprint))
+        it.told = False
+        some_busy = work_out(it, first=False, chosen=True)
+        foresee(it, some_busy=some_busy)
+        if run.kind == "release":  # the other kinds decide on nothing
+            it.counts["deleted"] = it.lost
+        touched = it.ask_values(change_log.touched_keys(it.blueprint)) if some_busy else None
+        if not it.preview:
+            write_table(it, some_busy=some_busy)
+            if it.keeps_explicit:
+                it.do(change_log.keep_explicit(it.blueprint))
+            enter_state(ledger, it, highest_kept(it))
+            ledger.end_run(run, "done", it.counts)
+    it.engine.on_discard(it.work)()
+    return Outcome(
+        table=rules.table,
+        feed="",
+        run=run.number or None,
+        state="preview" if it.preview else "done",
+        source=run.source,
+        started_at=run.started_at,
+        duration_s=(now() - run.started_at).total_seconds(),
+        counts=it.counts,
+        touched=touched,
+    )
