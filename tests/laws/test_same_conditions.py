@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 import brenvik
 from brenvik.engines.protocol import Engine
 from brenvik.merge import conditions
-from brenvik.merge.schema import draw
+from brenvik.merge.resolve import draw
 from brenvik.model.conditions import columns_of
 from brenvik.model.types import parse_type
 from counts import STORES

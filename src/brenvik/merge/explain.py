@@ -95,53 +95,60 @@ def _key_of_refused(blueprint: Blueprint, name: str, places: KeyPlaces) -> str:
     return f"TRY_CAST({value} AS {duck(blueprint.type_of(name))})"
 
 
-@lru_cache(maxsize=256)
-def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...], places: KeyPlaces = ()) -> str:
-    """In DuckDB's flavour: of ``wide`` and ``rejected`` the columns file, line, key, effective, decision, reason, changes; before
-    them the run, where several were decided again."""
+_ENTRY = 'STRUCT("column" VARCHAR, before VARCHAR, after VARCHAR)'
 
-    def text(name: str, alias: str = "w") -> str:
-        return f"CAST({alias}.{name} AS VARCHAR)"
 
-    items, words, ended = [], [], []
+def _text(name: str) -> str:
+    return f"CAST(w.{name} AS VARCHAR)"
+
+
+def _differs(blueprint: Blueprint, name: str) -> str:
+    """Whether a change carries a column, and differs in it from what was there."""
+    test = f"(w.{sql.quote(name)} IS DISTINCT FROM w.{was(blueprint, name)})"
+    return " AND ".join(filter(None, [test, carries(blueprint, "w", name)]))
+
+
+def _changes(blueprint: Blueprint) -> str:
+    """The columns that a change set, or that ended with a delete, each with what was there before and after."""
+    items, ended = [], []
     for name in blueprint.values:
         new, old = sql.quote(name), was(blueprint, name)
-        label = "'" + name.replace("'", "''") + "'"
-        here = carries(blueprint, "w", name)
-        test = f"w.{new} IS DISTINCT FROM w.{old}"
-        test = " AND ".join(filter(None, [f"({test})", here]))
-        entered = (
-            f"{test} AND (w.{old} IS NULL OR w.brenvik_decision = 'protected' OR w.{_stays(blueprint, name)} = 0)"
-            if name in blueprint.type_0
-            else test
-        )
+        label, test = sql.literal(name), _differs(blueprint, name)
+        if name in blueprint.type_0:
+            test += f" AND (w.{old} IS NULL OR w.brenvik_decision = 'protected' OR w.{_stays(blueprint, name)} = 0)"
         items.append(
-            f'CASE WHEN {entered} THEN struct_pack("column" := {label}, before := {text(old)}, after := {text(new)}) END'
+            f'CASE WHEN {test} THEN struct_pack("column" := {label}, before := {_text(old)}, after := {_text(new)}) END'
         )
         ended.append(
             f"CASE WHEN w.{old} IS NOT NULL THEN "
-            f'struct_pack("column" := {label}, before := {text(old)}, after := CAST(NULL AS VARCHAR)) END'
+            f'struct_pack("column" := {label}, before := {_text(old)}, after := CAST(NULL AS VARCHAR)) END'
         )
-        shown = f"COALESCE({text(old)}, 'nothing') || '{_ARROW}' || COALESCE({text(new)}, 'nothing')"
-        if name in blueprint.type_0:
-            stays = f"{label} || ' stays ' || {text(old)} || ', source says ' || COALESCE({text(new)}, 'nothing')"
-            enters = f"w.{old} IS NULL OR w.{_stays(blueprint, name)} = 0"
-            shown = f"CASE WHEN {enters} THEN {label} || ' ' || {shown} ELSE {stays} END"
-        else:
-            shown = f"{label} || ' ' || {shown}"
-        words.append(f"CASE WHEN {test} THEN {shown} END")
-    entry = 'STRUCT("column" VARCHAR, before VARCHAR, after VARCHAR)'
+    if not items:
+        return f"CAST([] AS {_ENTRY}[])"
     telling = "w.brenvik_decision IN ('inserted', 'versioned', 'overwritten', 'protected')"
-    changes = (
+    return (
         f"CASE WHEN {telling} THEN list_filter([{', '.join(items)}], lambda x: x IS NOT NULL) "
         f"WHEN w.brenvik_decision = 'deleted' THEN list_filter([{', '.join(ended)}], lambda x: x IS NOT NULL) "
-        f"ELSE CAST([] AS {entry}[]) END"
-        if items
-        else f"CAST([] AS {entry}[])"
+        f"ELSE CAST([] AS {_ENTRY}[]) END"
     )
+
+
+def _reason(blueprint: Blueprint) -> str:
+    """Why a change got its decision, in words."""
+    words = []
+    for name in blueprint.values:
+        new, old, label = sql.quote(name), was(blueprint, name), sql.literal(name)
+        shown = (
+            f"{label} || ' ' || COALESCE({_text(old)}, 'nothing') || '{_ARROW}' || COALESCE({_text(new)}, 'nothing')"
+        )
+        if name in blueprint.type_0:
+            stays = f"{label} || ' stays ' || {_text(old)} || ', source says ' || COALESCE({_text(new)}, 'nothing')"
+            enters = f"w.{old} IS NULL OR w.{_stays(blueprint, name)} = 0"
+            shown = f"CASE WHEN {enters} THEN {shown} ELSE {stays} END"
+        words.append(f"CASE WHEN {_differs(blueprint, name)} THEN {shown} END")
     ignored = "'deletes are ignored'" if blueprint.holds == "ignore" else "'delete of an unknown key'"
     deleted = "'deleted already, or held already'" if blueprint.holds else "'already deleted'"
-    reason = f"""CASE WHEN {sequence.is_derived(f"w.{ARRIVAL}")} AND w.brenvik_decision = 'deleted'
+    return f"""CASE WHEN {sequence.is_derived(f"w.{ARRIVAL}")} AND w.brenvik_decision = 'deleted'
     THEN CASE WHEN {sequence.is_absence(f"w.{ARRIVAL}")} THEN 'not in the extract'
       ELSE 'ends its life: the source gave it another key' END ELSE CASE w.brenvik_decision
     WHEN 'inserted' THEN 'first of its life'
@@ -152,6 +159,14 @@ def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...], places: KeyP
     WHEN 'deleted' THEN 'ends its life'
     WHEN 'unchanged' THEN CASE WHEN w.{DELETE} = 1 THEN {deleted} ELSE 'equal' END
     ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'takes the place of a change kept before') END END"""
+
+
+@lru_cache(maxsize=256)
+def shape(blueprint: Blueprint, files: tuple[tuple[int, str], ...], places: KeyPlaces = ()) -> str:
+    """In DuckDB's flavour: of ``wide`` and ``rejected`` the columns file, line, key, effective, decision, reason, changes; before
+    them the run, where several were decided again."""
+
+    changes, reason = _changes(blueprint), _reason(blueprint)
     keys = [name for name in blueprint.keys if name != AS_OF]
     key = ", ".join(f"{sql.quote(name)} := w.{sql.quote(name)}" for name in keys)
     refused_key = ", ".join(f"{sql.quote(name)} := {_key_of_refused(blueprint, name, places)}" for name in keys)
@@ -168,7 +183,7 @@ SELECT {"run, " if AS_OF in blueprint.keys else ""}file, line, "key", effective,
   SELECT {ARRIVAL}, NULL, {file}, {line}, struct_pack({refused_key}), NULL,
     CASE WHEN r.brenvik_again = 1 THEN 'duplicate' ELSE 'rejected' END,
     CASE WHEN r.brenvik_again = 1 THEN 'same as an open reject: ' || r.brenvik_reason ELSE r.brenvik_reason END,
-    CASE WHEN r.brenvik_column IS NULL THEN CAST([] AS {entry}[])
+    CASE WHEN r.brenvik_column IS NULL THEN CAST([] AS {_ENTRY}[])
       ELSE [struct_pack("column" := r.brenvik_column, before := CAST(NULL AS VARCHAR), after := r.brenvik_value)] END
   FROM {REJECTED} r
 ) told

@@ -156,59 +156,134 @@ def _reference(blueprint: Blueprint, value: str, alias: str = "s") -> str:
     )
 
 
-@lru_cache(maxsize=256)
-def judge(blueprint: Blueprint, *, first: bool, all_full: bool = False) -> str:
-    """Makes ``judged``: the counting events of the busy keys, each with the state after it, what it is judged against
-    (``brenvik_was_0``, …), its decision, and whether a version starts with it. ``all_full`` says that every busy key is worked
-    out in full."""
-    bases = []
-    if not first:
-        bases += [] if all_full else [_stored_events(blueprint, full=0)]
-        full = (
-            [_kept_events(blueprint)]
-            if blueprint.kept
-            else [_stored_events(blueprint, full=1), _stored_ends(blueprint)]
-        )
-        bases += [base for base in full if base]
-    events = " UNION ALL ".join([_new_events(blueprint, first=first), *bases])
+def _by_key(blueprint: Blueprint, alias: str) -> str:
+    return f"PARTITION BY {sql.columns(blueprint.keys, alias)}"
+
+
+def _events(blueprint: Blueprint, *, first: bool, all_full: bool) -> str:
+    """The new changes, and the base that they are set upon."""
+    bases = [] if first or all_full else [_stored_events(blueprint, full=0)]
+    if not first and blueprint.kept:
+        bases.append(_kept_events(blueprint))
+    elif not first:
+        bases += [_stored_events(blueprint, full=1), _stored_ends(blueprint)]
+    return " UNION ALL ".join([_new_events(blueprint, first=first), *filter(None, bases)])
+
+
+def _placed(blueprint: Blueprint) -> str:
+    """Each event with its place in the key's order, and whether another stands above it at its effective time."""
     order = ("brenvik_rank", *blueprint.order, RUN, ARRIVAL)
     upward = sql.columns(order)
     downward = ", ".join(f"{sql.quote(name)} DESC NULLS FIRST" for name in order)
-    numbered = tuple(enumerate(blueprint.values))
-    place = (
+    by_key = _by_key(blueprint, "e")
+    return f"""
+  SELECT e.*,
+    row_number() OVER ({by_key} ORDER BY {EFFECTIVE}, {upward}) AS brenvik_at,
+    {sql.flag(f"lead({EFFECTIVE}) OVER ({by_key} ORDER BY {EFFECTIVE}, {upward}) = {EFFECTIVE}")} AS brenvik_passed,
+    first_value({DELETE}) OVER ({by_key}, {EFFECTIVE} ORDER BY {downward}) AS brenvik_gone
+  FROM events e"""
+
+
+def _counted(blueprint: Blueprint) -> str:
+    """Each event with whether it counts, and which earlier one it takes the place of."""
+    by_key = _by_key(blueprint, "p")
+    return f"""
+  SELECT p.*, 1 - p.brenvik_passed AS brenvik_counts,
+    max(CASE WHEN p.brenvik_new = 0 THEN p.brenvik_at END) OVER ({by_key}, p.{EFFECTIVE}) AS brenvik_replaces,
+    first_value(p.{DELETE}) OVER (
+      {by_key}, p.{EFFECTIVE} ORDER BY p.brenvik_new, p.brenvik_at DESC) AS brenvik_replaced_delete
+  FROM placed p"""
+
+
+def _lived(blueprint: Blueprint) -> str:
+    """The events that say anything of values, each with the number of its life."""
+    return f"""
+  SELECT m.*{_steps(blueprint)}
+  FROM (
+    SELECT q.*,
+      sum(q.{DELETE}) OVER ({_by_key(blueprint, "q")} ORDER BY q.brenvik_at ROWS UNBOUNDED PRECEDING) AS brenvik_life
+    FROM counted q
+    WHERE q.brenvik_counts = 1 OR (q.brenvik_gone = 0 AND q.{DELETE} = 0)
+  ) m"""
+
+
+def _place(blueprint: Blueprint) -> tuple[str, ...]:
+    return (
         *blueprint.keys, EFFECTIVE, ARRIVAL, SHAPE, DELETE, "brenvik_new", "brenvik_at", "brenvik_life",
         "brenvik_replaces", "brenvik_replaced_delete", "brenvik_rank",
     )  # fmt: skip
-    shown = "".join(f", s.{sql.quote(name)}, s.{was(blueprint, name)}" for name in blueprint.values)
-    known = "".join(
-        f", s.brenvik_known_{i}, s.brenvik_said_{i}, s.brenvik_before_{i}"
-        for i, name in numbered
-        if name in blueprint.type_0
-    )
-    begins = "j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1"
+
+
+def _states(blueprint: Blueprint) -> str:
+    """The state after each event."""
+    earlier = sql.flag(f"l.brenvik_new = 0 AND l.{DELETE} = 0")
+    return f"""
+  SELECT {sql.columns((*_place(blueprint), "brenvik_counts"), "l")},
+    max({earlier}) OVER ({_by_key(blueprint, "l")}, l.brenvik_life) AS brenvik_lived,
+    {_state(blueprint) or "0 AS brenvik_nothing"}
+  FROM lived l"""
+
+
+def _compared(blueprint: Blueprint) -> str:
+    """Each state with the one that it is judged against."""
     references = "".join(
         f", {_reference(blueprint, sql.quote(name))} AS {was(blueprint, name)}" for name in blueprint.values
     )
+    return f"""
+  SELECT s.*{references}
+  FROM states s"""
 
-    def by_key(alias: str) -> str:
-        return f"PARTITION BY {sql.columns(blueprint.keys, alias)}"
 
-    def counted(names: tuple[str, ...]) -> str:
+def _lined(blueprint: Blueprint) -> str:
+    """The counting events alone, each with what stands just before it."""
+    by_key = _by_key(blueprint, "s")
+    shown = "".join(f", s.{sql.quote(name)}, s.{was(blueprint, name)}" for name in blueprint.values)
+    known = "".join(
+        f", s.brenvik_known_{i}, s.brenvik_said_{i}, s.brenvik_before_{i}"
+        for i, name in enumerate(blueprint.values)
+        if name in blueprint.type_0
+    )
+    previous = "".join(
+        f", lag(s.{sql.quote(name)}) OVER brenvik_line AS brenvik_prev_{blueprint.values.index(name)}"
+        for name in blueprint.type_2
+    )
+    return f"""
+  SELECT {sql.columns((*_place(blueprint), "brenvik_lived"), "s")}{shown}{known}{previous},
+    lag(s.{DELETE}) OVER brenvik_line AS brenvik_prev_delete,
+    COALESCE(lag(s.brenvik_at) OVER brenvik_line, 0) AS brenvik_prev_at,
+    max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_life END) OVER ({by_key}) AS brenvik_last_life,
+    max(s.brenvik_life) OVER ({by_key}) AS brenvik_deaths
+  FROM compared s
+  WHERE s.brenvik_counts = 1
+  WINDOW brenvik_line AS ({by_key} ORDER BY s.brenvik_at)"""
+
+
+_BEGINS = "j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1"
+
+
+def _starts(blueprint: Blueprint) -> str:
+    """Whether a version starts with an event: a life begins, or type 2 values differ from those just before."""
+    differs = sql.differ(
+        (f"j.{sql.quote(name)}", f"j.brenvik_prev_{blueprint.values.index(name)}") for name in blueprint.type_2
+    )
+    return sql.flag(f"j.{DELETE} = 0 AND ({_BEGINS} OR {differs})")
+
+
+def _decision(blueprint: Blueprint) -> str:
+    """What becomes of a change, the first case that fits."""
+
+    def differs(names: tuple[str, ...]) -> str:
         return sql.differ((f"j.{sql.quote(name)}", f"j.{was(blueprint, name)}") for name in names)
 
-    def before(names: tuple[str, ...]) -> str:
-        return sql.differ((f"j.{sql.quote(name)}", f"j.brenvik_prev_{blueprint.values.index(name)}") for name in names)
-
-    type_0 = [i for i, name in numbered if name in blueprint.type_0]
+    type_0 = [(i, name) for i, name in enumerate(blueprint.values) if name in blueprint.type_0]
     learns = sql.any_of(
         f"(j.brenvik_known_{i} > COALESCE(j.brenvik_replaces, j.brenvik_prev_at) AND j.brenvik_known_{i} <= j.brenvik_at)"
-        for i in type_0
+        for i, _ in type_0
     )
     tampers = sql.any_of(
         f"({carried + ' AND ' if (carried := carries(blueprint, 'j', name)) else ''}"
         f"j.brenvik_known_{i} <= j.brenvik_at AND j.brenvik_said_{i} IS DISTINCT FROM j.{sql.quote(name)})"
-        for i, name in numbered
-        if name in blueprint.type_0
+        for i, name in type_0
     )
     if blueprint.keeps_lives:
         forgotten = "1 = 0"
@@ -216,55 +291,7 @@ def judge(blueprint: Blueprint, *, first: bool, all_full: bool = False) -> str:
         forgotten = f"j.{DELETE} = 0 AND j.brenvik_life < j.brenvik_deaths"
     else:
         forgotten = f"j.{DELETE} = 0 AND j.brenvik_life < j.brenvik_last_life"
-    earlier = sql.flag(f"l.brenvik_new = 0 AND l.{DELETE} = 0")
-    previous = "".join(
-        f", lag(s.{sql.quote(name)}) OVER brenvik_line AS brenvik_prev_{blueprint.values.index(name)}"
-        for name in blueprint.type_2
-    )
-    return f"""
-CREATE TEMP TABLE {sql.work("judged")} AS
-WITH events ({_event_columns(blueprint)}) AS ({events}
-), placed AS (
-  SELECT e.*,
-    row_number() OVER ({by_key("e")} ORDER BY {EFFECTIVE}, {upward}) AS brenvik_at,
-    {sql.flag(f"lead({EFFECTIVE}) OVER ({by_key('e')} ORDER BY {EFFECTIVE}, {upward}) = {EFFECTIVE}")} AS brenvik_passed,
-    first_value({DELETE}) OVER ({by_key("e")}, {EFFECTIVE} ORDER BY {downward}) AS brenvik_gone
-  FROM events e
-), counted AS (
-  SELECT p.*, 1 - p.brenvik_passed AS brenvik_counts,
-    max(CASE WHEN p.brenvik_new = 0 THEN p.brenvik_at END) OVER ({by_key("p")}, p.{EFFECTIVE}) AS brenvik_replaces,
-    first_value(p.{DELETE}) OVER (
-      {by_key("p")}, p.{EFFECTIVE} ORDER BY p.brenvik_new, p.brenvik_at DESC) AS brenvik_replaced_delete
-  FROM placed p
-), lived AS (
-  SELECT m.*{_steps(blueprint)}
-  FROM (
-    SELECT q.*,
-      sum(q.{DELETE}) OVER ({by_key("q")} ORDER BY q.brenvik_at ROWS UNBOUNDED PRECEDING) AS brenvik_life
-    FROM counted q
-    WHERE q.brenvik_counts = 1 OR (q.brenvik_gone = 0 AND q.{DELETE} = 0)
-  ) m
-), states AS (
-  SELECT {sql.columns((*place, "brenvik_counts"), "l")},
-    max({earlier}) OVER ({by_key("l")}, l.brenvik_life) AS brenvik_lived,
-    {_state(blueprint) or "0 AS brenvik_nothing"}
-  FROM lived l
-), compared AS (
-  SELECT s.*{references}
-  FROM states s
-), lined AS (
-  SELECT {sql.columns((*place, "brenvik_lived"), "s")}{shown}{known}{previous},
-    lag(s.{DELETE}) OVER brenvik_line AS brenvik_prev_delete,
-    COALESCE(lag(s.brenvik_at) OVER brenvik_line, 0) AS brenvik_prev_at,
-    max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_life END) OVER ({by_key("s")}) AS brenvik_last_life,
-    max(s.brenvik_life) OVER ({by_key("s")}) AS brenvik_deaths
-  FROM compared s
-  WHERE s.brenvik_counts = 1
-  WINDOW brenvik_line AS ({by_key("s")} ORDER BY s.brenvik_at)
-)
-SELECT j.*,
-  {sql.flag(f"j.{DELETE} = 0 AND ({begins} OR {before(blueprint.type_2)})")} AS brenvik_starts,
-  CASE
+    return f"""CASE
     WHEN {forgotten} THEN 'superseded'
     WHEN j.{DELETE} = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.{DELETE} = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
@@ -272,13 +299,33 @@ SELECT j.*,
     WHEN j.{DELETE} = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.{DELETE} = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND ({begins}) THEN
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND ({_BEGINS}) THEN
       CASE WHEN j.brenvik_lived = 0 THEN 'inserted' ELSE '{"versioned" if blueprint.type_2 else "overwritten"}' END
-    WHEN {counted(blueprint.type_2)} THEN 'versioned'
-    WHEN {counted(blueprint.type_1)} OR {learns} THEN 'overwritten'
+    WHEN {differs(blueprint.type_2)} THEN 'versioned'
+    WHEN {differs(blueprint.type_1)} OR {learns} THEN 'overwritten'
     WHEN {tampers} THEN 'protected'
     ELSE 'unchanged'
-  END AS brenvik_decision
+  END"""
+
+
+@lru_cache(maxsize=256)
+def judge(blueprint: Blueprint, *, first: bool, all_full: bool = False) -> str:
+    """Makes ``judged``: the counting events of the busy keys, each with the state after it, what it is judged against
+    (``brenvik_was_0``, …), its decision, and whether a version starts with it. ``all_full`` says that every busy key is worked
+    out in full."""
+    return f"""
+CREATE TEMP TABLE {sql.work("judged")} AS
+WITH events ({_event_columns(blueprint)}) AS ({_events(blueprint, first=first, all_full=all_full)}
+), placed AS ({_placed(blueprint)}
+), counted AS ({_counted(blueprint)}
+), lived AS ({_lived(blueprint)}
+), states AS ({_states(blueprint)}
+), compared AS ({_compared(blueprint)}
+), lined AS ({_lined(blueprint)}
+)
+SELECT j.*,
+  {_starts(blueprint)} AS brenvik_starts,
+  {_decision(blueprint)} AS brenvik_decision
 FROM lined j"""
 
 

@@ -6,10 +6,9 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
-from brenvik.errors import FeedError
 from brenvik.merge import sql
-from brenvik.model.rules import HOUSEKEEPING, Role, TableRules
-from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, INTEGER, TEXT, TIMESTAMP, ColumnType
+from brenvik.model.rules import Role
+from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
 
 # The columns of a change beside those of its feed.
 ARRIVAL, SHAPE, DELETE, EFFECTIVE, RUN = (
@@ -269,125 +268,3 @@ def types_of(
     }  # fmt: skip
     found = {column.name: column.type for column in columns}
     return found | {name: own[column] for column, name in housekeeping if name}
-
-
-def draw(
-    rules: TableRules,
-    feed: Mapping[str, ColumnType],
-    *,
-    known: Iterable[Column] = (),
-    numbered_by_store: bool = False,
-    store: Traits,
-    kept: str | None,
-    source: str,
-) -> Blueprint:
-    """The blueprint of a table whose feed has these columns.
-
-    ``known`` are the columns the table has already: they keep their place and type, new ones of the feed come
-    after them. Raises FeedError with everything that is missing or of an impossible type.
-    """
-    have = {column.name: column for column in known}
-    required = dict.fromkeys((*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])))
-    named = dict.fromkeys((*rules.type_0, *rules.type_1, *rules.type_2))
-    faults = [f"{name} is not in {source}, which has {', '.join(feed)}" for name in required if name not in feed]
-    faults += [
-        f"{name} is declared, but neither in {source}, which has {', '.join(feed)}, nor under types"
-        for name in named
-        if name not in feed and name not in have and name not in rules.types and name not in required
-    ]
-    drawn: list[Column] = []
-    for name in dict.fromkeys((*rules.natural_key, *have, *feed, *named, *required)):
-        beside: Literal["when"] | None = "when" if name in required or name in have else None
-        role: Role | Literal["key", "when"] | None = rules.role_of(name) or beside
-        if name in rules.natural_key:
-            role = "key"
-        if role is None:
-            continue
-        kind = have[name].type if name in have else rules.declared_type(name) or feed.get(name, TEXT)
-        drawn.append(Column(name, kind, role))
-    by_name = {column.name: column for column in drawn}
-    for name in required:
-        if name not in by_name:
-            continue
-        kind = by_name[name].type
-        hint = f'; declare it: types = {{ {name} = "timestamp" }}' if kind.kind == "text" else ""
-        if name in rules.natural_key and kind.kind == "double":
-            faults.append(f"{name} is a natural key of type double; floating point numbers cannot name a thing")
-        elif name in rules.order_by and kind.kind not in CAN_ORDER:
-            faults.append(f"{name} orders, but is {kind}; a timestamp, date, integer or decimal can order{hint}")
-        elif name in rules.order_by and kind.kind == "decimal" and "comparing" in store.lacks:
-            faults.append(f"{name} orders, but is {kind}, which this store keeps as text and cannot put in order")
-        elif name == rules.effective_column and kind.kind not in CAN_BE_EFFECTIVE:
-            faults.append(f"{name} is effective, but is {kind}; a timestamp, a date or an integer can be{hint}")
-    own = tuple((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
-    taken = {name.casefold(): column for column, name in own if name}
-    for column in drawn:
-        if column.name.casefold() in taken and column.role != "when":
-            faults.append(
-                f"{column.name} is also the name of Brenvik's own column {taken[column.name.casefold()]}; "
-                f"leave the feed's out or rename ours under housekeeping"
-            )
-        if column.name.casefold() == store.locator.casefold():
-            faults.append(f"{column.name} is the name by which the store finds its rows; rename it in the feed")
-        if column.name.casefold() in store.own_names:
-            faults.append(
-                f"{column.name} is a name that this store keeps for itself; rename it in the feed or leave it out"
-            )
-        if column.name.casefold().startswith("brenvik_"):
-            faults.append(
-                f"{column.name} begins with brenvik_, as only Brenvik's own columns do; rename it in the feed"
-            )
-    for name in (*rules.stored_as.split("."), *by_name, *(name for _, name in own if name)):
-        if store.longest_name and (size := len(name.encode())) > store.longest_name:
-            faults.append(f"{name} has {size} bytes; names in this store have at most {store.longest_name}")
-    only_looked_at = _beside(rules, feed, by_name, source, faults)
-    if faults:
-        raise FeedError("\n  ".join([f"{source} does not fit the rules of table {rules.table!r}:", *faults]))
-    return Blueprint(
-        table=rules.stored_as,
-        kept=kept if rules.keep_changes else None,
-        columns=tuple(drawn),
-        order=rules.order_by,
-        effective=rules.effective_column,
-        effective_type=by_name[rules.effective_column].type if rules.effective_column else TIMESTAMP,
-        grain=rules.grain,
-        deletes="remove" if rules.deletes == "remove" else "close",
-        holds=rules.deletes if rules.deletes in ("hold", "ignore") else None,
-        housekeeping=own,
-        has_open_end=rules.open_end is not None,
-        store=store,
-        time_zone=rules.time_zone,
-        reject_if=tuple(rules.reject_if.items()),
-        delete_if=rules.delete_if,
-        beside=only_looked_at,
-        numbered_by_store=numbered_by_store,
-    )
-
-
-def _beside(
-    rules: TableRules, feed: Mapping[str, ColumnType], drawn: Mapping[str, Column], source: str, faults: list[str]
-) -> tuple[tuple[str, ColumnType], ...]:
-    """The columns that only conditions look at; every fault goes to ``faults``."""
-    conditions = rules._conditions()
-    if not conditions:
-        return ()
-    from brenvik.merge.conditions import check
-    from brenvik.model.conditions import columns_of
-
-    found: dict[str, ColumnType] = {}
-    for name in dict.fromkeys(name for text in conditions.values() for name in columns_of(text)):
-        kind = rules.declared_type(name) or feed.get(name)
-        if name in drawn:
-            continue
-        if kind is None:
-            faults.append(f"a condition looks at {name}, which is not in {source}: it has {', '.join(feed)}")
-        else:
-            found[name] = kind
-    types = {name: column.type for name, column in drawn.items()} | found
-    for place, text in conditions.items():
-        if types.keys() >= set(columns_of(text)):
-            try:
-                check(text, types)
-            except ValueError as error:
-                faults.append(f"{place}: {error}")
-    return tuple(found.items())

@@ -10,7 +10,8 @@ from brenvik.errors import BrenvikError, FeedError, Refused
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import SCHEMA, kept_table
 from brenvik.merge import accounting, baseline, sql
-from brenvik.merge.schema import Blueprint, draw
+from brenvik.merge.resolve import draw
+from brenvik.merge.schema import Blueprint
 from brenvik.model.feeds import FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion

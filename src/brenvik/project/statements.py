@@ -27,7 +27,8 @@ from brenvik.merge import (
     sql,
     validate,
 )
-from brenvik.merge.schema import EFFECTIVE, Blueprint, draw
+from brenvik.merge.resolve import draw
+from brenvik.merge.schema import EFFECTIVE, Blueprint
 from brenvik.merge.validate import Staging
 from brenvik.model.feeds import FeedRules
 from brenvik.model.types import ColumnType

@@ -13,7 +13,8 @@ from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Run
 from brenvik.ledger.schema import kept_table
 from brenvik.merge import baseline, change_log, extract_diff, sql
-from brenvik.merge.schema import Blueprint, Column, StoredColumn, draw
+from brenvik.merge.resolve import draw
+from brenvik.merge.schema import Blueprint, Column, StoredColumn
 from brenvik.model.rules import HOUSEKEEPING, TableRules
 from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
 from brenvik.outcome import Outcome

@@ -15,7 +15,8 @@ from brenvik.ledger.schema import kept_table, released_deletes
 from brenvik.merge import change_log, pending_deletes, sql
 from brenvik.merge.conditions import check
 from brenvik.merge.prune import near
-from brenvik.merge.schema import Blueprint, draw
+from brenvik.merge.resolve import draw
+from brenvik.merge.schema import Blueprint
 from brenvik.model.conditions import columns_of
 from brenvik.model.feeds import Operations
 from brenvik.model.rules import NEED_REBUILD, TableRules

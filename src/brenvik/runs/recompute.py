@@ -15,7 +15,7 @@ from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Run, TableState
 from brenvik.ledger.schema import kept_table
 from brenvik.merge import change_log
-from brenvik.merge.schema import draw
+from brenvik.merge.resolve import draw
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs.missing import told_if_missing
