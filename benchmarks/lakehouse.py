@@ -117,7 +117,7 @@ def measure(case: Case, times: int) -> Cost:
 
 
 def reading(times: int) -> dict[str, float]:
-    """Seconds to read the whole table: Brenvik's own view of it, and the scan of somebody else."""
+    """Seconds to read the whole table: Brenvik's own view of it, and the scan of someone else."""
     ours, others = [], []
     with brenvik.open_store(f"lakehouse:{LAKE}") as store:
         for _ in range(times + 1):
@@ -179,7 +179,7 @@ def main() -> None:
         print(*ways[-1], flush=True)
     shutil.rmtree(LAKE)
     write(found, ways, said.times)
-    draw(found, ways)
+    resolve(found, ways)
 
 
 def write(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, object]]], times: int) -> None:
@@ -242,7 +242,7 @@ Brenvik {brenvik.__version__} · DuckDB {duckdb.__version__} · pyiceberg {pyice
     (DOCS / "lakehouse.md").write_text(text, encoding="utf-8")
 
 
-def draw(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, object]]]) -> None:
+def resolve(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, object]]]) -> None:
     matplotlib.use("Agg")
     from matplotlib import pyplot
 

@@ -89,8 +89,8 @@ def by_hand(path: Path, *, entering: bool = False) -> float:
         )
         if entering:
             do(
-                f"INSERT INTO brenvik.changes_of_buoy (brenvik_run, brenvik_arrival, brenvik_shape, brenvik_delete, "
-                f"brenvik_effective, {names}) SELECT 2, row_number() OVER (), 1, 0, $at, {names} FROM differing "
+                f"INSERT INTO brenvik.changes_of_buoy (brenvik_run, brenvik_sequence_no, brenvik_column_set, brenvik_delete, "
+                f"brenvik_effective_at, {names}) SELECT 2, row_number() OVER (), 1, 0, $at, {names} FROM differing "
                 "WHERE buoy_no IS NOT NULL",
                 at,
             )

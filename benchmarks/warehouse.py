@@ -168,7 +168,7 @@ def main() -> None:
             found = found or measure(url, cases(said.rows), said.times)
             grown[huge_pages] = measure(url, growth(), said.growth_times)
     write(found, grown, (said.times, said.growth_times), version)
-    draw(found, grown[ways[0]])
+    resolve(found, grown[ways[0]])
 
 
 def by_hand(medians: dict[str, float]) -> tuple[str, float]:
@@ -237,7 +237,7 @@ psycopg {psycopg.__version__} · pyarrow {pa.__version__}
     (DOCS / "postgres.md").write_text(text, encoding="utf-8")
 
 
-def draw(found: Found, grown: Found) -> None:
+def resolve(found: Found, grown: Found) -> None:
     matplotlib.use("Agg")
     from matplotlib import pyplot
 

@@ -1,4 +1,4 @@
-"""How often what is drawn by chance is tried: the same draws at every run of the suite, others at every run of the soak.
+"""How often what is resolved by chance is tried: the same draws at every run of the suite, others at every run of the soak.
 
 Both follow from the environment, so that the command that a failure prints runs the very case again.
 """
@@ -25,7 +25,7 @@ STORES = os.environ.get("STORES", "duckdb postgres sqlite lakehouse").split()
 SETTINGS = {
     name: os.environ[name] for name in ("SOAK_SEED", "SEQUENCES", "KILLS", "FUZZED", "STORES") if name in os.environ
 }
-"""What somebody has set of these."""
+"""What someone has set of these."""
 
 
 def share(of: int, *, least: int = 20) -> int:

@@ -1,4 +1,4 @@
-"""Statements that somebody runs in a store by hand."""
+"""Statements that someone runs in a store by hand."""
 
 from __future__ import annotations
 

@@ -35,10 +35,10 @@ def seconds(text: str) -> float:
 
 def a_round(seed: str, until: float, counts: Path) -> bool:
     """One run of all targets; whether none of it failed."""
-    drawn = {**ROUND, **os.environ, "SOAK_SEED": seed, "SOAK_UNTIL": str(until), "SOAK_COUNTS": str(counts)}
+    resolved = {**ROUND, **os.environ, "SOAK_SEED": seed, "SOAK_UNTIL": str(until), "SOAK_COUNTS": str(counts)}
     call = [sys.executable, "-m", "pytest", f"--hypothesis-seed={seed}", "-p", "no:cacheprovider"]
     call += ["--numprocesses", str(os.cpu_count()), "--dist", "load", "--maxschedchunk", "1", "--no-header"]
-    done = subprocess.run([*call, *(str(HERE / target) for target in TARGETS)], env=drawn, cwd=HERE.parent)
+    done = subprocess.run([*call, *(str(HERE / target) for target in TARGETS)], env=resolved, cwd=HERE.parent)
     return done.returncode in (0, 5)  # 5: the time was over before anything began
 
 

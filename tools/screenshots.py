@@ -1,6 +1,6 @@
 """``make screenshots``: what the commands print on a terminal, as pictures in docs/screenshots/.
 
-Each command runs in a pseudo terminal of 144 columns; its real output, colours included, is drawn with a monospaced
+Each command runs in a pseudo terminal of 144 columns; its real output, colours included, is resolved with a monospaced
 font (DejaVu Sans Mono, Debian's fonts-dejavu-core).
 """
 
@@ -55,7 +55,7 @@ def run(words: list[str], folder: Path) -> str:
     return b"".join(pieces).decode().replace("\r\n", "\n")
 
 
-def draw(text: str, path: Path, *, lines: int = 41) -> None:
+def resolve(text: str, path: Path, *, lines: int = 41) -> None:
     """Draws the first lines of a terminal's text at about 1280 x 800."""
     regular = ImageFont.truetype(FONTS / "DejaVuSansMono.ttf", SIZE)
     bold = ImageFont.truetype(FONTS / "DejaVuSansMono-Bold.ttf", SIZE)
@@ -105,7 +105,7 @@ operation = { column = "op", insert = ["I"], update = ["U"], delete = ["D"] }
 
 
 def table_of_before(folder: Path) -> Callable[[], None]:
-    """A table that somebody's own script kept, with two faults; returns what mends them."""
+    """A table that someone's own script kept, with two faults; returns what mends them."""
     (folder / "before.toml").write_text(BEFORE)
     with closing(sqlite3.connect(folder / "before.db")) as connection:
         connection.execute(
@@ -139,7 +139,7 @@ def main() -> None:
         (folder / "brenvik.toml").write_text(scenario.PROJECT + scenario.VISITS + scenario.KEEPERS)
 
         def shot(name: str, *words: str) -> None:
-            draw(f"$ brenvik {shlex.join(words)}\n{run(list(words), folder)}", OUT / f"{name}.png")
+            resolve(f"$ brenvik {shlex.join(words)}\n{run(list(words), folder)}", OUT / f"{name}.png")
 
         scenario.write_day("buoy_01.csv", folder / "inbox")
         scenario.write_visits(1, folder)
@@ -181,8 +181,8 @@ def main() -> None:
         run(["demo", "lake", "--store", "lakehouse:lake"], folder)
         calls = (["runs", "--last", "8"], ["tidy", "--keep", "0 minutes"])
         told = (f"$ brenvik {shlex.join(words)}\n{run(words, folder / 'lake')}" for words in calls)
-        draw("\n".join(told), OUT / "tidy.png")
-        draw("$ brenvik demo\n" + run(["demo", "coast"], folder), OUT / "demo.png")
+        resolve("\n".join(told), OUT / "tidy.png")
+        resolve("$ brenvik demo\n" + run(["demo", "coast"], folder), OUT / "demo.png")
     finally:
         shutil.rmtree(folder)
 

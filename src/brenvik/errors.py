@@ -20,7 +20,7 @@
     │   ├── Busy
     │   ├── SourceDown        a source that cannot be reached, or went away in the middle
     │   ├── StoreDown         the same of the store; or a statement that took longer than it lets
-    │   └── Overtaken         somebody else's work in the store came between
+    │   └── Overtaken         someone else's work in the store came between
     ├── StoreError            the store said no
     │   └── LayoutError       its ledger was written by another layout of Brenvik
     └── BrokenLaw             a bug of ours: nothing was written, please report it
@@ -102,7 +102,7 @@ class NotAsRules(Refused):
 
 
 class ChangesMissing(Refused):
-    """No kept change accounts for rows that the table has: the change log has lost entries, or somebody else wrote the rows."""
+    """No kept change accounts for rows that the table has: the change log has lost entries, or someone else wrote the rows."""
 
 
 class TooMuch(Refused):
@@ -144,7 +144,7 @@ class StoreDown(Temporary):
 
 
 class Overtaken(Temporary):
-    """A deadlock, or a transaction that somebody else's made impossible; everything was undone."""
+    """A deadlock, or a transaction that someone else's made impossible; everything was undone."""
 
 
 class StoreError(BrenvikError):

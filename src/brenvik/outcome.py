@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from brenvik.errors import BrenvikError, Busy, DeclarationError, NotClean, Refused, StoreError
 from brenvik.ledger.schema import DECISIONS
 from brenvik.merge import explain
-from brenvik.merge.schema import Blueprint
+from brenvik.merge.schema import TableSchema
 from brenvik.model.watermarks import Window
 
 if TYPE_CHECKING:
@@ -22,15 +22,15 @@ if TYPE_CHECKING:
 
 
 @dataclass
-class Telling:
+class DecisionLog:
     """How the decisions of a load can be told while its working tables are still there."""
 
     engine: Engine
     work: str
-    blueprint: Blueprint
-    some_busy: bool
+    schema: TableSchema
+    some_replayed: bool
     some_rejected: bool
-    some_aside: bool
+    some_inactive_deletes: bool
     files: tuple[tuple[int, str], ...]
     some_plain: bool = True
     key_places: explain.KeyPlaces = ()
@@ -39,23 +39,25 @@ class Telling:
         weakref.finalize(self, self.engine.on_discard(self.work))
 
     def decisions(self) -> pa.Table:
-        from brenvik.engines.scratch import desk, parsed
+        from brenvik.engines.scratch import parsed, scratch
 
         questions = (
-            explain.wide(self.blueprint, plain=self.some_plain, busy=self.some_busy, aside=self.some_aside),
+            explain.collect(
+                self.schema, plain=self.some_plain, busy=self.some_replayed, aside=self.some_inactive_deletes
+            ),
             explain.rejected(none=not self.some_rejected),
         )
         try:
             with self.engine.turn.taken(self.engine.address):
                 wide, rejected = (
-                    self.engine.ask(text, work=self.work, types=self.blueprint.answers) for text in questions
+                    self.engine.ask(text, work=self.work, types=self.schema.answers) for text in questions
                 )
         except StoreError as error:
             raise StoreError(f"The decisions can be told only while the store is open: {error}") from error
-        with desk() as work:
+        with scratch() as work:
             work.register(explain.WIDE, wide)
             work.register(explain.REJECTED, rejected)
-            return work.sql(parsed(explain.shape(self.blueprint, self.files, self.key_places))).to_arrow_table()
+            return work.sql(parsed(explain.tabulate(self.schema, self.files, self.key_places))).to_arrow_table()
 
 
 @dataclass
@@ -103,7 +105,7 @@ class Outcome:
     touched: pa.Table | None = field(default=None, repr=False)
     refusal: Refused | None = field(default=None, repr=False)
     more: bool = False
-    telling: Telling | None = field(default=None, repr=False)
+    decision_log: DecisionLog | None = field(default=None, repr=False)
     error: BrenvikError | None = field(default=None, repr=False)
 
     @classmethod
@@ -132,13 +134,13 @@ class Outcome:
         Can be asked as long as the store is open. Raises DeclarationError when nothing was new, and when the load was
         large and ``explain=True`` was not said.
         """
-        if self.telling is None:
+        if self.decision_log is None:
             raise DeclarationError(
                 f"The decisions of {self.counts.get('read', 0):,} rows were not kept; ask for them with explain=True."
                 if self.counts
                 else "There was nothing new, so nothing was decided."
             )
-        return self.telling.decisions()
+        return self.decision_log.decisions()
 
     def require_clean(self) -> Outcome:
         """The outcome itself; raises NotClean when any row was rejected or held, and the load's own error when it had one."""
@@ -149,8 +151,8 @@ class Outcome:
         refused = {name: self.counts.get(name, 0) for name in ("rejected", "held")}
         told = " and ".join(f"{count:,} {name}" for name, count in refused.items() if count)
         lines = [f"Of {self.source}, {told} by table {self.table!r}."]
-        if self.telling:
-            rows = self.telling.decisions().select(["line", "decision", "reason"]).to_pylist()
+        if self.decision_log:
+            rows = self.decision_log.decisions().select(["line", "decision", "reason"]).to_pylist()
             rejected = [row for row in rows if row["decision"] == "rejected"]
             lines += [f"  line {row['line']}: {row['reason']}" for row in rejected[:5]]
             lines += [f"  and {len(rejected) - 5} more"] if len(rejected) > 5 else []

@@ -14,7 +14,7 @@ from brenvik.arguments import COLUMNS, SEVERAL, check_call, one_at_a_time
 from brenvik.errors import DeclarationError, ForeignTable
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import TableState
-from brenvik.ledger.schema import LOADS, kept_table
+from brenvik.ledger.schema import LOADS, change_log_table
 from brenvik.merge import questions
 from brenvik.merge.schema import types_of
 from brenvik.model.addresses import without_secrets
@@ -27,7 +27,7 @@ from brenvik.outcome import Outcome
 from brenvik.runs.adopt import adopt
 from brenvik.runs.guards import NOTHING_MORE, Allowed
 from brenvik.runs.load import load
-from brenvik.runs.missing import told_if_missing
+from brenvik.runs.missing import explain_if_missing
 from brenvik.runs.past import decided_by, known, story
 from brenvik.runs.pending_deletes import decide_holds, waiting_deletes
 from brenvik.runs.rebuild import Unlogged, rebuild
@@ -340,7 +340,7 @@ class Store:
         done = []
         for each in rules:
             with self.engine.hold(each.table, wait_s=wait_s):
-                done += self.engine.tidy([each.stored_as, kept_table(each.table)], keep=span)
+                done += self.engine.tidy([each.stored_as, change_log_table(each.table)], keep=span)
         return done + self.engine.tidy((), keep=span)
 
     @one_at_a_time()
@@ -372,7 +372,7 @@ class Store:
         open_end = str(rules.open_end) if rules.open_end is not None else None
         own = ((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
         types = types_of(state.columns, state.effective_type, own)
-        with told_if_missing(self.engine, rules, state):
+        with explain_if_missing(self.engine, rules, state):
             return self.engine.ask(questions.rows(rules, where), {**values, "open_end": open_end}, types=types)
 
     def _no_rows(self, rules: TableRules) -> pa.Table:

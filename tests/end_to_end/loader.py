@@ -47,7 +47,7 @@ def load(address: str, table: str, number: int, seed: int) -> None:
             with brenvik.open_store(address, wait_s=60.0) as store:
                 store.load(rules(table), batch(table, number, seed), kind="changes", operation="op", wait_s=60.0)
             return
-        except Temporary:  # somebody else was quicker
+        except Temporary:  # someone else was quicker
             continue
 
 

@@ -184,8 +184,8 @@ def everything(coast: Coast) -> dict[str, list[Any]]:
             found[name] = sorted(map(str, rows.drop_columns(own).to_pylist()))
             check_time_line(rows.to_pylist(), table.rules.natural_key[0])
         for question in (
-            'SELECT count(*), sum(brenvik_arrival) FROM "brenvik"."changes_of_buoy"',
-            'SELECT count(*), sum(brenvik_arrival) FROM "brenvik"."changes_of_keeper"',
+            'SELECT count(*), sum(brenvik_sequence_no) FROM "brenvik"."changes_of_buoy"',
+            'SELECT count(*), sum(brenvik_sequence_no) FROM "brenvik"."changes_of_keeper"',
             'SELECT feed, file, digest FROM "brenvik"."taken_files" ORDER BY file',
             'SELECT feed, watermark FROM "brenvik"."watermarks"',
             'SELECT reject, state, content FROM "brenvik"."rejects" ORDER BY reject',

@@ -139,7 +139,7 @@ def test_a_half_empty_extract_is_refused_and_a_held_delete_released(coast: Path)
     scenario.write_keepers(3, coast / "inbox")
     assert call("load", "keeper", cwd=coast).code == 3
     (waiting,) = call("held", "--json", cwd=coast).json["held"]["keeper"]
-    assert (waiting["brenvik_hold"], waiting["firm"]) == (1, "Vesle Lamps")
+    assert (waiting["brenvik_delete_no"], waiting["firm"]) == (1, "Vesle Lamps")
     assert call("status", "--json", cwd=coast).json["tables"][1]["held_deletes"] == 1
     assert call("held", "release", "keeper", "1", "--preview", cwd=coast).code == 0
     assert call("held", "release", "keeper", "--all", "--reason", "closed", cwd=coast).code == 0

@@ -55,7 +55,7 @@ def ran_and_printed(
         monkeypatch.undo()
         assert (run, stage) == (engine.run, engine.stage)
     work = [plain(each) for each in ran if "brenvik_work_" in each]
-    staged = re.compile(r'CREATETEMP(ORARY)?TABLE"brenvik_work_(screened|extracted)""')
+    staged = re.compile(r'CREATETEMP(ORARY)?TABLE"brenvik_work_(changes|extract_rows)""')
     return [each for each in work if not staged.match(each)], printed
 
 
@@ -86,12 +86,14 @@ def test_every_statement_of_an_extract_is_printed(coast: Path, monkeypatch: pyte
         "firm_2024-05-15.csv": "no,name\n1,Bøye\n3,Lanterne\n5,Molo\n",
     }
     work, printed = ran_and_printed(coast, monkeypatch, "firm", days)
-    again = 'DROPTABLE"brenvik_work_compared"'  # of an extract whose rows were compared as they came
-    none_busy = 'CREATETEMPORARYVIEW"brenvik_work_closes"'  # printed as the table that it is where some keys are busy
+    again = 'DROPTABLE"brenvik_work_extract_diff"'  # of an extract whose rows were compared as they came
+    none_replayed = (
+        'CREATETEMPORARYVIEW"brenvik_work_to_close"'  # printed as the table that it is where some keys are busy
+    )
     heads = {each[:40] for each in printed}
     assert len(work) > 30
     assert sum(each in printed for each in work) > len(work) / 2
-    assert [each for each in work if each[:40] not in heads and not each.startswith((again, none_busy))] == []
+    assert [each for each in work if each[:40] not in heads and not each.startswith((again, none_replayed))] == []
     stages = re.findall(r"\n\n\n-- (\w+): ", call("sql", "firm", cwd=coast).out)
     first = ["screen", "compare"] if deletes == "close" else ["holds", "screen", "compare"]
     assert stages == [*first, "sort", "plain", "versions", "diff", "write", "keep"]

@@ -82,9 +82,11 @@ def test_failures_since_the_last_good_run_are_counted_and_attention_comes_before
 
 def test_the_views_of_the_ledger_are_there_for_monitors(coast: Path) -> None:
     call("load", cwd=coast)
-    with duckdb.connect(str(coast / "coast.duckdb"), read_only=True) as desk:
-        feeds = desk.sql("SELECT table_name, feed, taken_up_to, run FROM brenvik.feed_progress ORDER BY 1").fetchall()
-        tables = desk.sql(
+    with duckdb.connect(str(coast / "coast.duckdb"), read_only=True) as scratch:
+        feeds = scratch.sql(
+            "SELECT table_name, feed, taken_up_to, run FROM brenvik.feed_progress ORDER BY 1"
+        ).fetchall()
+        tables = scratch.sql(
             "SELECT table_name, last_done_run, failed_since FROM brenvik.table_status ORDER BY 1"
         ).fetchall()
     assert feeds == [("buoy", "registry", "inbox/buoy_01.csv", 1), ("visit", "service", "2024-05-13 21:17:00", 2)]

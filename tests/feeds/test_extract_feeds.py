@@ -194,7 +194,11 @@ def test_held_deletes_of_an_extract_lapse_when_the_key_returns(store: brenvik.St
     assert store.load(rules, frame(1), kind="extract", at="2024-05-15").counts["derived"] == 0
     store.load(rules, frame(1, 2), kind="extract", at="2024-05-16")
     (waiting,) = store.held(rules).to_pylist()
-    assert (waiting["no"], waiting["firm"], str(waiting["brenvik_effective"])) == (3, "firm 3", "2024-05-14 00:00:00")
+    assert (waiting["no"], waiting["firm"], str(waiting["brenvik_effective_at"])) == (
+        3,
+        "firm 3",
+        "2024-05-14 00:00:00",
+    )
     assert living(store, rules) == [1, 2, 3]
     assert store.release(rules, every=True, reason="closed").counts["rows_updated"] == 1
     assert [str(row["valid_to"]) for row in store.history(rules, 3).to_pylist()] == ["2024-05-14 00:00:00"]

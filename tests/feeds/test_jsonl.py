@@ -45,7 +45,7 @@ def arrived(path: Path, record: Record | None = None) -> list[dict[str, Any]]:
     """The rows of a file as they go into a load, with their lines."""
     batch = batch_of([path], [TakenFile(path.name, 0, "", number=0)], Reading(record=record or Record()))
     rows = batch.rows().read_all().to_pylist()
-    return sorted(rows, key=lambda row: int(row["brenvik_arrival"]))
+    return sorted(rows, key=lambda row: int(row["brenvik_sequence_no"]))
 
 
 def test_members_are_columns_absent_is_not_null_and_nested_values_stay_json(
@@ -186,7 +186,7 @@ def test_change_records_are_taken_apart(tmp_path: Path) -> None:
     )
     path = tmp_path / "a.jsonl"
     rows = [
-        (row["brenvik_arrival"] // 2, row["what"], row["code"], row["part"], row["at"], row["light"])
+        (row["brenvik_sequence_no"] // 2, row["what"], row["code"], row["part"], row["at"], row["light"])
         for row in arrived(path, NESTED)
     ]
     assert rows == [

@@ -1,4 +1,4 @@
-"""The laws of the design, each tried on feeds drawn at random and held against the oracle."""
+"""The laws of the design, each tried on feeds resolved at random and held against the oracle."""
 
 from __future__ import annotations
 

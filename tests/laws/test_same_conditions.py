@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 import brenvik
 from brenvik.engines.protocol import Engine
 from brenvik.merge import conditions
-from brenvik.merge.resolve import draw
+from brenvik.merge.resolve import resolve
 from brenvik.model.conditions import columns_of
 from brenvik.model.types import parse_type
 from counts import STORES
@@ -319,8 +319,8 @@ def test_a_condition_means_the_same_everywhere(engines: dict[str, Engine], condi
     types = {name: parse_type(kind) for name, kind in TYPES.items()}
     conditions.check(text, types)
     for kind, engine in engines.items():
-        blueprint = draw(RULES, types, store=engine.traits, kept=None, source="mark")
-        asked = {kind: conditions.of_row(text, "t", blueprint)}
+        schema = resolve(RULES, types, store=engine.capabilities, change_log=None, source="mark")
+        asked = {kind: conditions.of_row(text, "t", schema)}
         if kind == "duckdb":
             asked["on the way"] = conditions.with_values(text, {name: f't."{name}"' for name in types}, types)
         for where, written in asked.items():

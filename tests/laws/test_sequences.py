@@ -141,7 +141,7 @@ class Way:
         waiting = self.oracle.waiting()
         if not self.runs:
             return
-        assert sorted(self.store.held(self.scene.rules)["brenvik_hold"].to_pylist()) == sorted(waiting)
+        assert sorted(self.store.held(self.scene.rules)["brenvik_delete_no"].to_pylist()) == sorted(waiting)
         if not waiting:
             return
         number, drop = self.data.draw(st.sampled_from(sorted(waiting))), self.data.draw(st.booleans())
@@ -288,7 +288,7 @@ def walk_extracts(scene: Scene, data: st.DataObject, *, holds: bool = False) -> 
         if not waiting:
             return
         chosen, drop = data.draw(st.sampled_from(waiting)), data.draw(st.booleans())
-        number = chosen["brenvik_hold"]
+        number = chosen["brenvik_delete_no"]
         way.stepped(lambda preview: way.store.release(scene.rules, number, drop=drop, preview=preview))
         of = next(number for number, run in way.runs.items() if run == chosen["brenvik_run"])
         decided.append((len(taken), (of, tuple(chosen[name] for name in scene.declared.keys)), drop))

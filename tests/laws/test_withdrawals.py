@@ -36,7 +36,7 @@ def test_law_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObject) ->
             outcome = scene.load(store, batch)
             runs[outcome.run] = decided(outcome)
             before.append(comparable(scene, stored(scene, store)))
-        # What came again later was folded: it goes with the run that brought it first.
+        # What came again later was deduplicated: it goes with the run that brought it first.
         oracle = Oracle(scene.declared)
         for number, batch in enumerate(made, 1):
             oracle.batch = number - 1

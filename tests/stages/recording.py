@@ -19,7 +19,7 @@ import pyarrow as pa
 import brenvik
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.reading import Reading, Record
-from brenvik.ledger.schema import kept_table
+from brenvik.ledger.schema import change_log_table
 from brenvik.merge import sql
 
 CASES = Path(__file__).parent / "cases"
@@ -62,7 +62,7 @@ def record(name: str, store: brenvik.Store) -> Recorded:
             rows += [f"\ncounts: {', '.join(f'{name} {n}' for name, n in outcome.counts.items() if n)}"]
             rows += ["\n-- the table", _table(store.read(rules), keep_order=True)]
             if with_rows and rules.keep_changes:
-                kept = sql.relation(kept_table(rules.table))
+                kept = sql.relation(change_log_table(rules.table))
                 rows += ["\n-- the changes that are kept", _table(store.engine.ask(f"SELECT * FROM {kept}"))]
             if run.get("sql"):
                 statements += [f"-- {title}\n", *watched.statements]

@@ -32,7 +32,7 @@ def read(folder: Path, rules: brenvik.TableRules = RULES) -> pa.Table:
 
 
 def others(folder: Path) -> SqlCatalog:
-    """The catalog as somebody else opens it."""
+    """The catalog as someone else opens it."""
     return SqlCatalog("brenvik", uri=f"sqlite:///{folder}/catalog.db", warehouse=str(folder))
 
 

@@ -19,7 +19,7 @@ import brenvik.runs.load
 import brenvik.runs.past
 from brenvik.errors import DeclarationError, FeedError, StoreError
 from brenvik.feeds.store_query import InsideSource
-from brenvik.merge.schema import Blueprint
+from brenvik.merge.schema import TableSchema
 from scripts import execute, is_lakehouse
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
@@ -279,7 +279,7 @@ def test_keys_are_told_apart_in_the_ledger_whatever_they_hold(anywhere: brenvik.
     rules = brenvik.TableRules("buoy", natural_key=["area", "code"])
     one, two = zip(*keys, strict=True)
     anywhere.load(rules, pa.table({"area": one, "code": two}), kind="upserts")
-    text = Blueprint.key_text(SimpleNamespace(keys=("area", "code")), "t")  # type: ignore[arg-type]
+    text = TableSchema.key_text(SimpleNamespace(keys=("area", "code")), "t")  # type: ignore[arg-type]
     found = anywhere.engine.ask(f'SELECT count(DISTINCT {text}) AS n FROM "buoy" t')
     assert found["n"].to_pylist() == [len(keys)]
 
@@ -345,3 +345,13 @@ def test_a_past_delete_is_decided_by_what_was_there_then(anywhere: brenvik.Store
     assert unknown.counts["ignored"] == 1
     assert anywhere.decisions(rules, unknown.run or 0)["decision"].to_pylist() == ["ignored"]
     assert [row["decision"] for row in anywhere.story(rules, "B")] == ["ignored", "inserted"]
+
+
+def test_a_late_delete_that_waits_and_comes_again_by_itself_is_a_duplicate(anywhere: brenvik.Store) -> None:
+    rules = replace(RULES, deletes="hold", types={"at": "integer"}, max_deletes=None)
+    gone = pa.table({"op": ["D"], "code": ["A"], "at": [3]})
+    anywhere.load(rules, pa.table({"code": ["A"], "at": [5]}), kind="upserts")
+    first = anywhere.load(rules, gone, kind="changes", operation="op")
+    assert (first.counts["held"], [note.partition(";")[0] for note in first.notes]) == (1, ["1 change came late"])
+    again = anywhere.load(rules, gone, kind="changes", operation="op")
+    assert (again.counts["duplicate"], again.notes) == (1, [])

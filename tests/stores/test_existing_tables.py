@@ -35,7 +35,7 @@ def day(number: int) -> datetime:
 
 
 def made_before(store: brenvik.Store, *rows: tuple[str, str, str, int, int | None], more: str = "") -> None:
-    """A table as somebody's own script keeps it: versions by name and light, a column of their own."""
+    """A table as someone's own script keeps it: versions by name and light, a column of their own."""
     number = NUMBERED.get(store.engine.dialect, "id BIGINT DEFAULT nextval('numbers') PRIMARY KEY")
     if is_lakehouse(store):
         number = "id BIGINT"
@@ -70,16 +70,16 @@ THREE = (("NB-1", "Kvit", "Q", 1, 5), ("NB-1", "Kvit", "Fl", 5, None), ("NB-2", 
 def test_a_table_that_is_loaded_already_is_not_taken_for_another(anywhere: brenvik.Store) -> None:
     rows = changes(("NB-1", 1, "Kvit", "Q"))
     anywhere.load(RULES, rows, kind="upserts")
-    traits = anywhere.engine.traits
-    names = [RULES.stored_as, *([f"{traits.home}.{RULES.stored_as}"] if traits.home else [])]
-    names += [] if traits.cased else [name.upper() for name in names]
+    capabilities = anywhere.engine.capabilities
+    names = [RULES.stored_as, *([f"{capabilities.home}.{RULES.stored_as}"] if capabilities.home else [])]
+    names += [] if capabilities.cased else [name.upper() for name in names]
     for name in names:
         other = replace(RULES, table="other", table_name=name)
         with pytest.raises(ForeignTable, match=f"'{name}' in .* holds the rows of table 'buoy'"):
             anywhere.load(other, rows, kind="upserts")
         with pytest.raises(DeclarationError, match="holds the rows of table 'buoy'; there is nothing to adopt"):
             anywhere.adopt(other, FEED)
-    if traits.cased:
+    if capabilities.cased:
         other = replace(RULES, table="other", table_name=RULES.stored_as.upper())
         assert anywhere.load(other, rows, kind="upserts").counts["inserted"] == 1
     assert anywhere.read(RULES).num_rows == 1

@@ -1,4 +1,4 @@
-"""What somebody else does to a store beside Brenvik is told, and never made worse: rows, entries of the change log, tables,
+"""What someone else does to a store beside Brenvik is told, and never made worse: rows, entries of the change log, tables,
 columns and entries of the ledger that were changed or taken away."""
 
 from __future__ import annotations
@@ -102,7 +102,7 @@ LATE = ("U", "NB-1", 2, "late")
 LOSSES = {
     "all": f"DELETE FROM {LOG}",
     "one key": f"DELETE FROM {LOG} WHERE \"code\" = 'NB-1'",
-    "one version": f'DELETE FROM {LOG} WHERE "code" = \'NB-1\' AND "brenvik_effective" = 1',
+    "one version": f'DELETE FROM {LOG} WHERE "code" = \'NB-1\' AND "brenvik_effective_at" = 1',
 }
 
 

@@ -245,7 +245,7 @@ def test_deletes_are_released_after_many_others_were(url: str, monkeypatch: pyte
         store.load(rules, frame(*rows), kind="upserts")
         gone = frame(*((code, 2, "Q") for code, _, _ in rows)).append_column("op", pa.array(["D"] * 12))
         store.load(rules, gone, kind="changes", operation="op")
-        numbers = store.held(rules)["brenvik_hold"].to_pylist()
+        numbers = store.held(rules)["brenvik_delete_no"].to_pylist()
         store.release(rules, *numbers[:10])
         store.release(rules, numbers[10])
         assert sum(end is None for end in store.read(rules)["valid_to"].to_pylist()) == 1

@@ -8,19 +8,19 @@ from datetime import UTC, datetime
 
 from brenvik.cli.render.characters import visible
 
-CARRIED = ("run", "table", "feed", "counts")
+PRESENT = ("run", "table", "feed", "counts")
 
 
 class _Lines(logging.Formatter):
     def format(self, record: logging.LogRecord) -> str:
-        about = " ".join(f"{name}={record.__dict__[name]}" for name in CARRIED[:3] if name in record.__dict__)
+        about = " ".join(f"{name}={record.__dict__[name]}" for name in PRESENT[:3] if name in record.__dict__)
         return visible(f"{_moment(record)} {record.levelname.lower()} {about}  {record.getMessage()}")
 
 
 class _Json(logging.Formatter):
     def format(self, record: logging.LogRecord) -> str:
         entry = {"at": _moment(record), "level": record.levelname.lower(), "message": record.getMessage()}
-        entry |= {name: record.__dict__[name] for name in CARRIED if name in record.__dict__}
+        entry |= {name: record.__dict__[name] for name in PRESENT if name in record.__dict__}
         return json.dumps(entry, ensure_ascii=False, default=str)
 
 

@@ -137,7 +137,7 @@ def days() -> dict[str, list[dict[str, Any]]]:
     inbox.enter("D", datetime(2024, 5, 15, 9, 0), fleet["NB-110"])
     inbox.enter("U", datetime(2024, 5, 15, 10, 15), fleet["NB-103"], status="adrift")
 
-    inbox.day("buoy_04.csv")  # somebody's script: every light is white and never lit
+    inbox.day("buoy_04.csv")  # someone's script: every light is white and never lit
     for number in (105, 106, 107, 108, 109, 111):
         inbox.enter("U", datetime(2024, 5, 16, 4, 0), fleet[f"NB-{number}"], light="W 0s", colour="white", keep=False)
     return inbox.files
@@ -173,7 +173,7 @@ def visits(day: int) -> list[tuple[Any, ...]]:
         (505, "NB-104", "2024-05-14", "repainted green", 4.0, "2024-05-14 11:30:00"),
         (506, "NB-113", "2024-05-14", "moored", 7.5, "2024-05-14 15:00:00"),
         (507, "NB-108", "2024-05-13", "battery", 1.0, "2024-05-13 18:30:00"),  # entered a day late
-        (508, "NB-102", "2042-05-14", "towed to the dock", 3.0, "2042-05-14 10:00:00"),  # somebody's clock
+        (508, "NB-102", "2042-05-14", "towed to the dock", 3.0, "2042-05-14 10:00:00"),  # someone's clock
     ]
 
 

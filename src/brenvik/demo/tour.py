@@ -177,7 +177,7 @@ def run(folder: Path, *, store: str | None = None) -> None:
     guide.load("buoy")
     before = guide.rows("buoy")
     guide.say(
-        "Day four: somebody's script says of six buoys that they are white and never lit. In it goes, and out again:"
+        "Day four: someone's script says of six buoys that they are white and never lit. In it goes, and out again:"
     )
     scenario.write_day("buoy_04.csv", inbox)
     run = guide.load("buoy")

@@ -1,4 +1,4 @@
-"""Runs that somebody else's work in the store has undone are tried again, a few times."""
+"""Runs that someone else's work in the store has undone are tried again, a few times."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _T = TypeVar("_T")
 _log = logging.getLogger("brenvik")
 
 
-def again_when_overtaken(do: Callable[[], _T]) -> _T:
+def retry_on_conflict(do: Callable[[], _T]) -> _T:
     """What ``do`` gives, tried up to ``TIMES`` times while a deadlock or a conflict undoes it, after a short wait each time.
 
     Each try enters a run of its own, so that the ledger tells what happened.

@@ -17,7 +17,7 @@ from brenvik.engines.scratch import used
 from brenvik.errors import Busy, StoreError
 from brenvik.ledger.schema import SCHEMA
 from brenvik.merge import sql
-from brenvik.merge.schema import StoredColumn, Traits
+from brenvik.merge.schema import Capabilities, StoredColumn
 from brenvik.merge.validate import STREAM, Staging
 from brenvik.model.types import ColumnType, parse_type
 
@@ -46,7 +46,7 @@ class DuckDBEngine(InPlace):
     """
 
     dialect = "duckdb"
-    traits = Traits("rowid", streams=True)
+    capabilities = Capabilities("rowid", streams=True)
 
     def __init__(
         self, path: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None

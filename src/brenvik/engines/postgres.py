@@ -25,11 +25,11 @@ from brenvik.engines.arrays import of_values
 from brenvik.engines.charsets import beyond, codec_of, escaped
 from brenvik.engines.locks import busy, held, name_of_query
 from brenvik.engines.protocol import InPlace
-from brenvik.engines.scratch import on_their_way
+from brenvik.engines.scratch import in_transit
 from brenvik.errors import Overtaken, StoreDown, StoreError
 from brenvik.ledger.schema import LONGEST_NAME, SCHEMA
 from brenvik.merge import sql
-from brenvik.merge.schema import StoredColumn, Traits
+from brenvik.merge.schema import Capabilities, StoredColumn
 from brenvik.merge.validate import Staging
 from brenvik.model.addresses import is_ambiguous
 from brenvik.model.types import ColumnType, parse_type
@@ -87,7 +87,7 @@ class PostgresEngine(InPlace):
     """
 
     dialect = "postgres"
-    traits = Traits(
+    capabilities = Capabilities(
         _LOCATOR,
         home="public",
         cased=True,
@@ -118,7 +118,7 @@ class PostgresEngine(InPlace):
         except psycopg.Error as error:
             raise StoreError(f"{self.address} cannot be opened: {_said(error, place)}") from None
         if self._codec:
-            self.traits = replace(self.traits, beyond=beyond(self._codec))
+            self.capabilities = replace(self.capabilities, beyond=beyond(self._codec))
         self._made: dict[str, str] = {}
         self._large: set[str] = set()
         self._discarded: list[str] = []
@@ -168,7 +168,7 @@ class PostgresEngine(InPlace):
             self._execute(f"DROP TABLE {copy}")
 
     def _may_share(self) -> bool:
-        """Whether a table can be made in our schema, and goes with the transaction; not where somebody may only look."""
+        """Whether a table can be made in our schema, and goes with the transaction; not where someone may only look."""
         if self._connection.info.transaction_status != TransactionStatus.INTRANS:
             return False
         found = self._execute(
@@ -207,7 +207,7 @@ class PostgresEngine(InPlace):
         table = work + staging.into
         shown = ", ".join(_shown(name, kind) for name, kind in travelling)
         count = 0
-        pieces = on_their_way(rows, staging, shown, values, address=self.address)
+        pieces = in_transit(rows, staging, shown, values, address=self.address)
         names = sql.columns(name for name, _ in travelling)
         copy_in = f"COPY {sql.quote(table)} ({names}) FROM STDIN (FORMAT csv)".encode()
         with _told(self.address), self._connection.cursor() as cursor, cursor.copy(copy_in) as copy:
@@ -369,7 +369,7 @@ class PostgresEngine(InPlace):
             {"lock": lock},
         ).fetchall()
         if not found:
-            return "somebody who has just let go of it"
+            return "someone who has just let go of it"
         pid, user, name = found[0]
         return f"{user} ({name or 'of no name'}, backend {pid})"
 
@@ -398,7 +398,7 @@ def _shown(name: str, kind: str) -> str:
     value = sql.quote(name)
     if kind == "BYTEA":
         return f"'\\x' || hex({value}) AS {value}"
-    if name == "brenvik_fault":
+    if name == "brenvik_error":
         return rf"regexp_replace({value}, '((?:^|[^\\])(?:\\\\)*)\\u0000', '\1␀', 'g') AS {value}"
     if name in ("brenvik_row", "brenvik_reason"):
         return f"replace({value}, chr(0), '␀') AS {value}"
@@ -472,7 +472,7 @@ def _told(address: str) -> Iterator[None]:
     try:
         yield
     except (pg.DeadlockDetected, pg.SerializationFailure) as error:
-        raise Overtaken(f"{address}: somebody else's work came between: {_said(error)}") from error
+        raise Overtaken(f"{address}: someone else's work came between: {_said(error)}") from error
     except (pg.QueryCanceled, pg.LockNotAvailable) as error:
         raise StoreDown(f"{address} gave up a statement: {_said(error)}") from error
     except psycopg.OperationalError as error:

@@ -14,8 +14,8 @@ from brenvik.engines.turns import Turn
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.merge.prune import Near
-    from brenvik.merge.schema import StoredColumn, Traits
+    from brenvik.merge.prune import CurrentRows
+    from brenvik.merge.schema import Capabilities, StoredColumn
     from brenvik.merge.validate import Staging
     from brenvik.model.rules import TableRules
     from brenvik.model.types import ColumnType
@@ -76,7 +76,7 @@ class Hashing(Shared):
 class InPlace(Hashing):
     """What stores do about files that change their tables in place: nothing. Rows are found again by where they stand."""
 
-    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
+    def current_rows(self, near: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
         pass
 
     def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
@@ -108,7 +108,7 @@ class Engine(Protocol):
 
     dialect: str
     """The name sqlglot has for its language."""
-    traits: Traits
+    capabilities: Capabilities
     address: str
     """What to call the store in messages; never holds a secret."""
 
@@ -173,7 +173,7 @@ class Engine(Protocol):
         reading all of it each time."""
         ...
 
-    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
+    def current_rows(self, near: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
         """From here to the end of the transaction nothing is asked of a table, and nothing done to it, but for these rows; said
         again, for these as well. What is costly to find several times is best found now."""
         ...

@@ -1,4 +1,4 @@
-"""A DuckDB in memory beside the store: where what only passes by is taken apart or put into shape."""
+"""A DuckDB in memory beside the store: where what only passes by is taken apart or put into column_set."""
 
 from __future__ import annotations
 
@@ -23,15 +23,15 @@ _PARAMETER = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|\$([a-z_][a-z_0-9]*)""
 
 
 @cache
-def _office() -> duckdb.DuckDBPyConnection:
+def _shared() -> duckdb.DuckDBPyConnection:
     """One for the process: to open it takes thirty times as long as to sit down at it."""
     return duckdb.connect(":memory:")
 
 
 @contextmanager
-def desk() -> Iterator[duckdb.DuckDBPyConnection]:
+def scratch() -> Iterator[duckdb.DuckDBPyConnection]:
     """A connection of its own, with temporary tables of its own, in UTC."""
-    with _office().cursor() as connection:
+    with _shared().cursor() as connection:
         for setting in _SETTINGS:
             connection.execute(f"SET {setting}").fetchall()
         yield connection
@@ -40,7 +40,7 @@ def desk() -> Iterator[duckdb.DuckDBPyConnection]:
 @lru_cache(maxsize=64)
 def parsed(question: str) -> duckdb.Statement:
     """A question read once: a long one takes as long to read as to answer of a few rows, and is asked for every piece."""
-    return _office().extract_statements(question)[0]
+    return _shared().extract_statements(question)[0]
 
 
 @lru_cache(maxsize=4096)
@@ -53,7 +53,7 @@ def used(statement: str, values: Mapping[str, Any] | None) -> dict[str, Any]:
     return {name: value for name, value in (values or {}).items() if name in _parameters(statement)}
 
 
-def on_their_way(
+def in_transit(
     rows: pa.RecordBatchReader, staging: Staging, shown: str, values: Mapping[str, Any], *, address: str
 ) -> Iterator[pa.RecordBatch]:
     """What is ``shown`` of rows on their way into a working table, while they are read: in pieces, each in the order asked for.
@@ -61,7 +61,7 @@ def on_their_way(
     Raises StoreError in the name of the store at ``address`` when the stream or the question breaks off."""
     import pyarrow as pa
 
-    with desk() as beside:
+    with scratch() as beside:
         beside.register(STREAM, rows)
         try:
             question = f"SELECT {shown} FROM ({staging.question}) q"

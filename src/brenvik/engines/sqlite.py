@@ -37,11 +37,11 @@ from sqlglot import exp
 from brenvik.engines.arrays import of_values
 from brenvik.engines.locks import held, held_in_file, missing_rights_of_file, name_of_query
 from brenvik.engines.protocol import InPlace
-from brenvik.engines.scratch import on_their_way
+from brenvik.engines.scratch import in_transit
 from brenvik.errors import Overtaken, StoreError
 from brenvik.ledger.schema import SCHEMA, TABLES, VIEWS
 from brenvik.merge import sql
-from brenvik.merge.schema import StoredColumn, Traits
+from brenvik.merge.schema import Capabilities, StoredColumn
 from brenvik.merge.validate import Staging
 from brenvik.model.rules import TableRules
 from brenvik.model.types import MAX_DIGITS, ColumnType, parse_type
@@ -52,7 +52,7 @@ _NEEDED = (3, 39)
 _EXACT = Context(prec=2 * MAX_DIGITS)  # else 28 digits are all there are
 _ROWS = 20_000
 _WORTH_AN_INDEX = 200
-_NUMBERS = ("brenvik_arrival", "brenvik_no", "brenvik_locator")
+_NUMBERS = ("brenvik_sequence_no", "brenvik_version_no", "brenvik_row_id")
 _TYPES = {
     exp.DataType.Type.DATE: "DATE",
     exp.DataType.Type.TIME: "TIME",
@@ -66,7 +66,7 @@ _LEDGER_TYPES = {
     for columns in TABLES.values()
     for name, kind in columns.items()
     if kind == "TIMESTAMP"
-} | dict.fromkeys(("last_done_at", "brenvik_since"), parse_type("timestamp"))
+} | dict.fromkeys(("last_done_at", "brenvik_pending_since"), parse_type("timestamp"))
 _OF_LEDGER = re.compile(rf'"{SCHEMA}\.({"|".join((*TABLES, *VIEWS))})"')
 """Only there these names mean that: a table may call a column of another type as it likes."""
 
@@ -79,7 +79,7 @@ class SQLiteEngine(InPlace):
     """
 
     dialect = "sqlite"
-    traits = Traits(
+    capabilities = Capabilities(
         "rowid",
         home="",
         whole_rows=True,
@@ -160,7 +160,7 @@ class SQLiteEngine(InPlace):
         insert = f"INSERT INTO {sql.quote(work + staging.into)} VALUES ({places})"
         count = 0
         with _told(self.address):
-            for piece in on_their_way(rows, staging, shown, values, address=self.address):
+            for piece in in_transit(rows, staging, shown, values, address=self.address):
                 count += piece.num_rows
                 for start in range(0, piece.num_rows, _ROWS):
                     some = piece.slice(start, _ROWS)
@@ -490,7 +490,7 @@ def _told(address: str) -> Iterator[None]:
         yield
     except sqlite3.OperationalError as error:
         if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
-            raise Overtaken(f"{address} is being written by somebody else: {error}. Try again later.") from error
+            raise Overtaken(f"{address} is being written by someone else: {error}. Try again later.") from error
         raise StoreError(f"{address} refused a statement: {error}") from error
     except sqlite3.Error as error:
         raise StoreError(f"{address} refused a statement: {error}") from error

@@ -23,7 +23,7 @@ from brenvik.errors import FeedError
 from brenvik.feeds.csv_records import BLOCK, Malformed, Records
 from brenvik.feeds.protocol import BrokenLine, Piece
 from brenvik.feeds.reading import RFC_4180, Dialect
-from brenvik.merge.sequence import numbered
+from brenvik.merge.sequence import sequence_no
 from brenvik.model.types import TEXT, ColumnType
 
 
@@ -57,7 +57,7 @@ def read(
                 kept = _has_value(piece)
                 if kept is not None:
                     piece, lines = piece.filter(of_numbers(kept)), lines[kept]
-                yield Piece(piece, of_numbers(numbered(number, lines)), carried)
+                yield Piece(piece, of_numbers(sequence_no(number, lines)), carried)
         place.tell_bad(np.array([], dtype=np.int64), np.array([], dtype=np.int64))
 
 

@@ -27,7 +27,7 @@ from brenvik.engines.arrays import of_numbers, of_values
 from brenvik.engines.arrow import arrow_type
 from brenvik.errors import DeclarationError, FeedError, SourceDown
 from brenvik.feeds.protocol import Batch, Piece
-from brenvik.merge.sequence import numbered
+from brenvik.merge.sequence import sequence_no
 from brenvik.model.addresses import is_ambiguous
 from brenvik.model.feeds import Connection
 from brenvik.model.types import TEXT, ColumnType, parse_type, type_of_arrow
@@ -112,7 +112,7 @@ class Reader:
         in_file = backend == "sqlite" and url.database and not url.database.startswith((":", "file:"))
         if in_file and not Path(url.database or "").is_file():  # else SQLite would make an empty one
             raise SourceDown(f"{self.address}: there is no such file. Nothing was read.")
-        with self.telling():
+        with self.decision_log():
             try:
                 engine = sa.create_engine(url, poolclass=sa.NullPool)
             except exc.NoSuchModuleError:
@@ -208,7 +208,7 @@ class Reader:
             for piece in pieces:
                 made = [_array(v, columns[name], f"{self.name}: {name}") for name, v in zip(names, piece, strict=True)]
                 count = len(piece[0])
-                numbers = numbered(0, np.arange(line, line + count))
+                numbers = sequence_no(0, np.arange(line, line + count))
                 yield Piece(pa.RecordBatch.from_arrays(made, names=list(names)), of_numbers(numbers))
                 line += count
 
@@ -224,13 +224,13 @@ class Reader:
 
     def _pieces(self, answer: sa.CursorResult[Any]) -> Iterator[list[tuple[Any, ...]]]:
         """The rows of an answer by columns, a piece at a time."""
-        with self.telling(reading=True):
+        with self.decision_log(reading=True):
             for rows in answer.partitions(ROWS_PER_PIECE):
                 yield list(zip(*rows, strict=True))
 
     @contextmanager
-    def telling(self, *, reading: bool = False) -> Iterator[None]:
-        """Turns the driver's errors into ours: those that may pass, and those that somebody must mend."""
+    def decision_log(self, *, reading: bool = False) -> Iterator[None]:
+        """Turns the driver's errors into ours: those that may pass, and those that someone must mend."""
         try:
             yield
         except exc.DBAPIError as error:

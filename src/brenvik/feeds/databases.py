@@ -67,7 +67,7 @@ class DatabaseSource:
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         view = self._reader.view()
         try:
-            with self._reader.telling():
+            with self._reader.decision_log():
                 marks = self._marks(view)
                 window, seen, notes = self._by.look(marks, memory, wanted)
                 window = self._by.cut(marks, window)
@@ -110,7 +110,7 @@ class DatabaseSource:
     def _looking(self) -> Iterator[_Marks]:
         view = self._reader.view()
         try:
-            with self._reader.telling():
+            with self._reader.decision_log():
                 yield self._marks(view)
         finally:
             view.close()
@@ -276,7 +276,7 @@ class DatabaseExtract:
             raise DeclarationError(f"Feed {self.name!r} takes all there is each time; it has no windows or files.")
         view = self._reader.view()
         try:
-            with self._reader.telling():
+            with self._reader.decision_log():
                 clock = self._clock() if self._clock else self._reader.now(view)
                 batch = self._reader.batch(view, self._reader.relation(view), source=self._reader.name)
                 moment = None if self._time_column else clock.astimezone(UTC).replace(tzinfo=None)
@@ -295,7 +295,7 @@ class DatabaseExtract:
         """See ``base.StandingSource``."""
         view = self._reader.view()
         try:
-            with self._reader.telling():
+            with self._reader.decision_log():
                 relation = self._reader.relation(view)
                 return {self._reader.name: {name: kind or TEXT for name, kind in relation.types.items()}}
         finally:

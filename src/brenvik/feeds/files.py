@@ -260,7 +260,7 @@ def _told_changed(known: TakenFile) -> str:
 
 
 def _looks(path: Path) -> tuple[int, int]:
-    """Size and time of the last change: what tells cheaply that somebody wrote to a file."""
+    """Size and time of the last change: what tells cheaply that someone wrote to a file."""
     found = path.stat()
     return found.st_size, found.st_mtime_ns
 

@@ -13,7 +13,7 @@ from brenvik.engines.arrays import of_numbers
 from brenvik.engines.arrow import travelling, types_of
 from brenvik.errors import FeedError
 from brenvik.feeds.protocol import Batch, ExtractTime, Memory, Piece, Wanted
-from brenvik.merge.sequence import numbered
+from brenvik.merge.sequence import sequence_no
 
 ROWS_PER_PIECE = 122_880  # DuckDB's own row group: smaller pieces are stored worse
 
@@ -39,7 +39,7 @@ class FrameSource:
             while (piece := _next(reader, source, line)) is not None:
                 for start in range(0, len(piece), ROWS_PER_PIECE):
                     part = travelling(piece.slice(start, ROWS_PER_PIECE), columns, source)
-                    yield Piece(part, of_numbers(numbered(0, np.arange(line, line + len(part)))))
+                    yield Piece(part, of_numbers(sequence_no(0, np.arange(line, line + len(part)))))
                     line += len(part)
 
         return Batch(

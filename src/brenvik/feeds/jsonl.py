@@ -27,12 +27,12 @@ import pyarrow.csv
 
 from brenvik.engines.arrays import of_numbers
 from brenvik.engines.arrow import types_of
-from brenvik.engines.scratch import desk, parsed
+from brenvik.engines.scratch import parsed, scratch
 from brenvik.errors import FeedError
 from brenvik.feeds.protocol import BrokenLine, Piece
 from brenvik.feeds.reading import Record
 from brenvik.merge import sql
-from brenvik.merge.sequence import numbered
+from brenvik.merge.sequence import sequence_no
 
 _BLOCK = 16 << 20
 _LINES = 8_192  # parts of a block that DuckDB works on side by side
@@ -55,7 +55,7 @@ def carried_in(path: Path, record: Record) -> dict[Carried, Carried]:
     found: dict[Carried, Carried] = {}
     outside = [name for name, _ in record.columns]
     _check_encoding(path)
-    with desk() as work:
+    with scratch() as work:
         for lines, _ in _lines(path, []):
             work.register("lines", lines)
             for (members,) in work.execute(
@@ -75,7 +75,7 @@ def read(
     record: Record,
 ) -> Iterator[Piece]:
     """The rows of a file; ``carried`` gives the numbers of what ``carried_in`` found. Other lines go to ``broken``."""
-    with desk() as work:
+    with scratch() as work:
         work.execute("CREATE TEMP TABLE sets (members VARCHAR[], carried INTEGER)")
         for members, its_number in carried.items():
             work.execute("INSERT INTO sets VALUES (?, ?)", [list(members), its_number])
@@ -92,7 +92,7 @@ def read(
             if rows["carried"].null_count:
                 raise FeedError(f"{path.name} has changed while it was read. Nothing of it was taken; load again.")
             places = rows["place"].to_numpy() + first
-            arrivals = numbered(number, places) - rows["derived"].to_numpy()
+            arrivals = sequence_no(number, places) - rows["derived"].to_numpy()
             values = rows.select([_numbered(index) for index in range(len(columns))]).rename_columns(list(columns))
             for batch in values.to_batches():
                 yield Piece(
@@ -262,9 +262,9 @@ def _shaped(record: Record, columns: Sequence[str]) -> str:
         if name in outside:
             return _one(outside[name], "said")
         found = _unmarked(where[name])
-        return f"COALESCE({found}, {was(name)})" if name in keys else found
+        return f"COALESCE({found}, {before(name)})" if name in keys else found
 
-    def was(name: str) -> str:
+    def before(name: str) -> str:
         return _one(sql.member(name), "was")
 
     pointers = ", ".join(_text(sql.member(name)) for name in inside)
@@ -278,10 +278,10 @@ WITH parted AS MATERIALIZED (
     if not record.derives:
         return f"{parted.replace(' MATERIALIZED', '')}\n{text}"
     assert record.operations
-    stead = {name: f"COALESCE({was(name)}, {value(name)})" for name in keys}
+    stead = {name: f"COALESCE({before(name)}, {value(name)})" for name in keys}
     stead[record.operations.column] = _text(record.operations.deleting[0])
     derived = ", ".join(stead.get(name) or value(name) for name in columns)
-    moved = sql.any_of(f"{_unmarked(where[name])} <> {was(name)}" for name in keys if name in where)
+    moved = sql.any_of(f"{_unmarked(where[name])} <> {before(name)}" for name in keys if name in where)
     return f"""{parted}
 {text}
 UNION ALL

@@ -14,7 +14,7 @@ from brenvik.engines.arrow import travelling, types_of
 from brenvik.errors import FeedError
 from brenvik.feeds.frames import ROWS_PER_PIECE
 from brenvik.feeds.protocol import Piece
-from brenvik.merge.sequence import numbered
+from brenvik.merge.sequence import sequence_no
 from brenvik.model.types import ColumnType
 
 
@@ -32,7 +32,7 @@ def read(path: Path, number: int, carried: int, columns: Mapping[str, ColumnType
     try:
         for piece in pq.ParquetFile(path).iter_batches(batch_size=ROWS_PER_PIECE):
             lines = np.arange(line, line + len(piece))
-            yield Piece(travelling(piece, columns, path.name), of_numbers(numbered(number, lines)), carried)
+            yield Piece(travelling(piece, columns, path.name), of_numbers(sequence_no(number, lines)), carried)
             line += len(piece)
     except (pa.ArrowInvalid, OSError) as error:
         raise FeedError(f"{path.name} breaks off at row {line}: {error}. Nothing of it was taken.") from error

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any, Protocol
 from brenvik.errors import BrenvikError
 from brenvik.ledger.records import TakenFile, Watermark
 from brenvik.merge.explain import KeyPlaces
-from brenvik.merge.schema import ARRIVAL
-from brenvik.merge.sequence import numbered
-from brenvik.merge.validate import CARRIED, RAW
+from brenvik.merge.schema import SEQUENCE_NO
+from brenvik.merge.sequence import sequence_no
+from brenvik.merge.validate import PRESENT, RAW
 from brenvik.model.types import ColumnType
 from brenvik.model.watermarks import Mark, Window, told
 
@@ -141,8 +141,8 @@ class Batch:
         from brenvik.engines.arrays import of_numbers
         from brenvik.engines.arrow import arrow_type
 
-        own = [(ARRIVAL, pa.int64())]
-        own += [(CARRIED, pa.int32())] if len(self.carried) > 1 else []
+        own = [(SEQUENCE_NO, pa.int64())]
+        own += [(PRESENT, pa.int32())] if len(self.carried) > 1 else []
         own += [(RAW, pa.string())] if self.keeps_raw else []
         schema = pa.schema([*own, *((name, arrow_type(kind)) for name, kind in self.columns.items())])
 
@@ -172,9 +172,9 @@ class Batch:
 
         from brenvik.engines.arrays import of_values
 
-        arrivals = of_values([numbered(each.file, each.line) for each in self.broken], pa.int64())
+        arrivals = of_values([sequence_no(each.file, each.line) for each in self.broken], pa.int64())
         texts = [of_values([getattr(each, name) for each in self.broken], pa.string()) for name in ("reason", "text")]
-        return pa.table([arrivals, *texts], names=[ARRIVAL, "reason", "line_text"]).to_reader()
+        return pa.table([arrivals, *texts], names=[SEQUENCE_NO, "reason", "line_text"]).to_reader()
 
     def _remembering_failure(self) -> Iterator[Piece]:
         try:

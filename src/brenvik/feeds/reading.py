@@ -59,7 +59,7 @@ class Record:
 
     @property
     def is_declared(self) -> bool:
-        """Whether somebody said that parts stand elsewhere than in plain rows."""
+        """Whether someone said that parts stand elsewhere than in plain rows."""
         return bool(self.new_row or self.old_row is not None or self.columns)
 
     @property

@@ -16,7 +16,7 @@ from brenvik.errors import DeclarationError, FeedError
 from brenvik.feeds.by_watermark import ByWatermark
 from brenvik.feeds.protocol import Batch, ExtractTime, Memory, Waiting, Wanted
 from brenvik.merge import sql
-from brenvik.merge.schema import ARRIVAL
+from brenvik.merge.schema import SEQUENCE_NO
 from brenvik.model import watermarks
 from brenvik.model.types import ColumnType
 from brenvik.model.watermarks import Mark, Span, Window, parse_mark
@@ -115,7 +115,7 @@ class InsideSource:
                 raise DeclarationError(f"Feed {self.name!r} takes all there is each time; it has no windows or files.")
             batch.extract = ExtractTime(None if self._time_column else str(_clock(self._engine)), self._time_column)
         batch.inside = (
-            f"SELECT 2 * row_number() OVER ({order}) + 1 AS {ARRIVAL}, {sql.columns(names, 's')} "
+            f"SELECT 2 * row_number() OVER ({order}) + 1 AS {SEQUENCE_NO}, {sql.columns(names, 's')} "
             f"FROM {sql.relation(self._relation)} s WHERE {' AND '.join(tests)}"
         )
         return batch

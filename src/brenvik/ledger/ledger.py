@@ -26,7 +26,7 @@ class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], HeldDelete
         if self.exists():
             return
         with self.engine.hold(f"{SCHEMA}.layout", wait_s=60.0), self.engine.transaction():
-            if self.exists():  # somebody else was quicker
+            if self.exists():  # someone else was quicker
                 return
             self.engine.make_schema(SCHEMA)
             for name in TABLES:

@@ -9,14 +9,14 @@ from typing import TYPE_CHECKING, Any, Protocol
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.merge.schema import Traits
+    from brenvik.merge.schema import Capabilities
 
 
 class Home(Protocol):
     """The store of a ledger; see ``engines.protocol.Engine``."""
 
     address: str
-    traits: Traits
+    capabilities: Capabilities
 
     def run(self, text: str, values: Mapping[str, Any] | None = None) -> int: ...
 

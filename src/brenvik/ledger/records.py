@@ -38,20 +38,20 @@ class Watermark:
 @dataclass(frozen=True)
 class Extract:
     """An extract that was taken: of which feed, when it holds (as text), of what part of the table (None: of all), and which
-    shape its rows had (None: several)."""
+    column_set its rows had (None: several)."""
 
     feed: str
     time: str
     scope: str | None
-    shape: int | None
+    column_set: int | None
 
 
 @dataclass(frozen=True)
 class TableState:
-    """What the ledger knows of a table: read and written only while the table is held.
+    """What the ledger knows of a table: read and written only while the table is locked.
 
-    ``row_count`` and ``living`` (keys) are as the last run left them: large tables are not counted for each load. ``shapes``:
-    which columns its changes carried, by the number of the shape.
+    ``row_count`` and ``living`` (current keys) are as the last run left them: large tables are not counted for each load.
+    ``column_sets``: which columns its changes have, by the number of the column set.
     """
 
     columns: tuple[Column, ...]
@@ -62,7 +62,7 @@ class TableState:
     last_key: int
     row_count: int
     living: int
-    shapes: Mapping[int, tuple[str, ...]]
+    column_sets: Mapping[int, tuple[str, ...]]
     numbered_by_store: bool = False
 
     @property

@@ -144,12 +144,12 @@ class Runs(Entries[H]):
     def extracts(self, table: str) -> dict[int, Extract]:
         """All extracts that were taken into a table, by their runs."""
         found = self.engine.rows(
-            f"SELECT run, feed, window_high, extract_scope, extract_shape FROM {place('runs')} "
+            f"SELECT run, feed, window_high, extract_scope, extract_column_set FROM {place('runs')} "
             "WHERE table_name = :table_name AND kind = 'extract' AND state = 'done' ORDER BY run",
             {"table_name": table},
         )
         return {
-            row["run"]: Extract(row["feed"], row["window_high"], row["extract_scope"], row["extract_shape"])
+            row["run"]: Extract(row["feed"], row["window_high"], row["extract_scope"], row["extract_column_set"])
             for row in found
         }
 
@@ -229,12 +229,14 @@ class Runs(Entries[H]):
     def fold(self, run: Run, changes: Mapping[int, int]) -> None:
         """Enters how many changes of a run were duplicates of those of which earlier runs."""
         for of_run, count in changes.items():
-            self._insert("folded", {"table_name": run.table, "run": run.number, "of_run": of_run, "changes": count})
+            self._insert(
+                "deduplicated", {"table_name": run.table, "run": run.number, "of_run": of_run, "changes": count}
+            )
 
-    def folded(self, table: str, of_runs: Sequence[int]) -> dict[int, int]:
-        """How many changes of these runs came again, by the later run that folded them."""
+    def deduplicated(self, table: str, of_runs: Sequence[int]) -> dict[int, int]:
+        """How many changes of these runs came again, by the later run that deduplicated them."""
         found = self.engine.rows(
-            f"SELECT run, of_run, changes FROM {place('folded')} WHERE table_name = :table_name ORDER BY run",
+            f"SELECT run, of_run, changes FROM {place('deduplicated')} WHERE table_name = :table_name ORDER BY run",
             {"table_name": table},
         )
         counts: dict[int, int] = {}

@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from brenvik.merge import sequence, sql
 
 SCHEMA = "brenvik"
-LAYOUT = 6
+LAYOUT = 7
 LONGEST_NAME = 63
 """Of how many bytes a name can be in PostgreSQL, which cuts longer ones."""
 
@@ -44,7 +44,7 @@ TABLES: dict[str, dict[str, str]] = {
         "row_count": "BIGINT",
         "living": "BIGINT",
     },
-    "shapes": {"table_name": "TEXT", "shape": "INTEGER", "columns": "TEXT"},
+    "column_sets": {"table_name": "TEXT", "column_set": "INTEGER", "columns": "TEXT"},
     "runs": {
         "run": "BIGINT",
         "table_name": "TEXT",
@@ -64,7 +64,7 @@ TABLES: dict[str, dict[str, str]] = {
         "window_low": "TEXT",
         "window_high": "TEXT",
         "extract_scope": "TEXT",
-        "extract_shape": "INTEGER",
+        "extract_column_set": "INTEGER",
         "ahead": "BIGINT",
         "without_watermark": "BIGINT",
         "read": "BIGINT",
@@ -109,7 +109,7 @@ TABLES: dict[str, dict[str, str]] = {
         "decided_by": "BIGINT",
     },
     "refused_keys": {"table_name": "TEXT", "run": "BIGINT", "key": "TEXT"},
-    "folded": {"table_name": "TEXT", "run": "BIGINT", "of_run": "BIGINT", "changes": "BIGINT"},
+    "deduplicated": {"table_name": "TEXT", "run": "BIGINT", "of_run": "BIGINT", "changes": "BIGINT"},
     "rejects": {
         "reject": "BIGINT",
         "table_name": "TEXT",
@@ -130,14 +130,14 @@ TABLES: dict[str, dict[str, str]] = {
 KEYS: dict[str, tuple[str, ...]] = {
     "layout": (),
     "tables": ("table_name",),
-    "shapes": ("table_name", "shape"),
+    "column_sets": ("table_name", "column_set"),
     "runs": ("run",),
     "taken_files": ("table_name", "feed", "file", "run"),
     "watermarks": ("table_name", "feed"),
     "withdrawals": ("table_name", "run", "by_run"),
     "held_deletes": ("table_name", "hold"),
     "refused_keys": ("table_name", "run", "key"),
-    "folded": ("table_name", "run", "of_run"),
+    "deduplicated": ("table_name", "run", "of_run"),
     "rejects": ("table_name", "reject"),
 }
 """What tells the rows of a ledger table apart; a primary key where the store has such and values are never too long for one."""
@@ -199,7 +199,7 @@ def make_table(name: str) -> str:
     return f"CREATE TABLE {place(name)} ({', '.join(given)})"
 
 
-def kept_table(table: str) -> str:
+def change_log_table(table: str) -> str:
     """The name of the table that keeps a table's changes, no longer than any store lets it be."""
     name = f"changes_of_{table.replace('.', '_')}"
     if len(name.encode()) > LONGEST_NAME:
@@ -264,7 +264,7 @@ def enter_refused_keys(key: str) -> str:
     whole key of a row ``r`` as text. Of these the extract says that they are there, and nothing else."""
     return f"""
 INSERT INTO {place("refused_keys")} ({sql.columns(TABLES["refused_keys"])})
-SELECT :table_name, :run, {key} FROM {sql.work("refused_keys")} r"""
+SELECT :table_name, :run, {key} FROM {sql.work("rejected_keys")} r"""
 
 
 def refused_in_extract() -> str:
@@ -273,30 +273,30 @@ def refused_in_extract() -> str:
 
 
 def enter_held() -> str:
-    """The statement that enters the deletes that are held from now on, of the working table ``aside``."""
+    """The statement that enters the deletes that are held from now on, of the working table ``inactive_deletes``."""
     return f"""
 INSERT INTO {place("held_deletes")} ({sql.columns(TABLES["held_deletes"])})
-SELECT :table_name, :last_hold + row_number() OVER (ORDER BY a.brenvik_arrival), :feed, :run, a.brenvik_arrival,
+SELECT :table_name, :last_hold + row_number() OVER (ORDER BY a.brenvik_sequence_no), :feed, :run, a.brenvik_sequence_no,
   :from_extract, 'held', CAST(:loaded_at AS TIMESTAMP), NULL
-FROM {sql.work("aside")} a
+FROM {sql.work("inactive_deletes")} a
 WHERE a.brenvik_decision = 'held'"""
 
 
 def enter_rejects(files: Sequence[tuple[int, str]]) -> str:
     """The statement that enters the new rows of the working table ``rejected``; ``files`` tells the names by number."""
     names = " ".join(f"WHEN {number:d} THEN :file_{number}" for number, _ in files)
-    file = f"CASE {sequence.file_of('r.brenvik_arrival')} {names} END" if files else "NULL"
+    file = f"CASE {sequence.file_of('r.brenvik_sequence_no')} {names} END" if files else "NULL"
     return f"""
 INSERT INTO {place("rejects")} ({sql.columns(TABLES["rejects"])})
-SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_arrival), :table_name, :feed, :run, {file},
-  {sequence.line_of("r.brenvik_arrival")}, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
+SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, {file},
+  {sequence.line_of("r.brenvik_sequence_no")}, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
   CAST(:loaded_at AS TIMESTAMP), NULL
 FROM {sql.work("rejected")} r
-WHERE r.brenvik_again = 0"""
+WHERE r.brenvik_is_duplicate = 0"""
 
 
 def known_rejects(*, has_ledger: bool, retakes: Sequence[int] = ()) -> str:
-    """Makes ``rejected`` of ``faulty``: ``brenvik_again`` marks rows that equal an open reject or an earlier row.
+    """Makes ``rejected`` of ``invalid``: ``brenvik_is_duplicate`` marks rows that equal an open reject or an earlier row.
 
     The rejects ``retakes`` are just taken again; what equals them is rejected anew."""
     others = f" AND r.reject NOT IN ({', '.join(str(int(number)) for number in retakes)})" if retakes else ""
@@ -305,8 +305,8 @@ def known_rejects(*, has_ledger: bool, retakes: Sequence[int] = ()) -> str:
       WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open' AND r.content = f.brenvik_row{others}) OR"""
     return f"""
 CREATE TEMP TABLE {sql.work("rejected")} AS
-SELECT f.brenvik_arrival, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
+SELECT f.brenvik_sequence_no, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
   CASE WHEN {is_open if has_ledger else ""}
-    row_number() OVER (PARTITION BY f.brenvik_row ORDER BY f.brenvik_arrival) > 1
-  THEN 1 ELSE 0 END AS brenvik_again
-FROM {sql.work("faulty")} f"""
+    row_number() OVER (PARTITION BY f.brenvik_row ORDER BY f.brenvik_sequence_no) > 1
+  THEN 1 ELSE 0 END AS brenvik_is_duplicate
+FROM {sql.work("invalid")} f"""

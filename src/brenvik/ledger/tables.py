@@ -10,7 +10,7 @@ from brenvik.ledger.entries import Entries, H
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import place
 from brenvik.merge import sql
-from brenvik.merge.schema import Blueprint, Column
+from brenvik.merge.schema import Column, TableSchema
 from brenvik.model.rules import TableRules
 from brenvik.model.types import parse_type
 
@@ -31,34 +31,34 @@ class Tables(Entries[H]):
     def state(self, table: str) -> TableState | None:
         """What is known of a table; None when Brenvik never made it."""
         found = self.engine.rows(
-            "SELECT t.columns, t.rules, t.high_order, t.high_effective, t.last_key, t.row_count, t.living, s.shape, "
-            f"s.columns AS carried FROM {place('tables')} t LEFT JOIN {place('shapes')} s ON s.table_name = t.table_name "
+            "SELECT t.columns, t.rules, t.high_order, t.high_effective, t.last_key, t.row_count, t.living, s.column_set, "
+            f"s.columns AS carried FROM {place('tables')} t LEFT JOIN {place('column_sets')} s ON s.table_name = t.table_name "
             "WHERE t.table_name = :table_name",
             {"table_name": table},
         )
         if not found:
             return None
         row = found[0]
-        drawn = json.loads(row["columns"])
+        resolved = json.loads(row["columns"])
         return TableState(
-            columns=tuple(Column(name, parse_type(kind), role) for name, kind, role in drawn["columns"]),
-            effective_type=parse_type(drawn["effective_type"]),
+            columns=tuple(Column(name, parse_type(kind), role) for name, kind, role in resolved["columns"]),
+            effective_type=parse_type(resolved["effective_type"]),
             rules=json.loads(row["rules"]),
             high_order=tuple(json.loads(row["high_order"])) if row["high_order"] else None,
             high_effective=row["high_effective"],
             last_key=row["last_key"],
             row_count=row["row_count"],
             living=row["living"],
-            shapes={each["shape"]: tuple(json.loads(each["carried"])) for each in found if each["carried"]},
-            numbered_by_store=drawn.get("numbered_by_store", False),
+            column_sets={each["column_set"]: tuple(json.loads(each["carried"])) for each in found if each["carried"]},
+            numbered_by_store=resolved.get("numbered_by_store", False),
         )
 
     def owner_of(self, stored_as: str) -> str | None:
         """The table whose rows are stored under a name; None where it is nobody's."""
-        traits = self.engine.traits
+        capabilities = self.engine.capabilities
 
         def told(name: str) -> str:
-            return (name if traits.cased else name.casefold()).removeprefix(f"{traits.home}.")
+            return (name if capabilities.cased else name.casefold()).removeprefix(f"{capabilities.home}.")
 
         found = self.engine.rows(f"SELECT table_name, rules FROM {place('tables')}") if self.exists() else []
         names = {told(json.loads(row["rules"])["table_name"]): str(row["table_name"]) for row in found}
@@ -66,7 +66,7 @@ class Tables(Entries[H]):
 
     def set_state(
         self,
-        blueprint: Blueprint,
+        schema: TableSchema,
         rules: TableRules,
         *,
         high_order: Sequence[str] | None,
@@ -79,7 +79,7 @@ class Tables(Entries[H]):
         """Enters what is known of a table from now on; ``first_run`` where nothing was known before."""
         values = {
             "table_name": rules.table,
-            "columns": json.dumps(blueprint.as_plain()),
+            "columns": json.dumps(schema.as_plain()),
             "rules": json.dumps(rules._for_ledger(), default=str),
             "high_order": json.dumps(high_order) if high_order else None,
             "high_effective": high_effective,
@@ -93,7 +93,9 @@ class Tables(Entries[H]):
         given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values if name != "table_name")
         self.engine.run(f"UPDATE {place('tables')} SET {given} WHERE table_name = :table_name", values)
 
-    def add_shapes(self, table: str, shapes: Mapping[int, Sequence[str]]) -> None:
-        """Enters which columns changes carry that no change of the table carried before, by the number of the shape."""
-        for shape, columns in shapes.items():
-            self._insert("shapes", {"table_name": table, "shape": shape, "columns": json.dumps(list(columns))})
+    def add_column_sets(self, table: str, column_sets: Mapping[int, Sequence[str]]) -> None:
+        """Enters which columns changes carry that no change of the table carried before, by the number of the column_set."""
+        for column_set, columns in column_sets.items():
+            self._insert(
+                "column_sets", {"table_name": table, "column_set": column_set, "columns": json.dumps(list(columns))}
+            )

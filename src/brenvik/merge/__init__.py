@@ -1,10 +1,10 @@
-"""The pure relational core: it gives SQL text and knows no connection, no file and no clock.
+"""The pure relational core: it makes SQL text and knows no connection, no file and no clock.
 
-Each module is one stage of the way a table is worked out, and takes a ``Blueprint``:
+Each module is one stage and takes a ``TableSchema``:
 
-    staged rows ─ screen ─▶ changes + rejects ─ sort ─▶ ways ─┬─ plain ──────────────┬─▶ diff ─ write ─▶ table
-                                                              └─ versions (windows) ─┘
+    staged rows ─ validate ─▶ changes, rejects ─ classify ─┬─ current path ─┬─▶ diff ─▶ row changes
+                                                           └─ replay path ──┘
 
-The text is written once in the PostgreSQL flavour; ``sql`` makes of it what a store runs.
+The text is written once in the PostgreSQL dialect; ``sql`` turns it into what a store runs.
 Values are always bound (``:name``), identifiers always quoted.
 """

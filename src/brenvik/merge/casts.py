@@ -1,6 +1,6 @@
-"""How a value of a feed becomes one of a column's type, and which values become none.
+"""How a value of a feed is cast to a column's type, and which values are invalid.
 
-All in DuckDB's flavour, but for ``within`` and ``beyond``, which every store understands.
+Everything is in DuckDB's dialect except ``within`` and ``beyond``, which every store understands.
 """
 
 from __future__ import annotations
@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from brenvik.merge import sql
-from brenvik.merge.schema import Blueprint
+from brenvik.merge.schema import TableSchema
 from brenvik.model.types import ColumnType
 
 _DOUBLE = r"\s*[+-]?((\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?|(?i:inf(inity)?|nan))\s*"
@@ -20,7 +20,7 @@ _OFFSET = r"[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?"
 _ZONE = r"[A-Za-z][A-Za-z0-9_+/-]+"
 _IN_ZONE = rf"{_DAY}[ T]{_HOUR}\s*{_ZONE}\s*"
 _MOMENT = rf"{_DAY}([ T]{_HOUR}\s*(Z|{_OFFSET}|{_ZONE})?)?\s*"
-"""DuckDB's own casts also take years of two digits, hours beyond the day in an offset, and words like epoch."""
+"""DuckDB's own casts would also accept two-digit years, offsets beyond a day, and words such as epoch."""
 _MIDNIGHT_AFTER = "CAST('24:00:00' AS TIME)"
 
 
@@ -45,7 +45,7 @@ def cast_of(name: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, 
 
 
 def _text_cast(value: str, to: ColumnType) -> tuple[str, str]:
-    """The cast of a text, and a test for texts that are no value of the type or must not be cast."""
+    """The cast of a text, and a test for texts that are not valid or must not be cast."""
     cast = f"TRY_CAST({value} AS {duck(to)})"
     match to.kind:
         case "integer":
@@ -69,12 +69,12 @@ def _text_cast(value: str, to: ColumnType) -> tuple[str, str]:
 
 
 def _unless(cast: str, *others: str) -> str:
-    """A test for values that cannot be cast, or are cast to what they do not say."""
+    """A test for values that cannot be cast, or whose cast loses something."""
     return sql.any_of([f"({cast}) IS NULL", *others])
 
 
 def _instant(value: str) -> str:
-    """The instant that a text tells; DuckDB wants no blank before a zone's hours, and one before its name."""
+    """The instant that a text denotes. DuckDB wants no blank before an offset and one before a zone's name."""
     joined = rf"regexp_replace({value}, '\s+([+-]\d|Z\s*$)', '\1')"
     joined = rf"regexp_replace({joined}, '(\d)({_ZONE}\s*)$', '\1 \2')"
     read = f"COALESCE({', '.join(f'TRY_CAST({text} AS TIMESTAMP WITH TIME ZONE)' for text in (value, joined))})"
@@ -86,12 +86,12 @@ def _instant(value: str) -> str:
 
 
 def _is_skipped(local: str, back: str) -> str:
-    """Whether a wall clock never showed a time: turned into an instant and ``back`` it is another. Clocks are put forward."""
+    """Whether a local time never occurred because clocks were put forward: converted to an instant and ``back``, it differs."""
     return f"{back} IS DISTINCT FROM {local}"
 
 
 def _in_zone(local: str, zone: str) -> str:
-    """The instant of a wall clock reading in a zone; null where the clock skips it."""
+    """The instant of a local time in a zone; null where clocks skipped it."""
     if zone.upper() == "UTC":
         return f"timezone('UTC', {local})"
     instant = f"timezone({sql.literal(zone)}, {local})"
@@ -99,7 +99,7 @@ def _in_zone(local: str, zone: str) -> str:
 
 
 def skipped_in(name: str, of: ColumnType, to: ColumnType, zone: str) -> str:
-    """A test for readings of a wall clock that it never showed in a zone; empty where none can be."""
+    """A test for local times that clocks skipped in a zone; empty where that cannot happen."""
     if to.kind != "timestamp with time zone" or of.kind not in {"text", "timestamp"} or zone.upper() == "UTC":
         return ""
     value = sql.quote(name)
@@ -109,7 +109,7 @@ def skipped_in(name: str, of: ColumnType, to: ColumnType, zone: str) -> str:
 
 
 def _moment(value: str) -> str:
-    """The moment that a text tells, in UTC where it tells a zone; DuckDB's cast passes over whatever stands behind the hour."""
+    """The moment that a text denotes, in UTC where it has a zone; DuckDB's own cast ignores whatever follows the time."""
     return _by_zone(value, f"TRY_CAST({value} AS TIMESTAMP)", f"timezone('UTC', {_instant(value)})")
 
 
@@ -118,15 +118,15 @@ def _by_zone(value: str, without: str, zoned: str) -> str:
 
 
 def _read(name: str, to: ColumnType) -> str:
-    """The column that has the text of another, read as a moment; see ``readings``."""
+    """The column that holds the text of another one read as a moment; see ``readings``."""
     return sql.quote(f"brenvik_{to.kind}_of_{name}")
 
 
-def readings(blueprint: Blueprint, types: Mapping[str, ColumnType], extract_time: str | None) -> list[str]:
-    """Texts read as moments, each once for all that is asked of it."""
-    wanted = [(column.name, column.type) for column in blueprint.columns] + list(blueprint.beside)
-    wanted += [(extract_time, blueprint.effective_type)] if extract_time else []
-    zone, found = blueprint.time_zone, {}
+def readings(schema: TableSchema, types: Mapping[str, ColumnType], extract_time: str | None) -> list[str]:
+    """Texts read as moments, once for everything that uses them."""
+    wanted = [(column.name, column.type) for column in schema.columns] + list(schema.beside)
+    wanted += [(extract_time, schema.effective_type)] if extract_time else []
+    zone, found = schema.time_zone, {}
     for name, kind in wanted:
         if name not in types or not _is_read(types[name], kind):
             continue
@@ -143,12 +143,12 @@ def _is_read(of: ColumnType, to: ColumnType) -> bool:
 
 
 def _of_day(value: str) -> str:
-    """A time of the day, null for the 24th hour."""
+    """A time of day; null for 24:00."""
     return f"CASE WHEN {value} < {_MIDNIGHT_AFTER} THEN {value} END"
 
 
 def within(value: str, kind: ColumnType) -> str:
-    """Whether a date or moment lies within the years that all stores, and those who read them, can hold."""
+    """Whether a date or moment lies within the years that every store, and its readers, can hold."""
     zone, last = ("+00:00" if kind.kind.endswith("zone") else "", "" if kind.kind == "date" else " 23:59:59.999999")
     bounds = f"CAST('0001-01-01{zone and ' 00:00:00' + zone}' AS {kind.sql}) AND CAST('9999-12-31{last}{zone}' AS {kind.sql})"
     return f"({value} BETWEEN {bounds})"
@@ -174,8 +174,8 @@ def duck(kind: ColumnType) -> str:
 
 
 def beyond(value: str, kind: ColumnType) -> str:
-    """A test for values that a store may have and that are no time all the same: infinity, far years, the
-    24th hour, and numbers of more bits."""
+    """A test for values that a store may hold but that are not valid: infinity, years out of range, 24:00, integers with too
+    many bits."""
     if kind.kind == "time":
         return f"{value} >= {_MIDNIGHT_AFTER}"
     if kind.bits:

@@ -1,8 +1,8 @@
-"""Which way each change goes, and which changes are there already.
+"""Which path each change takes, and which changes are duplicates.
 
-*Late* is a change that is not strictly above both the highest order and the highest effective ever taken. A key goes
-through the windows when it has several changes in the batch, or when it must be worked out again in *full*: because
-a change is late, or because its current version alone does not tell everything. All other keys take the plain join.
+A change is *late* when it is not strictly above both the highest order and the highest effective time ever loaded. A key
+takes the replay path when the batch has several changes of it, or when all of its log must be replayed (*full replay*):
+because a change is late, or because the current version does not tell enough. All other keys take the current path.
 """
 
 from __future__ import annotations
@@ -10,170 +10,176 @@ from __future__ import annotations
 from functools import lru_cache
 
 from brenvik.merge import sequence, sql
-from brenvik.merge.schema import ARRIVAL, DELETE, EFFECTIVE, RUN, SHAPE, Blueprint
+from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
 
-HIGH = "brenvik_high"
+HIGHEST = "brenvik_highest"
 
 
-def _above(blueprint: Blueprint, alias: str) -> str:
-    """Whether a change's order is strictly above the highest ever taken, column by column."""
+def _above(schema: TableSchema, alias: str) -> str:
+    """Whether a change's order is strictly above the highest ever loaded, column by column."""
     test = ""
-    for index, name in reversed(list(enumerate(blueprint.order))):
-        value, high = f"{alias}.{sql.quote(name)}", f"CAST(:high_order_{index} AS {blueprint.type_of(name).sql})"
+    for index, name in reversed(list(enumerate(schema.order))):
+        value, high = f"{alias}.{sql.quote(name)}", f"CAST(:high_order_{index} AS {schema.type_of(name).sql})"
         test = f"({value} > {high} OR ({value} = {high} AND {test}))" if test else f"{value} > {high}"
     return test or "1 = 1"
 
 
-def is_late(blueprint: Blueprint, alias: str) -> str:
+def is_late(schema: TableSchema, alias: str) -> str:
     """Needs the parameters ``high_effective`` and ``high_order_0``, … ."""
-    high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
-    return f"NOT ({_above(blueprint, alias)} AND {alias}.{EFFECTIVE} > {high})"
+    high = f"CAST(:high_effective AS {schema.effective_type.sql})"
+    return f"NOT ({_above(schema, alias)} AND {alias}.{EFFECTIVE_AT} > {high})"
 
 
 @lru_cache(maxsize=256)
-def sums(blueprint: Blueprint, *, first: bool, derives: bool) -> str:
-    """How many rows of ``screened`` have a fault (``faulty``), are ``derived`` and are ``late``; and where one column orders, or
-    none, what ``highest`` asks for, in the same pass."""
+def sums(schema: TableSchema, *, first: bool, derives: bool) -> str:
+    """How many rows of ``changes`` are ``invalid``, ``derived`` and ``late``; and where at most one column orders, also what
+    ``highest`` asks for, in the same pass."""
     derived = sequence.count_derived("c") if derives else "0"
-    late = "0" if first else f"sum({sql.flag(is_late(blueprint, 'c'))})"
+    late = "0" if first else f"sum({sql.flag(is_late(schema, 'c'))})"
     items = [
-        "count(c.brenvik_fault) AS faulty",
+        "count(c.brenvik_error) AS faulty",
         f"CAST(COALESCE({derived}, 0) AS BIGINT) AS derived",
         f"CAST(COALESCE({late}, 0) AS BIGINT) AS late",
     ]
-    if len(blueprint.order) < 2:
-        items.append(_maxima(blueprint, above_all=not first))
-    return f"SELECT {', '.join(items)} FROM {sql.work('screened')} c"
+    if len(schema.order) < 2:
+        items.append(_maxima(schema, above_all=not first))
+    return f"SELECT {', '.join(items)} FROM {sql.work('changes')} c"
 
 
-def _maxima(blueprint: Blueprint, *, above_all: bool) -> str:
-    """The highest order (of one column, or none) and effective time of a relation ``c``, as text; ``above_all`` counts only those
-    above the highest ever taken."""
+def _maxima(schema: TableSchema, *, above_all: bool) -> str:
+    """The highest order (of at most one column) and effective time of a relation ``c``, as text; ``above_all`` considers only
+    values above the highest ever loaded."""
     items = []
-    for name in blueprint.order:
+    for name in schema.order:
         value = f"c.{sql.quote(name)}"
-        above = f"CASE WHEN {_above(blueprint, 'c')} THEN {value} END" if above_all else value
+        above = f"CASE WHEN {_above(schema, 'c')} THEN {value} END" if above_all else value
         items.append(f"CAST(max({above}) AS TEXT) AS {sql.quote(name)}")
-    high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
-    newer = f"CASE WHEN c.{EFFECTIVE} > {high} THEN c.{EFFECTIVE} END" if above_all else f"c.{EFFECTIVE}"
-    return ", ".join([*items, f"CAST(max({newer}) AS TEXT) AS {HIGH}"])
+    high = f"CAST(:high_effective AS {schema.effective_type.sql})"
+    newer = f"CASE WHEN c.{EFFECTIVE_AT} > {high} THEN c.{EFFECTIVE_AT} END" if above_all else f"c.{EFFECTIVE_AT}"
+    return ", ".join([*items, f"CAST(max({newer}) AS TEXT) AS {HIGHEST}"])
 
 
 @lru_cache(maxsize=256)
-def mark_busy(blueprint: Blueprint, *, some_late: bool) -> str:
-    """Makes ``busy``: the keys that go through the windows; ``brenvik_full`` where late changes ask for all of the key."""
-    late = f"max({sql.flag(is_late(blueprint, 'c'))})" if some_late else "0"
+def find_replay_keys(schema: TableSchema, *, some_late: bool) -> str:
+    """Makes ``replay_keys``: the keys that take the replay path; ``brenvik_full_replay`` is 1 for keys with late changes."""
+    late = f"max({sql.flag(is_late(schema, 'c'))})" if some_late else "0"
     having = f"count(*) > 1 OR {late} = 1" if some_late else "count(*) > 1"
-    keys = sql.columns(blueprint.keys, "c")
+    keys = sql.columns(schema.keys, "c")
     return f"""
-CREATE TEMP TABLE {sql.work("busy")} AS
-SELECT {keys}, {late} AS brenvik_full
-FROM {sql.work("screened")} c
+CREATE TEMP TABLE {sql.work("replay_keys")} AS
+SELECT {keys}, {late} AS brenvik_full_replay
+FROM {sql.work("changes")} c
 GROUP BY {keys}
 HAVING {having}"""
 
 
 @lru_cache(maxsize=256)
-def find_duplicates(blueprint: Blueprint, *, first: bool) -> str:
-    """Makes ``duplicates``: arrival numbers of changes whose identity stands earlier in the batch or in the kept changes.
+def find_duplicates(schema: TableSchema, *, first: bool) -> str:
+    """Makes ``duplicates``: sequence numbers of changes that occur earlier in the batch or in the change log.
 
-    Without order columns arrival decides, and the same content later is another change: nothing is a duplicate then.
+    Without order columns the order of arrival decides, and the same content later is another change: nothing is a duplicate.
     """
-    within = (*blueprint.keys, EFFECTIVE, DELETE, SHAPE, *blueprint.carried)
+    within = (*schema.keys, EFFECTIVE_AT, DELETE, COLUMN_SET, *schema.change_columns)
     parts = []
-    if blueprint.order:
+    if schema.order:
         parts.append(f"""
-SELECT n.{ARRIVAL} FROM (
-  SELECT c.{ARRIVAL}, row_number() OVER (
-    PARTITION BY {sql.columns(dict.fromkeys(within), "c")} ORDER BY c.{ARRIVAL}) AS brenvik_nth
-  FROM {sql.work("screened")} c
-  WHERE EXISTS (SELECT 1 FROM {sql.work("busy")} b WHERE {sql.same("b", "c", blueprint.keys)})
+SELECT n.{SEQUENCE_NO} FROM (
+  SELECT c.{SEQUENCE_NO}, row_number() OVER (
+    PARTITION BY {sql.columns(dict.fromkeys(within), "c")} ORDER BY c.{SEQUENCE_NO}) AS brenvik_nth
+  FROM {sql.work("changes")} c
+  WHERE EXISTS (SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)})
 ) n WHERE n.brenvik_nth > 1""")
-    if blueprint.order and blueprint.kept and not first:
-        never_null = (*blueprint.keys, *blueprint.order, EFFECTIVE, DELETE, SHAPE)
-        others = [name for name in blueprint.carried if name not in never_null]
+    if schema.order and schema.change_log and not first:
+        never_null = (*schema.keys, *schema.order, EFFECTIVE_AT, DELETE, COLUMN_SET)
+        others = [name for name in schema.change_columns if name not in never_null]
         parts.append(f"""
-SELECT c.{ARRIVAL}
-FROM {sql.work("screened")} c
-JOIN {blueprint.counting} k ON {sql.same("k", "c", never_null)} AND {sql.alike("k", "c", others)}
+SELECT c.{SEQUENCE_NO}
+FROM {sql.work("changes")} c
+JOIN {schema.active_changes} k ON {sql.same("k", "c", never_null)} AND {sql.alike("k", "c", others)}
 WHERE EXISTS (
-  SELECT 1 FROM {sql.work("busy")} b WHERE {sql.same("b", "c", blueprint.keys)} AND b.brenvik_full = 1)""")
-    nothing = f"SELECT c.{ARRIVAL} FROM {sql.work('screened')} c WHERE 1 = 0"
+  SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)} AND b.brenvik_full_replay = 1)""")
+    nothing = f"SELECT c.{SEQUENCE_NO} FROM {sql.work('changes')} c WHERE 1 = 0"
     return f"CREATE TEMP TABLE {sql.work('duplicates')} AS {' UNION '.join(parts) or nothing}"
 
 
 @lru_cache(maxsize=256)
-def count_late_duplicates(blueprint: Blueprint) -> str:
-    """How many late changes (``n``) are duplicates."""
-    return f"""
-SELECT count(*) AS n FROM {sql.work("duplicates")} d JOIN {sql.work("screened")} c ON c.{ARRIVAL} = d.{ARRIVAL}
-WHERE {is_late(blueprint, "c")}"""
+def count_late_duplicates(schema: TableSchema, *, some_replayed: bool, some_inactive_deletes: bool) -> str:
+    """How many late changes (``n``) are duplicates; of those that were replayed, and of inactive deletes."""
+    found = []
+    if some_replayed:
+        same = f"d.{SEQUENCE_NO} = c.{SEQUENCE_NO}"
+        found.append(f"{sql.work('changes')} c JOIN {sql.work('duplicates')} d ON {same} WHERE {is_late(schema, 'c')}")
+    if some_inactive_deletes:
+        duplicate = "c.brenvik_decision = 'duplicate'"
+        found.append(f"{sql.work('inactive_deletes')} c WHERE {duplicate} AND {is_late(schema, 'c')}")
+    counts = " + ".join(f"(SELECT count(*) FROM {each})" for each in found)
+    return f"SELECT {counts or '0'} AS n"
 
 
 @lru_cache(maxsize=256)
-def folded(blueprint: Blueprint) -> str:
-    """How many duplicates are of changes that which earlier run kept (``of_run``, ``n``)."""
-    never_null = (*blueprint.keys, *blueprint.order, EFFECTIVE, DELETE, SHAPE)
-    others = [name for name in blueprint.carried if name not in never_null]
+def count_deduplicated(schema: TableSchema) -> str:
+    """How many duplicates there are of changes of each earlier run (``of_run``, ``n``)."""
+    never_null = (*schema.keys, *schema.order, EFFECTIVE_AT, DELETE, COLUMN_SET)
+    others = [name for name in schema.change_columns if name not in never_null]
     return f"""
-SELECT k.{RUN} AS of_run, count(DISTINCT c.{ARRIVAL}) AS n
+SELECT k.{RUN} AS of_run, count(DISTINCT c.{SEQUENCE_NO}) AS n
 FROM {sql.work("duplicates")} d
-JOIN {sql.work("screened")} c ON c.{ARRIVAL} = d.{ARRIVAL}
-JOIN {blueprint.counting} k ON {sql.same("k", "c", never_null)} AND {sql.alike("k", "c", others)}
+JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = d.{SEQUENCE_NO}
+JOIN {schema.active_changes} k ON {sql.same("k", "c", never_null)} AND {sql.alike("k", "c", others)}
 GROUP BY k.{RUN}"""
 
 
 @lru_cache(maxsize=256)
-def widen_busy(blueprint: Blueprint) -> str:
-    """Busy keys whose living version does not tell everything are worked out in full.
+def widen_to_full_replay(schema: TableSchema) -> str:
+    """Marks keys whose current version does not tell enough for full replay.
 
-    That is a key without a living version (has it closed ones? was it removed before?), one whose type 0 value is not
-    known yet (finding it touches all versions of the life), and one with a delete that takes closed versions away too.
+    These are keys without a current version (does it have closed ones? was it removed before?), keys whose type 0 value is
+    not known yet (it will be set on all versions of the lifetime), and keys with a delete that also removes closed versions.
     """
-    busy = sql.work("busy")
+    busy = sql.work("replay_keys")
 
     def same_key(alias: str) -> str:
-        return " AND ".join(f"{alias}.{sql.quote(k)} = {busy}.{sql.quote(k)}" for k in blueprint.keys)
+        return " AND ".join(f"{alias}.{sql.quote(k)} = {busy}.{sql.quote(k)}" for k in schema.keys)
 
-    known = "".join(f" AND t.{sql.quote(name)} IS NOT NULL" for name in blueprint.type_0)
+    known = "".join(f" AND t.{sql.quote(name)} IS NOT NULL" for name in schema.type_0)
     tests = [
-        f"NOT EXISTS (SELECT 1 FROM {sql.relation(blueprint.table)} t "
-        f"WHERE {same_key('t')} AND {blueprint.is_open('t')}{known})"
+        f"NOT EXISTS (SELECT 1 FROM {sql.relation(schema.table)} t "
+        f"WHERE {same_key('t')} AND {schema.is_current('t')}{known})"
     ]
-    if blueprint.has_versions and not blueprint.keeps_lives:
-        tests.append(f"EXISTS (SELECT 1 FROM {sql.work('screened')} c WHERE {same_key('c')} AND c.{DELETE} = 1)")
-    return f"UPDATE {busy} SET brenvik_full = 1 WHERE brenvik_full = 0 AND {sql.any_of(tests)}"
+    if schema.has_versions and not schema.keeps_lifetimes:
+        tests.append(f"EXISTS (SELECT 1 FROM {sql.work('changes')} c WHERE {same_key('c')} AND c.{DELETE} = 1)")
+    return f"UPDATE {busy} SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND {sql.any_of(tests)}"
 
 
 @lru_cache(maxsize=256)
-def highest(blueprint: Blueprint, *, first: bool) -> str:
-    """The highest order of the batch that is above the highest ever taken, and the same of the effective times (as
-    ``brenvik_high``); null where there is none. Every value comes as text."""
-    return highest_of(blueprint, sql.work("screened"), above_all=not first)
+def highest(schema: TableSchema, *, first: bool) -> str:
+    """The highest order of the batch above the highest ever loaded, and likewise the effective time (as
+    ``brenvik_highest``); null where there is none. All values are text."""
+    return highest_of(schema, sql.work("changes"), above_all=not first)
 
 
-def highest_of(blueprint: Blueprint, relation: str, *, above_all: bool = False) -> str:
-    """The same of any relation; ``above_all`` counts only what is above the highest ever taken."""
-    if len(blueprint.order) < 2:
-        return f"SELECT {_maxima(blueprint, above_all=above_all)} FROM {relation} c"
-    high = f"CAST(:high_effective AS {blueprint.effective_type.sql})"
-    newer, above = (f"WHERE c.{EFFECTIVE} > {high}", f"WHERE {_above(blueprint, 'c')}") if above_all else ("", "")
-    order = [f"CAST(c.{sql.quote(name)} AS TEXT) AS {sql.quote(name)}" for name in blueprint.order]
-    latest = ", ".join(f"c.{sql.quote(name)} DESC" for name in blueprint.order)
+def highest_of(schema: TableSchema, relation: str, *, above_all: bool = False) -> str:
+    """The same for any relation; ``above_all`` considers only what is above the highest ever loaded."""
+    if len(schema.order) < 2:
+        return f"SELECT {_maxima(schema, above_all=above_all)} FROM {relation} c"
+    high = f"CAST(:high_effective AS {schema.effective_type.sql})"
+    newer, above = (f"WHERE c.{EFFECTIVE_AT} > {high}", f"WHERE {_above(schema, 'c')}") if above_all else ("", "")
+    order = [f"CAST(c.{sql.quote(name)} AS TEXT) AS {sql.quote(name)}" for name in schema.order]
+    latest = ", ".join(f"c.{sql.quote(name)} DESC" for name in schema.order)
     return f"""
-SELECT {sql.columns(blueprint.order, "o")}, e.{HIGH}
-FROM (SELECT CAST(max(c.{EFFECTIVE}) AS TEXT) AS {HIGH} FROM {relation} c {newer}) e
+SELECT {sql.columns(schema.order, "o")}, e.{HIGHEST}
+FROM (SELECT CAST(max(c.{EFFECTIVE_AT}) AS TEXT) AS {HIGHEST} FROM {relation} c {newer}) e
 LEFT JOIN (SELECT {", ".join(order)} FROM {relation} c {above} ORDER BY {latest} LIMIT 1) o ON 1 = 1"""
 
 
 @lru_cache(maxsize=256)
-def keep(blueprint: Blueprint, *, some_duplicates: bool) -> str:
-    """Appends the accepted changes that are no duplicates to the kept ones."""
-    assert blueprint.kept
-    fresh = f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('duplicates')} d WHERE d.{ARRIVAL} = c.{ARRIVAL})"
-    names = (ARRIVAL, SHAPE, DELETE, EFFECTIVE, *blueprint.carried)
+def log_changes(schema: TableSchema, *, some_duplicates: bool) -> str:
+    """Appends the accepted changes that are not duplicates to the change log."""
+    assert schema.change_log
+    fresh = f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('duplicates')} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO})"
+    names = (SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns)
     return f"""
-INSERT INTO {sql.relation(blueprint.kept)} ({RUN}, {sql.columns(names)})
+INSERT INTO {sql.relation(schema.change_log)} ({RUN}, {sql.columns(names)})
 SELECT :run, {sql.columns(names, "c")}
-FROM {sql.work("screened")} c
+FROM {sql.work("changes")} c
 {fresh if some_duplicates else ""}"""

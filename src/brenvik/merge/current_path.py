@@ -1,10 +1,9 @@
-"""The plain way: keys with exactly one change, newer than everything, need only a join with their living version.
+"""The current path: a key with exactly one change, newer than everything loaded, needs only its current version.
 
-``plain`` holds a row per such change: its decision as a number (``brenvik_decided``), the stored row it met
-(``brenvik_locator``), whether type 1 values differ (``brenvik_sets``), and what the stored row held before
-(``brenvik_was_0``, …; null where nothing is done). Numbers and not words, and old values that the write can do without
-only where the decisions shall be told: each is a tenth of a load. The decision ``full`` is none: it sends the key
-through the windows, see ``send_on``.
+``current_path`` holds a row per such change: its decision as a number (``brenvik_decision_no``), the stored row it meets
+(``brenvik_row_id``), whether type 1 values differ (``brenvik_sets_type_1``), and the stored values from before
+(``brenvik_before_0``, …; null where nothing changes). Numbers instead of words, and old values only where decisions will be
+explained or the write needs them: each costs a tenth of a load. The decision ``full`` sends a key to the replay path.
 """
 
 from __future__ import annotations
@@ -12,7 +11,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 from brenvik.merge import sql
-from brenvik.merge.schema import ARRIVAL, DELETE, EFFECTIVE, SHAPE, Blueprint
+from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, SEQUENCE_NO, TableSchema
 
 FULL = "full"
 _NUMBERS = {
@@ -22,97 +21,95 @@ _NUMBERS = {
 
 
 def decided(alias: str, *decisions: str) -> str:
-    """Whether a row of ``plain`` has one of these decisions."""
-    return f"{alias}.brenvik_decided IN ({', '.join(str(_NUMBERS[name]) for name in decisions)})"
+    """A test: whether a row of ``current_path`` has one of these decisions."""
+    return f"{alias}.brenvik_decision_no IN ({', '.join(str(_NUMBERS[name]) for name in decisions)})"
 
 
 def decision(alias: str) -> str:
-    """The decision of a row of ``plain`` as a word."""
+    """The decision of a row of ``current_path`` as a word."""
     cases = " ".join(f"WHEN {number} THEN '{name}'" for name, number in _NUMBERS.items())
-    return f"CASE {alias}.brenvik_decided {cases} END"
+    return f"CASE {alias}.brenvik_decision_no {cases} END"
 
 
-def was(blueprint: Blueprint, name: str) -> str:
-    """The column of a working table that holds the earlier value of a column."""
-    return f"brenvik_was_{blueprint.values.index(name)}"
+def before_column(schema: TableSchema, name: str) -> str:
+    """The column of a working relation that holds a column's value from before the change."""
+    return f"brenvik_before_{schema.values.index(name)}"
 
 
-def _needs_earlier(blueprint: Blueprint, name: str) -> bool:
-    """Whether the write needs the earlier value of a column: it stays where a change carries none; type 0 keeps it; of type 1
-    it tells whether the column changes at all."""
-    if blueprint.absent_in(name) or name in blueprint.type_0:
+def _needs_earlier(schema: TableSchema, name: str) -> bool:
+    """Whether the write needs a column's stored value: it stays where a change lacks the column; type 0 keeps it; for type 1
+    it shows whether the column changes at all."""
+    if schema.absent_in(name) or name in schema.type_0:
         return True
-    return name in blueprint.type_1 and not blueprint.store.whole_rows
+    return name in schema.type_1 and not schema.store.whole_rows
 
 
-def carries(blueprint: Blueprint, alias: str, name: str) -> str:
-    """Whether a change carries a column at all; '' when all changes do."""
-    absent = blueprint.absent_in(name)
-    return f"{alias}.{SHAPE} NOT IN ({', '.join(map(str, absent))})" if absent else ""
+def is_present(schema: TableSchema, alias: str, name: str) -> str:
+    """A test: whether a change has a column; '' when all changes have it."""
+    absent = schema.absent_in(name)
+    return f"{alias}.{COLUMN_SET} NOT IN ({', '.join(map(str, absent))})" if absent else ""
 
 
-def _differs(blueprint: Blueprint, name: str, before: str = "") -> str:
-    here = carries(blueprint, "c", name)
+def _differs(schema: TableSchema, name: str, before: str = "") -> str:
+    here = is_present(schema, "c", name)
     test = f"c.{sql.quote(name)} IS DISTINCT FROM {before or 't.' + sql.quote(name)}"
     return f"({here} AND {test})" if here else test
 
 
-def any_differs(blueprint: Blueprint, names: tuple[str, ...]) -> str:
-    """Whether a change ``c`` differs in any of these columns from a row ``t`` of the table."""
-    return sql.any_of(_differs(blueprint, name) for name in names)
+def any_differs(schema: TableSchema, names: tuple[str, ...]) -> str:
+    """A test: whether a change ``c`` differs in any of these columns from a row ``t`` of the table."""
+    return sql.any_of(_differs(schema, name) for name in names)
 
 
 @lru_cache(maxsize=256)
-def decide(blueprint: Blueprint, *, some_busy: bool, told: bool, met: str | None = None) -> str:
-    """Makes ``plain``; ``told`` says that the decisions shall be told with all old values. ``met`` is a relation that stands for
-    the table: its living versions, as far as the changes are of their keys."""
-    locator = f"t.{sql.quote(blueprint.locator)}"
-    learns = sql.any_of(
-        f"(t.{sql.quote(name)} IS NULL AND c.{sql.quote(name)} IS NOT NULL)" for name in blueprint.type_0
-    )
-    joins = sql.same("t", "c", blueprint.keys)
+def decide(schema: TableSchema, *, some_replayed: bool, told: bool, met: str | None = None) -> str:
+    """Makes ``current_path``. ``told`` includes all old values, for explaining the decisions. ``met`` is a relation that stands
+    in for the table: the current versions of the keys with changes."""
+    row_id = f"t.{sql.quote(schema.row_id)}"
+    learns = sql.any_of(f"(t.{sql.quote(name)} IS NULL AND c.{sql.quote(name)} IS NOT NULL)" for name in schema.type_0)
+    joins = sql.same("t", "c", schema.keys)
     full, unchanged = _NUMBERS[FULL], _NUMBERS["unchanged"]
     cases = [
-        f"WHEN {locator} IS NULL AND c.{DELETE} = 1 THEN {full}",
-        f"WHEN {locator} IS NULL THEN {_NUMBERS['inserted']}",
+        f"WHEN {row_id} IS NULL AND c.{DELETE} = 1 THEN {full}",
+        f"WHEN {row_id} IS NULL THEN {_NUMBERS['inserted']}",
     ]
-    if not blueprint.meets_living:
+    if not schema.meets_current_only:
         cases.append(
-            f"WHEN NOT ({blueprint.is_open('t')}) THEN CASE WHEN c.{DELETE} = 1 THEN {unchanged} ELSE {full} END"
+            f"WHEN NOT ({schema.is_current('t')}) THEN CASE WHEN c.{DELETE} = 1 THEN {unchanged} ELSE {full} END"
         )
-    elif blueprint.type_2 and not met:
-        joins += f" AND {blueprint.is_open('t')}"
+    elif schema.type_2 and not met:
+        joins += f" AND {schema.is_current('t')}"
     cases.append(f"WHEN c.{DELETE} = 1 THEN {_NUMBERS['deleted']}")
     for names, name in (
         ((), FULL),
-        (blueprint.type_2, "versioned"),
-        (blueprint.type_1, "overwritten"),
-        (blueprint.type_0, "protected"),
+        (schema.type_2, "versioned"),
+        (schema.type_1, "overwritten"),
+        (schema.type_0, "protected"),
     ):
-        test = learns if name == FULL else any_differs(blueprint, names)
+        test = learns if name == FULL else any_differs(schema, names)
         if test != "1 = 0":
             cases.append(f"WHEN {test} THEN {_NUMBERS[name]}")
-    sets = f"c.{DELETE} = 0 AND {locator} IS NOT NULL AND {any_differs(blueprint, blueprint.type_1)}"
-    changed = sql.any_of(_differs(blueprint, name) for name in blueprint.values)
+    sets = f"c.{DELETE} = 0 AND {row_id} IS NOT NULL AND {any_differs(schema, schema.type_1)}"
+    changed = sql.any_of(_differs(schema, name) for name in schema.values)
     before = [
-        f"CASE WHEN {changed} THEN t.{sql.quote(name)} END AS {was(blueprint, name)}"
-        for name in blueprint.values
-        if told or _needs_earlier(blueprint, name)
+        f"CASE WHEN {changed} THEN t.{sql.quote(name)} END AS {before_column(schema, name)}"
+        for name in schema.values
+        if told or _needs_earlier(schema, name)
     ]
     without_busy = (
-        f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('busy')} b WHERE {sql.same('b', 'c', blueprint.keys)})"
-        if some_busy
+        f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('replay_keys')} b WHERE {sql.same('b', 'c', schema.keys)})"
+        if some_replayed
         else ""
     )
     return f"""
-CREATE TEMP TABLE {sql.work("plain")} AS
+CREATE TEMP TABLE {sql.work("current_path")} AS
 SELECT
-  c.{ARRIVAL}, c.{EFFECTIVE}, {locator} AS brenvik_locator,
-  CASE {" ".join(cases)} ELSE {unchanged} END AS brenvik_decided,
-  {sql.flag(sets)} AS brenvik_sets{"," if before else ""}
+  c.{SEQUENCE_NO}, c.{EFFECTIVE_AT}, {row_id} AS brenvik_row_id,
+  CASE {" ".join(cases)} ELSE {unchanged} END AS brenvik_decision_no,
+  {sql.flag(sets)} AS brenvik_sets_type_1{"," if before else ""}
   {", ".join(before)}
-FROM {sql.work("screened")} c
-LEFT JOIN {met or sql.relation(blueprint.table)} t ON {joins}
+FROM {sql.work("changes")} c
+LEFT JOIN {met or sql.relation(schema.table)} t ON {joins}
 {without_busy}"""
 
 
@@ -120,79 +117,79 @@ def summary() -> str:
     """How many changes have which decision (``n``), and how many of them set type 1 values (``sets``)."""
     return (
         f"SELECT {decision('p')} AS brenvik_decision, n, sets FROM ("
-        "SELECT brenvik_decided, count(*) AS n, CAST(sum(brenvik_sets) AS BIGINT) AS sets "
-        f"FROM {sql.work('plain')} GROUP BY brenvik_decided) p"
+        "SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets "
+        f"FROM {sql.work('current_path')} GROUP BY brenvik_decision_no) p"
     )
 
 
 @lru_cache(maxsize=256)
-def returning_keys(blueprint: Blueprint) -> str:
-    """Marks as ``full`` the inserts of keys that have closed versions: their type 1 values change as well."""
+def find_returning_keys(schema: TableSchema) -> str:
+    """Marks inserts of keys that have closed versions as ``full``: type 1 values change in those as well."""
     return f"""
-UPDATE {sql.work("plain")} SET brenvik_decided = {_NUMBERS[FULL]}
-WHERE {decided(sql.work("plain"), "inserted")} AND EXISTS (
-  SELECT 1 FROM {sql.work("screened")} c
-  JOIN {sql.relation(blueprint.table)} t ON {sql.same("t", "c", blueprint.keys)}
-  WHERE c.{ARRIVAL} = {sql.work("plain")}.{ARRIVAL} AND NOT ({blueprint.is_open("t")}))"""
+UPDATE {sql.work("current_path")} SET brenvik_decision_no = {_NUMBERS[FULL]}
+WHERE {decided(sql.work("current_path"), "inserted")} AND EXISTS (
+  SELECT 1 FROM {sql.work("changes")} c
+  JOIN {sql.relation(schema.table)} t ON {sql.same("t", "c", schema.keys)}
+  WHERE c.{SEQUENCE_NO} = {sql.work("current_path")}.{SEQUENCE_NO} AND NOT ({schema.is_current("t")}))"""
 
 
 @lru_cache(maxsize=256)
-def send_on(blueprint: Blueprint) -> tuple[str, str]:
-    """Two statements that send the keys decided as ``full`` on to the windows."""
+def send_to_replay(schema: TableSchema) -> tuple[str, str]:
+    """Two statements that move the keys decided as ``full`` to the replay path."""
     return (
         f"""
-INSERT INTO {sql.work("busy")} ({sql.columns(blueprint.keys)}, brenvik_full)
-SELECT {sql.columns(blueprint.keys, "c")}, 1
-FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
+INSERT INTO {sql.work("replay_keys")} ({sql.columns(schema.keys)}, brenvik_full_replay)
+SELECT {sql.columns(schema.keys, "c")}, 1
+FROM {sql.work("current_path")} p JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = p.{SEQUENCE_NO}
 WHERE {decided("p", FULL)}""",
-        f"DELETE FROM {sql.work('plain')} WHERE {decided(sql.work('plain'), FULL)}",
+        f"DELETE FROM {sql.work('current_path')} WHERE {decided(sql.work('current_path'), FULL)}",
     )
 
 
 @lru_cache(maxsize=256)
-def spread(blueprint: Blueprint) -> str:
-    """Makes ``spread``: closed versions of a key that get the new type 1 values of its plain change."""
-    some = sql.any_of(_differs(blueprint, name) for name in blueprint.type_1)
+def find_closed_versions(schema: TableSchema) -> str:
+    """Makes ``to_overwrite``: closed versions that get the new type 1 values of a change on the current path."""
+    some = sql.any_of(_differs(schema, name) for name in schema.type_1)
     return f"""
-CREATE TEMP TABLE {sql.work("spread")} AS
-SELECT t.{sql.quote(blueprint.locator)} AS brenvik_locator, p.{ARRIVAL}
-FROM {sql.work("plain")} p
-JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
-JOIN {sql.relation(blueprint.table)} t ON {sql.same("t", "c", blueprint.keys)}
-WHERE p.brenvik_sets = 1 AND NOT ({blueprint.is_open("t")}) AND {some}"""
+CREATE TEMP TABLE {sql.work("to_overwrite")} AS
+SELECT t.{sql.quote(schema.row_id)} AS brenvik_row_id, p.{SEQUENCE_NO}
+FROM {sql.work("current_path")} p
+JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = p.{SEQUENCE_NO}
+JOIN {sql.relation(schema.table)} t ON {sql.same("t", "c", schema.keys)}
+WHERE p.brenvik_sets_type_1 = 1 AND NOT ({schema.is_current("t")}) AND {some}"""
 
 
 @lru_cache(maxsize=256)
-def find_again(blueprint: Blueprint) -> str:
-    """Gives the plain changes that closed a version and overwrite it, too, the locator that it has since."""
-    plain = sql.work("plain")
+def refresh_row_ids(schema: TableSchema) -> str:
+    """Looks up the new row ids of versions that were closed and will also be overwritten."""
+    plain = sql.work("current_path")
     return f"""
-UPDATE {plain} SET brenvik_locator = t.{sql.quote(blueprint.locator)}
-FROM {sql.work("screened")} c
-JOIN {sql.relation(blueprint.table)} t
-  ON {sql.same("t", "c", blueprint.keys)} AND t.{sql.quote(blueprint.own("valid_to") or "")} = c.{EFFECTIVE}
-WHERE c.{ARRIVAL} = {plain}.{ARRIVAL} AND {plain}.brenvik_sets = 1 AND {decided(plain, "versioned")}"""
+UPDATE {plain} SET brenvik_row_id = t.{sql.quote(schema.row_id)}
+FROM {sql.work("changes")} c
+JOIN {sql.relation(schema.table)} t
+  ON {sql.same("t", "c", schema.keys)} AND t.{sql.quote(schema.system_column("valid_to") or "")} = c.{EFFECTIVE_AT}
+WHERE c.{SEQUENCE_NO} = {plain}.{SEQUENCE_NO} AND {plain}.brenvik_sets_type_1 = 1 AND {decided(plain, "versioned")}"""
 
 
 @lru_cache(maxsize=256)
-def touched_type_1(blueprint: Blueprint) -> str:
-    """For each type 1 column, whether any plain change differs in it (0 or 1)."""
+def touched_type_1(schema: TableSchema) -> str:
+    """For each type 1 column, whether any change on the current path differs in it (0 or 1)."""
     flags = [
-        f"max({sql.flag(_differs(blueprint, name, 'p.' + was(blueprint, name)))}) AS {sql.quote(name)}"
-        for name in blueprint.type_1
+        f"max({sql.flag(_differs(schema, name, 'p.' + before_column(schema, name)))}) AS {sql.quote(name)}"
+        for name in schema.type_1
     ]
     return f"""
 SELECT {", ".join(flags)}
-FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
-WHERE p.brenvik_sets = 1"""
+FROM {sql.work("current_path")} p JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = p.{SEQUENCE_NO}
+WHERE p.brenvik_sets_type_1 = 1"""
 
 
 @lru_cache(maxsize=256)
-def removed_keys(blueprint: Blueprint) -> str:
-    """Rows (``brenvik_locator``) that plain deletes take away, where deletes remove."""
+def removed_keys(schema: TableSchema) -> str:
+    """The rows (``brenvik_row_id``) that deletes on the current path remove, where deletes remove."""
     return f"""
-SELECT t.{sql.quote(blueprint.locator)} AS brenvik_locator
-FROM {sql.relation(blueprint.table)} t
+SELECT t.{sql.quote(schema.row_id)} AS brenvik_row_id
+FROM {sql.relation(schema.table)} t
 WHERE EXISTS (
-  SELECT 1 FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
-  WHERE {decided("p", "deleted")} AND {sql.same("t", "c", blueprint.keys)})"""
+  SELECT 1 FROM {sql.work("current_path")} p JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = p.{SEQUENCE_NO}
+  WHERE {decided("p", "deleted")} AND {sql.same("t", "c", schema.keys)})"""

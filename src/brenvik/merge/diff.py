@@ -1,13 +1,13 @@
-"""What has to be done to the table's rows: the difference between the rows it has and the rows it should have.
+"""Row changes: the difference between the rows that the table has and those it should have.
 
-Plain changes say it themselves (see ``plain``). For the busy keys, ``desired`` is held against ``stored``: matched by
-(key, valid_from), what is left over is matched pairwise in the order of valid_from, so that rows keep their
-surrogate keys. The outcome is in four tables:
+On the current path the decisions say it all (see ``current_path``). For replayed keys, ``target_versions`` is compared with
+``stored_versions``: they are matched by (key, valid_from), the rest pairwise in the order of valid_from, so that rows keep
+their surrogate keys. The result is in four relations:
 
-    closes   rows that only end: locator, new end, whether a delete ended it
-    sets     rows whose values change: locator and all of their new content
-    adds     numbers (``brenvik_no``) of the desired rows that are new
-    removes  locators of rows to take away
+    to_close   rows whose end changes: row id, new end, whether a delete ended it
+    to_update  rows whose values change: row id and all new values
+    to_insert  numbers (``brenvik_version_no``) of target versions that are new
+    to_delete  row ids of rows to remove
 """
 
 from __future__ import annotations
@@ -15,200 +15,201 @@ from __future__ import annotations
 from functools import lru_cache
 
 from brenvik.merge import sql
-from brenvik.merge.current_path import carries, decided, removed_keys, was
-from brenvik.merge.schema import ARRIVAL, EFFECTIVE, Blueprint
+from brenvik.merge.current_path import before_column, decided, is_present, removed_keys
+from brenvik.merge.schema import EFFECTIVE_AT, SEQUENCE_NO, TableSchema
 
 
 @lru_cache(maxsize=256)
-def plain_effects(blueprint: Blueprint, *, some_busy: bool) -> tuple[str, str | None]:
-    """Makes ``closes`` and ``removes`` of the plain changes; where no others will be added, ``closes`` is only a view, and
-    ``removes`` is not made when it would be empty."""
+def current_path_actions(schema: TableSchema, *, some_replayed: bool) -> tuple[str, str | None]:
+    """Makes ``to_close`` and ``to_delete`` for the current path. Where no key is replayed, ``to_close`` is only a view,
+    and ``to_delete`` is not made when it would be empty."""
     removed: str | None
-    if blueprint.deletes == "close":
+    if schema.deletes == "close":
         ending = decided("p", "versioned", "deleted")
-        removed = f"SELECT brenvik_locator FROM {sql.work('plain')} WHERE 1 = 0" if some_busy else None
+        removed = f"SELECT brenvik_row_id FROM {sql.work('current_path')} WHERE 1 = 0" if some_replayed else None
     else:
         ending = decided("p", "versioned")
-        removed = removed_keys(blueprint)
+        removed = removed_keys(schema)
     return (
         f"""
-CREATE TEMP {"TABLE" if some_busy else "VIEW"} {sql.work("closes")} AS
-SELECT p.brenvik_locator, p.{EFFECTIVE} AS brenvik_until, {sql.flag(decided("p", "deleted"))} AS brenvik_ended
-FROM {sql.work("plain")} p
+CREATE TEMP {"TABLE" if some_replayed else "VIEW"} {sql.work("to_close")} AS
+SELECT p.brenvik_row_id, p.{EFFECTIVE_AT} AS brenvik_valid_to, {sql.flag(decided("p", "deleted"))} AS brenvik_deleted
+FROM {sql.work("current_path")} p
 WHERE {ending}""",
-        f"CREATE TEMP TABLE {sql.work('removes')} AS {removed}" if removed else None,
+        f"CREATE TEMP TABLE {sql.work('to_delete')} AS {removed}" if removed else None,
     )
 
 
-def as_desired(blueprint: Blueprint) -> str:
-    """What to select of a row ``t`` of the table to have it in the form of ``desired``."""
-    own = blueprint.own
-    living = blueprint.is_open("t")
+def as_target(schema: TableSchema) -> str:
+    """Select items: a row ``t`` of the table in the form of ``target_versions``."""
+    own = schema.system_column
+    living = schema.is_current("t")
     until = f"CASE WHEN {living} THEN NULL ELSE t.{sql.quote(own('valid_to') or '')} END" if own("valid_to") else "NULL"
     ended = sql.flag(f"t.{sql.quote(own('is_deleted') or '')} = TRUE" if own("is_deleted") else f"NOT ({living})")
     start = f"t.{sql.quote(own('valid_from') or '')}" if own("valid_from") else "NULL"
-    kind = blueprint.effective_type.sql
-    times = (
-        f"CAST({start} AS {kind}) AS {EFFECTIVE}, CAST({until} AS {kind}) AS brenvik_until, {ended} AS brenvik_ended"
-    )
-    return sql.listed(sql.columns(blueprint.keys, "t"), times, sql.columns(blueprint.values, "t"), sep=", ")
+    kind = schema.effective_type.sql
+    times = f"CAST({start} AS {kind}) AS {EFFECTIVE_AT}, CAST({until} AS {kind}) AS brenvik_valid_to, {ended} AS brenvik_deleted"
+    return sql.listed(sql.columns(schema.keys, "t"), times, sql.columns(schema.values, "t"), sep=", ")
 
 
 @lru_cache(maxsize=256)
-def as_it_was(blueprint: Blueprint, relation: str) -> str:
-    """Makes ``desired`` of a relation that has the rows of the table as they were."""
-    return f"CREATE TEMP TABLE {sql.work('desired')} AS SELECT {as_desired(blueprint)} FROM {relation} t"
+def as_it_was(schema: TableSchema, relation: str) -> str:
+    """Makes ``target_versions`` from a relation with the rows of the table as they were."""
+    return f"CREATE TEMP TABLE {sql.work('target_versions')} AS SELECT {as_target(schema)} FROM {relation} t"
 
 
 @lru_cache(maxsize=256)
-def find_stored(blueprint: Blueprint) -> str:
-    """Makes ``stored``: the rows of the busy keys that ``desired`` is held against, ends and deletes in one form."""
-    scope = f" AND (b.brenvik_full = 1 OR {blueprint.is_open('t')})" if blueprint.has_versions else ""
-    flag = _flag(blueprint)
-    flagged = f", {sql.flag(f't.{sql.quote(flag)} = TRUE')} AS brenvik_flagged" if flag else ""
+def find_stored_versions(schema: TableSchema) -> str:
+    """Makes ``stored_versions``: the rows of the replayed keys, in the form of ``target_versions``."""
+    scope = f" AND (b.brenvik_full_replay = 1 OR {schema.is_current('t')})" if schema.has_versions else ""
+    flag = _flag(schema)
+    flagged = f", {sql.flag(f't.{sql.quote(flag)} = TRUE')} AS brenvik_flagged_current" if flag else ""
     return f"""
-CREATE TEMP TABLE {sql.work("stored")} AS
-SELECT t.{sql.quote(blueprint.locator)} AS brenvik_locator, {as_desired(blueprint)}, b.brenvik_full{flagged}
-FROM {sql.relation(blueprint.table)} t
-JOIN {sql.work("busy")} b ON {sql.same("b", "t", blueprint.keys)}{scope}"""
+CREATE TEMP TABLE {sql.work("stored_versions")} AS
+SELECT t.{sql.quote(schema.row_id)} AS brenvik_row_id, {as_target(schema)}, b.brenvik_full_replay{flagged}
+FROM {sql.relation(schema.table)} t
+JOIN {sql.work("replay_keys")} b ON {sql.same("b", "t", schema.keys)}{scope}"""
 
 
 @lru_cache(maxsize=256)
-def pair(blueprint: Blueprint, *, several: bool = False) -> str:
-    """Makes ``pairs``: which desired row (``brenvik_no``) becomes of which stored one.
+def match_versions(schema: TableSchema, *, several: bool = False) -> str:
+    """Makes ``matches``: which target version (``brenvik_version_no``) is which stored row.
 
-    ``several`` stored rows may stand for one: under another key they were different ones, or somebody else put them there."""
-    keys = blueprint.keys
+    With ``several``, more than one stored row may match the same target version: under another key they were different
+    versions, or something else wrote them.
+    """
+    keys = schema.keys
     match = sql.same("d", "s", keys)
-    exact = f"{match} AND d.{EFFECTIVE} = s.{EFFECTIVE}" if blueprint.own("valid_from") else match
+    exact = f"{match} AND d.{EFFECTIVE_AT} = s.{EFFECTIVE_AT}" if schema.system_column("valid_from") else match
 
     def rest(relation: str, column: str, alias: str) -> str:
-        order = f"PARTITION BY {sql.columns(keys, alias)} ORDER BY {alias}.{EFFECTIVE}"
+        order = f"PARTITION BY {sql.columns(keys, alias)} ORDER BY {alias}.{EFFECTIVE_AT}"
         return f"""
 SELECT {sql.columns(keys, alias)}, {alias}.{column}, row_number() OVER ({order}) AS brenvik_nth
 FROM {sql.work(relation)} {alias}
 WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.{column} = {alias}.{column})"""
 
-    matched = f"""SELECT d.brenvik_no, s.brenvik_locator FROM {sql.work("desired")} d JOIN {sql.work("stored")} s ON {exact}"""
+    both = f"{sql.work('target_versions')} d JOIN {sql.work('stored_versions')} s ON {exact}"
+    matched = f"SELECT d.brenvik_version_no, s.brenvik_row_id FROM {both}"
     if several:
-        matched = (
-            f"SELECT m.brenvik_no, min(m.brenvik_locator) AS brenvik_locator FROM ({matched}) m GROUP BY m.brenvik_no"
-        )
+        first = "min(m.brenvik_row_id) AS brenvik_row_id"
+        matched = f"SELECT m.brenvik_version_no, {first} FROM ({matched}) m GROUP BY m.brenvik_version_no"
     return f"""
-CREATE TEMP TABLE {sql.work("pairs")} AS
+CREATE TEMP TABLE {sql.work("matches")} AS
 WITH exact AS (
   {matched}
-), new_left AS ({rest("desired", "brenvik_no", "d")}
-), old_left AS ({rest("stored", "brenvik_locator", "s")}
+), new_left AS ({rest("target_versions", "brenvik_version_no", "d")}
+), old_left AS ({rest("stored_versions", "brenvik_row_id", "s")}
 )
-SELECT brenvik_no, brenvik_locator FROM exact
+SELECT brenvik_version_no, brenvik_row_id FROM exact
 UNION ALL
-SELECT d.brenvik_no, s.brenvik_locator FROM new_left d JOIN old_left s ON {match} AND d.brenvik_nth = s.brenvik_nth"""
+SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON {match} AND d.brenvik_nth = s.brenvik_nth"""
 
 
-def _compared(blueprint: Blueprint) -> tuple[str, ...]:
-    """The columns of ``desired`` and ``stored`` that the table really holds."""
+def _compared(schema: TableSchema) -> tuple[str, ...]:
+    """The columns of ``target_versions`` and ``stored_versions`` that the table really has."""
     held = []
-    if blueprint.own("valid_from"):
-        held.append(EFFECTIVE)
-    held += list(blueprint.values)
+    if schema.system_column("valid_from"):
+        held.append(EFFECTIVE_AT)
+    held += list(schema.values)
     return tuple(held)
 
 
-def _flag(blueprint: Blueprint) -> str | None:
-    """The column that says which rows are current beside valid_to, which says it, too."""
-    return blueprint.own("is_current") if blueprint.own("valid_to") else None
+def _flag(schema: TableSchema) -> str | None:
+    """The column is_current, where valid_to says the same."""
+    return schema.system_column("is_current") if schema.system_column("valid_to") else None
 
 
-def _ends(blueprint: Blueprint) -> tuple[str, ...]:
+def _ends(schema: TableSchema) -> tuple[str, ...]:
     ends = []
-    if blueprint.own("valid_to"):
-        ends.append("brenvik_until")
-    if blueprint.own("is_deleted") or blueprint.own("valid_to") is None:
-        ends.append("brenvik_ended")
+    if schema.system_column("valid_to"):
+        ends.append("brenvik_valid_to")
+    if schema.system_column("is_deleted") or schema.system_column("valid_to") is None:
+        ends.append("brenvik_deleted")
     return tuple(ends)
 
 
 @lru_cache(maxsize=256)
-def busy_effects(blueprint: Blueprint) -> tuple[tuple[str, str], ...]:
-    """Adds to ``closes`` and ``removes`` and makes ``sets`` and ``adds`` from the pairs: the table each statement adds to, and
-    the statement."""
-    content = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _compared(blueprint))
-    ends = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _ends(blueprint))
-    if _flag(blueprint):
-        ends = f"({ends} OR s.brenvik_flagged <> {sql.flag('d.brenvik_until IS NULL')})"
+def replay_actions(schema: TableSchema) -> tuple[tuple[str, str], ...]:
+    """Adds to ``to_close`` and ``to_delete`` and makes ``to_update`` and ``to_insert``: for each statement the relation
+    that it fills, and its text."""
+    content = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _compared(schema))
+    ends = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _ends(schema))
+    if _flag(schema):
+        ends = f"({ends} OR s.brenvik_flagged_current <> {sql.flag('d.brenvik_valid_to IS NULL')})"
     pairs = f"""
-FROM {sql.work("pairs")} p
-JOIN {sql.work("desired")} d ON d.brenvik_no = p.brenvik_no
-JOIN {sql.work("stored")} s ON s.brenvik_locator = p.brenvik_locator"""
-    shown = (EFFECTIVE, "brenvik_until", "brenvik_ended", *blueprint.values)
+FROM {sql.work("matches")} p
+JOIN {sql.work("target_versions")} d ON d.brenvik_version_no = p.brenvik_version_no
+JOIN {sql.work("stored_versions")} s ON s.brenvik_row_id = p.brenvik_row_id"""
+    shown = (EFFECTIVE_AT, "brenvik_valid_to", "brenvik_deleted", *schema.values)
     statements = [
         (
-            "closes",
-            f"INSERT INTO {sql.work('closes')} SELECT s.brenvik_locator, d.brenvik_until, d.brenvik_ended {pairs} "
+            "to_close",
+            f"INSERT INTO {sql.work('to_close')} SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted {pairs} "
             f"WHERE NOT ({content}) AND {ends}",
         ),
         (
-            "sets",
-            f"CREATE TEMP TABLE {sql.work('sets')} AS SELECT s.brenvik_locator, {sql.columns(shown, 'd')} {pairs} "
+            "to_update",
+            f"CREATE TEMP TABLE {sql.work('to_update')} AS SELECT s.brenvik_row_id, {sql.columns(shown, 'd')} {pairs} "
             f"WHERE {content}",
         ),
         (
-            "adds",
-            f"CREATE TEMP TABLE {sql.work('adds')} AS SELECT d.brenvik_no FROM {sql.work('desired')} d "
-            f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('pairs')} p WHERE p.brenvik_no = d.brenvik_no)",
+            "to_insert",
+            f"CREATE TEMP TABLE {sql.work('to_insert')} AS SELECT d.brenvik_version_no FROM {sql.work('target_versions')} d "
+            f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('matches')} p WHERE p.brenvik_version_no = d.brenvik_version_no)",
         ),
         (
-            "removes",
-            f"INSERT INTO {sql.work('removes')} SELECT s.brenvik_locator FROM {sql.work('stored')} s "
-            f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('pairs')} p WHERE p.brenvik_locator = s.brenvik_locator)",
+            "to_delete",
+            f"INSERT INTO {sql.work('to_delete')} SELECT s.brenvik_row_id FROM {sql.work('stored_versions')} s "
+            f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('matches')} p WHERE p.brenvik_row_id = s.brenvik_row_id)",
         ),
     ]
-    if blueprint.type_1 and blueprint.has_versions:
-        # Closed versions of keys that were worked out from their living version alone follow in type 1.
-        own = blueprint.own
-        values = [
-            f"x.{sql.quote(name)}" if name in blueprint.type_1 else f"t.{sql.quote(name)}" for name in blueprint.values
-        ]
+    if schema.type_1 and schema.has_versions:
+        # Closed versions of keys replayed from their current version alone get the type 1 values as well.
+        own = schema.system_column
+        values = [f"x.{sql.quote(name)}" if name in schema.type_1 else f"t.{sql.quote(name)}" for name in schema.values]
         ended = f"CASE WHEN t.{sql.quote(own('is_deleted') or '')} THEN 1 ELSE 0 END" if own("is_deleted") else "0"
-        some = sql.differ((f"x.{sql.quote(name)}", f"t.{sql.quote(name)}") for name in blueprint.type_1)
+        some = sql.differ((f"x.{sql.quote(name)}", f"t.{sql.quote(name)}") for name in schema.type_1)
         statements.append(
             (
-                "sets",
+                "to_update",
                 f"""
-INSERT INTO {sql.work("sets")}
-SELECT t.{sql.quote(blueprint.locator)}, t.{sql.quote(own("valid_from") or "")}, t.{sql.quote(own("valid_to") or "")}, {ended},
+INSERT INTO {sql.work("to_update")}
+SELECT t.{sql.quote(schema.row_id)}, t.{sql.quote(own("valid_from") or "")}, t.{sql.quote(own("valid_to") or "")}, {ended},
   {", ".join(values)}
 FROM (
-  SELECT DISTINCT {sql.columns(blueprint.keys, "d")}, {sql.columns(blueprint.type_1, "d")} FROM {sql.work("desired")} d
+  SELECT DISTINCT {sql.columns(schema.keys, "d")}, {sql.columns(schema.type_1, "d")} FROM {sql.work("target_versions")} d
 ) x
-JOIN {sql.work("busy")} b ON {sql.same("b", "x", blueprint.keys)} AND b.brenvik_full = 0
-JOIN {sql.relation(blueprint.table)} t ON {sql.same("t", "x", blueprint.keys)}
-WHERE NOT ({blueprint.is_open("t")}) AND {some}""",
+JOIN {sql.work("replay_keys")} b ON {sql.same("b", "x", schema.keys)} AND b.brenvik_full_replay = 0
+JOIN {sql.relation(schema.table)} t ON {sql.same("t", "x", schema.keys)}
+WHERE NOT ({schema.is_current("t")}) AND {some}""",
             )
         )
     return tuple(statements)
 
 
 @lru_cache(maxsize=256)
-def count_alive(blueprint: Blueprint) -> str:
-    """How many busy keys are alive in the table (``before``), how many will be (``after``), and how many of the first will not
-    be (``lost``)."""
-    alive = f"SELECT count(*) FROM {sql.work('stored')} s WHERE s.brenvik_until IS NULL AND s.brenvik_ended = 0"
-    will_be = (
-        f"SELECT 1 FROM {sql.work('desired')} d WHERE {sql.same('d', 's', blueprint.keys)} AND d.brenvik_until IS NULL"
-    )
+def count_current(schema: TableSchema) -> str:
+    """How many replayed keys are current in the table (``before``), how many will be (``after``), and how many of the first
+    will not be (``lost``)."""
+    alive = f"SELECT count(*) FROM {sql.work('stored_versions')} s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0"
+    same_key = sql.same("d", "s", schema.keys)
+    will_be = f"SELECT 1 FROM {sql.work('target_versions')} d WHERE {same_key} AND d.brenvik_valid_to IS NULL"
     return f"""
 SELECT ({alive}) AS before, ({alive} AND NOT EXISTS ({will_be})) AS lost,
-  (SELECT count(*) FROM {sql.work("desired")} d WHERE d.brenvik_until IS NULL) AS after"""
+  (SELECT count(*) FROM {sql.work("target_versions")} d WHERE d.brenvik_valid_to IS NULL) AS after"""
 
 
 @lru_cache(maxsize=256)
-def touched(blueprint: Blueprint) -> str:
-    """For each column of ``sets``, whether any row differs in it (0 or 1)."""
-    names = (EFFECTIVE, "brenvik_until", "brenvik_ended", *blueprint.values)
-    own = dict(blueprint.housekeeping)
-    stored = {EFFECTIVE: own["valid_from"], "brenvik_until": own["valid_to"], "brenvik_ended": own["is_deleted"]}
+def changed_columns(schema: TableSchema) -> str:
+    """For each column of ``to_update``, whether any row differs in it (0 or 1)."""
+    names = (EFFECTIVE_AT, "brenvik_valid_to", "brenvik_deleted", *schema.values)
+    own = dict(schema.system_columns)
+    stored = {
+        EFFECTIVE_AT: own["valid_from"],
+        "brenvik_valid_to": own["valid_to"],
+        "brenvik_deleted": own["is_deleted"],
+    }
     flags = []
     for name in names:
         column = stored.get(name, name)
@@ -217,140 +218,138 @@ def touched(blueprint: Blueprint) -> str:
             continue
         value = f"t.{sql.quote(column)}"
         new = f"s.{sql.quote(name)}"
-        if name == "brenvik_until":
-            new = f"COALESCE({new}, {blueprint.open_end})"
-        if name == "brenvik_ended":
+        if name == "brenvik_valid_to":
+            new = f"COALESCE({new}, {schema.open_end})"
+        if name == "brenvik_deleted":
             new = f"({new} = 1)"
         flags.append(f"max({sql.flag(f'{value} IS DISTINCT FROM {new}')}) AS {sql.quote(name)}")
     return f"""
 SELECT {", ".join(flags)}
-FROM {sql.work("sets")} s
-JOIN {sql.relation(blueprint.table)} t ON t.{sql.quote(blueprint.locator)} = s.brenvik_locator"""
+FROM {sql.work("to_update")} s
+JOIN {sql.relation(schema.table)} t ON t.{sql.quote(schema.row_id)} = s.brenvik_row_id"""
 
 
-def _stamp(blueprint: Blueprint) -> list[str]:
+def _stamp(schema: TableSchema) -> list[str]:
     return [
         f"{sql.quote(name)} = {value}"
         for name, value in (
-            (blueprint.own("last_run"), ":run"),
-            (blueprint.own("last_loaded_at"), "CAST(:loaded_at AS TIMESTAMP)"),
+            (schema.system_column("last_run"), ":run"),
+            (schema.system_column("last_loaded_at"), "CAST(:loaded_at AS TIMESTAMP)"),
         )
         if name
     ]
 
 
-def _current(blueprint: Blueprint, until: str, ended: str) -> str:
-    return f"({until} IS NULL)" if blueprint.own("valid_to") else f"({ended} = 0)"
+def _current(schema: TableSchema, until: str, ended: str) -> str:
+    return f"({until} IS NULL)" if schema.system_column("valid_to") else f"({ended} = 0)"
 
 
 @lru_cache(maxsize=256)
-def write_closes(blueprint: Blueprint, *, deletes: bool) -> str:
-    """Ends (or reopens) versions, touching no other column than those that say so.
+def close_rows(schema: TableSchema, *, deletes: bool) -> str:
+    """Closes (or reopens) versions; sets only the columns that mark the end.
 
-    ``deletes`` says whether a delete can have to do with any of them; else ``is_deleted`` is left as it is.
+    ``deletes`` says whether deletes can be involved; otherwise ``is_deleted`` is left alone.
     """
-    own = blueprint.own
+    own = schema.system_column
     items = [
         (
             own("valid_to"),
-            f"COALESCE(s.brenvik_until, {blueprint.open_end})" if blueprint.has_open_end else "s.brenvik_until",
+            f"COALESCE(s.brenvik_valid_to, {schema.open_end})" if schema.has_open_end else "s.brenvik_valid_to",
         ),
-        (own("is_current"), _current(blueprint, "s.brenvik_until", "s.brenvik_ended")),
+        (own("is_current"), _current(schema, "s.brenvik_valid_to", "s.brenvik_deleted")),
     ]
     if deletes:
-        items.append((own("is_deleted"), "(s.brenvik_ended = 1)"))
+        items.append((own("is_deleted"), "(s.brenvik_deleted = 1)"))
     given = [f"{sql.quote(name)} = {value}" for name, value in items if name]
-    return _update(blueprint, [*given, *_stamp(blueprint)], f"{sql.work('closes')} s", "s")
+    return _update(schema, [*given, *_stamp(schema)], f"{sql.work('to_close')} s", "s")
 
 
 @lru_cache(maxsize=256)
-def write_sets(blueprint: Blueprint, names: tuple[str, ...]) -> str:
-    """Gives the rows of ``sets`` their new content, in the columns ``names`` (those of ``touched``) only."""
-    own = blueprint.own
-    items: list[tuple[str | None, str]] = [(name, f"s.{sql.quote(name)}") for name in names if name in blueprint.values]
-    if EFFECTIVE in names:
-        items.append((own("valid_from"), f"s.{EFFECTIVE}"))
-    if "brenvik_until" in names or "brenvik_ended" in names:
-        items.append((own("valid_to"), f"COALESCE(s.brenvik_until, {blueprint.open_end})"))
-        items.append((own("is_deleted"), "(s.brenvik_ended = 1)"))
-        items.append((own("is_current"), _current(blueprint, "s.brenvik_until", "s.brenvik_ended")))
+def update_rows(schema: TableSchema, names: tuple[str, ...]) -> str:
+    """Updates the rows of ``to_update``, but only the columns ``names`` (those of ``changed_columns``)."""
+    own = schema.system_column
+    items: list[tuple[str | None, str]] = [(name, f"s.{sql.quote(name)}") for name in names if name in schema.values]
+    if EFFECTIVE_AT in names:
+        items.append((own("valid_from"), f"s.{EFFECTIVE_AT}"))
+    if "brenvik_valid_to" in names or "brenvik_deleted" in names:
+        items.append((own("valid_to"), f"COALESCE(s.brenvik_valid_to, {schema.open_end})"))
+        items.append((own("is_deleted"), "(s.brenvik_deleted = 1)"))
+        items.append((own("is_current"), _current(schema, "s.brenvik_valid_to", "s.brenvik_deleted")))
     given = [f"{sql.quote(name)} = {value}" for name, value in items if name]
-    return _update(blueprint, [*given, *_stamp(blueprint)], f"{sql.work('sets')} s", "s")
+    return _update(schema, [*given, *_stamp(schema)], f"{sql.work('to_update')} s", "s")
 
 
 @lru_cache(maxsize=256)
-def write_type_1(blueprint: Blueprint, names: tuple[str, ...], *, spreads: bool) -> str:
-    """Overwrites type 1 columns for plain changes, in the columns ``names`` only."""
-    rows = f"SELECT brenvik_locator, {ARRIVAL} FROM {sql.work('plain')} WHERE brenvik_sets = 1"
+def overwrite_type_1(schema: TableSchema, names: tuple[str, ...], *, spreads: bool) -> str:
+    """Overwrites the type 1 columns ``names`` for changes on the current path."""
+    rows = f"SELECT brenvik_row_id, {SEQUENCE_NO} FROM {sql.work('current_path')} WHERE brenvik_sets_type_1 = 1"
     if spreads:
-        rows += f" UNION ALL SELECT brenvik_locator, {ARRIVAL} FROM {sql.work('spread')}"
-    target = sql.relation(blueprint.table)
+        rows += f" UNION ALL SELECT brenvik_row_id, {SEQUENCE_NO} FROM {sql.work('to_overwrite')}"
+    target = sql.relation(schema.table)
     given = []
     for name in names:
         value = f"s.{sql.quote(name)}"
-        if here := carries(blueprint, "s", name):
+        if here := is_present(schema, "s", name):
             value = f"CASE WHEN {here} THEN {value} ELSE {target}.{sql.quote(name)} END"
         given.append(f"{sql.quote(name)} = {value}")
-    in_order = (
-        " ORDER BY r.brenvik_locator" if blueprint.store.whole_rows else ""
-    )  # else pages are visited back and forth
+    in_order = " ORDER BY r.brenvik_row_id" if schema.store.whole_rows else ""  # else pages are visited in random order
     source = f"""(
-  SELECT r.brenvik_locator, c.brenvik_shape, {sql.columns(names, "c")}
-  FROM ({rows}) r JOIN {sql.work("screened")} c ON c.{ARRIVAL} = r.{ARRIVAL}{in_order}
+  SELECT r.brenvik_row_id, c.brenvik_column_set, {sql.columns(names, "c")}
+  FROM ({rows}) r JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = r.{SEQUENCE_NO}{in_order}
 ) s"""
-    return _update(blueprint, [*given, *_stamp(blueprint)], source, "s")
+    return _update(schema, [*given, *_stamp(schema)], source, "s")
 
 
-def _update(blueprint: Blueprint, items: list[str], source: str, alias: str) -> str:
-    target = sql.relation(blueprint.table)
-    found = f"{target}.{sql.quote(blueprint.locator)} = {alias}.brenvik_locator"
-    # A table that keeps no word of ends or runs is still told apart: its first key column is written as it is.
-    items = items or [f"{sql.quote(blueprint.keys[0])} = {target}.{sql.quote(blueprint.keys[0])}"]
+def _update(schema: TableSchema, items: list[str], source: str, alias: str) -> str:
+    target = sql.relation(schema.table)
+    found = f"{target}.{sql.quote(schema.row_id)} = {alias}.brenvik_row_id"
+    # A table without any such column still counts the rows: its first key column is set to itself.
+    items = items or [f"{sql.quote(schema.keys[0])} = {target}.{sql.quote(schema.keys[0])}"]
     return f"UPDATE {target} SET {', '.join(items)} FROM {source} WHERE {found}"
 
 
 @lru_cache(maxsize=256)
-def write_removes(blueprint: Blueprint) -> str:
-    target = sql.relation(blueprint.table)
-    removed = f"SELECT r.brenvik_locator FROM {sql.work('removes')} r"
-    return f"DELETE FROM {target} WHERE {target}.{sql.quote(blueprint.locator)} IN ({removed})"
+def delete_rows(schema: TableSchema) -> str:
+    target = sql.relation(schema.table)
+    removed = f"SELECT r.brenvik_row_id FROM {sql.work('to_delete')} r"
+    return f"DELETE FROM {target} WHERE {target}.{sql.quote(schema.row_id)} IN ({removed})"
 
 
 @lru_cache(maxsize=256)
-def write_adds(blueprint: Blueprint, *, plain: bool, busy: bool) -> str:
-    """Adds the new rows of plain and of busy keys. Surrogate keys go on from the parameter ``last_key``."""
-    own = blueprint.own
+def insert_rows(schema: TableSchema, *, plain: bool, busy: bool) -> str:
+    """Inserts the new rows of both paths. Surrogate keys continue from the parameter ``last_key``."""
+    own = schema.system_column
     sources = []
     if plain:
         values = []
-        for name in blueprint.values:
-            new, before = f"c.{sql.quote(name)}", f"p.{was(blueprint, name)}"
-            if name in blueprint.type_0:
-                new = f"COALESCE({before}, {new})"
-            elif here := carries(blueprint, "c", name):
-                new = f"CASE WHEN {here} THEN {new} ELSE {before} END"
+        for name in schema.values:
+            new, earlier = f"c.{sql.quote(name)}", f"p.{before_column(schema, name)}"
+            if name in schema.type_0:
+                new = f"COALESCE({earlier}, {new})"
+            elif here := is_present(schema, "c", name):
+                new = f"CASE WHEN {here} THEN {new} ELSE {earlier} END"
             values.append(f"{new} AS {sql.quote(name)}")
-        content = sql.listed(sql.columns(blueprint.keys, "c"), *values, sep=", ")
+        content = sql.listed(sql.columns(schema.keys, "c"), *values, sep=", ")
         sources.append(f"""
-SELECT {content}, c.{EFFECTIVE} AS brenvik_start, {blueprint.open_end} AS brenvik_end,
-  TRUE AS brenvik_open, FALSE AS brenvik_ended
-FROM {sql.work("plain")} p JOIN {sql.work("screened")} c ON c.{ARRIVAL} = p.{ARRIVAL}
+SELECT {content}, c.{EFFECTIVE_AT} AS brenvik_valid_from, {schema.open_end} AS brenvik_valid_to,
+  TRUE AS brenvik_current, FALSE AS brenvik_deleted
+FROM {sql.work("current_path")} p JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = p.{SEQUENCE_NO}
 WHERE {decided("p", "inserted", "versioned")}""")
     if busy:
-        content = sql.columns((*blueprint.keys, *blueprint.values), "d")
-        until = f"COALESCE(d.brenvik_until, {blueprint.open_end})" if blueprint.has_open_end else "d.brenvik_until"
+        content = sql.columns((*schema.keys, *schema.values), "d")
+        until = f"COALESCE(d.brenvik_valid_to, {schema.open_end})" if schema.has_open_end else "d.brenvik_valid_to"
         sources.append(f"""
-SELECT {content}, d.{EFFECTIVE} AS brenvik_start, {until} AS brenvik_end,
-  (d.brenvik_until IS NULL) AS brenvik_open, (d.brenvik_ended = 1) AS brenvik_ended
-FROM {sql.work("adds")} a JOIN {sql.work("desired")} d ON d.brenvik_no = a.brenvik_no""")
-    shown = (*blueprint.keys, *blueprint.values)
+SELECT {content}, d.{EFFECTIVE_AT} AS brenvik_valid_from, {until} AS brenvik_valid_to,
+  (d.brenvik_valid_to IS NULL) AS brenvik_current, (d.brenvik_deleted = 1) AS brenvik_deleted
+FROM {sql.work("to_insert")} a JOIN {sql.work("target_versions")} d ON d.brenvik_version_no = a.brenvik_version_no""")
+    shown = (*schema.keys, *schema.values)
     items = [
-        (None if blueprint.numbered_by_store else own("surrogate_key"), ":last_key + row_number() OVER ()"),
+        (None if schema.numbered_by_store else own("surrogate_key"), ":last_key + row_number() OVER ()"),
         *((name, f"n.{sql.quote(name)}") for name in shown),
-        (own("valid_from"), "n.brenvik_start"),
-        (own("valid_to"), f"CAST(n.brenvik_end AS {blueprint.effective_type.sql})"),
-        (own("is_current"), "n.brenvik_open"),
-        (own("is_deleted"), "n.brenvik_ended"),
+        (own("valid_from"), "n.brenvik_valid_from"),
+        (own("valid_to"), f"CAST(n.brenvik_valid_to AS {schema.effective_type.sql})"),
+        (own("is_current"), "n.brenvik_current"),
+        (own("is_deleted"), "n.brenvik_deleted"),
         (own("first_run"), ":run"),
         (own("last_run"), ":run"),
         (own("first_loaded_at"), "CAST(:loaded_at AS TIMESTAMP)"),
@@ -358,6 +357,6 @@ FROM {sql.work("adds")} a JOIN {sql.work("desired")} d ON d.brenvik_no = a.brenv
     ]
     held = [(name, value) for name, value in items if name]
     return f"""
-INSERT INTO {sql.relation(blueprint.table)} ({", ".join(sql.quote(name) for name, _ in held)})
+INSERT INTO {sql.relation(schema.table)} ({", ".join(sql.quote(name) for name, _ in held)})
 SELECT {", ".join(value for _, value in held)}
 FROM ({" UNION ALL ".join(sources)}) n"""

@@ -1,7 +1,7 @@
-"""Runs of the past decided again, all in one pass: what each made of the changes it brought, by what was known when it began.
+"""Past runs decided again, all in one pass: what each decided on its changes, given what was known when it began.
 
-The run (``AS_OF``) stands before the natural key: one key in two runs is two keys, each with the changes that counted then.
-So the windows work out any number of runs at once. The table itself is not asked; the changes that were kept say it all.
+The run (``REPLAYED_RUN``) precedes the natural key: one key in two runs is two keys, each with the changes active at the
+time. So one replay decides any number of runs. The table itself is not needed; the change log says it all.
 """
 
 from __future__ import annotations
@@ -10,95 +10,99 @@ from dataclasses import replace
 from functools import lru_cache
 
 from brenvik.merge import change_log, sequence, sql
-from brenvik.merge.schema import ARRIVAL, AS_OF, DELETE, EFFECTIVE, RUN, SHAPE, Blueprint, Column
+from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, REPLAYED_RUN, RUN, SEQUENCE_NO, Column, TableSchema
 from brenvik.model.types import INTEGER
 
-RUNS = f"CREATE TEMP TABLE {sql.work('replayed')} (run BIGINT, first_file BIGINT)"
+RUNS = f"CREATE TEMP TABLE {sql.work('replayed_runs')} (run BIGINT, first_file BIGINT)"
 
 
 def enter_runs(runs: int = 1) -> str:
-    """Enters so many runs, at most ``change_log.AT_ONCE``: the parameters ``run_0``, … and ``first_file_0``, …; the second keep
-    the numbers of their files apart."""
-    return f"INSERT INTO {sql.work('replayed')} (run, first_file) VALUES " + ", ".join(
+    """Adds runs, at most ``change_log.AT_ONCE``: the parameters ``run_0``, … and ``first_file_0``, …; the latter keep the
+    numbers of their files apart."""
+    return f"INSERT INTO {sql.work('replayed_runs')} (run, first_file) VALUES " + ", ".join(
         f"(:run_{n}, :first_file_{n})" for n in range(runs)
     )
 
 
-def by_run(blueprint: Blueprint) -> Blueprint:
-    """The same table with the run before the natural key, and ``recalled`` for its kept changes."""
+def by_run(schema: TableSchema) -> TableSchema:
+    """The schema of the same table with the run before the natural key and ``log_by_run`` as its change log."""
     return replace(
-        blueprint,
-        columns=(Column(AS_OF, INTEGER, "key"), *blueprint.columns),
-        kept=f"{sql.WORK}recalled",
-        some_left_out=blueprint.holds is not None,
+        schema,
+        columns=(Column(REPLAYED_RUN, INTEGER, "key"), *schema.columns),
+        change_log=f"{sql.WORK}recalled",
+        some_excluded=schema.inactive_deletes is not None,
     )
 
 
 @lru_cache(maxsize=256)
-def screen(blueprint: Blueprint, *, where: str = "") -> str:
-    """Makes ``screened`` of what the runs brought, as far as it fits ``where`` (of ``k``)."""
-    names = sql.columns((SHAPE, DELETE, EFFECTIVE, *blueprint.carried), "k")
+def changes_of_runs(schema: TableSchema, *, where: str = "") -> str:
+    """Makes ``changes`` from what the runs logged, as far as it fits ``where`` (of ``k``)."""
+    names = sql.columns((COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns), "k")
     given = f" AND {where}" if where else ""
     return f"""
-CREATE TEMP TABLE {sql.work("screened")} AS
-SELECT k.{ARRIVAL} + r.first_file * {sequence.FILE_STEP} AS {ARRIVAL}, r.run AS {AS_OF}, {names}
-FROM {sql.relation(str(blueprint.kept))} k JOIN {sql.work("replayed")} r ON r.run = k.{RUN}
-WHERE NOT ({sequence.is_explicit(f"k.{ARRIVAL}")}){given}"""
+CREATE TEMP TABLE {sql.work("changes")} AS
+SELECT k.{SEQUENCE_NO} + r.first_file * {sequence.FILE_STEP} AS {SEQUENCE_NO}, r.run AS {REPLAYED_RUN}, {names}
+FROM {sql.relation(str(schema.change_log))} k JOIN {sql.work("replayed_runs")} r ON r.run = k.{RUN}
+WHERE NOT ({sequence.is_explicit(f"k.{SEQUENCE_NO}")}){given}"""
 
 
 @lru_cache(maxsize=256)
-def choose(blueprint: Blueprint) -> str:
-    """Makes ``busy`` of all that was ``screened``."""
-    keys = sql.columns((AS_OF, *blueprint.keys), "c")
-    return f"CREATE TEMP TABLE {sql.work('busy')} AS SELECT DISTINCT {keys}, 1 AS brenvik_full FROM {sql.work('screened')} c"
-
-
-@lru_cache(maxsize=256)
-def recall(blueprint: Blueprint, *, withdrawn: str, held: str) -> str:
-    """Makes ``recalled``: the changes of the busy keys that were kept before each run, without those ``withdrawn`` then.
-
-    Where deletes do not count by themselves, ``brenvik_counts`` tells which counted then, and ``brenvik_waits`` which deletes
-    were held; ``held`` is a relation of all that ever were."""
-    names = sql.columns(change_log.kept_columns(blueprint), "k")
-    flags = joined = ""
-    if blueprint.holds:
-        released = f"h.state = 'released' AND h.decided_by < b.{AS_OF}"
-        waits = f"h.run IS NOT NULL AND (h.decided_by IS NULL OR h.decided_by >= b.{AS_OF})"
-        flags = f", {sql.flag(f'k.{DELETE} = 0 OR {released}')} AS brenvik_counts, {sql.flag(waits)} AS brenvik_waits"
-        joined = f"LEFT JOIN {held} h ON h.run = k.{RUN} AND h.arrival = k.{ARRIVAL}"
+def select_keys(schema: TableSchema) -> str:
+    """Makes ``replay_keys`` from all ``changes``."""
+    keys = sql.columns((REPLAYED_RUN, *schema.keys), "c")
     return f"""
-CREATE TEMP TABLE {sql.work("recalled")} AS
-SELECT b.{AS_OF}, {names}{flags}
-FROM {sql.relation(str(blueprint.kept))} k
-JOIN {sql.work("busy")} b ON {sql.same("b", "k", blueprint.keys)} AND k.{RUN} < b.{AS_OF}
+CREATE TEMP TABLE {sql.work("replay_keys")} AS
+SELECT DISTINCT {keys}, 1 AS brenvik_full_replay FROM {sql.work("changes")} c"""
+
+
+@lru_cache(maxsize=256)
+def find_log_by_run(schema: TableSchema, *, withdrawn: str, held: str) -> str:
+    """Makes ``log_by_run``: the changes of the replayed keys that were logged before each run, without those of runs that were
+    ``withdrawn`` at the time.
+
+    Where deletes have no effect by themselves, ``brenvik_is_active`` says which were approved at the time, and
+    ``brenvik_is_pending`` which were waiting; ``held`` is a relation of all that ever waited.
+    """
+    names = sql.columns(change_log.log_columns(schema), "k")
+    flags = joined = ""
+    if schema.inactive_deletes:
+        released = f"h.state = 'released' AND h.decided_by < b.{REPLAYED_RUN}"
+        waits = f"h.run IS NOT NULL AND (h.decided_by IS NULL OR h.decided_by >= b.{REPLAYED_RUN})"
+        flags = f", {sql.flag(f'k.{DELETE} = 0 OR {released}')} AS brenvik_is_active, {sql.flag(waits)} AS brenvik_is_pending"
+        joined = f"LEFT JOIN {held} h ON h.run = k.{RUN} AND h.arrival = k.{SEQUENCE_NO}"
+    return f"""
+CREATE TEMP TABLE {sql.work("log_by_run")} AS
+SELECT b.{REPLAYED_RUN}, {names}{flags}
+FROM {sql.relation(str(schema.change_log))} k
+JOIN {sql.work("replay_keys")} b ON {sql.same("b", "k", schema.keys)} AND k.{RUN} < b.{REPLAYED_RUN}
 {joined}
 WHERE NOT EXISTS (
   SELECT 1 FROM {withdrawn} w
-  WHERE w.run = k.{RUN} AND w.by_run < b.{AS_OF} AND (w.put_back_by IS NULL OR w.put_back_by >= b.{AS_OF}))"""
+  WHERE w.run = k.{RUN} AND w.by_run < b.{REPLAYED_RUN} AND (w.put_back_by IS NULL OR w.put_back_by >= b.{REPLAYED_RUN}))"""
 
 
-def count(blueprint: Blueprint) -> str:
-    """Makes ``counting`` of the blueprint ``by_run``, where deletes do not count by themselves."""
-    names = sql.columns(change_log.kept_columns(blueprint), "k")
+def active_changes(schema: TableSchema) -> str:
+    """Makes ``active_changes`` for the schema ``by_run``, where deletes have no effect by themselves."""
+    names = sql.columns(change_log.log_columns(schema), "k")
     return f"""
-CREATE TEMP VIEW {sql.work("counting")} AS
-SELECT {names} FROM {sql.work("recalled")} k WHERE k.brenvik_counts = 1"""
+CREATE TEMP VIEW {sql.work("active_changes")} AS
+SELECT {names} FROM {sql.work("log_by_run")} k WHERE k.brenvik_is_active = 1"""
 
 
-def find_held(blueprint: Blueprint) -> str:
-    """Makes ``held_keys`` of the blueprint ``by_run``."""
-    keys = sql.columns(blueprint.keys, "k")
+def find_pending(schema: TableSchema) -> str:
+    """Makes ``pending_keys`` for the schema ``by_run``."""
+    keys = sql.columns(schema.keys, "k")
     return (
-        f"CREATE TEMP TABLE {sql.work('held_keys')} AS SELECT {keys} FROM {sql.work('recalled')} k "
-        "WHERE k.brenvik_waits = 1"
+        f"CREATE TEMP TABLE {sql.work('pending_keys')} AS SELECT {keys} FROM {sql.work('log_by_run')} k "
+        "WHERE k.brenvik_is_pending = 1"
     )
 
 
-def runs_of_key(blueprint: Blueprint) -> str:
-    """The runs that brought changes of a key, the earliest first: ``run``, how many changes (``n``), and the highest number of a
-    ``file`` they stood in."""
+def runs_of_key(schema: TableSchema) -> str:
+    """The runs that logged changes of a key, the earliest first: ``run``, how many changes (``n``), and the highest number of
+    a ``file`` they came from."""
     return f"""
-SELECT k.{RUN} AS run, count(*) AS n, max({sequence.file_of(f"k.{ARRIVAL}")}) AS file
-FROM {sql.relation(str(blueprint.kept))} k
-WHERE {change_log.of_key(blueprint)} AND NOT ({sequence.is_explicit(f"k.{ARRIVAL}")})
+SELECT k.{RUN} AS run, count(*) AS n, max({sequence.file_of(f"k.{SEQUENCE_NO}")}) AS file
+FROM {sql.relation(str(schema.change_log))} k
+WHERE {change_log.of_key(schema)} AND NOT ({sequence.is_explicit(f"k.{SEQUENCE_NO}")})
 GROUP BY k.{RUN} ORDER BY k.{RUN}"""

@@ -1,4 +1,4 @@
-"""Which rows of a table a run has to do with: those of its keys, told before anything is asked of them."""
+"""Which rows of a table a run is about: those of its keys, announced before anything is asked of the table."""
 
 from __future__ import annotations
 
@@ -6,12 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from brenvik.merge import sql
-from brenvik.merge.schema import Blueprint
+from brenvik.merge.schema import TableSchema
 
 
 @dataclass(frozen=True)
-class Near:
-    """Rows of a table (as ``t``) whose keys stand in the relation ``of`` and that fit ``where``; '' fits all."""
+class CurrentRows:
+    """Rows of a table (as ``t``) whose keys are in the relation ``of`` and that fit ``where``; '' fits all."""
 
     table: str
     keys: Sequence[str]
@@ -19,7 +19,7 @@ class Near:
     where: str
 
 
-def near(blueprint: Blueprint, of: str, *, all_versions: bool) -> Near:
-    """The rows of the keys that stand in a working table; or only their living versions, where others do not matter."""
-    only_living = blueprint.keeps_lives and not blueprint.type_1 and not all_versions
-    return Near(blueprint.table, blueprint.keys, sql.work(of), blueprint.is_open("t") if only_living else "")
+def near(schema: TableSchema, of: str, *, all_versions: bool) -> CurrentRows:
+    """The rows of the keys in a working relation; only their current versions, where others do not matter."""
+    only_current = schema.keeps_lifetimes and not schema.type_1 and not all_versions
+    return CurrentRows(schema.table, schema.keys, sql.work(of), schema.is_current("t") if only_current else "")

@@ -1,4 +1,4 @@
-"""Questions about a table that is there: all of it, one key, one moment."""
+"""Queries on a table as it is: all of it, one key, one moment."""
 
 from __future__ import annotations
 
@@ -10,14 +10,14 @@ from brenvik.model.types import ColumnType
 
 
 def rows(rules: TableRules, where: str) -> str:
-    """The rows that fit, in the order of natural key and valid_from."""
+    """The rows that fit, ordered by natural key and valid_from."""
     start = rules.housekeeping_name("valid_from")
     order = sql.columns((*rules.natural_key, *([start] if start else [])), "t")
     return f"SELECT * FROM {sql.relation(rules.stored_as)} t {where} ORDER BY {order}"
 
 
 def of_key(rules: TableRules, types: Mapping[str, ColumnType]) -> str:
-    """Needs the parameters ``key_0``, …, as text."""
+    """A test for one key; needs the parameters ``key_0``, …, as text."""
     tests = [
         f"t.{sql.quote(name)} = CAST(:key_{index} AS {types[name].sql})" for index, name in enumerate(rules.natural_key)
     ]
@@ -25,7 +25,7 @@ def of_key(rules: TableRules, types: Mapping[str, ColumnType]) -> str:
 
 
 def at_moment(rules: TableRules, effective: ColumnType) -> str:
-    """Needs the parameters ``moment`` and ``open_end``, as text."""
+    """A test for one moment; needs the parameters ``moment`` and ``open_end``, as text."""
     moment = f"CAST(:moment AS {effective.sql})"
     start, end = (sql.quote(str(rules.housekeeping_name(name))) for name in ("valid_from", "valid_to"))
     return f"WHERE t.{start} <= {moment} AND (t.{end} IS NULL OR t.{end} > {moment})"

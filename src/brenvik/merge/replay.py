@@ -1,20 +1,20 @@
-"""The windows: a key's changes in (effective, order) order become versions and decisions.
+"""The replay path: window functions turn the changes of a key, in (effective time, order), into versions and decisions.
 
-The *events* of a key are its new changes and a base: its living version where that is all that matters; its kept
-changes where it is worked out in full (or, where none are kept, its stored versions).
+The *events* of a key are its new changes and a base: its current version where that is enough; for full replay its change
+log (or, without a log, its stored versions).
 
-The last event at an effective time counts. A counting delete ends a life; the next upsert begins another, of which
-nothing is known at first. Within a life, values build up: a column that a change does not carry keeps its value (also
-through upserts that do not count, unless the effective time ends in a delete), type 0 keeps the first known value.
-Counting upserts whose type 2 columns equal those of the event before them open no version. Type 1 columns hold the
-last value of the key in all its versions. An upsert from which on a life holds that was there before, only later, begins no
-life: it opens a version.
+The last event at an effective time counts. A delete that counts ends a lifetime; the next upsert begins another one, of
+which nothing is known at first. Within a lifetime, values accumulate: a column that a change lacks keeps its value (also
+through upserts that do not count, unless the effective time ends in a delete); type 0 keeps the first known value.
+Upserts that count but equal the event before them in type 2 columns open no version. Type 1 columns hold the key's last
+value in all its versions. An upsert that moves the beginning of an existing lifetime to an earlier time is not the first of
+a lifetime: it opens a version.
 
-A change is judged against the state just before it on the finished time line; one that takes the place of an event
-kept earlier at the same effective time is judged against that event.
+A change is compared with the state just before it on the finished timeline; one that takes the place of a logged event at
+the same effective time is compared with that event.
 
-``brenvik_rank`` is 1 for all events where changes are kept. Where none are, stored versions (1) stand above late changes
-(0) and below newer ones (2), at the same effective time and for type 1: old batches that come again touch nothing.
+``brenvik_rank`` is 1 for all events where there is a change log. Without one, at the same effective time and for type 1,
+stored versions (1) outrank late changes (0) and yield to newer ones (2): loading old batches again changes nothing.
 """
 
 from __future__ import annotations
@@ -23,274 +23,276 @@ from functools import lru_cache
 
 from brenvik.merge import sql
 from brenvik.merge.classify import is_late
-from brenvik.merge.current_path import carries, was
-from brenvik.merge.schema import ARRIVAL, DELETE, EFFECTIVE, RUN, SHAPE, Blueprint
+from brenvik.merge.current_path import before_column, is_present
+from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
 
 
-def _time_only(blueprint: Blueprint) -> tuple[str, ...]:
-    """Order columns that are no values of the table: stored versions do not have them."""
-    return tuple(name for name in blueprint.carried if name not in (*blueprint.keys, *blueprint.values))
+def _time_only(schema: TableSchema) -> tuple[str, ...]:
+    """Order columns that are not in the table: stored versions do not have them."""
+    return tuple(name for name in schema.change_columns if name not in (*schema.keys, *schema.values))
 
 
-def _event_columns(blueprint: Blueprint) -> str:
-    names = (*blueprint.keys, EFFECTIVE, "brenvik_rank", RUN, ARRIVAL, "brenvik_new", DELETE, SHAPE)
-    return sql.columns(dict.fromkeys((*names, *blueprint.carried)))
+def _event_columns(schema: TableSchema) -> str:
+    names = (*schema.keys, EFFECTIVE_AT, "brenvik_rank", RUN, SEQUENCE_NO, "brenvik_is_new", DELETE, COLUMN_SET)
+    return sql.columns(dict.fromkeys((*names, *schema.change_columns)))
 
 
-def _new_events(blueprint: Blueprint, *, first: bool) -> str:
+def _new_events(schema: TableSchema, *, first: bool) -> str:
     rank, spliced = "1", ""
-    if not blueprint.kept and not first:
-        # Nothing tells how a stored version came to be: late changes never override what it says.
-        late = is_late(blueprint, "c")
+    if not schema.change_log and not first:
+        # Without a log a stored version does not say how it came about: late changes never override it.
+        late = is_late(schema, "c")
         rank = f"CASE WHEN {late} THEN 0 ELSE 2 END"
-        if not blueprint.has_versions:  # of earlier lives nothing is stored
-            start = blueprint.own("valid_from")
-            before = f" AND c.{EFFECTIVE} < t.{sql.quote(start)}" if start else ""
+        if not schema.has_versions:  # earlier lifetimes are not stored
+            start = schema.system_column("valid_from")
+            before = f" AND c.{EFFECTIVE_AT} < t.{sql.quote(start)}" if start else ""
             spliced = f"""
   AND NOT ({late} AND EXISTS (
-    SELECT 1 FROM {sql.relation(blueprint.table)} t WHERE {sql.same("t", "c", blueprint.keys)}{before}))"""
-    head = f"c.{EFFECTIVE}, {rank}, :run, c.{ARRIVAL}, 1, c.{DELETE}, c.{SHAPE}"
+    SELECT 1 FROM {sql.relation(schema.table)} t WHERE {sql.same("t", "c", schema.keys)}{before}))"""
+    head = f"c.{EFFECTIVE_AT}, {rank}, :run, c.{SEQUENCE_NO}, 1, c.{DELETE}, c.{COLUMN_SET}"
     return f"""
-SELECT {sql.listed(sql.columns(blueprint.keys, "c"), head, sql.columns(_rest(blueprint), "c"))}
-FROM {sql.work("screened")} c
-WHERE EXISTS (SELECT 1 FROM {sql.work("busy")} b WHERE {sql.same("b", "c", blueprint.keys)})
-  AND NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{ARRIVAL} = c.{ARRIVAL}){spliced}"""
+SELECT {sql.listed(sql.columns(schema.keys, "c"), head, sql.columns(_rest(schema), "c"))}
+FROM {sql.work("changes")} c
+WHERE EXISTS (SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)})
+  AND NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO}){spliced}"""
 
 
-def _rest(blueprint: Blueprint) -> tuple[str, ...]:
-    return tuple(name for name in blueprint.carried if name not in blueprint.keys)
+def _rest(schema: TableSchema) -> tuple[str, ...]:
+    return tuple(name for name in schema.change_columns if name not in schema.keys)
 
 
-def _kept_events(blueprint: Blueprint) -> str:
-    assert blueprint.kept
-    head = f"k.{EFFECTIVE}, 1, k.{RUN}, k.{ARRIVAL}, 0, k.{DELETE}, k.{SHAPE}"
+def _kept_events(schema: TableSchema) -> str:
+    assert schema.change_log
+    head = f"k.{EFFECTIVE_AT}, 1, k.{RUN}, k.{SEQUENCE_NO}, 0, k.{DELETE}, k.{COLUMN_SET}"
     return f"""
-SELECT {sql.listed(sql.columns(blueprint.keys, "k"), head, sql.columns(_rest(blueprint), "k"))}
-FROM {sql.work("busy")} b
-JOIN {blueprint.counting} k ON {sql.same("k", "b", blueprint.keys)}
-WHERE b.brenvik_full = 1"""
+SELECT {sql.listed(sql.columns(schema.keys, "k"), head, sql.columns(_rest(schema), "k"))}
+FROM {sql.work("replay_keys")} b
+JOIN {schema.active_changes} k ON {sql.same("k", "b", schema.keys)}
+WHERE b.brenvik_full_replay = 1"""
 
 
-def _stored_events(blueprint: Blueprint, *, full: int) -> str:
-    """Stored versions as upserts that carry every column: the living one, or (spliced) all of a key."""
-    valid_from = blueprint.own("valid_from")
-    effective = f"t.{sql.quote(valid_from)}" if valid_from else _high(blueprint)
+def _stored_events(schema: TableSchema, *, full: int) -> str:
+    """Stored versions as upserts of all columns: the current one, or all of a key (spliced)."""
+    valid_from = schema.system_column("valid_from")
+    effective = f"t.{sql.quote(valid_from)}" if valid_from else _high(schema)
     values = [
-        f"CAST(NULL AS {blueprint.type_of(name).sql})" if name in _time_only(blueprint) else f"t.{sql.quote(name)}"
-        for name in _rest(blueprint)
+        f"CAST(NULL AS {schema.type_of(name).sql})" if name in _time_only(schema) else f"t.{sql.quote(name)}"
+        for name in _rest(schema)
     ]
-    living = "" if full else f" AND {blueprint.is_open('t')}"
+    living = "" if full else f" AND {schema.is_current('t')}"
     return f"""
-SELECT {sql.listed(sql.columns(blueprint.keys, "t"), f"{effective}, 1, 0, 0, 0, 0, 0", *values)}
-FROM {sql.relation(blueprint.table)} t
-JOIN {sql.work("busy")} b ON {sql.same("b", "t", blueprint.keys)} AND b.brenvik_full = {full}{living}"""
+SELECT {sql.listed(sql.columns(schema.keys, "t"), f"{effective}, 1, 0, 0, 0, 0, 0", *values)}
+FROM {sql.relation(schema.table)} t
+JOIN {sql.work("replay_keys")} b ON {sql.same("b", "t", schema.keys)} AND b.brenvik_full_replay = {full}{living}"""
 
 
-def _stored_ends(blueprint: Blueprint) -> str:
-    """Stored versions that no other one touches at their end, as deletes; for splicing."""
-    valid_to, valid_from = blueprint.own("valid_to"), blueprint.own("valid_from")
+def _stored_ends(schema: TableSchema) -> str:
+    """The ends of stored versions that no other version adjoins, as deletes; for splicing."""
+    valid_to, valid_from = schema.system_column("valid_to"), schema.system_column("valid_from")
     if valid_to is None:
         return ""
     until = f"t.{sql.quote(valid_to)}"
     touched = ""
     if valid_from:
         touched = f""" AND NOT EXISTS (
-  SELECT 1 FROM {sql.relation(blueprint.table)} n
-  WHERE {sql.same("n", "t", blueprint.keys)} AND n.{sql.quote(valid_from)} = {until})"""
-    nothing = [f"CAST(NULL AS {blueprint.type_of(name).sql})" for name in _rest(blueprint)]
+  SELECT 1 FROM {sql.relation(schema.table)} n
+  WHERE {sql.same("n", "t", schema.keys)} AND n.{sql.quote(valid_from)} = {until})"""
+    nothing = [f"CAST(NULL AS {schema.type_of(name).sql})" for name in _rest(schema)]
     return f"""
-SELECT {sql.listed(sql.columns(blueprint.keys, "t"), f"{until}, 1, 0, 0, 0, 1, 0", *nothing)}
-FROM {sql.relation(blueprint.table)} t
-JOIN {sql.work("busy")} b ON {sql.same("b", "t", blueprint.keys)} AND b.brenvik_full = 1
-WHERE NOT ({blueprint.is_open("t")}){touched}"""
+SELECT {sql.listed(sql.columns(schema.keys, "t"), f"{until}, 1, 0, 0, 0, 1, 0", *nothing)}
+FROM {sql.relation(schema.table)} t
+JOIN {sql.work("replay_keys")} b ON {sql.same("b", "t", schema.keys)} AND b.brenvik_full_replay = 1
+WHERE NOT ({schema.is_current("t")}){touched}"""
 
 
-def _high(blueprint: Blueprint) -> str:
-    return f"CAST(:high_effective AS {blueprint.effective_type.sql})"
+def _high(schema: TableSchema) -> str:
+    return f"CAST(:high_effective AS {schema.effective_type.sql})"
 
 
-def _state(blueprint: Blueprint) -> str:
-    """The value of each column after each event of a life, as select items; type 0 is the life's first known value."""
-    within = f"PARTITION BY {sql.columns(blueprint.keys, 'l')}, l.brenvik_life, l.{DELETE}"
+def _state(schema: TableSchema) -> str:
+    """Select items: the value of each column after each event of a lifetime; for type 0 the lifetime's first known value."""
+    within = f"PARTITION BY {sql.columns(schema.keys, 'l')}, l.brenvik_lifetime, l.{DELETE}"
     items = []
-    for name in blueprint.values:
-        value, column = f"l.{sql.quote(name)}", blueprint.values.index(name)
-        if name in blueprint.type_0:
+    for name in schema.values:
+        value, column = f"l.{sql.quote(name)}", schema.values.index(name)
+        if name in schema.type_0:
             known = f"CASE WHEN {value} IS NULL THEN 1 ELSE 0 END"
-            before = f"CASE WHEN l.brenvik_new = 0 THEN {value} END"
+            before = f"CASE WHEN l.brenvik_is_new = 0 THEN {value} END"
             unknown = f"CASE WHEN {before} IS NULL THEN 1 ELSE 0 END"
             items += [
-                f"first_value({value}) OVER ({within} ORDER BY {known}, l.brenvik_at) AS {sql.quote(name)}",
-                f"min(CASE WHEN {value} IS NOT NULL THEN l.brenvik_at END) OVER ({within}) AS brenvik_known_{column}",
-                f"first_value({before}) OVER ({within} ORDER BY {unknown}, l.brenvik_at) AS brenvik_before_{column}",
-                f"{value} AS brenvik_said_{column}",
+                f"first_value({value}) OVER ({within} ORDER BY {known}, l.brenvik_position) AS {sql.quote(name)}",
+                f"min(CASE WHEN {value} IS NOT NULL THEN l.brenvik_position END) OVER ({within}) AS brenvik_known_at_{column}",
+                f"first_value({before}) OVER ({within} ORDER BY {unknown}, l.brenvik_position) AS brenvik_prior_{column}",
+                f"{value} AS brenvik_source_{column}",
             ]
-        elif carries(blueprint, "l", name):
+        elif is_present(schema, "l", name):
             items.append(
-                f"first_value({value}) OVER ({within}, l.brenvik_step_{column} ORDER BY l.brenvik_at) AS {sql.quote(name)}"
+                f"first_value({value}) OVER ({within}, l.brenvik_step_{column} ORDER BY l.brenvik_position) AS {sql.quote(name)}"
             )
         else:
             items.append(f"{value} AS {sql.quote(name)}")
     return ", ".join(items)
 
 
-def _steps(blueprint: Blueprint) -> str:
-    """For columns that some changes do not carry: a number that grows with every change that does."""
-    within = f"PARTITION BY {sql.columns(blueprint.keys, 'm')}, m.brenvik_life, m.{DELETE}"
+def _steps(schema: TableSchema) -> str:
+    """For columns that some changes lack: a number that grows with every change that has the column."""
+    within = f"PARTITION BY {sql.columns(schema.keys, 'm')}, m.brenvik_lifetime, m.{DELETE}"
     return "".join(
-        f", sum({sql.flag(test)}) OVER ({within} ORDER BY m.brenvik_at ROWS UNBOUNDED PRECEDING)"
-        f" AS brenvik_step_{blueprint.values.index(name)}"
-        for name in blueprint.values
-        if name not in blueprint.type_0 and (test := carries(blueprint, "m", name))
+        f", sum({sql.flag(test)}) OVER ({within} ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING)"
+        f" AS brenvik_step_{schema.values.index(name)}"
+        for name in schema.values
+        if name not in schema.type_0 and (test := is_present(schema, "m", name))
     )
 
 
-def _reference(blueprint: Blueprint, value: str, alias: str = "s") -> str:
-    """The value that an event is judged against: of the event whose place it takes, else of the one before it."""
-    keys = sql.columns(blueprint.keys, alias)
+def _reference(schema: TableSchema, value: str, alias: str = "s") -> str:
+    """The value that an event is compared with: of the event whose place it takes, else of the one before it."""
+    keys = sql.columns(schema.keys, alias)
     return (
-        f"CASE WHEN {alias}.brenvik_new = 1 AND {alias}.brenvik_replaces IS NOT NULL THEN "
-        f"first_value({alias}.{value}) OVER (PARTITION BY {keys}, {alias}.{EFFECTIVE} "
-        f"ORDER BY {alias}.brenvik_new, {alias}.brenvik_at DESC) ELSE "
-        f"lag({alias}.{value}) OVER (PARTITION BY {keys}, {alias}.brenvik_counts ORDER BY {alias}.brenvik_at) END"
+        f"CASE WHEN {alias}.brenvik_is_new = 1 AND {alias}.brenvik_replaces IS NOT NULL THEN "
+        f"first_value({alias}.{value}) OVER (PARTITION BY {keys}, {alias}.{EFFECTIVE_AT} "
+        f"ORDER BY {alias}.brenvik_is_new, {alias}.brenvik_position DESC) ELSE "
+        f"lag({alias}.{value}) OVER (PARTITION BY {keys}, {alias}.brenvik_is_last ORDER BY {alias}.brenvik_position) END"
     )
 
 
-def _by_key(blueprint: Blueprint, alias: str) -> str:
-    return f"PARTITION BY {sql.columns(blueprint.keys, alias)}"
+def _by_key(schema: TableSchema, alias: str) -> str:
+    return f"PARTITION BY {sql.columns(schema.keys, alias)}"
 
 
-def _events(blueprint: Blueprint, *, first: bool, all_full: bool) -> str:
-    """The new changes, and the base that they are set upon."""
-    bases = [] if first or all_full else [_stored_events(blueprint, full=0)]
-    if not first and blueprint.kept:
-        bases.append(_kept_events(blueprint))
+def _events(schema: TableSchema, *, first: bool, all_full: bool) -> str:
+    """The new changes and the base."""
+    bases = [] if first or all_full else [_stored_events(schema, full=0)]
+    if not first and schema.change_log:
+        bases.append(_kept_events(schema))
     elif not first:
-        bases += [_stored_events(blueprint, full=1), _stored_ends(blueprint)]
-    return " UNION ALL ".join([_new_events(blueprint, first=first), *filter(None, bases)])
+        bases += [_stored_events(schema, full=1), _stored_ends(schema)]
+    return " UNION ALL ".join([_new_events(schema, first=first), *filter(None, bases)])
 
 
-def _placed(blueprint: Blueprint) -> str:
-    """Each event with its place in the key's order, and whether another stands above it at its effective time."""
-    order = ("brenvik_rank", *blueprint.order, RUN, ARRIVAL)
+def _placed(schema: TableSchema) -> str:
+    """Each event with its position, and whether another event outranks it at its effective time."""
+    order = ("brenvik_rank", *schema.order, RUN, SEQUENCE_NO)
     upward = sql.columns(order)
     downward = ", ".join(f"{sql.quote(name)} DESC NULLS FIRST" for name in order)
-    by_key = _by_key(blueprint, "e")
+    by_key = _by_key(schema, "e")
+    outranked = f"lead({EFFECTIVE_AT}) OVER ({by_key} ORDER BY {EFFECTIVE_AT}, {upward}) = {EFFECTIVE_AT}"
     return f"""
   SELECT e.*,
-    row_number() OVER ({by_key} ORDER BY {EFFECTIVE}, {upward}) AS brenvik_at,
-    {sql.flag(f"lead({EFFECTIVE}) OVER ({by_key} ORDER BY {EFFECTIVE}, {upward}) = {EFFECTIVE}")} AS brenvik_passed,
-    first_value({DELETE}) OVER ({by_key}, {EFFECTIVE} ORDER BY {downward}) AS brenvik_gone
+    row_number() OVER ({by_key} ORDER BY {EFFECTIVE_AT}, {upward}) AS brenvik_position,
+    {sql.flag(outranked)} AS brenvik_is_superseded,
+    first_value({DELETE}) OVER ({by_key}, {EFFECTIVE_AT} ORDER BY {downward}) AS brenvik_ends_deleted
   FROM events e"""
 
 
-def _counted(blueprint: Blueprint) -> str:
-    """Each event with whether it counts, and which earlier one it takes the place of."""
-    by_key = _by_key(blueprint, "p")
+def _counted(schema: TableSchema) -> str:
+    """Each event with whether it counts, and which earlier event it replaces."""
+    by_key = _by_key(schema, "p")
     return f"""
-  SELECT p.*, 1 - p.brenvik_passed AS brenvik_counts,
-    max(CASE WHEN p.brenvik_new = 0 THEN p.brenvik_at END) OVER ({by_key}, p.{EFFECTIVE}) AS brenvik_replaces,
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
+    max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER ({by_key}, p.{EFFECTIVE_AT}) AS brenvik_replaces,
     first_value(p.{DELETE}) OVER (
-      {by_key}, p.{EFFECTIVE} ORDER BY p.brenvik_new, p.brenvik_at DESC) AS brenvik_replaced_delete
+      {by_key}, p.{EFFECTIVE_AT} ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
   FROM placed p"""
 
 
-def _lived(blueprint: Blueprint) -> str:
-    """The events that say anything of values, each with the number of its life."""
+def _lived(schema: TableSchema) -> str:
+    """The events that contribute values, each with the number of its lifetime."""
     return f"""
-  SELECT m.*{_steps(blueprint)}
+  SELECT m.*{_steps(schema)}
   FROM (
     SELECT q.*,
-      sum(q.{DELETE}) OVER ({_by_key(blueprint, "q")} ORDER BY q.brenvik_at ROWS UNBOUNDED PRECEDING) AS brenvik_life
+      sum(q.{DELETE}) OVER ({_by_key(schema, "q")} ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
     FROM counted q
-    WHERE q.brenvik_counts = 1 OR (q.brenvik_gone = 0 AND q.{DELETE} = 0)
+    WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.{DELETE} = 0)
   ) m"""
 
 
-def _place(blueprint: Blueprint) -> tuple[str, ...]:
+def _place(schema: TableSchema) -> tuple[str, ...]:
     return (
-        *blueprint.keys, EFFECTIVE, ARRIVAL, SHAPE, DELETE, "brenvik_new", "brenvik_at", "brenvik_life",
+        *schema.keys, EFFECTIVE_AT, SEQUENCE_NO, COLUMN_SET, DELETE, "brenvik_is_new", "brenvik_position", "brenvik_lifetime",
         "brenvik_replaces", "brenvik_replaced_delete", "brenvik_rank",
     )  # fmt: skip
 
 
-def _states(blueprint: Blueprint) -> str:
+def _states(schema: TableSchema) -> str:
     """The state after each event."""
-    earlier = sql.flag(f"l.brenvik_new = 0 AND l.{DELETE} = 0")
+    earlier = sql.flag(f"l.brenvik_is_new = 0 AND l.{DELETE} = 0")
     return f"""
-  SELECT {sql.columns((*_place(blueprint), "brenvik_counts"), "l")},
-    max({earlier}) OVER ({_by_key(blueprint, "l")}, l.brenvik_life) AS brenvik_lived,
-    {_state(blueprint) or "0 AS brenvik_nothing"}
+  SELECT {sql.columns((*_place(schema), "brenvik_is_last"), "l")},
+    max({earlier}) OVER ({_by_key(schema, "l")}, l.brenvik_lifetime) AS brenvik_lifetime_known,
+    {_state(schema) or "0 AS brenvik_nothing"}
   FROM lived l"""
 
 
-def _compared(blueprint: Blueprint) -> str:
-    """Each state with the one that it is judged against."""
+def _compared(schema: TableSchema) -> str:
+    """Each state with the one it is compared with."""
     references = "".join(
-        f", {_reference(blueprint, sql.quote(name))} AS {was(blueprint, name)}" for name in blueprint.values
+        f", {_reference(schema, sql.quote(name))} AS {before_column(schema, name)}" for name in schema.values
     )
     return f"""
   SELECT s.*{references}
   FROM states s"""
 
 
-def _lined(blueprint: Blueprint) -> str:
-    """The counting events alone, each with what stands just before it."""
-    by_key = _by_key(blueprint, "s")
-    shown = "".join(f", s.{sql.quote(name)}, s.{was(blueprint, name)}" for name in blueprint.values)
+def _lined(schema: TableSchema) -> str:
+    """Only the events that count, each with its predecessor."""
+    by_key = _by_key(schema, "s")
+    shown = "".join(f", s.{sql.quote(name)}, s.{before_column(schema, name)}" for name in schema.values)
     known = "".join(
-        f", s.brenvik_known_{i}, s.brenvik_said_{i}, s.brenvik_before_{i}"
-        for i, name in enumerate(blueprint.values)
-        if name in blueprint.type_0
+        f", s.brenvik_known_at_{i}, s.brenvik_source_{i}, s.brenvik_prior_{i}"
+        for i, name in enumerate(schema.values)
+        if name in schema.type_0
     )
     previous = "".join(
-        f", lag(s.{sql.quote(name)}) OVER brenvik_line AS brenvik_prev_{blueprint.values.index(name)}"
-        for name in blueprint.type_2
+        f", lag(s.{sql.quote(name)}) OVER brenvik_line AS brenvik_prev_{schema.values.index(name)}"
+        for name in schema.type_2
     )
     return f"""
-  SELECT {sql.columns((*_place(blueprint), "brenvik_lived"), "s")}{shown}{known}{previous},
+  SELECT {sql.columns((*_place(schema), "brenvik_lifetime_known"), "s")}{shown}{known}{previous},
     lag(s.{DELETE}) OVER brenvik_line AS brenvik_prev_delete,
-    COALESCE(lag(s.brenvik_at) OVER brenvik_line, 0) AS brenvik_prev_at,
-    max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_life END) OVER ({by_key}) AS brenvik_last_life,
-    max(s.brenvik_life) OVER ({by_key}) AS brenvik_deaths
+    COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position,
+    max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_lifetime END) OVER ({by_key}) AS brenvik_last_lifetime,
+    max(s.brenvik_lifetime) OVER ({by_key}) AS brenvik_lifetimes
   FROM compared s
-  WHERE s.brenvik_counts = 1
-  WINDOW brenvik_line AS ({by_key} ORDER BY s.brenvik_at)"""
+  WHERE s.brenvik_is_last = 1
+  WINDOW brenvik_line AS ({by_key} ORDER BY s.brenvik_position)"""
 
 
 _BEGINS = "j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1"
 
 
-def _starts(blueprint: Blueprint) -> str:
-    """Whether a version starts with an event: a life begins, or type 2 values differ from those just before."""
+def _starts(schema: TableSchema) -> str:
+    """Whether a version starts with an event: a lifetime begins, or type 2 values differ from the event before."""
     differs = sql.differ(
-        (f"j.{sql.quote(name)}", f"j.brenvik_prev_{blueprint.values.index(name)}") for name in blueprint.type_2
+        (f"j.{sql.quote(name)}", f"j.brenvik_prev_{schema.values.index(name)}") for name in schema.type_2
     )
     return sql.flag(f"j.{DELETE} = 0 AND ({_BEGINS} OR {differs})")
 
 
-def _decision(blueprint: Blueprint) -> str:
-    """What becomes of a change, the first case that fits."""
+def _decision(schema: TableSchema) -> str:
+    """The decision on a change; the first case that applies."""
 
     def differs(names: tuple[str, ...]) -> str:
-        return sql.differ((f"j.{sql.quote(name)}", f"j.{was(blueprint, name)}") for name in names)
+        return sql.differ((f"j.{sql.quote(name)}", f"j.{before_column(schema, name)}") for name in names)
 
-    type_0 = [(i, name) for i, name in enumerate(blueprint.values) if name in blueprint.type_0]
+    type_0 = [(i, name) for i, name in enumerate(schema.values) if name in schema.type_0]
     learns = sql.any_of(
-        f"(j.brenvik_known_{i} > COALESCE(j.brenvik_replaces, j.brenvik_prev_at) AND j.brenvik_known_{i} <= j.brenvik_at)"
+        f"(j.brenvik_known_at_{i} > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) "
+        f"AND j.brenvik_known_at_{i} <= j.brenvik_position)"
         for i, _ in type_0
     )
     tampers = sql.any_of(
-        f"({carried + ' AND ' if (carried := carries(blueprint, 'j', name)) else ''}"
-        f"j.brenvik_known_{i} <= j.brenvik_at AND j.brenvik_said_{i} IS DISTINCT FROM j.{sql.quote(name)})"
+        f"({carried + ' AND ' if (carried := is_present(schema, 'j', name)) else ''}"
+        f"j.brenvik_known_at_{i} <= j.brenvik_position AND j.brenvik_source_{i} IS DISTINCT FROM j.{sql.quote(name)})"
         for i, name in type_0
     )
-    if blueprint.keeps_lives:
+    if schema.keeps_lifetimes:
         forgotten = "1 = 0"
-    elif blueprint.deletes == "remove":
-        forgotten = f"j.{DELETE} = 0 AND j.brenvik_life < j.brenvik_deaths"
+    elif schema.deletes == "remove":
+        forgotten = f"j.{DELETE} = 0 AND j.brenvik_lifetime < j.brenvik_lifetimes"
     else:
-        forgotten = f"j.{DELETE} = 0 AND j.brenvik_life < j.brenvik_last_life"
+        forgotten = f"j.{DELETE} = 0 AND j.brenvik_lifetime < j.brenvik_last_lifetime"
     return f"""CASE
     WHEN {forgotten} THEN 'superseded'
     WHEN j.{DELETE} = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
@@ -300,70 +302,69 @@ def _decision(blueprint: Blueprint) -> str:
     WHEN j.{DELETE} = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
     WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND ({_BEGINS}) THEN
-      CASE WHEN j.brenvik_lived = 0 THEN 'inserted' ELSE '{"versioned" if blueprint.type_2 else "overwritten"}' END
-    WHEN {differs(blueprint.type_2)} THEN 'versioned'
-    WHEN {differs(blueprint.type_1)} OR {learns} THEN 'overwritten'
+      CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE '{"versioned" if schema.type_2 else "overwritten"}' END
+    WHEN {differs(schema.type_2)} THEN 'versioned'
+    WHEN {differs(schema.type_1)} OR {learns} THEN 'overwritten'
     WHEN {tampers} THEN 'protected'
     ELSE 'unchanged'
   END"""
 
 
 @lru_cache(maxsize=256)
-def judge(blueprint: Blueprint, *, first: bool, all_full: bool = False) -> str:
-    """Makes ``judged``: the counting events of the busy keys, each with the state after it, what it is judged against
-    (``brenvik_was_0``, …), its decision, and whether a version starts with it. ``all_full`` says that every busy key is worked
-    out in full."""
+def decide(schema: TableSchema, *, first: bool, all_full: bool = False) -> str:
+    """Makes ``decided``: the events that count, each with the state after it, what it is compared with (``brenvik_before_0``,
+    …), its decision, and whether it starts a version. ``all_full`` means that every key has a full replay."""
     return f"""
-CREATE TEMP TABLE {sql.work("judged")} AS
-WITH events ({_event_columns(blueprint)}) AS ({_events(blueprint, first=first, all_full=all_full)}
-), placed AS ({_placed(blueprint)}
-), counted AS ({_counted(blueprint)}
-), lived AS ({_lived(blueprint)}
-), states AS ({_states(blueprint)}
-), compared AS ({_compared(blueprint)}
-), lined AS ({_lined(blueprint)}
+CREATE TEMP TABLE {sql.work("decided")} AS
+WITH events ({_event_columns(schema)}) AS ({_events(schema, first=first, all_full=all_full)}
+), placed AS ({_placed(schema)}
+), counted AS ({_counted(schema)}
+), lived AS ({_lived(schema)}
+), states AS ({_states(schema)}
+), compared AS ({_compared(schema)}
+), lined AS ({_lined(schema)}
 )
 SELECT j.*,
-  {_starts(blueprint)} AS brenvik_starts,
-  {_decision(blueprint)} AS brenvik_decision
+  {_starts(schema)} AS brenvik_starts_version,
+  {_decision(schema)} AS brenvik_decision
 FROM lined j"""
 
 
 @lru_cache(maxsize=256)
-def draw_up(blueprint: Blueprint) -> str:
-    """Makes ``desired``: the rows that the busy keys should have, numbered (``brenvik_no``)."""
-    keys = sql.columns(blueprint.keys, "j")
-    line = f"PARTITION BY {keys} ORDER BY j.brenvik_at"
+def find_target_versions(schema: TableSchema) -> str:
+    """Makes ``target_versions``: the rows that the replayed keys should have, numbered (``brenvik_version_no``)."""
+    keys = sql.columns(schema.keys, "j")
+    line = f"PARTITION BY {keys} ORDER BY j.brenvik_position"
     last = ", ".join(
         f"first_value(j.{sql.quote(name)}) OVER (PARTITION BY {keys} "
-        f"ORDER BY j.{DELETE}, j.brenvik_rank DESC, j.brenvik_at DESC) AS {sql.quote(name)}"
-        for name in blueprint.type_1
+        f"ORDER BY j.{DELETE}, j.brenvik_rank DESC, j.brenvik_position DESC) AS {sql.quote(name)}"
+        for name in schema.type_1
     )
-    others = sql.columns((*blueprint.type_0, *blueprint.type_2), "j")
-    if blueprint.keeps_lives:
+    others = sql.columns((*schema.type_0, *schema.type_2), "j")
+    if schema.keeps_lifetimes:
         stays = "1 = 1"
-    elif blueprint.deletes == "remove":
-        stays = "v.brenvik_life = v.brenvik_deaths"
+    elif schema.deletes == "remove":
+        stays = "v.brenvik_lifetime = v.brenvik_lifetimes"
     else:
-        stays = "v.brenvik_life = v.brenvik_last_life"
+        stays = "v.brenvik_lifetime = v.brenvik_last_lifetime"
     return f"""
-CREATE TEMP TABLE {sql.work("desired")} AS
+CREATE TEMP TABLE {sql.work("target_versions")} AS
 WITH lasts AS (
-  SELECT {keys}, j.{EFFECTIVE}, j.{DELETE}, j.brenvik_at, j.brenvik_life, j.brenvik_last_life, j.brenvik_deaths,
-    j.brenvik_starts, j.brenvik_prev_delete{", " + last if last else ""}{", " + others if others else ""}
-  FROM {sql.work("judged")} j
+  SELECT {keys}, j.{EFFECTIVE_AT}, j.{DELETE}, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
+    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete{"".join(f", {each}" for each in (last, others) if each)}
+  FROM {sql.work("decided")} j
 ), spans AS (
-  SELECT j.*, lead(j.{EFFECTIVE}) OVER ({line}) AS brenvik_until, lead(j.{DELETE}) OVER ({line}) AS brenvik_ended
+  SELECT j.*, lead(j.{EFFECTIVE_AT}) OVER ({line}) AS brenvik_valid_to, lead(j.{DELETE}) OVER ({line}) AS brenvik_deleted
   FROM lasts j
-  WHERE j.brenvik_starts = 1 OR (j.{DELETE} = 1 AND j.brenvik_prev_delete = 0)
+  WHERE j.brenvik_starts_version = 1 OR (j.{DELETE} = 1 AND j.brenvik_prev_delete = 0)
 )
-SELECT row_number() OVER (ORDER BY {sql.columns(blueprint.keys, "v")}, v.{EFFECTIVE}) AS brenvik_no,
-  {sql.columns(blueprint.keys, "v")}, v.{EFFECTIVE}, v.brenvik_until, COALESCE(v.brenvik_ended, 0) AS brenvik_ended
-  {"".join(f", v.{sql.quote(name)}" for name in blueprint.values)}
+SELECT row_number() OVER (ORDER BY {sql.columns(schema.keys, "v")}, v.{EFFECTIVE_AT}) AS brenvik_version_no,
+  {sql.columns(schema.keys, "v")}, v.{EFFECTIVE_AT}, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
+  {"".join(f", v.{sql.quote(name)}" for name in schema.values)}
 FROM spans v
 WHERE v.{DELETE} = 0 AND {stays}"""
 
 
 def summary() -> str:
     """How many new changes that count at their effective time have which decision."""
-    return f"SELECT brenvik_decision, count(*) AS n FROM {sql.work('judged')} WHERE brenvik_new = 1 GROUP BY brenvik_decision"
+    return f"SELECT brenvik_decision, count(*) AS n FROM {sql.work('decided')} WHERE brenvik_is_new = 1 GROUP BY brenvik_decision"

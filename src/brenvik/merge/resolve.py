@@ -1,4 +1,4 @@
-"""Rules brought together with the columns that a feed has and those that the table has already."""
+"""Resolves a table's rules against the columns that its feed has and those that the table already has."""
 
 from __future__ import annotations
 
@@ -7,52 +7,52 @@ from typing import Literal
 
 from brenvik.errors import FeedError
 from brenvik.merge.conditions import check
-from brenvik.merge.schema import Blueprint, Column, Traits
+from brenvik.merge.schema import Capabilities, Column, TableSchema
 from brenvik.model.conditions import columns_of
 from brenvik.model.rules import HOUSEKEEPING, Role, TableRules
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, TEXT, TIMESTAMP, ColumnType
 
 
-def draw(
+def resolve(
     rules: TableRules,
     feed: Mapping[str, ColumnType],
     *,
     known: Iterable[Column] = (),
     numbered_by_store: bool = False,
-    store: Traits,
-    kept: str | None,
+    store: Capabilities,
+    change_log: str | None,
     source: str,
-) -> Blueprint:
-    """The blueprint of a table whose feed has these columns.
+) -> TableSchema:
+    """The schema of a table whose feed has these columns.
 
-    ``known`` are the columns the table has already: they keep their place and type, new ones of the feed come
-    after them. Raises FeedError with everything that is missing or of an impossible type.
+    ``known`` are the columns the table already has: they keep their position and type, new columns of the feed follow.
+    Raises FeedError that lists everything missing or of an impossible type.
     """
     have = {column.name: column for column in known}
     required = dict.fromkeys((*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])))
-    drawn = list(_columns(rules, feed, have, required))
-    by_name = {column.name: column for column in drawn}
+    resolved = list(_columns(rules, feed, have, required))
+    by_name = {column.name: column for column in resolved}
     own = tuple((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
     names = (*rules.stored_as.split("."), *by_name, *(name for _, name in own if name))
     faults = [
         *_faults_of_presence(rules, feed, have, required, source),
         *_faults_of_types(rules, by_name, required, store),
-        *_faults_of_names(drawn, own, names, store),
+        *_faults_of_names(resolved, own, names, store),
     ]
     only_looked_at = _beside(rules, feed, by_name, source, faults)
     if faults:
         raise FeedError("\n  ".join([f"{source} does not fit the rules of table {rules.table!r}:", *faults]))
-    return Blueprint(
+    return TableSchema(
         table=rules.stored_as,
-        kept=kept if rules.keep_changes else None,
-        columns=tuple(drawn),
+        change_log=change_log if rules.keep_changes else None,
+        columns=tuple(resolved),
         order=rules.order_by,
         effective=rules.effective_column,
         effective_type=by_name[rules.effective_column].type if rules.effective_column else TIMESTAMP,
         grain=rules.grain,
         deletes="remove" if rules.deletes == "remove" else "close",
-        holds=rules.deletes if rules.deletes in ("hold", "ignore") else None,
-        housekeeping=own,
+        inactive_deletes=rules.deletes if rules.deletes in ("hold", "ignore") else None,
+        system_columns=own,
         has_open_end=rules.open_end is not None,
         store=store,
         time_zone=rules.time_zone,
@@ -66,7 +66,7 @@ def draw(
 def _columns(
     rules: TableRules, feed: Mapping[str, ColumnType], have: Mapping[str, Column], required: Iterable[str]
 ) -> Iterator[Column]:
-    """The columns of the table and of its changes: the key, those it has, those of the feed, those that the rules name."""
+    """The columns of the table and its log: the key, existing columns, those of the feed, those the rules name."""
     named = (*rules.type_0, *rules.type_1, *rules.type_2)
     for name in dict.fromkeys((*rules.natural_key, *have, *feed, *named, *required)):
         beside: Literal["when"] | None = "when" if name in required or name in have else None
@@ -94,7 +94,7 @@ def _faults_of_presence(
 
 
 def _faults_of_types(
-    rules: TableRules, columns: Mapping[str, Column], required: Iterable[str], store: Traits
+    rules: TableRules, columns: Mapping[str, Column], required: Iterable[str], store: Capabilities
 ) -> Iterator[str]:
     for name in required:
         if name not in columns:
@@ -112,21 +112,21 @@ def _faults_of_types(
 
 
 def _faults_of_names(
-    columns: Iterable[Column], own: Iterable[tuple[str, str | None]], names: Iterable[str], store: Traits
+    columns: Iterable[Column], own: Iterable[tuple[str, str | None]], names: Iterable[str], store: Capabilities
 ) -> Iterator[str]:
     taken = {name.casefold(): column for column, name in own if name}
     for column in columns:
-        folded = column.name.casefold()
-        if folded in taken and column.role != "when":
+        deduplicated = column.name.casefold()
+        if deduplicated in taken and column.role != "when":
             yield (
-                f"{column.name} is also the name of Brenvik's own column {taken[folded]}; "
+                f"{column.name} is also the name of Brenvik's own column {taken[deduplicated]}; "
                 f"leave the feed's out or rename ours under housekeeping"
             )
-        if folded == store.locator.casefold():
+        if deduplicated == store.row_id.casefold():
             yield f"{column.name} is the name by which the store finds its rows; rename it in the feed"
-        if folded in store.own_names:
+        if deduplicated in store.own_names:
             yield f"{column.name} is a name that this store keeps for itself; rename it in the feed or leave it out"
-        if folded.startswith("brenvik_"):
+        if deduplicated.startswith("brenvik_"):
             yield f"{column.name} begins with brenvik_, as only Brenvik's own columns do; rename it in the feed"
     for name in names:
         if store.longest_name and (size := len(name.encode())) > store.longest_name:
@@ -134,22 +134,22 @@ def _faults_of_names(
 
 
 def _beside(
-    rules: TableRules, feed: Mapping[str, ColumnType], drawn: Mapping[str, Column], source: str, faults: list[str]
+    rules: TableRules, feed: Mapping[str, ColumnType], resolved: Mapping[str, Column], source: str, faults: list[str]
 ) -> tuple[tuple[str, ColumnType], ...]:
-    """The columns that only conditions look at; every fault goes to ``faults``."""
+    """The columns that only conditions use. Errors are added to ``faults``."""
     conditions = rules._conditions()
     if not conditions:
         return ()
     found: dict[str, ColumnType] = {}
     for name in dict.fromkeys(name for text in conditions.values() for name in columns_of(text)):
         kind = rules.declared_type(name) or feed.get(name)
-        if name in drawn:
+        if name in resolved:
             continue
         if kind is None:
             faults.append(f"a condition looks at {name}, which is not in {source}: it has {', '.join(feed)}")
         else:
             found[name] = kind
-    types = {name: column.type for name, column in drawn.items()} | found
+    types = {name: column.type for name, column in resolved.items()} | found
     for place, text in conditions.items():
         if types.keys() >= set(columns_of(text)):
             try:

@@ -1,4 +1,4 @@
-"""A table's rules brought together with the columns its feed really has: all that the SQL of a load depends on."""
+"""The schema of a table: its rules combined with the columns its feed really has. The SQL of a run depends on nothing else."""
 
 from __future__ import annotations
 
@@ -10,58 +10,58 @@ from brenvik.merge import sql
 from brenvik.model.rules import Role
 from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
 
-# The columns of a change beside those of its feed.
-ARRIVAL, SHAPE, DELETE, EFFECTIVE, RUN = (
-    "brenvik_arrival",  # where the row stood, see ``arrivals``
-    "brenvik_shape",  # which columns the row carried
+# The columns of a change besides those of its feed.
+SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, RUN = (
+    "brenvik_sequence_no",  # the position of the row, see ``sequence``
+    "brenvik_column_set",  # which columns the row has
     "brenvik_delete",  # 0 or 1
-    "brenvik_effective",
+    "brenvik_effective_at",
     "brenvik_run",
 )
-AS_OF = "brenvik_as_of"
-"""A column before the natural key, where runs of the past are decided again; see ``replay``."""
+REPLAYED_RUN = "brenvik_replayed_run"
+"""A column before the natural key, used when past runs are decided again; see ``past_runs``."""
 
 
 @dataclass(frozen=True)
-class Traits:
-    """What of a store its SQL depends on beside the language."""
+class Capabilities:
+    """What the SQL for a store depends on besides its dialect."""
 
-    locator: str
-    """The pseudo column by which a row is found again within one transaction."""
+    row_id: str
+    """The pseudo column that identifies a row within one transaction."""
     moves: bool = False
-    """Whether a row that is updated has another locator afterwards."""
+    """Whether an updated row gets another row id."""
     whole_rows: bool = False
-    """Whether an update writes all of a row anyway, however few columns it sets."""
+    """Whether an update writes the whole row anyway, however few columns it sets."""
     streams: bool = False
-    """Whether a stream of rows can be read while a question works on it."""
+    """Whether a stream of rows can be read while a query runs on it."""
     seeks: bool = False
-    """Whether the rows of a key are found through an index: then changes in the order of their keys cost less."""
+    """Whether rows are found by key through an index; then it pays to deliver changes in key order."""
     json_object: str = "json_object"
-    """The function that makes a JSON object of names and values."""
+    """The function that builds a JSON object from names and values."""
     own_names: frozenset[str] = frozenset()
-    """What no column can be called, beside the locator."""
+    """Names that no column can have, besides the row id."""
     longest_name: int | None = None
-    """How many bytes of a name count, where that is limited."""
+    """The maximum length of an identifier in bytes; None where there is no limit."""
     home: str = "main"
-    """The schema of tables that are named without one; '' where there are no schemas."""
+    """The schema of tables that are named without one; '' where the store has no schemas."""
     cased: bool = False
-    """Whether tables whose names differ in case only are different ones."""
+    """Whether names that differ in case only name different tables."""
     lacks: frozenset[str] = frozenset()
-    """What it cannot hold or do: ``NUL`` (in texts), ``NaN``, ``comparing`` (decimals and times, beyond their being equal, with
-    what a person writes)."""
+    """What the store cannot hold or do: ``NUL`` (in text), ``NaN``, ``comparing`` (order decimals and times, or compare them
+    with a literal)."""
     longest_key: int | None = None
-    """How many bytes the texts of a natural key may have together, where that is limited."""
+    """The maximum length of all text columns of a natural key together, in bytes; None where there is no limit."""
     beyond: str = ""
-    """A regular expression for one character that its texts cannot hold; '' where they hold all of them."""
+    """A regular expression for one character that text in this store cannot hold; '' where it can hold all of them."""
 
 
 @dataclass(frozen=True)
 class StoredColumn:
-    """A column of a table as the store has it.
+    """A column of a table as the store describes it.
 
-    ``type`` is None where no type of ours fits what the store calls ``said``. ``needed``: a row must bring a value, as null is
-    refused and there is no default. ``filled``: the store gives the value itself (``default``, ``identity``, or ``generated``
-    from other columns).
+    ``type`` is None where none of our types matches the store's ``said``. ``needed``: the column is not nullable and has no
+    default, so a row must bring a value. ``filled``: the store supplies the value itself (``default``, ``identity``, or
+    ``generated`` from other columns).
     """
 
     name: str
@@ -73,7 +73,7 @@ class StoredColumn:
 
 @dataclass(frozen=True)
 class Column:
-    """A column of the feed that the table or its kept changes hold."""
+    """A column of the feed that the table or its change log holds."""
 
     name: str
     type: ColumnType
@@ -81,41 +81,41 @@ class Column:
 
 
 @dataclass(frozen=True)
-class Blueprint:
-    """Everything about a table that its SQL depends on. Hashable: the SQL of a table is made once."""
+class TableSchema:
+    """Everything about a table that its SQL depends on. It is hashable, so that each statement is built once."""
 
     table: str
-    kept: str | None
+    change_log: str | None
     columns: tuple[Column, ...]
     order: tuple[str, ...]
     effective: str | None
     effective_type: ColumnType
     grain: str | None
     deletes: Literal["close", "remove"]
-    housekeeping: tuple[tuple[str, str | None], ...]
+    system_columns: tuple[tuple[str, str | None], ...]
     has_open_end: bool
-    store: Traits
-    holds: Literal["hold", "ignore"] | None = None
-    """What becomes of deletes that do not count by themselves; released ones close."""
+    store: Capabilities
+    inactive_deletes: Literal["hold", "ignore"] | None = None
+    """What happens to deletes that have no effect by themselves; an approved one closes."""
     time_zone: str = "UTC"
     reject_if: tuple[tuple[str, str], ...] = ()
     delete_if: str | None = None
     beside: tuple[tuple[str, ColumnType], ...] = ()
-    """Columns of the feed that only conditions look at."""
-    shapes: tuple[tuple[int, tuple[str, ...]], ...] = field(default=())
+    """Columns of the feed that only conditions use."""
+    column_sets: tuple[tuple[int, tuple[str, ...]], ...] = field(default=())
     numbered_by_store: bool = False
-    """Whether the store gives surrogate keys itself, in a table that it had before."""
-    some_left_out: bool = False
-    """Whether some kept changes do not count; those that do are in the working relation ``counting``."""
+    """Whether the store assigns the surrogate keys itself, as an adopted table may."""
+    some_excluded: bool = False
+    """Whether some changes in the log are not active; the active ones are the working relation ``active_changes``."""
 
     @property
     def untyped(self) -> bool:
-        """Whether the store keeps decimals and times as text, and lets any value stand in any column."""
+        """Whether the store keeps decimals and times as text and lets any value stand in any column."""
         return "comparing" in self.store.lacks
 
     @property
-    def locator(self) -> str:
-        return self.store.locator
+    def row_id(self) -> str:
+        return self.store.row_id
 
     def names(self, *roles: str) -> tuple[str, ...]:
         return tuple(column.name for column in self.columns if column.role in roles)
@@ -126,12 +126,12 @@ class Blueprint:
 
     @property
     def values(self) -> tuple[str, ...]:
-        """The columns of the table that are neither key nor housekeeping."""
+        """The columns of the table that are neither key nor system columns."""
         return self.names("type_0", "type_1", "type_2")
 
     @property
-    def carried(self) -> tuple[str, ...]:
-        """All columns of a change: keys, values, and what only tells when."""
+    def change_columns(self) -> tuple[str, ...]:
+        """All columns of a change: keys, values, and those that only order it or date it."""
         return tuple(column.name for column in self.columns)
 
     @property
@@ -147,9 +147,9 @@ class Blueprint:
         return self.names("type_2")
 
     @property
-    def counting(self) -> str:
-        """The kept changes that count, as a relation."""
-        return sql.work("counting") if self.some_left_out else sql.relation(str(self.kept))
+    def active_changes(self) -> str:
+        """The active changes of the log, as a relation."""
+        return sql.work("active_changes") if self.some_excluded else sql.relation(str(self.change_log))
 
     @property
     def has_versions(self) -> bool:
@@ -157,45 +157,45 @@ class Blueprint:
         return bool(self.type_2)
 
     @property
-    def keeps_lives(self) -> bool:
-        """Whether rows of earlier lives stay in the table."""
+    def keeps_lifetimes(self) -> bool:
+        """Whether rows of earlier lifetimes stay in the table."""
         return bool(self.type_2) and self.deletes == "close"
 
     @property
-    def meets_living(self) -> bool:
-        """Whether a change only ever meets the living version of its key: not where a deleted row waits to be reopened."""
+    def meets_current_only(self) -> bool:
+        """Whether a change only ever meets the current version of its key, as no deleted row can be reopened."""
         return bool(self.type_2) or self.deletes == "remove"
 
-    def shapes_of(self, rows: Iterable[Iterable[str]]) -> list[int]:
-        """The numbers of the shapes of rows that carry these columns, each once."""
-        numbers = {carried: shape for shape, carried in self.shapes}
-        return list(dict.fromkeys(numbers[tuple(sorted({*names} & {*self.carried}))] for names in rows))
+    def column_sets_of(self, rows: Iterable[Iterable[str]]) -> list[int]:
+        """The numbers of the column sets with these columns, each once."""
+        numbers = {carried: column_set for column_set, carried in self.column_sets}
+        return list(dict.fromkeys(numbers[tuple(sorted({*names} & {*self.change_columns}))] for names in rows))
 
     def key_text(self, alias: str) -> str:
-        """The whole key of a row as one text, for the ledger; of several columns each with its length before it, so that no two
-        keys have the same text."""
+        """The whole key of a row as one text, for the ledger. Each part of a composite key is preceded by its length, so that no
+        two keys have the same text."""
         texts = [f"CAST({alias}.{sql.quote(name)} AS TEXT)" for name in self.keys]
         if len(texts) == 1:
             return texts[0]
         return " || ".join(f"CAST(length({text}) AS TEXT) || ':' || {text}" for text in texts)
 
-    def own(self, column: str) -> str | None:
-        """The name of a housekeeping column; None when it is left out."""
-        return dict(self.housekeeping)[column]
+    def system_column(self, column: str) -> str | None:
+        """The name of a system column; None when the table does without it."""
+        return dict(self.system_columns)[column]
 
     def type_of(self, name: str) -> ColumnType:
         return next(column.type for column in self.columns if column.name == name)
 
     def absent_in(self, name: str) -> tuple[int, ...]:
-        """The shapes that do not carry a column."""
-        return tuple(shape for shape, carried in self.shapes if name not in carried)
+        """The numbers of the column sets that lack a column."""
+        return tuple(column_set for column_set, carried in self.column_sets if name not in carried)
 
-    def is_open(self, alias: str) -> str:
-        """Whether a stored row is the living version of its key."""
-        if valid_to := self.own("valid_to"):
+    def is_current(self, alias: str) -> str:
+        """A test: whether a stored row is the current version of its key."""
+        if valid_to := self.system_column("valid_to"):
             until = f"{alias}.{sql.quote(valid_to)}"
             return f"{until} = {self.open_end}" if self.has_open_end else f"{until} IS NULL"
-        if is_deleted := self.own("is_deleted"):
+        if is_deleted := self.system_column("is_deleted"):
             return f"{alias}.{sql.quote(is_deleted)} = FALSE"
         return "1 = 1"
 
@@ -204,8 +204,8 @@ class Blueprint:
         return f"CAST(:open_end AS {self.effective_type.sql})" if self.has_open_end else "NULL"
 
     def table_columns(self) -> list[tuple[str, str, bool]]:
-        """Name, SQL type and whether nulls are refused, of every column of the table, in order."""
-        own = dict(self.housekeeping)
+        """Name, SQL type and NOT NULL of every column of the table, in order."""
+        own = dict(self.system_columns)
         when = self.effective_type.sql
         first = [(own["surrogate_key"], "BIGINT", True)]
         given = [
@@ -223,29 +223,31 @@ class Blueprint:
         ]
         return [(name, kind, needed) for name, kind, needed in first + given + last if name]
 
-    def kept_columns(self) -> list[tuple[str, str, bool]]:
-        """The same for the table of kept changes."""
+    def log_columns(self) -> list[tuple[str, str, bool]]:
+        """The same for the change log."""
         keys_and_order = {*self.keys, *self.order}
         return [
             (RUN, "BIGINT", True),
-            (ARRIVAL, "BIGINT", True),
-            (SHAPE, "INTEGER", True),
+            (SEQUENCE_NO, "BIGINT", True),
+            (COLUMN_SET, "INTEGER", True),
             (DELETE, "INTEGER", True),
-            (EFFECTIVE, self.effective_type.sql, True),
+            (EFFECTIVE_AT, self.effective_type.sql, True),
             *((column.name, column.type.sql, column.name in keys_and_order) for column in self.columns),
         ]
 
-    def with_shapes(self, shapes: Mapping[int, Iterable[str]]) -> Blueprint:
-        return replace(self, shapes=tuple((number, tuple(carried)) for number, carried in sorted(shapes.items())))
+    def with_column_sets(self, column_sets: Mapping[int, Iterable[str]]) -> TableSchema:
+        return replace(
+            self, column_sets=tuple((number, tuple(carried)) for number, carried in sorted(column_sets.items()))
+        )
 
     @property
     def answers(self) -> dict[str, ColumnType]:
-        """The types of columns of working tables and of the table, by their names; for stores that do not know them."""
-        found = types_of(self.columns, self.effective_type, self.housekeeping)
-        found |= {f"brenvik_was_{index}": self.type_of(name) for index, name in enumerate(self.values)}
+        """The types of the columns of working relations and of the table, by name; for stores that do not know them."""
+        found = types_of(self.columns, self.effective_type, self.system_columns)
+        found |= {f"brenvik_before_{index}": self.type_of(name) for index, name in enumerate(self.values)}
         found |= {f"brenvik_stays_{index}": INTEGER for index in range(len(self.values))}
-        found |= dict.fromkeys((ARRIVAL, SHAPE, DELETE, "brenvik_again"), INTEGER)
-        return found | {EFFECTIVE: self.effective_type, "brenvik_from": self.effective_type}
+        found |= dict.fromkeys((SEQUENCE_NO, COLUMN_SET, DELETE, "brenvik_is_duplicate"), INTEGER)
+        return found | {EFFECTIVE_AT: self.effective_type, "brenvik_from": self.effective_type}
 
     def as_plain(self) -> dict[str, Any]:
         """What the ledger remembers of the columns."""
@@ -259,7 +261,7 @@ class Blueprint:
 def types_of(
     columns: Iterable[Column], effective: ColumnType, housekeeping: Iterable[tuple[str, str | None]]
 ) -> dict[str, ColumnType]:
-    """The types of a table's columns by their names, its housekeeping columns included."""
+    """The types of all columns of a table by name, its system columns included."""
     logical = ColumnType("boolean")
     own = {
         "surrogate_key": INTEGER, "valid_from": effective, "valid_to": effective, "is_current": logical,

@@ -1,7 +1,7 @@
-"""Arrival numbers: one for each change, by which a load takes them in the order in which they stood in their source.
+"""Sequence numbers: one per change, in the order in which the changes stand in their source.
 
-A number tells the file (frames and databases: 0) and the line. One row can be two changes: a row that changes its
-natural key is also a delete of the key it had. That *derived* change stands just before the row's own.
+A number encodes the file (0 for frames and databases) and the line. One row can be two changes: a row whose natural key
+changed is also a delete of its former key. That *derived* change comes right before the row's own.
 """
 
 from __future__ import annotations
@@ -10,24 +10,24 @@ from typing import Any
 
 FILE_STEP = 10**12
 ABSENT = 10**11
-"""Lines from here on are none: these changes are derived because a key is absent from an extract."""
+"""Line numbers from here on stand for keys that are absent from an extract."""
 
 EXPLICIT = 2 * ABSENT
-"""Lines from here on are what an extract said by equal rows, made explicit when a run before it was taken back."""
+"""Line numbers from here on stand for what an extract implied by unchanged rows, logged when an earlier run was reverted."""
 
 
-def numbered(file: int, line: Any) -> Any:
-    """The number of the change that a line itself is; of an array of lines, an array."""
+def sequence_no(file: int, line: Any) -> Any:
+    """The number of a line's own change; an array of lines gives an array."""
     return file * FILE_STEP + 2 * line + 1
 
 
 def file_of(number: str) -> str:
-    """The file, of an expression that gives an arrival number."""
+    """An expression for the file of a sequence number."""
     return f"CAST(floor({number} / {FILE_STEP}) AS BIGINT)"
 
 
 def line_of(number: str) -> str:
-    """The line; null where a change stands in none."""
+    """An expression for the line; null where a change stands in no line."""
     return (
         f"CASE WHEN {number} % {FILE_STEP} < {2 * ABSENT} THEN CAST(floor(({number} % {FILE_STEP}) / 2) AS BIGINT) END"
     )
@@ -46,10 +46,10 @@ def is_derived(number: str) -> str:
 
 
 def count_derived(alias: str) -> str:
-    """How many rows of a relation are derived changes."""
-    return f"sum(CASE WHEN {is_derived(f'{alias}.brenvik_arrival')} THEN 1 ELSE 0 END)"
+    """An expression that counts the derived changes of a relation."""
+    return f"sum(CASE WHEN {is_derived(f'{alias}.brenvik_sequence_no')} THEN 1 ELSE 0 END)"
 
 
 def own_of(number: str) -> str:
-    """The number of the line's own change, also for the one derived from it."""
+    """The number of the line's own change, given that change or the one derived from it."""
     return f"({number} - {number} % 2 + 1)"

@@ -1,4 +1,4 @@
-"""The few macros the stages are written with, and how their text becomes a statement that a store runs."""
+"""The building blocks of all SQL, and how the text becomes a statement that a store runs."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from functools import lru_cache
 
 WORK = "brenvik_work_"
-"""Prefix of the working tables of a load; replaced by one of the load's own after compiling."""
+"""Prefix of all working relations; each run replaces it with a prefix of its own."""
 
 _PARAMETER = re.compile(r"""'(?:[^']|'')*'|"(?:[^"]|"")*"|::|:([a-z_][a-z_0-9]*)""")
 
@@ -18,7 +18,7 @@ def quote(name: str) -> str:
 
 
 def literal(text: str) -> str:
-    """A text of ours as a value; values of feeds and people are bound."""
+    """A constant of ours as a literal; values from feeds and users are always bound."""
     return "'" + text.replace("'", "''") + "'"
 
 
@@ -33,7 +33,7 @@ def relation(name: str) -> str:
 
 
 def work(name: str) -> str:
-    """The name of a working table."""
+    """The quoted name of a working relation."""
     return quote(WORK + name)
 
 
@@ -44,12 +44,12 @@ def columns(names: Iterable[str], alias: str = "", prefix: str = "") -> str:
 
 
 def listed(*parts: str, sep: str = ",\n  ") -> str:
-    """The parts that are not empty, one a line."""
+    """The parts that are not empty, joined by ``sep``."""
     return sep.join(part for part in parts if part)
 
 
 def same(left: str, right: str, names: Iterable[str]) -> str:
-    """Whether two rows agree in columns that are never null; where one is, it cannot be told."""
+    """Whether two rows agree in columns that are never null; unknown where one is null."""
     return " AND ".join(f"{left}.{quote(name)} = {right}.{quote(name)}" for name in names)
 
 
@@ -65,19 +65,19 @@ def any_of(tests: Iterable[str]) -> str:
 
 
 def differ(pairs: Iterable[tuple[str, str]]) -> str:
-    """Whether any of the pairs of expressions differs; nulls are values here."""
+    """Whether any of the pairs of expressions differs; null counts as a value."""
     return any_of(f"{left} IS DISTINCT FROM {right}" for left, right in pairs)
 
 
 def flag(test: str) -> str:
-    """A test as 0 or 1; null counts as 0."""
+    """A test as 0 or 1; unknown counts as 0."""
     return f"CASE WHEN {test} THEN 1 ELSE 0 END"
 
 
 @lru_cache(maxsize=4096)
 def in_place(text: str, parameter: str) -> str:
-    """A statement for a store that reads the flavour of the core: the value ``:name`` in a form like ``$name`` or
-    ``%(name)s``, in which each percent sign of the text itself is doubled."""
+    """A statement for a store that reads the core's dialect: each parameter ``:name`` in the driver's form, such as ``$name`` or
+    ``%(name)s``; for the latter every percent sign in the text is doubled."""
     if "%" in parameter:
         text = text.replace("%", "%%")
     return _PARAMETER.sub(lambda found: parameter.replace("name", found[1]) if found[1] else found[0], text).strip()
@@ -85,7 +85,7 @@ def in_place(text: str, parameter: str) -> str:
 
 @lru_cache(maxsize=4096)
 def translate(text: str, dialect: str, *, flavour: str = "postgres", pretty: bool = False) -> str:
-    """A statement in another dialect, or ``pretty`` for people."""
+    """A statement in another dialect; ``pretty`` formats it for people."""
     import sqlglot  # a load into most stores does without
 
     (statement,) = sqlglot.transpile(text, read=flavour, write=dialect, identify=True, pretty=pretty)
@@ -93,5 +93,5 @@ def translate(text: str, dialect: str, *, flavour: str = "postgres", pretty: boo
 
 
 def of_work(statement: str, prefix: str) -> str:
-    """A statement whose working tables are named with the prefix of a load."""
+    """A statement whose working relations have the prefix of a run."""
     return statement.replace(f'"{WORK}', f'"{prefix}')

@@ -1,4 +1,4 @@
-"""The name that somebody may have meant."""
+"""The name that someone may have meant."""
 
 from __future__ import annotations
 

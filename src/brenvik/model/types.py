@@ -122,7 +122,7 @@ _ELSEWHERE = {
 
 
 def _meant(words: str) -> str:
-    """The type that somebody may have meant; empty where none is near."""
+    """The type that someone may have meant; empty where none is near."""
     name, bracket, size = words.partition("(")
     ours = _ELSEWHERE.get(name.strip(), "")
     if not ours:

@@ -8,10 +8,10 @@ from typing import Any
 
 from brenvik.errors import BrenvikError, FeedError, Refused
 from brenvik.ledger.records import TableState
-from brenvik.ledger.schema import SCHEMA, kept_table
+from brenvik.ledger.schema import SCHEMA, change_log_table
 from brenvik.merge import accounting, baseline, sql
-from brenvik.merge.resolve import draw
-from brenvik.merge.schema import Blueprint
+from brenvik.merge.resolve import resolve
+from brenvik.merge.schema import TableSchema
 from brenvik.model.feeds import FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
@@ -94,12 +94,14 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
                 if feed.operations and columns.pop(feed.operations.column, None) is None:
                     raise FeedError(f"{part} has no column {feed.operations.column!r}, which shall tell the operation")
                 known = state.columns if state else ()
-                drawn = draw(table.rules, columns, known=known, store=store.engine.traits, kept=None, source=part)
-                check_scope(drawn, feed.extract_scope, columns)
+                resolved = resolve(
+                    table.rules, columns, known=known, store=store.engine.capabilities, change_log=None, source=part
+                )
+                check_scope(resolved, feed.extract_scope, columns)
             except BrenvikError as error:
                 alike.setdefault(str(error).replace(part, _PART), []).append(part)
                 continue
-            finding.columns = finding.columns or _columns(table, drawn)
+            finding.columns = finding.columns or _columns(table, resolved)
         for fault, (first, *others) in alike.items():
             same = f"\n  The same holds for {', '.join(others)}." if others else ""
             finding.faults.append(f"feed {feed.name}: {fault.replace(_PART, first)}{same}")
@@ -118,10 +120,15 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         _hold_against(store, table.rules, carried, finding)
     if state and not finding.columns and not finding.faults:  # all that was there is taken and gone
         columns = {column.name: column.type for column in state.columns}
-        drawn = draw(
-            table.rules, columns, known=state.columns, store=store.engine.traits, kept=None, source="the table"
+        resolved = resolve(
+            table.rules,
+            columns,
+            known=state.columns,
+            store=store.engine.capabilities,
+            change_log=None,
+            source="the table",
         )
-        finding.columns = _columns(table, drawn)
+        finding.columns = _columns(table, resolved)
     return finding
 
 
@@ -132,15 +139,20 @@ def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Itera
         return
     right = f"to repair it: brenvik rebuild {rules.table}" if rules.keep_changes else "repair it by hand"
     types = {column.name: column.type for column in state.columns}
-    drawn = draw(
-        rules, types, known=state.columns, store=store.engine.traits, kept=kept_table(rules.table), source="the table"
+    resolved = resolve(
+        rules,
+        types,
+        known=state.columns,
+        store=store.engine.capabilities,
+        change_log=change_log_table(rules.table),
+        source="the table",
     )
     open_end = str(rules.open_end) if rules.open_end is not None else None
-    (counts,) = store.engine.rows(baseline.count_faults(drawn), {"open_end": open_end})
+    (counts,) = store.engine.rows(baseline.count_timeline_errors(resolved), {"open_end": open_end})
     for name, count in counts.items():
         if count:
-            yield f"{rules.stored_as}: {baseline.FAULTS[name].format(n=f'{count:,}')}; {right}"
-    if drawn.kept and (found := store.engine.rows(accounting.count_in_table(drawn))[0])["n"]:
+            yield f"{rules.stored_as}: {baseline.TIMELINE_ERRORS[name].format(n=f'{count:,}')}; {right}"
+    if resolved.change_log and (found := store.engine.rows(accounting.count_in_table(resolved))[0])["n"]:
         yield f"{rules.stored_as}: {rows_without_changes(found)}; for the choices: brenvik rebuild {rules.table} --preview"
     rows = store.engine.rows(f"SELECT count(*) AS n FROM {sql.relation(rules.stored_as)}")[0]["n"]
     if rows != state.row_count:
@@ -172,13 +184,13 @@ def _hold_against(store: Store, rules: TableRules, carried: Mapping[str, ColumnT
     finding.notes += found.notes
 
 
-def _columns(table: ProjectTable, drawn: Blueprint) -> list[dict[str, Any]]:
+def _columns(table: ProjectTable, resolved: TableSchema) -> list[dict[str, Any]]:
     rows = []
-    for column in drawn.columns:
+    for column in resolved.columns:
         what = WHAT[column.role]
-        if column.name in drawn.order and column.role != "when":
+        if column.name in resolved.order and column.role != "when":
             what += ", orders"
-        if column.name == drawn.effective:
+        if column.name == resolved.effective:
             what = "effective, becomes valid_from" if column.role == "when" else f"{what}, effective"
         declared = "declared" if column.name in table.rules.types else "from the feed"
         rows.append({"column": column.name, "type": str(column.type), "given": declared, "what": what})

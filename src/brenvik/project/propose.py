@@ -14,7 +14,7 @@ from typing import Any
 
 import duckdb
 
-from brenvik.engines.scratch import desk
+from brenvik.engines.scratch import scratch
 from brenvik.errors import FeedError, ProjectError
 from brenvik.feeds.dialects import reading_of
 from brenvik.feeds.formats import batch_of, columns_of
@@ -66,7 +66,7 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     reading = reading_of(file)
     given = columns_of(file, reading)
     _check_text(file)
-    with desk() as work:
+    with scratch() as work:
         facts, broken = _facts(work, file, reading, given)
     if not given or not facts[next(iter(given))]["rows"]:
         raise FeedError(

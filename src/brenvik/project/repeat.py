@@ -1,4 +1,4 @@
-"""Loads again and again until somebody says stop."""
+"""Loads again and again until someone says stop."""
 
 from __future__ import annotations
 

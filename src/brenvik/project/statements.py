@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 
 from brenvik.errors import DeclarationError
 from brenvik.ledger.schema import (
+    change_log_table,
     enter_held,
     enter_refused_keys,
     enter_rejects,
     held_deletes,
-    kept_table,
     known_rejects,
     released_deletes,
 )
@@ -27,8 +27,8 @@ from brenvik.merge import (
     sql,
     validate,
 )
-from brenvik.merge.resolve import draw
-from brenvik.merge.schema import EFFECTIVE, Blueprint
+from brenvik.merge.resolve import resolve
+from brenvik.merge.schema import EFFECTIVE_AT, TableSchema
 from brenvik.merge.validate import Staging
 from brenvik.model.feeds import FeedRules
 from brenvik.model.types import ColumnType
@@ -69,16 +69,16 @@ def statements_of(
         raise DeclarationError(f"Feed {chosen.name} has nothing to look at: {chosen.reads!r} finds no file.")
     operations = chosen.operations
     types = {name: kind for name, kind in columns.items() if not operations or name != operations.column}
-    blueprint = draw(
+    schema = resolve(
         found.rules,
         types,
         known=state.columns if state else (),
-        store=store.engine.traits,
-        kept=kept_table(found.rules.table),
+        store=store.engine.capabilities,
+        change_log=change_log_table(found.rules.table),
         source=chosen.reads,
     )
-    carried = tuple(sorted({*types} & {*blueprint.carried}))
-    blueprint = blueprint.with_shapes({1: carried})
+    carried = tuple(sorted({*types} & {*schema.change_columns}))
+    schema = schema.with_column_sets({1: carried})
     return [
         Statement(
             stage,
@@ -86,7 +86,7 @@ def statements_of(
             store.engine.statement(text, pretty=True) if not (dialect or beside) else _written(text, language, beside),
             beside and language != "duckdb",
         )
-        for stage, note, text, beside in _of_load(blueprint, columns, chosen)
+        for stage, note, text, beside in _of_load(schema, columns, chosen)
     ]
 
 
@@ -115,16 +115,16 @@ def _here(stage: str, note: str, text: str) -> _Told:
     return stage, note, text.strip(), False
 
 
-def _of_holds(blueprint: Blueprint) -> Iterator[_Told]:
-    yield _here("holds", "which kept deletes a person has released", pending_deletes.find_released(released_deletes()))
-    yield _here("holds", "runs that were withdrawn", change_log.LEFT_OUT)
-    yield _here("holds", "each of them", change_log.leave_out())
-    yield _here("holds", "the kept changes that count", change_log.count_others(blueprint))
-    if blueprint.holds == "hold":
-        yield _here("holds", "keys of deletes that wait already", pending_deletes.find_held(blueprint, held_deletes()))
+def _of_holds(schema: TableSchema) -> Iterator[_Told]:
+    yield _here("holds", "which kept deletes a person has released", pending_deletes.find_approved(released_deletes()))
+    yield _here("holds", "runs that were withdrawn", change_log.EXCLUDED_RUNS)
+    yield _here("holds", "each of them", change_log.exclude_runs())
+    yield _here("holds", "the kept changes that count", change_log.active_changes(schema))
+    if schema.inactive_deletes == "hold":
+        yield _here("holds", "keys of deletes that wait already", pending_deletes.find_pending(schema, held_deletes()))
 
 
-def _of_staging(blueprint: Blueprint, staging: Staging) -> Iterator[_Told]:
+def _of_staging(schema: TableSchema, staging: Staging) -> Iterator[_Told]:
     order = "; in the order of keys, piece by piece" if staging.order else ""
     yield (
         "screen",
@@ -132,149 +132,153 @@ def _of_staging(blueprint: Blueprint, staging: Staging) -> Iterator[_Told]:
         f"CREATE TEMP TABLE {sql.work(staging.into)} AS {staging.question}",
         True,
     )
-    if staging.into == extract_diff.EXTRACTED:
-        refused = extract_diff.find_refused(blueprint, staging.into)
+    if staging.into == extract_diff.EXTRACT_ROWS:
+        refused = extract_diff.find_rejected_keys(schema, staging.into)
         yield _here("screen", "keys of which only faulty rows stand there: they are not missed", refused)
-    take, leave = validate.take_out_rejected(derives=False, relation=staging.into)
+    take, leave = validate.remove_invalid(derives=False, relation=staging.into)
     yield _here("screen", "rows with a fault", take)
     yield _here("screen", "and the others without them", leave)
     yield _here("screen", "a row that equals an open reject is refused as a duplicate", known_rejects(has_ledger=True))
 
 
-def _of_comparison(blueprint: Blueprint, scope: str | None) -> Iterator[_Told]:
+def _of_comparison(schema: TableSchema, scope: str | None) -> Iterator[_Told]:
     yield _here("compare", "the time of the extract; all rows must be of one", extract_diff.times())
-    at_once = "; as the rows come, where none stands twice" if blueprint.store.streams else ""
+    at_once = "; as the rows come, where none stands twice" if schema.store.streams else ""
     yield _here(
         "compare",
         f"what differs from the living version of its key, and the keys that are absent{at_once}",
-        f"CREATE TEMP TABLE {sql.work(extract_diff.COMPARED)} AS {extract_diff.compare(blueprint, scope)}",
+        f"CREATE TEMP TABLE {sql.work(extract_diff.EXTRACT_DIFF)} AS {extract_diff.compare(schema, scope)}",
     )
     if scope:
         yield _here(
-            "compare", "how many keys live in its part of the table", extract_diff.count_living(blueprint, scope)
+            "compare", "how many keys live in its part of the table", extract_diff.count_current_keys(schema, scope)
         )
-    sizes = extract_diff.sizes(blueprint, first=False)
+    sizes = extract_diff.count_rows(schema, first=False)
     yield _here("compare", "how many are new and absent, which tells whether a key stands twice", sizes)
-    yield _here("compare", "all rows of such keys go on, so that the last counts", extract_diff.add_twice(blueprint))
     yield _here(
-        "compare", "what differs is a change; equal rows are only counted", extract_diff.screen_differing(blueprint)
+        "compare", "all rows of such keys go on, so that the last counts", extract_diff.add_duplicated_keys(schema)
     )
-    if blueprint.holds != "ignore":
-        absent = extract_diff.add_absent(blueprint, some_refused=True, some_held=blueprint.holds == "hold", shape=1)
+    yield _here(
+        "compare", "what differs is a change; equal rows are only counted", extract_diff.changes_of_extract(schema)
+    )
+    if schema.inactive_deletes != "ignore":
+        absent = extract_diff.add_absent(
+            schema, some_refused=True, some_pending=schema.inactive_deletes == "hold", column_set=1
+        )
         yield _here("compare", "an absent key is a delete", absent)
 
 
-def _of_load(blueprint: Blueprint, columns: Mapping[str, ColumnType], feed: FeedRules) -> Iterator[_Told]:
+def _of_load(schema: TableSchema, columns: Mapping[str, ColumnType], feed: FeedRules) -> Iterator[_Told]:
     is_extract = feed.kind == "extract"
-    if blueprint.holds:
-        yield from _of_holds(blueprint)
-        blueprint = replace(blueprint, some_left_out=True)
-    staging = validate.screen(
-        blueprint,
+    if schema.inactive_deletes:
+        yield from _of_holds(schema)
+        schema = replace(schema, some_excluded=True)
+    staging = validate.validate(
+        schema,
         tuple(columns.items()),
         feed.operations,
         ((0, 1),),
-        into=extract_diff.EXTRACTED if is_extract else "screened",
+        into=extract_diff.EXTRACT_ROWS if is_extract else "changes",
         extract_time=feed.extract_time.get("column", "") if is_extract else None,
         scope=feed.extract_scope,
     )
-    yield from _of_staging(blueprint, staging)
+    yield from _of_staging(schema, staging)
     if is_extract:
-        yield from _of_comparison(blueprint, feed.extract_scope)
-    if blueprint.order or not is_extract:  # else all changes are of one time
+        yield from _of_comparison(schema, feed.extract_scope)
+    if schema.order or not is_extract:  # else all changes are of one time
         yield _here(
             "sort",
             "how many changes are late, as they are not above all that was ever taken",
-            classify.sums(blueprint, first=False, derives=False),
+            classify.sums(schema, first=False, derives=False),
         )
-    if blueprint.holds:
-        into, out = pending_deletes.set_aside(blueprint)
+    if schema.inactive_deletes:
+        into, out = pending_deletes.set_deletes_aside(schema)
         yield _here("sort", "deletes, which do not count by themselves, are set aside", into)
         yield _here("sort", "and taken off here", out)
     yield _here(
         "sort",
         "busy: keys with several changes, or late ones; all others have one change, newer than all before",
-        classify.mark_busy(blueprint, some_late=True),
+        classify.find_replay_keys(schema, some_late=True),
     )
 
     yield _here(
         "plain",
         "one newer change a key: a join with its living version",
-        current_path.decide(blueprint, some_busy=True, told=False),
+        current_path.decide(schema, some_replayed=True, told=False),
     )
-    if blueprint.type_1 and blueprint.keeps_lives:
+    if schema.type_1 and schema.keeps_lifetimes:
         yield _here(
-            "plain", "keys that return: their closed versions follow in type 1", current_path.returning_keys(blueprint)
+            "plain",
+            "keys that return: their closed versions follow in type 1",
+            current_path.find_returning_keys(schema),
         )
     yield _here("plain", "how many changes are what", current_path.summary())
-    send, drop = current_path.send_on(blueprint)
+    send, drop = current_path.send_to_replay(schema)
     yield _here("plain", "what the living version alone does not tell is sent through the windows", send)
     yield _here("plain", "and taken off here", drop)
-    closes, removes = diff.plain_effects(blueprint, some_busy=True)
+    closes, removes = diff.current_path_actions(schema, some_replayed=True)
     yield _here("plain", "rows that end", closes)
     yield _here("plain", "rows to take away", str(removes))
-    if blueprint.type_1 and blueprint.has_versions:
-        yield _here("plain", "closed versions that follow in type 1", current_path.spread(blueprint))
+    if schema.type_1 and schema.has_versions:
+        yield _here("plain", "closed versions that follow in type 1", current_path.find_closed_versions(schema))
 
-    yield _here("versions", "changes that are there already", classify.find_duplicates(blueprint, first=False))
-    yield _here("versions", "busy keys that need all of their changes", classify.widen_busy(blueprint))
+    yield _here("versions", "changes that are there already", classify.find_duplicates(schema, first=False))
+    yield _here("versions", "busy keys that need all of their changes", classify.widen_to_full_replay(schema))
     yield _here(
         "versions",
         "the changes of a busy key in order: which count, the state after each, its decision",
-        replay.judge(blueprint, first=False),
+        replay.decide(schema, first=False),
     )
-    yield _here("versions", "the rows that the busy keys should have", replay.draw_up(blueprint))
+    yield _here("versions", "the rows that the busy keys should have", replay.find_target_versions(schema))
 
-    yield _here("diff", "the rows that they have", diff.find_stored(blueprint))
-    if blueprint.kept:
+    yield _here("diff", "the rows that they have", diff.find_stored_versions(schema))
+    if schema.change_log:
         told = "keys whose rows no kept change accounts for: a load that meets one stops"
-        yield _here("diff", told, accounting.count_in_load(blueprint))
-    yield _here("diff", "which becomes which: by key and start, what is left in order", diff.pair(blueprint))
-    for relation, text in diff.busy_effects(blueprint):
+        yield _here("diff", told, accounting.count_in_load(schema))
+    yield _here("diff", "which becomes which: by key and start, what is left in order", diff.match_versions(schema))
+    for relation, text in diff.replay_actions(schema):
         yield _here("diff", _EFFECTS[relation], text)
 
-    if blueprint.holds:
-        aside = pending_deletes.decide(blueprint, some_busy=True, some_held=blueprint.holds == "hold")
+    if schema.inactive_deletes:
+        aside = pending_deletes.decide(schema, some_replayed=True, some_pending=schema.inactive_deletes == "hold")
         yield _here("diff", "what becomes of deletes set aside, now that it is known which keys live", aside)
 
-    yield _here("write", "versions end before others begin", diff.write_closes(blueprint, deletes=True))
-    if blueprint.type_1:
-        if blueprint.store.moves:
-            yield _here("write", "where rows that were ended are now", current_path.find_again(blueprint))
+    yield _here("write", "versions end before others begin", diff.close_rows(schema, deletes=True))
+    if schema.type_1:
+        if schema.store.moves:
+            yield _here("write", "where rows that were ended are now", current_path.refresh_row_ids(schema))
         yield _here(
             "write",
             "type 1 is overwritten",
-            diff.write_type_1(blueprint, blueprint.type_1, spreads=blueprint.has_versions),
+            diff.overwrite_type_1(schema, schema.type_1, spreads=schema.has_versions),
         )
-    yield _here(
-        "write", "rows of busy keys with new content", diff.write_sets(blueprint, (EFFECTIVE, *blueprint.values))
-    )
-    yield _here("write", "rows that go", diff.write_removes(blueprint))
-    yield _here("write", "new rows", diff.write_adds(blueprint, plain=True, busy=True))
+    yield _here("write", "rows of busy keys with new content", diff.update_rows(schema, (EFFECTIVE_AT, *schema.values)))
+    yield _here("write", "rows that go", diff.delete_rows(schema))
+    yield _here("write", "new rows", diff.insert_rows(schema, plain=True, busy=True))
 
-    if blueprint.kept:
-        yield _here("keep", "every accepted change is kept", classify.keep(blueprint, some_duplicates=True))
-    if blueprint.holds:
-        yield _here("keep", "so are those set aside", pending_deletes.keep(blueprint))
-    if blueprint.holds == "hold":
+    if schema.change_log:
+        yield _here("keep", "every accepted change is kept", classify.log_changes(schema, some_duplicates=True))
+    if schema.inactive_deletes:
+        yield _here("keep", "so are those set aside", pending_deletes.log_deletes(schema))
+    if schema.inactive_deletes == "hold":
         yield _here("keep", "deletes that wait from now on", enter_held())
-    if blueprint.holds == "hold" and is_extract:
-        yield _here("keep", "deletes that waited lapse where the key is there again", pending_deletes.lapsed(blueprint))
+    if schema.inactive_deletes == "hold" and is_extract:
+        yield _here("keep", "deletes that waited lapse where the key is there again", pending_deletes.lapsed(schema))
     yield _here("keep", "refused rows are kept with their reasons", enter_rejects(((1, "a file"),)))
     if is_extract:
-        keys = enter_refused_keys(blueprint.key_text("r"))
+        keys = enter_refused_keys(schema.key_text("r"))
         yield _here("keep", "and their keys, which the extract did not lack", keys)
-    if blueprint.order or not is_extract:
+    if schema.order or not is_extract:
         yield _here(
             "keep",
             "the highest order and time ever taken; they go into the ledger with the run, its watermark and its files",
-            classify.highest(blueprint, first=False),
+            classify.highest(schema, first=False),
         )
 
 
 _EFFECTS = {
-    "closes": "rows that only end, or end at another time",
-    "sets": "rows whose content changes",
-    "adds": "rows that are new",
-    "removes": "rows that are too many",
+    "to_close": "rows that only end, or end at another time",
+    "to_update": "rows whose content changes",
+    "to_insert": "rows that are new",
+    "to_delete": "rows that are too many",
 }

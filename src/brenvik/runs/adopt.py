@@ -5,20 +5,27 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
-from brenvik.engines.conflicts import again_when_overtaken
+from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
 from brenvik.errors import BrenvikError, DeclarationError, FeedError, NotAsRules
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Run
-from brenvik.ledger.schema import kept_table
+from brenvik.ledger.schema import change_log_table
 from brenvik.merge import baseline, change_log, extract_diff, sql
-from brenvik.merge.resolve import draw
-from brenvik.merge.schema import Blueprint, Column, StoredColumn
+from brenvik.merge.resolve import resolve
+from brenvik.merge.schema import Column, StoredColumn, TableSchema
 from brenvik.model.rules import HOUSEKEEPING, TableRules
 from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
 from brenvik.outcome import Outcome
-from brenvik.runs.pipeline import enter_state, foresee, highest_kept, set_highs, work_out, write_table
+from brenvik.runs.pipeline import (
+    decide_changes,
+    enter_state,
+    expect_row_counts,
+    highest_in_log,
+    set_high_values,
+    write_table,
+)
 from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_kept_apart, create, next_work
 
 _NEVER_MISSING = ("valid_from", "valid_to")
@@ -26,11 +33,11 @@ _NEVER_MISSING = ("valid_from", "valid_to")
 
 @dataclass
 class Fit:
-    """How a table that is there fits its rules: the blueprint where it does, what must be put right where not, and what
-    somebody should know. ``missing`` are housekeeping columns that an adoption adds."""
+    """How a table that is there fits its rules: the schema where it does, what must be put right where not, and what
+    someone should know. ``missing`` are housekeeping columns that an adoption adds."""
 
     rows: int = 0
-    blueprint: Blueprint | None = None
+    schema: TableSchema | None = None
     faults: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     missing: list[str] = field(default_factory=list)
@@ -47,19 +54,21 @@ def fit(engine: Engine, rules: TableRules, feed: Mapping[str, ColumnType]) -> Fi
     if not needed <= fitting or any(name not in stored or not stored[name].type for name in rules.natural_key):
         return found  # nothing can be said of rows
     try:
-        blueprint = _draw(engine, rules, stored, feed)
+        schema = _draw(engine, rules, stored, feed)
     except FeedError as error:
         found.faults.append(str(error))
         return found
-    found.blueprint = blueprint
+    found.schema = schema
     seen = replace(  # what is not there yet cannot be asked for
-        blueprint,
-        housekeeping=tuple((column, name if name in fitting else None) for column, name in blueprint.housekeeping),
+        schema,
+        system_columns=tuple((column, name if name in fitting else None) for column, name in schema.system_columns),
     )
-    (counts,) = engine.rows(baseline.count_faults(seen), _values(rules))
-    found.faults += [baseline.FAULTS[name].format(n=f"{n:,}") for name, n in counts.items() if n]
+    (counts,) = engine.rows(baseline.count_timeline_errors(seen), _values(rules))
+    found.faults += [baseline.TIMELINE_ERRORS[name].format(n=f"{n:,}") for name, n in counts.items() if n]
     types = {
-        name: column.type for name, column in stored.items() if column.type and name in {*blueprint.carried, *fitting}
+        name: column.type
+        for name, column in stored.items()
+        if column.type and name in {*schema.change_columns, *fitting}
     }
     texts = tuple(name for name, kind in types.items() if kind.kind == "text")
     if texts:
@@ -82,10 +91,10 @@ def _values(rules: TableRules) -> dict[str, str | None]:
 def _faults_of_columns(
     rules: TableRules, stored: Mapping[str, StoredColumn], feed: Mapping[str, ColumnType], found: Fit
 ) -> Iterator[str]:
-    folded = {name.casefold(): name for name in stored}
+    deduplicated = {name.casefold(): name for name in stored}
 
     def elsewhere(name: str) -> str:
-        other = folded.get(name.casefold())
+        other = deduplicated.get(name.casefold())
         return f"; it has {other!r}, and case counts" if other else ""
 
     named = dict.fromkeys((*rules.natural_key, *rules.type_0, *rules.type_1, *rules.type_2))
@@ -156,8 +165,8 @@ def _effective_type(
 
 def _draw(
     engine: Engine, rules: TableRules, stored: Mapping[str, StoredColumn], feed: Mapping[str, ColumnType]
-) -> Blueprint:
-    """The blueprint of a table that is there: of what its feeds carry, the columns that it has."""
+) -> TableSchema:
+    """The schema of a table that is there: of what its feeds carry, the columns that it has."""
     required = (*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column]))
     named = (*rules.type_0, *rules.type_1, *rules.type_2)
     types: dict[str, ColumnType] = {}
@@ -176,15 +185,15 @@ def _draw(
         if name in required or rules.role_of(name)
     ]
     surrogate = stored.get(rules.housekeeping_name("surrogate_key") or "")
-    return draw(
+    return resolve(
         rules,
         types,
         known=known,
         numbered_by_store=bool(surrogate and surrogate.filled in ("identity", "default")),
-        store=engine.traits,
-        kept=kept_table(rules.table),
+        store=engine.capabilities,
+        change_log=change_log_table(rules.table),
         source=f"table {rules.stored_as!r}",
-    ).with_shapes({1: tuple(sorted({c.name for c in known if c.role != "when"}))})
+    ).with_column_sets({1: tuple(sorted({c.name for c in known if c.role != "when"}))})
 
 
 class _OnlyAsked(Exception):
@@ -235,7 +244,7 @@ def adopt(
                     ledger.enter_failure(run, error)
                 raise
 
-    return again_when_overtaken(once)
+    return retry_on_conflict(once)
 
 
 def _adopt(
@@ -259,22 +268,22 @@ def _adopt(
     try:
         with engine.transaction(None if preview else rules):
             found = fit(engine, rules, feed)
-            if found.blueprint is None or found.faults:
+            if found.schema is None or found.faults:
                 raise NotAsRules(
                     "\n  ".join(
                         [f"Table {rules.stored_as!r} does not fit its rules; nothing was written:", *found.faults]
                     )
                 )
-            it.blueprint = found.blueprint
+            it.schema = found.schema
             _begin(it, found)
-            some_busy = work_out(it, first=False, chosen=True)
-            foresee(it, some_busy=some_busy)
-            outcome.touched = it.ask_values(change_log.touched_keys(it.blueprint)) if some_busy else None
+            some_replayed = decide_changes(it, first=False, chosen=True)
+            expect_row_counts(it, some_replayed=some_replayed)
+            outcome.touched = it.ask_values(change_log.touched_keys(it.schema)) if some_replayed else None
             outcome.notes = found.notes
             _check_changes(it, found.rows, allow_changes)
-            write_table(it, some_busy=some_busy)
-            ledger.add_shapes(rules.table, dict(it.blueprint.shapes))
-            enter_state(ledger, it, highest_kept(it), first_run=run.number)
+            write_table(it, some_replayed=some_replayed)
+            ledger.add_column_sets(rules.table, dict(it.schema.column_sets))
+            enter_state(ledger, it, highest_in_log(it), first_run=run.number)
             if preview:
                 raise _OnlyAsked
             ledger.end_run(run, "done", it.counts)
@@ -290,33 +299,33 @@ def _adopt(
 
 def _begin(it: UnderWay, found: Fit) -> None:
     """Adds what the table lacks, and keeps its versions as changes."""
-    blueprint, rules = it.blueprint, it.rules
-    it.values |= baseline.lows(blueprint) | _values(rules)
-    kinds = {name: kind for name, kind, _ in blueprint.table_columns()}
-    table = sql.relation(blueprint.table)
+    schema, rules = it.schema, it.rules
+    it.values |= baseline.low_values(schema) | _values(rules)
+    kinds = {name: kind for name, kind, _ in schema.table_columns()}
+    table = sql.relation(schema.table)
     for column in found.missing:
-        name = str(blueprint.own(column))
+        name = str(schema.system_column(column))
         it.do(f"ALTER TABLE {table} ADD COLUMN {sql.quote(name)} {kinds[name]}")
     if "surrogate_key" in found.missing:
-        it.do(baseline.number_rows(blueprint))
+        it.do(baseline.number_rows(schema))
     if others := tuple(column for column in found.missing if column != "surrogate_key"):
-        it.do(baseline.fill(blueprint, others))
-    kept, temporary = str(blueprint.kept), False
-    if blueprint.kept is None:  # only for once: to see whether the rows are what the rules make of them
+        it.do(baseline.fill(schema, others))
+    kept, temporary = str(schema.change_log), False
+    if schema.change_log is None:  # only for once: to see whether the rows are what the rules make of them
         kept, temporary = f"{sql.WORK}kept", True
-        it.blueprint = blueprint = replace(blueprint, kept=kept)
-    create(it, kept, blueprint.kept_columns(), temporary=temporary)
+        it.schema = schema = replace(schema, change_log=kept)
+    create(it, kept, schema.log_columns(), temporary=temporary)
     if not temporary:
-        it.engine.index(kept, blueprint.keys)
-    versions, ends = baseline.keep_as_changes(blueprint, 1)
+        it.engine.index(kept, schema.keys)
+    versions, ends = baseline.log_versions(schema, 1)
     it.values["count"] = it.do(versions)
     it.do(ends)
-    set_highs(it, None)
-    it.values["last_key"] = 0 if blueprint.numbered_by_store else it.row(baseline.highest_key(blueprint))["n"]
+    set_high_values(it, None)
+    it.values["last_key"] = 0 if schema.numbered_by_store else it.row(baseline.highest_key(schema))["n"]
     it.row_count = found.rows
-    it.living = it.row(extract_diff.count_living(blueprint))["n"]
-    it.do(change_log.nothing_new(blueprint))
-    it.do(change_log.choose(blueprint))
+    it.living = it.row(extract_diff.count_current_keys(schema))["n"]
+    it.do(change_log.no_changes(schema))
+    it.do(change_log.select_keys(schema))
 
 
 def _check_changes(it: UnderWay, rows: int, allowed: int) -> None:

@@ -38,10 +38,10 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
     counts, rules = it.counts, it.rules
     if not (is_extract or counts["deleted"] or counts["held"] or rules.max_changes is not None):
         return None
-    living = it.living if it.living_in_scope is None else it.living_in_scope
+    living = it.living if it.current_in_scope is None else it.current_in_scope
     changes = counts["versioned"] + counts["overwritten"]
     deletes = it.lost + counts["held"]  # those wait for a person, but five out of nine say something of the extract
-    what = "hold deletes of" if it.blueprint.holds else "delete"
+    what = "hold deletes of" if it.schema.inactive_deletes else "delete"
     said = []
     again: dict[str, int] = {}
     most = limit_of(rules.max_deletes, living)
@@ -96,7 +96,7 @@ def check_kind(
 def check_age(ledger: Ledger[Engine], it: UnderWay, run: Run, source: str, withdrawn: Iterable[int]) -> None:
     """An extract that is older than what was taken says nothing of the present."""
     newest = ledger.newest_extract(it.rules.table, run.feed, without=withdrawn)
-    kind = it.blueprint.effective_type.kind
+    kind = it.schema.effective_type.kind
     if newest is None:
         return
     number, time = newest

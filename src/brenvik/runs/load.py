@@ -11,7 +11,7 @@ import logging
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from brenvik.engines.conflicts import again_when_overtaken
+from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
 from brenvik.errors import (
     InputError,
@@ -22,26 +22,26 @@ from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Run, TableState
 from brenvik.ledger.schema import enter_refused_keys, enter_rejects
 from brenvik.merge import classify, extract_diff, pending_deletes
-from brenvik.merge.schema import Blueprint
+from brenvik.merge.schema import TableSchema
 from brenvik.model.feeds import Operations
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
-from brenvik.outcome import Outcome, Telling
+from brenvik.outcome import DecisionLog, Outcome
 from brenvik.runs.guards import NOTHING_MORE, Allowed, check_age, check_guards, check_kind
-from brenvik.runs.missing import told_if_missing
-from brenvik.runs.pending_deletes import decide_aside, find_held, keep_aside, set_aside
+from brenvik.runs.missing import explain_if_missing
+from brenvik.runs.pending_deletes import decide_inactive_deletes, find_pending, log_inactive_deletes, set_deletes_aside
 from brenvik.runs.pipeline import (
+    check_count,
     count_decisions,
+    decide_changes,
     enter_state,
-    exactly,
-    foresee,
-    new_highs,
-    set_highs,
-    work_out,
+    expect_row_counts,
+    new_high_values,
+    set_high_values,
     write_table,
 )
 from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_rules, check_scope, leave_out, next_work, prepare
-from brenvik.runs.staging import screen_rows
+from brenvik.runs.staging import stage_changes
 
 if TYPE_CHECKING:
     from brenvik.feeds.protocol import Batch, Source, Wanted, Watch
@@ -84,7 +84,7 @@ def load(
     def once() -> Outcome:
         return _load(ledger, rules, source, wanted, how, label=label, wait_s=wait_s)
 
-    return again_when_overtaken(once) if source.opens_again else once()
+    return retry_on_conflict(once) if source.opens_again else once()
 
 
 @dataclass(frozen=True)
@@ -164,7 +164,7 @@ def _work_through(ledger: Ledger[Engine], rules: TableRules, batch: Batch, run: 
     engine = ledger.engine
     has_ledger = ledger.exists()
     state = ledger.state(rules.table) if has_ledger else None
-    with told_if_missing(engine, rules, state):
+    with explain_if_missing(engine, rules, state):
         return _with_state(ledger, rules, batch, run, how, state, has_ledger=has_ledger)
 
 
@@ -197,39 +197,42 @@ def _with_state(
         scope=how.extract_scope,
     )
     with engine.transaction(None if it.preview else rules):
-        it.blueprint = prepare(it, ledger, batch, state, how.operations)
-        check_scope(it.blueprint, how.extract_scope, batch.columns)
+        it.schema = prepare(it, ledger, batch, state, how.operations)
+        check_scope(it.schema, how.extract_scope, batch.columns)
         if has_ledger:
             leave_out(it, withdrawn)
-            find_held(it)
-        set_highs(it, state)
+            find_pending(it)
+        set_high_values(it, state)
         if batch.extract and how.extract_scope:
-            it.living_in_scope = it.row(extract_diff.count_living(it.blueprint, how.extract_scope))["n"]
-        screen_rows(it, batch, how.operations, has_ledger, how.watch)
+            it.current_in_scope = it.row(extract_diff.count_current_keys(it.schema, how.extract_scope))["n"]
+        stage_changes(it, batch, how.operations, has_ledger, how.watch)
         if batch.extract and has_ledger:
             check_age(ledger, it, run, batch.source, withdrawn)
-        set_aside(it)
+        set_deletes_aside(it)
         it.told = it.counts["read"] <= TOLD_UNASKED if how.explain is None else how.explain
         first = state is None or state.high_effective is None
-        some_busy = work_out(it, first=first)
-        decide_aside(it, some_busy=some_busy)
-        counts = count_decisions(it, some_busy=some_busy)
+        some_replayed = decide_changes(it, first=first)
+        decide_inactive_deletes(it, some_replayed=some_replayed)
+        counts = count_decisions(it, some_replayed=some_replayed)
         if it.late and counts["duplicate"]:
-            it.late -= it.row(classify.count_late_duplicates(it.blueprint))["n"]
+            question = classify.count_late_duplicates(
+                it.schema, some_replayed=some_replayed, some_inactive_deletes=it.some_inactive_deletes
+            )
+            it.late -= it.row(question)["n"]
         refusal = check_guards(it, batch.source, how.allowed, is_extract=batch.extract is not None)
         if refusal and not it.preview:
             raise refusal
-        foresee(it, some_busy=some_busy)
+        expect_row_counts(it, some_replayed=some_replayed)
         if not it.preview:
-            _write(it, ledger, run, batch, state, first=first, some_busy=some_busy)
+            _write(it, ledger, run, batch, state, first=first, some_replayed=some_replayed)
             ledger.end_run(run, "done", counts, **_of_extract(it, batch))
-    telling = Telling(
+    decision_log = DecisionLog(
         engine=engine,
         work=it.work,
-        blueprint=it.blueprint,
-        some_busy=some_busy,
+        schema=it.schema,
+        some_replayed=some_replayed,
         some_rejected=it.some_rejected,
-        some_aside=it.some_aside,
+        some_inactive_deletes=it.some_inactive_deletes,
         files=tuple((file.number, file.file) for file in batch.files),
         key_places=batch.key_places,
     )
@@ -246,11 +249,11 @@ def _with_state(
         seen=batch.seen,
         notes=[
             *batch.notes,
-            *_notes_on_columns(it.blueprint, batch),
-            *_notes_on_types(it.blueprint, rules, batch),
+            *_notes_on_columns(it.schema, batch),
+            *_notes_on_types(it.schema, rules, batch),
             *_notes_on_late(it),
         ],
-        telling=telling if it.told else None,
+        decision_log=decision_log if it.told else None,
         refusal=refusal,
         more=batch.more or bool(batch.window and batch.window.more),
     )
@@ -264,43 +267,46 @@ def _write(
     state: TableState | None,
     *,
     first: bool,
-    some_busy: bool,
+    some_replayed: bool,
 ) -> None:
     """Writes the diff, the kept changes and the ledger."""
-    write_table(it, some_busy=some_busy)
-    blueprint, asked = it.blueprint, it.asked_for
-    if blueprint.kept:
-        exactly(it, "kept", asked["kept"], it.do(classify.keep(blueprint, some_duplicates=some_busy)))
-    if it.some_aside:
-        keep_aside(it, ledger, is_extract=batch.extract is not None)
-    if it.some_held and batch.extract:
-        ledger.decide_holds(run, it.ask(pending_deletes.lapsed(blueprint)).column(0).to_pylist(), "lapsed")
+    write_table(it, some_replayed=some_replayed)
+    schema, asked = it.schema, it.expected_counts
+    if schema.change_log:
+        check_count(it, "kept", asked["kept"], it.do(classify.log_changes(schema, some_duplicates=some_replayed)))
+    if it.some_inactive_deletes:
+        log_inactive_deletes(it, ledger, is_extract=batch.extract is not None)
+    if it.some_pending and batch.extract:
+        ledger.decide_holds(run, it.ask(pending_deletes.lapsed(schema)).column(0).to_pylist(), "lapsed")
     if it.counts["rejected"]:
         last = ledger.last_reject(it.rules.table)
         files = tuple((file.number, file.file) for file in batch.files)
         file_names = {f"file_{number}": name for number, name in files}
-        exactly(
+        check_count(
             it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **file_names)
         )
     if batch.retakes:
         ledger.decide_rejects(run, batch.retakes, "retaken")
         ledger.place_rejects(run)
-    if blueprint.kept and some_busy and it.counts["duplicate"]:
-        ledger.fold(run, {row["of_run"]: row["n"] for row in it.rows(classify.folded(blueprint))})
+    if schema.change_log and some_replayed and it.counts["duplicate"]:
+        ledger.fold(run, {row["of_run"]: row["n"] for row in it.rows(classify.count_deduplicated(schema))})
     ledger.take_files(run, batch.files)
     if batch.extract and it.some_rejected:
-        it.do(enter_refused_keys(blueprint.key_text("r")))
+        it.do(enter_refused_keys(schema.key_text("r")))
     if batch.window and batch.window.moves and batch.window.high is not None:
         ledger.set_watermark(run, batch.window.kind, batch.window.high)
-    enter_state(ledger, it, new_highs(it, state, first=first), first_run=run.number if state is None else None)
+    enter_state(ledger, it, new_high_values(it, state, first=first), first_run=run.number if state is None else None)
 
 
 def _of_extract(it: UnderWay, batch: Batch) -> dict[str, Any]:
-    """What is entered with a run of an extract: when it holds, and the shape of its rows where they have one."""
+    """What is entered with a run of an extract: when it holds, and the column_set of its rows where they have one."""
     if not batch.extract:
         return {}
-    shapes = it.blueprint.shapes_of(batch.carried.values())
-    return {"window_high": it.values["extract_at"], "extract_shape": shapes[0] if len(shapes) == 1 else None}
+    column_sets = it.schema.column_sets_of(batch.carried.values())
+    return {
+        "window_high": it.values["extract_at"],
+        "extract_column_set": column_sets[0] if len(column_sets) == 1 else None,
+    }
 
 
 def _notes_on_late(it: UnderWay) -> list[str]:
@@ -308,14 +314,14 @@ def _notes_on_late(it: UnderWay) -> list[str]:
     if not it.late:
         return []
     late = "1 change came late" if it.late == 1 else f"{it.late:,} changes came late"
-    if it.blueprint.kept:
+    if it.schema.change_log:
         return [f"{late}; worked out with all changes kept before."]
     return [f"{late}; spliced into the stored versions as well as can be, as no changes are kept."]
 
 
-def _notes_on_types(blueprint: Blueprint, rules: TableRules, batch: Batch) -> list[str]:
+def _notes_on_types(schema: TableSchema, rules: TableRules, batch: Batch) -> list[str]:
     """Says which columns have a declared type and are nowhere else."""
-    there = {*batch.columns, *(column.name for column in blueprint.columns)}
+    there = {*batch.columns, *(column.name for column in schema.columns)}
     return [
         f"types names {name}, which neither {batch.source} nor the table has{suggestion(name, there)}"
         for name in rules.types
@@ -323,11 +329,11 @@ def _notes_on_types(blueprint: Blueprint, rules: TableRules, batch: Batch) -> li
     ]
 
 
-def _notes_on_columns(blueprint: Blueprint, batch: Batch) -> list[str]:
+def _notes_on_columns(schema: TableSchema, batch: Batch) -> list[str]:
     """Says which columns of the table the batch did not carry."""
     notes = []
     for part, columns in batch.parts.items():
-        missing = [name for name in blueprint.values if name not in columns]
+        missing = [name for name in schema.values if name not in columns]
         if missing:
             notes.append(f"{part} has no {', '.join(missing)}: what is known of it stays.")
     return notes

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from brenvik.engines.protocol import Engine
 from brenvik.errors import StoreError
 from brenvik.ledger.records import TableState
-from brenvik.ledger.schema import kept_table
+from brenvik.ledger.schema import change_log_table
 from brenvik.model.rules import HOUSEKEEPING, TableRules
 
 
@@ -48,7 +48,7 @@ def _of_table(engine: Engine, rules: TableRules, state: TableState) -> Iterator[
 
 
 def _of_log(engine: Engine, rules: TableRules, state: TableState) -> Iterator[str]:
-    name = kept_table(rules.table)
+    name = change_log_table(rules.table)
     there = {column.name for column in engine.columns_of(name)}
     gone = [column.name for column in state.columns if column.name not in there]
     if not there:
@@ -58,7 +58,7 @@ def _of_log(engine: Engine, rules: TableRules, state: TableState) -> Iterator[st
 
 
 @contextmanager
-def told_if_missing(engine: Engine, rules: TableRules, state: TableState | None) -> Iterator[None]:
+def explain_if_missing(engine: Engine, rules: TableRules, state: TableState | None) -> Iterator[None]:
     """Where the store refuses what is done within, and something of the table is gone, the StoreError says that instead."""
     try:
         yield

@@ -12,11 +12,11 @@ from brenvik.errors import DeclarationError
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.schema import all_held_deletes, released_deletes, withdrawn_runs
 from brenvik.merge import change_log, diff, past_runs
-from brenvik.merge.schema import Blueprint
+from brenvik.merge.schema import TableSchema
 from brenvik.model.rules import TableRules
-from brenvik.outcome import Telling
-from brenvik.runs.pending_deletes import decide_aside, set_aside
-from brenvik.runs.pipeline import draw_versions
+from brenvik.outcome import DecisionLog
+from brenvik.runs.pending_deletes import decide_inactive_deletes, set_deletes_aside
+from brenvik.runs.pipeline import replay_keys
 from brenvik.runs.prepare import UnderWay, leave_out
 from brenvik.runs.recompute import begin, check_kept
 
@@ -43,23 +43,23 @@ def known(
     without = tuple(without)
     it = begin(ledger, rules, values={**(key or {}), "known_at": known_at})
     _check_runs(ledger, rules, known_at, without)
-    tests = [change_log.of_key(it.blueprint, "d")] if key else []
-    tests += [change_log.at_moment(it.blueprint.effective_type)] if moment is not None else []
-    was = _as_it_was(ledger, it.blueprint, rules, known_at) if known_at is not None and not without else None
+    tests = [change_log.of_key(it.schema, "d")] if key else []
+    tests += [change_log.at_moment(it.schema.effective_type)] if moment is not None else []
+    was = _as_it_was(ledger, it.schema, rules, known_at) if known_at is not None and not without else None
     if not was:
         check_kept(rules)
     with it.engine.transaction():
         if was:
-            it.do(diff.as_it_was(it.blueprint, was))
+            it.do(diff.as_it_was(it.schema, was))
         else:
             out = {*ledger.withdrawn(rules.table, known_at=known_at), *without}
             if known_at is not None:
                 out |= {run for run in ledger.runs_of(rules.table) if run > known_at}
             leave_out(it, out, released=released_deletes(known=known_at is not None))
-            it.do(change_log.nothing_new(it.blueprint))
-            it.do(change_log.choose(it.blueprint, where=change_log.of_key(it.blueprint) if key else ""))
-            draw_versions(it, chosen=True)
-        found = it.ask_values(change_log.as_rows(it.blueprint, *tests), moment=moment)
+            it.do(change_log.no_changes(it.schema))
+            it.do(change_log.select_keys(it.schema, where=change_log.of_key(it.schema) if key else ""))
+            replay_keys(it, chosen=True)
+        found = it.ask_values(change_log.as_rows(it.schema, *tests), moment=moment)
     it.engine.on_discard(it.work)()
     return found
 
@@ -74,11 +74,11 @@ def _check_runs(ledger: Ledger[Engine], rules: TableRules, known_at: int | None,
         raise DeclarationError(f"The past of table {rules.table!r} was not worked out:", faults)
 
 
-def _as_it_was(ledger: Ledger[Engine], blueprint: Blueprint, rules: TableRules, known_at: int) -> str | None:
+def _as_it_was(ledger: Ledger[Engine], schema: TableSchema, rules: TableRules, known_at: int) -> str | None:
     """A relation that has the rows of the table after a run, where the store still has them, in the columns of today."""
     done = [row["run"] for row in ledger.runs(rules.table).to_pylist() if row["state"] == "done"]
     last = max((run for run in done if run <= known_at), default=None)
-    needed = (name for name, _, _ in blueprint.table_columns())
+    needed = (name for name, _, _ in schema.table_columns())
     return ledger.engine.at_run(rules.stored_as, last, needed) if last is not None else None
 
 
@@ -99,7 +99,7 @@ def story(ledger: Ledger[Engine], rules: TableRules, key: Mapping[str, Any]) -> 
     check_kept(rules)
     withdrawn = ledger.withdrawn(rules.table)
     found = []
-    for runs in _passes(it.rows(past_runs.runs_of_key(it.blueprint))):
+    for runs in _passes(it.rows(past_runs.runs_of_key(it.schema))):
         arrived = ledger.starts_of(rules.table, runs)
         for row in _replay(ledger, begin(ledger, rules, values=key), runs, of_key=True).to_pylist():
             run = row.pop("run")
@@ -130,7 +130,7 @@ def _passes(runs: Iterable[Mapping[str, Any]]) -> Iterator[dict[int, int]]:
 
 def _replay(ledger: Ledger[Engine], it: UnderWay, runs: Mapping[int, int], *, of_key: bool = False) -> pa.Table:
     """What runs decided (of a key, see ``change_log.of_key``), in one pass; each is given with the number of its first file."""
-    plain = it.blueprint
+    plain = it.schema
     with it.engine.transaction():
         it.do(past_runs.RUNS)
         given = list(runs.items())
@@ -142,26 +142,26 @@ def _replay(ledger: Ledger[Engine], it: UnderWay, runs: Mapping[int, int], *, of
                 **values,
                 **{f"first_file_{n}": file for n, (_, file) in enumerate(part)},
             )
-        it.do(past_runs.screen(plain, where=change_log.of_key(plain) if of_key else ""))
-        it.do(past_runs.choose(plain))
-        it.do(past_runs.recall(plain, withdrawn=withdrawn_runs(), held=all_held_deletes()))
-        it.blueprint = past_runs.by_run(plain)
-        it.index("screened", "busy", "recalled")
-        if it.blueprint.holds:
-            it.do(past_runs.count(it.blueprint))
-            it.do(past_runs.find_held(it.blueprint))
-            it.some_held = it.blueprint.holds == "hold"
-        set_aside(it)
-        draw_versions(it, chosen=True)
-        decide_aside(it, some_busy=True, all_busy=True)
+        it.do(past_runs.changes_of_runs(plain, where=change_log.of_key(plain) if of_key else ""))
+        it.do(past_runs.select_keys(plain))
+        it.do(past_runs.find_log_by_run(plain, withdrawn=withdrawn_runs(), held=all_held_deletes()))
+        it.schema = past_runs.by_run(plain)
+        it.index("changes", "replay_keys", "log_by_run")
+        if it.schema.inactive_deletes:
+            it.do(past_runs.active_changes(it.schema))
+            it.do(past_runs.find_pending(it.schema))
+            it.some_pending = it.schema.inactive_deletes == "hold"
+        set_deletes_aside(it)
+        replay_keys(it, chosen=True)
+        decide_inactive_deletes(it, some_replayed=True, all_replayed=True)
     files = tuple((runs[run] + number, file) for run, number, file in ledger.files_of(it.rules.table, runs))
-    return Telling(
+    return DecisionLog(
         it.engine,
         it.work,
-        it.blueprint,
+        it.schema,
         some_plain=False,
-        some_busy=True,
+        some_replayed=True,
         some_rejected=False,
-        some_aside=it.some_aside,
+        some_inactive_deletes=it.some_inactive_deletes,
         files=files,
     ).decisions()

@@ -14,52 +14,56 @@ from brenvik.merge import change_log, pending_deletes
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs.prepare import UnderWay, leave_out
-from brenvik.runs.recompute import begin, check_kept, work_again
+from brenvik.runs.recompute import begin, check_kept, recompute
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
 
-def find_held(it: UnderWay) -> None:
-    """Makes ``held_keys`` where the rules hold deletes and some are held."""
-    if it.blueprint.holds != "hold":
+def find_pending(it: UnderWay) -> None:
+    """Makes ``pending_keys`` where the rules hold deletes and some are held."""
+    if it.schema.inactive_deletes != "hold":
         return
-    it.do(pending_deletes.find_held(it.blueprint, held_deletes()))
-    it.some_held = it.sizes("held_keys")["held_keys"] > 0
+    it.do(pending_deletes.find_pending(it.schema, held_deletes()))
+    it.some_pending = it.sizes("pending_keys")["pending_keys"] > 0
 
 
-def set_aside(it: UnderWay) -> None:
-    """Takes the deletes out of ``screened`` where they do not count by themselves."""
-    if it.blueprint.holds is None:
+def set_deletes_aside(it: UnderWay) -> None:
+    """Takes the deletes out of ``changes`` where they do not count by themselves."""
+    if it.schema.inactive_deletes is None:
         return
-    for statement in pending_deletes.set_aside(it.blueprint):
+    for statement in pending_deletes.set_deletes_aside(it.schema):
         it.do(statement)
-    it.some_aside = it.sizes("aside")["aside"] > 0
-    it.highs = None  # without those
+    it.some_inactive_deletes = it.sizes("inactive_deletes")["inactive_deletes"] > 0
+    it.high_values = None  # without those
 
 
-def decide_aside(it: UnderWay, *, some_busy: bool, all_busy: bool = False) -> None:
+def decide_inactive_deletes(it: UnderWay, *, some_replayed: bool, all_replayed: bool = False) -> None:
     """Decides what was set aside, now that it is known which keys are alive."""
-    if not it.some_aside:
+    if not it.some_inactive_deletes:
         return
-    it.do(pending_deletes.decide(it.blueprint, some_busy=some_busy, some_held=it.some_held, all_busy=all_busy))
+    it.do(
+        pending_deletes.decide(
+            it.schema, some_replayed=some_replayed, some_pending=it.some_pending, all_replayed=all_replayed
+        )
+    )
     for row in it.rows(pending_deletes.summary()):
         it.counts[row["brenvik_decision"]] = it.counts.get(row["brenvik_decision"], 0) + row["n"]
 
 
-def keep_aside(it: UnderWay, ledger: Ledger[Engine], *, is_extract: bool) -> None:
+def log_inactive_deletes(it: UnderWay, ledger: Ledger[Engine], *, is_extract: bool) -> None:
     """Keeps what was set aside, and enters the deletes that are held from now on."""
-    it.do(pending_deletes.keep(it.blueprint))
+    it.do(pending_deletes.log_deletes(it.schema))
     if it.counts["held"]:
         it.do(enter_held(), last_hold=ledger.last_hold(it.rules.table), from_extract=int(is_extract))
 
 
 def waiting_deletes(ledger: Ledger[Engine], rules: TableRules) -> pa.Table:
-    """The deletes that wait for a person: ``brenvik_hold`` (number), ``brenvik_feed``, ``brenvik_run``,
-    ``brenvik_since``, ``brenvik_effective``, then key and values of the row as it is now."""
+    """The deletes that wait for a person: ``brenvik_delete_no`` (number), ``brenvik_feed``, ``brenvik_run``,
+    ``brenvik_pending_since``, ``brenvik_effective_at``, then key and values of the row as it is now."""
     it = begin(ledger, rules, values={})
     check_kept(rules)
-    return it.ask_values(pending_deletes.listed(it.blueprint, held_deletes()))
+    return it.ask_values(pending_deletes.listed(it.schema, held_deletes()))
 
 
 def decide_holds(
@@ -76,10 +80,12 @@ def decide_holds(
 
     Raises DeclarationError for numbers that are not held.
     """
-    chosen = sorted(waiting_deletes(ledger, rules)["brenvik_hold"].to_pylist() if numbers is None else set(numbers))
+    chosen = sorted(
+        waiting_deletes(ledger, rules)["brenvik_delete_no"].to_pylist() if numbers is None else set(numbers)
+    )
 
     def check() -> None:
-        there = waiting_deletes(ledger, rules)["brenvik_hold"].to_pylist()
+        there = waiting_deletes(ledger, rules)["brenvik_delete_no"].to_pylist()
         if unknown := [str(number) for number in chosen if number not in there] or ([] if chosen else ["any"]):
             raise DeclarationError(f"Table {rules.table!r} does not hold {', '.join(unknown)}: brenvik held")
 
@@ -87,15 +93,15 @@ def decide_holds(
         counting = released_deletes(also=() if drop else chosen)
         leave_out(it, ledger.withdrawn(rules.table), released=counting)
         it.do(
-            change_log.choose(
-                it.blueprint, where="1 = 0" if drop else pending_deletes.is_one_of(numbered_holds(chosen))
+            change_log.select_keys(
+                it.schema, where="1 = 0" if drop else pending_deletes.is_one_of(numbered_holds(chosen))
             )
         )
         if not it.preview:
             ledger.decide_holds(run, chosen, "dropped" if drop else "released")
 
     what = "1 held delete" if len(chosen) == 1 else f"{len(chosen):,} held deletes"
-    return work_again(
+    return recompute(
         ledger,
         rules,
         "drop" if drop else "release",

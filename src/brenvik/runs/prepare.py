@@ -11,12 +11,12 @@ from typing import TYPE_CHECKING, Any
 from brenvik.errors import DeclarationError, FeedError, ForeignTable, RulesChanged
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import TableState
-from brenvik.ledger.schema import kept_table, released_deletes
+from brenvik.ledger.schema import change_log_table, released_deletes
 from brenvik.merge import change_log, pending_deletes, sql
 from brenvik.merge.conditions import check
 from brenvik.merge.prune import near
-from brenvik.merge.resolve import draw
-from brenvik.merge.schema import Blueprint
+from brenvik.merge.resolve import resolve
+from brenvik.merge.schema import TableSchema
 from brenvik.model.conditions import columns_of
 from brenvik.model.feeds import Operations
 from brenvik.model.rules import NEED_REBUILD, TableRules
@@ -42,25 +42,25 @@ class UnderWay:
     values: dict[str, Any]
     work: str
     preview: bool
-    blueprint: Blueprint = None  # type: ignore[assignment]  # drawn once the feed's columns are known
+    schema: TableSchema = None  # type: ignore[assignment]  # resolved once the feed's columns are known
     counts: dict[str, int] = field(default_factory=dict)
     plain: dict[str, dict[str, int]] = field(default_factory=dict)
-    asked_for: dict[str, int] = field(default_factory=dict)
+    expected_counts: dict[str, int] = field(default_factory=dict)
     some_rejected: bool = False
     told: bool = True
     late: int = 0
-    highs: dict[str, Any] | None = None  # of what was screened, where it is known already
+    high_values: dict[str, Any] | None = None  # of what was screened, where it is known already
     row_count: int = 0  # of the table before the run
     living: int = 0  # keys of the table before the run
-    living_in_scope: int | None = None  # of these, where an extract is of a part of the table
-    living_change: int = 0
+    current_in_scope: int | None = None  # of these, where an extract is of a part of the table
+    current_change: int = 0
     lost: int = 0  # keys that are alive and will not be
     keeps_explicit: bool = False
     unaccounted: bool = False  # rows of the table that no kept change accounts for were seen to already
     scope: str | None = None  # of an extract: the part of the table in which what it does not hold is gone
     met: str | None = None  # of an extract: the living versions that its changes meet, where they are at hand
-    some_held: bool = False
-    some_aside: bool = False
+    some_pending: bool = False
+    some_inactive_deletes: bool = False
     state: TableState = None  # type: ignore[assignment]  # of a table that is worked out again
 
     def do(self, text: str, **values: Any) -> int:
@@ -69,18 +69,18 @@ class UnderWay:
     def index(self, *relations: str) -> None:
         """Makes rows of working tables findable by key and number, for stores that need indexes for that."""
         for relation in relations:
-            self.engine.index_work(relation, self.blueprint.keys, work=self.work)
+            self.engine.index_work(relation, self.schema.keys, work=self.work)
 
-    def bring_near(self, of: str, *, all_versions: bool) -> None:
+    def current_rows(self, of: str, *, all_versions: bool) -> None:
         """From here on nothing is asked of the table or done to it but for rows of the keys in a working table."""
-        self.engine.bring_near(near(self.blueprint, of, all_versions=all_versions), self.values, work=self.work)
+        self.engine.current_rows(near(self.schema, of, all_versions=all_versions), self.values, work=self.work)
 
     def ask(self, text: str, **values: Any) -> pa.Table:
         return self.engine.ask(text, self.values | values, work=self.work)
 
     def ask_values(self, text: str, **values: Any) -> pa.Table:
         """The same for an answer that holds values of the table's columns under their names."""
-        return self.engine.ask(text, self.values | values, work=self.work, types=self.blueprint.answers)
+        return self.engine.ask(text, self.values | values, work=self.work, types=self.schema.answers)
 
     def rows(self, text: str) -> list[dict[str, Any]]:
         return self.engine.rows(text, self.values, work=self.work)
@@ -107,31 +107,31 @@ def leave_out(
     released: str | None = None,
 ) -> None:
     """From here on the changes of these runs do not count; what was made explicit does, and of held deletes those of the
-    relation ``released`` (see ``ledger.released``)."""
+    relation ``approved`` (see ``ledger.released``)."""
     left_out = sorted(runs)
-    if not (left_out or some_explicit or it.blueprint.holds) or not it.blueprint.kept:
+    if not (left_out or some_explicit or it.schema.inactive_deletes) or not it.schema.change_log:
         return
-    if it.blueprint.holds:
-        it.do(pending_deletes.find_released(released or released_deletes()))
-    it.do(change_log.LEFT_OUT)
+    if it.schema.inactive_deletes:
+        it.do(pending_deletes.find_approved(released or released_deletes()))
+    it.do(change_log.EXCLUDED_RUNS)
     for start in range(0, len(left_out), change_log.AT_ONCE):
         part = left_out[start : start + change_log.AT_ONCE]
-        it.do(change_log.leave_out(len(part)), **{f"left_out_{n}": run for n, run in enumerate(part)})
-    it.blueprint = replace(it.blueprint, some_left_out=True)
-    it.do(change_log.count_others(it.blueprint, some_explicit=some_explicit))
+        it.do(change_log.exclude_runs(len(part)), **{f"left_out_{n}": run for n, run in enumerate(part)})
+    it.schema = replace(it.schema, some_excluded=True)
+    it.do(change_log.active_changes(it.schema, some_explicit=some_explicit))
 
 
-def whole_shape(ledger: Ledger[Engine], it: UnderWay) -> int:
-    """The number of the shape of rows that carry all columns of the table; it is added where it is new."""
-    whole = tuple(sorted((*it.blueprint.keys, *it.blueprint.values)))
-    shapes = dict(it.blueprint.shapes)
-    shape = next((number for number, names in shapes.items() if names == whole), None)
-    if shape is None:
-        shape = max(shapes) + 1
+def whole_column_set(ledger: Ledger[Engine], it: UnderWay) -> int:
+    """The number of the column_set of rows that carry all columns of the table; it is added where it is new."""
+    whole = tuple(sorted((*it.schema.keys, *it.schema.values)))
+    column_sets = dict(it.schema.column_sets)
+    column_set = next((number for number, names in column_sets.items() if names == whole), None)
+    if column_set is None:
+        column_set = max(column_sets) + 1
         if not it.preview:
-            ledger.add_shapes(it.rules.table, {shape: whole})
-        it.blueprint = it.blueprint.with_shapes({**shapes, shape: whole})
-    return shape
+            ledger.add_column_sets(it.rules.table, {column_set: whole})
+        it.schema = it.schema.with_column_sets({**column_sets, column_set: whole})
+    return column_set
 
 
 _ROLES = {
@@ -178,7 +178,7 @@ def prepare(
     batch: Batch,
     state: TableState | None,
     operations: Operations | None,
-) -> Blueprint:
+) -> TableSchema:
     """Brings rules, feed and table together and sees to it that the table is there with all its columns."""
     engine, rules = it.engine, it.rules
     if operations and operations.column not in batch.columns:
@@ -188,13 +188,13 @@ def prepare(
         )
     _check_files(rules, batch, operations)
     columns = {name: kind for name, kind in batch.types.items() if not operations or name != operations.column}
-    blueprint = draw(
+    schema = resolve(
         rules,
         columns,
         known=state.columns if state else (),
         numbered_by_store=state.numbered_by_store if state else False,
-        store=engine.traits,
-        kept=kept_table(rules.table),
+        store=engine.capabilities,
+        change_log=change_log_table(rules.table),
         source=batch.source,
     )
     if state is None and engine.has_table(rules.stored_as):
@@ -211,41 +211,41 @@ def prepare(
     if state is None:
         check_kept_apart(engine, rules)
     known = {column.name for column in state.columns} if state else set()
-    new = [column.name for column in blueprint.columns if column.name not in known]
+    new = [column.name for column in schema.columns if column.name not in known]
     if it.preview and new:
-        blueprint = _stand_in(it, blueprint, exists=state is not None)
+        schema = _stand_in(it, schema, exists=state is not None)
     elif state is None:
-        make_table(it, blueprint)
-        if blueprint.kept:
-            create(it, blueprint.kept, blueprint.kept_columns())
-            engine.index(blueprint.kept, blueprint.keys)
+        make_table(it, schema)
+        if schema.change_log:
+            create(it, schema.change_log, schema.log_columns())
+            engine.index(schema.change_log, schema.keys)
     elif new:
-        for column in blueprint.columns:
+        for column in schema.columns:
             if column.name in new:
-                for relation in filter(None, (blueprint.table if column.role != "when" else None, blueprint.kept)):
+                for relation in filter(None, (schema.table if column.role != "when" else None, schema.change_log)):
                     it.do(f"ALTER TABLE {sql.relation(relation)} ADD COLUMN {sql.quote(column.name)} {column.type.sql}")
-    shapes = state.shapes if state else {}
-    carried = {file: tuple(sorted(set(names) & set(blueprint.carried))) for file, names in batch.carried.items()}
+    column_sets = state.column_sets if state else {}
+    carried = {file: tuple(sorted(set(names) & set(schema.change_columns))) for file, names in batch.carried.items()}
     added: dict[int, tuple[str, ...]] = {}
     for names in dict.fromkeys(carried.values()):
-        if names not in shapes.values():
-            added[max((*shapes, *added), default=0) + 1] = names
+        if names not in column_sets.values():
+            added[max((*column_sets, *added), default=0) + 1] = names
     if not it.preview:
-        ledger.add_shapes(rules.table, added)
-    return blueprint.with_shapes({**shapes, **added})
+        ledger.add_column_sets(rules.table, added)
+    return schema.with_column_sets({**column_sets, **added})
 
 
-def make_table(it: UnderWay, blueprint: Blueprint) -> None:
+def make_table(it: UnderWay, schema: TableSchema) -> None:
     """Makes the table itself, empty."""
-    create(it, blueprint.table, blueprint.table_columns())
-    start = blueprint.own("valid_from")
-    it.engine.index(blueprint.table, [*blueprint.keys, *([start] if start else [])], apart=blueprint.own("is_current"))
+    create(it, schema.table, schema.table_columns())
+    start = schema.system_column("valid_from")
+    it.engine.index(schema.table, [*schema.keys, *([start] if start else [])], apart=schema.system_column("is_current"))
 
 
 def check_kept_apart(engine: Engine, rules: TableRules) -> None:
     """Raises ForeignTable when what shall keep the changes of a new table is there already: that of a table whose name looks
     alike."""
-    kept = kept_table(rules.table)
+    kept = change_log_table(rules.table)
     if rules.keep_changes and engine.has_table(kept):
         raise ForeignTable(
             f"The changes of table {rules.table!r} would be kept in {kept}, which {engine.address} has already. Nothing was "
@@ -253,22 +253,22 @@ def check_kept_apart(engine: Engine, rules: TableRules) -> None:
         )
 
 
-def check_scope(blueprint: Blueprint, scope: str | None, feed: Iterable[str]) -> None:
+def check_scope(schema: TableSchema, scope: str | None, feed: Iterable[str]) -> None:
     """Raises FeedError when the scope of an extract is no condition over columns that the table and its rows have."""
     if scope is None:
         return
-    there = [name for name in (*blueprint.keys, *blueprint.values) if name not in blueprint.type_0 and name in feed]
+    there = [name for name in (*schema.keys, *schema.values) if name not in schema.type_0 and name in feed]
     try:
         unknown = [name for name in columns_of(scope) if name not in there]
     except ValueError as error:
         raise DeclarationError(f"extract_scope: {error}") from None
     if unknown:
         raise FeedError(
-            f"extract_scope looks at {', '.join(unknown)}; it tells which rows of table {blueprint.table!r} an extract holds, by "
+            f"extract_scope looks at {', '.join(unknown)}; it tells which rows of table {schema.table!r} an extract holds, by "
             f"columns that both have and that follow the source (no type 0): {', '.join(there)}."
         )
     try:
-        check(scope, {column.name: column.type for column in blueprint.columns})
+        check(scope, {column.name: column.type for column in schema.columns})
     except ValueError as error:
         raise FeedError(f"extract_scope: {error}") from None
 
@@ -293,13 +293,13 @@ def create(it: UnderWay, relation: str, columns: list[tuple[str, str, bool]], *,
     it.do(f"CREATE {'TEMP ' if temporary else ''}TABLE {sql.relation(relation)} ({given})")
 
 
-def _stand_in(it: UnderWay, blueprint: Blueprint, *, exists: bool) -> Blueprint:
+def _stand_in(it: UnderWay, schema: TableSchema, *, exists: bool) -> TableSchema:
     """A preview alters nothing: where the table is missing, or lacks a column, a working relation stands in for it."""
-    seen = replace(blueprint, table=f"{sql.WORK}table", kept=f"{sql.WORK}kept" if blueprint.kept else None)
-    pairs = [(blueprint.table, seen.table, blueprint.table_columns())]
-    if blueprint.kept and seen.kept:
-        pairs.append((blueprint.kept, seen.kept, blueprint.kept_columns()))
-    seen = replace(seen, store=replace(seen.store, locator="brenvik_row"))
+    seen = replace(schema, table=f"{sql.WORK}table", change_log=f"{sql.WORK}kept" if schema.change_log else None)
+    pairs = [(schema.table, seen.table, schema.table_columns())]
+    if schema.change_log and seen.change_log:
+        pairs.append((schema.change_log, seen.change_log, schema.log_columns()))
+    seen = replace(seen, store=replace(seen.store, row_id="brenvik_row"))
     if not exists:
         for _, stand_in, columns in pairs:
             create(it, stand_in, [("brenvik_row", "BIGINT", False), *columns], temporary=True)
@@ -311,7 +311,7 @@ def _stand_in(it: UnderWay, blueprint: Blueprint, *, exists: bool) -> Blueprint:
             for name, kind, _ in columns
         ]
         it.do(
-            f"CREATE TEMP VIEW {sql.relation(stand_in)} AS SELECT {sql.quote(it.engine.traits.locator)} AS brenvik_row, "
+            f"CREATE TEMP VIEW {sql.relation(stand_in)} AS SELECT {sql.quote(it.engine.capabilities.row_id)} AS brenvik_row, "
             f"{', '.join(shown)} FROM {sql.relation(relation)}"
         )
     return seen

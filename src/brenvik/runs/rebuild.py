@@ -13,8 +13,8 @@ from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs.missing import absent_columns
 from brenvik.runs.pipeline import check_accounted, rows_without_changes
-from brenvik.runs.prepare import CAN_REBUILD, UnderWay, changed_rules, leave_out, make_table, whole_shape
-from brenvik.runs.recompute import work_again
+from brenvik.runs.prepare import CAN_REBUILD, UnderWay, changed_rules, leave_out, make_table, whole_column_set
+from brenvik.runs.recompute import recompute
 
 Unlogged = Literal["keep", "remove"]
 
@@ -45,17 +45,17 @@ def rebuild(
         told[:] = _make_what_is_gone(it)
         unaccounted = _find_unaccounted(it, unlogged)
         told.extend(_fit(it, drop_columns=drop_columns))
-        it.row_count = it.row(f"SELECT count(*) AS n FROM {sql.relation(it.blueprint.table)}")["n"]
-        it.living = it.row(extract_diff.count_living(it.blueprint))["n"]
+        it.row_count = it.row(f"SELECT count(*) AS n FROM {sql.relation(it.schema.table)}")["n"]
+        it.living = it.row(extract_diff.count_current_keys(it.schema))["n"]
         if unaccounted and unlogged == "keep":
             _keep_unaccounted(it, ledger)
         if unaccounted:
             became = "kept, as changes of this run" if unlogged == "keep" else "removed"
             told.append(f"{rows_without_changes(unaccounted)}; they are {became}.")
         leave_out(it, ledger.withdrawn(rules.table), some_explicit=it.keeps_explicit)
-        it.do(change_log.choose(it.blueprint))
+        it.do(change_log.select_keys(it.schema))
 
-    outcome = work_again(
+    outcome = recompute(
         ledger, rules, "rebuild", "rebuilt", prepare, preview=preview, wait_s=wait_s, fits=_check_rebuild
     )
     outcome.notes += told
@@ -63,8 +63,8 @@ def rebuild(
 
 
 def _make_what_is_gone(it: UnderWay) -> list[str]:
-    """Makes the table where somebody dropped it, or columns of values of it, empty for now; returns what is to be said of it."""
-    engine, table, kinds = it.engine, it.blueprint.table, {c.name: c.type.sql for c in it.blueprint.columns}
+    """Makes the table where someone dropped it, or columns of values of it, empty for now; returns what is to be said of it."""
+    engine, table, kinds = it.engine, it.schema.table, {c.name: c.type.sql for c in it.schema.columns}
     is_gone = not engine.has_table(table)
     columns = [] if is_gone else [name for name in absent_columns(engine, it.rules, it.state) if name in kinds]
     if it.preview and (is_gone or columns):
@@ -73,7 +73,7 @@ def _make_what_is_gone(it: UnderWay) -> list[str]:
             f"kept changes: brenvik rebuild {it.rules.table}"
         )
     if is_gone:
-        make_table(it, it.blueprint)
+        make_table(it, it.schema)
         return [f"{table} was missing; it was recreated from the kept changes, with new surrogate keys."]
     for name in columns:
         it.do(f"ALTER TABLE {sql.relation(table)} ADD COLUMN {sql.quote(name)} {kinds[name]}")
@@ -86,11 +86,9 @@ def _find_unaccounted(it: UnderWay, unlogged: Unlogged | None) -> dict[str, Any]
     """What of the table no kept change accounts for, None where it is nothing; that cannot be told where keys or times are
     others from now on. Raises ChangesMissing when there is some and nothing is said of it."""
     it.unaccounted = True
-    if set(it.state.rules["natural_key"]) != set(it.blueprint.keys) or it.blueprint.effective != _effective_then(
-        it.state
-    ):
+    if set(it.state.rules["natural_key"]) != set(it.schema.keys) or it.schema.effective != _effective_then(it.state):
         return None
-    question = accounting.count_in_table(it.blueprint)
+    question = accounting.count_in_table(it.schema)
     if unlogged is None:
         check_accounted(it, question)
         return None
@@ -100,9 +98,9 @@ def _find_unaccounted(it: UnderWay, unlogged: Unlogged | None) -> dict[str, Any]
 
 def _keep_unaccounted(it: UnderWay, ledger: Ledger[Engine]) -> None:
     """Adds changes that account for all rows of the table to those that are kept."""
-    it.do(change_log.explicit_table(it.blueprint))
-    it.values |= baseline.lows(it.blueprint)
-    versions, ends = accounting.make_up(it.blueprint, whole_shape(ledger, it))
+    it.do(change_log.explicit_table(it.schema))
+    it.values |= baseline.low_values(it.schema)
+    versions, ends = accounting.log_unlogged(it.schema, whole_column_set(ledger, it))
     it.values["count"] = it.do(versions)
     it.do(ends)
     it.keeps_explicit = True
@@ -111,7 +109,7 @@ def _keep_unaccounted(it: UnderWay, ledger: Ledger[Engine]) -> None:
 def _columns(it: UnderWay) -> tuple[set[str], set[str]]:
     """The columns that the table has, and those that the rules give it."""
     before = {column.name for column in it.state.columns if column.role != "when"}
-    return before, {column.name for column in it.blueprint.columns if column.role != "when"}
+    return before, {column.name for column in it.schema.columns if column.role != "when"}
 
 
 def _count_dropped(it: UnderWay) -> list[str]:
@@ -121,7 +119,7 @@ def _count_dropped(it: UnderWay) -> list[str]:
     if not gone:
         return []
     counts = ", ".join(f"count(t.{sql.quote(name)}) AS {sql.quote(name)}" for name in gone)
-    values = it.row(f"SELECT {counts} FROM {sql.relation(it.blueprint.table)} t")
+    values = it.row(f"SELECT {counts} FROM {sql.relation(it.schema.table)} t")
     return [
         f"The rules leave {name} out: the table loses the column with {values[name]:,} values; kept changes keep them."
         for name in gone
@@ -150,11 +148,11 @@ def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:
     """Brings table and kept changes in line with the rules as they are now: the columns they name and leave out, and from when
     each change holds. Returns what is to be said of columns that are dropped."""
     before, after = _columns(it)
-    today = {column.name: column for column in it.blueprint.columns if column.name in after}
-    kept = sql.relation(str(it.blueprint.kept))
-    table = sql.relation(it.blueprint.table)
-    effective = it.blueprint.effective if it.blueprint.effective != _effective_then(it.state) else None
-    needed = dict.fromkeys((*it.blueprint.keys, *it.blueprint.order, *filter(None, [effective])))
+    today = {column.name: column for column in it.schema.columns if column.name in after}
+    kept = sql.relation(str(it.schema.change_log))
+    table = sql.relation(it.schema.table)
+    effective = it.schema.effective if it.schema.effective != _effective_then(it.state) else None
+    needed = dict.fromkeys((*it.schema.keys, *it.schema.order, *filter(None, [effective])))
     counts = it.row(
         "SELECT count(*) AS brenvik_n"
         + "".join(f", count(*) - count(k.{sql.quote(name)}) AS {sql.quote(name)}" for name in needed)
@@ -165,9 +163,9 @@ def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:
         for name in needed
         if counts[name]
     ]
-    faults += [f"{name}: the table did not hold it so far" for name in it.blueprint.keys if name not in before]
-    if it.blueprint.effective_type.kind != it.state.effective_type.kind:
-        faults.append(f"{effective}: is {it.blueprint.effective_type}, times were {it.state.effective_type}")
+    faults += [f"{name}: the table did not hold it so far" for name in it.schema.keys if name not in before]
+    if it.schema.effective_type.kind != it.state.effective_type.kind:
+        faults.append(f"{effective}: is {it.schema.effective_type}, times were {it.state.effective_type}")
     if faults:
         raise RulesChanged(
             "\n  ".join([f"Table {it.rules.table!r} cannot be named, ordered or timed by what is not there:", *faults])
@@ -192,18 +190,18 @@ def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:
             it.do(f"ALTER TABLE {table} DROP COLUMN {sql.quote(name)}")
         _let_be_null(it)
     if effective:
-        it.do(change_log.hold_from(it.blueprint, effective))
+        it.do(change_log.set_effective_at(it.schema, effective))
     return dropped
 
 
 def _let_be_null(it: UnderWay) -> None:
     """Columns that were key or order and are values now can be null from now on."""
     key, order = it.state.rules["natural_key"], it.state.rules["order_by"]
-    today = {column.name: column.role for column in it.blueprint.columns}
+    today = {column.name: column.role for column in it.schema.columns}
     for relation, names, needed in (
-        (it.blueprint.table, key, it.blueprint.keys),
-        (str(it.blueprint.kept), dict.fromkeys((*key, *order)), (*it.blueprint.keys, *it.blueprint.order)),
+        (it.schema.table, key, it.schema.keys),
+        (str(it.schema.change_log), dict.fromkeys((*key, *order)), (*it.schema.keys, *it.schema.order)),
     ):
         for name in names:
-            if name not in needed and (relation != it.blueprint.table or today[name] != "when"):
+            if name not in needed and (relation != it.schema.table or today[name] != "when"):
                 it.do(f"ALTER TABLE {sql.relation(relation)} ALTER COLUMN {sql.quote(name)} DROP NOT NULL")

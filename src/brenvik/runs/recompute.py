@@ -7,19 +7,26 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from brenvik.engines.conflicts import again_when_overtaken
+from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Run, TableState
-from brenvik.ledger.schema import kept_table
+from brenvik.ledger.schema import change_log_table
 from brenvik.merge import change_log
-from brenvik.merge.resolve import draw
+from brenvik.merge.resolve import resolve
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
-from brenvik.runs.missing import told_if_missing
-from brenvik.runs.pipeline import enter_state, foresee, highest_kept, set_highs, work_out, write_table
+from brenvik.runs.missing import explain_if_missing
+from brenvik.runs.pipeline import (
+    decide_changes,
+    enter_state,
+    expect_row_counts,
+    highest_in_log,
+    set_high_values,
+    write_table,
+)
 from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_rules, next_work
 
 Fits = Callable[[TableRules, TableState], None]
@@ -42,16 +49,16 @@ def begin(
     it = UnderWay(
         ledger.engine, rules, values={"table_name": rules.table, **values}, work=next_work(), preview=preview, told=True
     )
-    it.blueprint = draw(
+    it.schema = resolve(
         rules,
         {column.name: column.type for column in state.columns},
         known=state.columns,
         numbered_by_store=state.numbered_by_store,
-        store=ledger.engine.traits,
-        kept=kept_table(rules.table),
+        store=ledger.engine.capabilities,
+        change_log=change_log_table(rules.table),
         source=f"table {rules.table!r}",
-    ).with_shapes(state.shapes)
-    set_highs(it, state)
+    ).with_column_sets(state.column_sets)
+    set_high_values(it, state)
     it.values = {"run": LATER_THAN_ALL, "high_effective": None, **it.values}
     it.state = state
     return it
@@ -65,7 +72,7 @@ def check_kept(rules: TableRules) -> None:
         )
 
 
-def work_again(
+def recompute(
     ledger: Ledger[Engine],
     rules: TableRules,
     kind: str,
@@ -78,7 +85,7 @@ def work_again(
     wait_s: float,
     fits: Fits = check_rules,
 ) -> Outcome:
-    """One run that works keys out again: ``prepare`` says which (``busy``) and what counts.
+    """One run that works keys out again: ``prepare`` says which (``replay_keys``) and what counts.
 
     ``check`` raises when it cannot be; it is asked while the table is held, before the run is entered.
     """
@@ -98,7 +105,7 @@ def work_again(
                 ledger.enter_failure(run, error)
                 raise
 
-    return again_when_overtaken(once)
+    return retry_on_conflict(once)
 
 
 def _work(
@@ -107,20 +114,20 @@ def _work(
     values = {"run": run.number or LATER_THAN_ALL, "loaded_at": run.started_at}
     it = begin(ledger, rules, values=values, fits=fits, preview=run.number == 0)
     check_kept(rules)
-    with told_if_missing(it.engine, rules, it.state), it.engine.transaction(None if it.preview else rules):
+    with explain_if_missing(it.engine, rules, it.state), it.engine.transaction(None if it.preview else rules):
         prepare(it, run)
-        it.do(change_log.nothing_new(it.blueprint))
+        it.do(change_log.no_changes(it.schema))
         it.told = False
-        some_busy = work_out(it, first=False, chosen=True)
-        foresee(it, some_busy=some_busy)
+        some_replayed = decide_changes(it, first=False, chosen=True)
+        expect_row_counts(it, some_replayed=some_replayed)
         if run.kind == "release":  # the other kinds decide on nothing
             it.counts["deleted"] = it.lost
-        touched = it.ask_values(change_log.touched_keys(it.blueprint)) if some_busy else None
+        touched = it.ask_values(change_log.touched_keys(it.schema)) if some_replayed else None
         if not it.preview:
-            write_table(it, some_busy=some_busy)
+            write_table(it, some_replayed=some_replayed)
             if it.keeps_explicit:
-                it.do(change_log.keep_explicit(it.blueprint))
-            enter_state(ledger, it, highest_kept(it))
+                it.do(change_log.log_explicit(it.schema))
+            enter_state(ledger, it, highest_in_log(it))
             ledger.end_run(run, "done", it.counts)
     it.engine.on_discard(it.work)()
     return Outcome(

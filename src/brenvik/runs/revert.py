@@ -10,12 +10,12 @@ from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Extract, Run
 from brenvik.ledger.schema import LOADS, held_in_extract, refused_in_extract
 from brenvik.merge import change_log, sequence
-from brenvik.merge.schema import Blueprint
+from brenvik.merge.schema import TableSchema
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
-from brenvik.runs.pipeline import draw_versions
-from brenvik.runs.prepare import UnderWay, leave_out, whole_shape
-from brenvik.runs.recompute import work_again
+from brenvik.runs.pipeline import replay_keys
+from brenvik.runs.prepare import UnderWay, leave_out, whole_column_set
+from brenvik.runs.recompute import recompute
 
 
 def withdraw(
@@ -46,9 +46,9 @@ def withdraw(
             else:
                 ledger.withdraw(run, targets, reason)
         leave_out(it, after, some_explicit=some_explicit)
-        it.do(change_log.choose(it.blueprint, where=change_log.of_runs(targets)))
+        it.do(change_log.select_keys(it.schema, where=change_log.of_runs(targets)))
 
-    outcome = work_again(
+    outcome = recompute(
         ledger,
         rules,
         "put back" if put_back else "withdrawal",
@@ -94,75 +94,87 @@ def _make_explicit(
     """
     extracts, refused = ledger.extracts(it.rules.table), refused_in_extract()
     carried = {target: extracts[target] for target in targets if target in extracts}
-    shape, runs = None, []
+    column_set, runs = None, []
     for run, extract in extracts.items():
         whose = [target for target, its in carried.items() if target < run and its.feed == extract.feed]
         if not whose:
             continue
-        if shape is None:
-            it.do(change_log.explicit_table(it.blueprint))
-            shape, runs = whole_shape(ledger, it), ledger.runs_of(it.rules.table)
+        if column_set is None:
+            it.do(change_log.explicit_table(it.schema))
+            column_set, runs = whole_column_set(ledger, it), ledger.runs_of(it.rules.table)
         later = {each for each in runs if each > run}
         it.values |= {"to_run": run, "extract_at": extract.time}
-        _say(it, extract, whose, shape, without=(before - {run}) | later, missing_without=after | {run} | later)
-        if run not in before | after and not it.row(change_log.count_open(it.blueprint, tuple(whose), refused))["n"]:
+        _say(it, extract, whose, column_set, without=(before - {run}) | later, missing_without=after | {run} | later)
+        if run not in before | after and not it.row(change_log.count_unsettled(it.schema, tuple(whose), refused))["n"]:
             for target in whose:
                 if extract.scope in {None, carried[target].scope}:
                     del carried[target]
-    if shape is None:
+    if column_set is None:
         return False
     it.keeps_explicit = not it.preview
     return True
 
 
 def _say(
-    it: UnderWay, extract: Extract, whose: Sequence[int], shape: int, *, without: set[int], missing_without: set[int]
+    it: UnderWay,
+    extract: Extract,
+    whose: Sequence[int],
+    column_set: int,
+    *,
+    without: set[int],
+    missing_without: set[int],
 ) -> None:
     """Makes explicit what one extract said of the keys that the runs ``whose`` brought changes of."""
-    plain, scope, refused = it.blueprint, extract.scope, refused_in_extract()
-    shape = extract.shape or shape
-    it.values["explicit_from"] = it.row(change_log.highest_explicit(plain))["n"] or sequence.numbered(
+    plain, scope, refused = it.schema, extract.scope, refused_in_extract()
+    column_set = extract.column_set or column_set
+    it.values["explicit_from"] = it.row(change_log.highest_explicit(plain))["n"] or sequence.sequence_no(
         0, sequence.EXPLICIT
     )
     _draw_untold(it, plain, without, whose)
     for living in (True, False):
-        if living or plain.holds or not scope:
+        if living or plain.inactive_deletes or not scope:
             said = change_log.make_explicit(
-                plain, shape=shape, living=living, scope=scope, held=held_in_extract(), refused=refused
+                plain, column_set=column_set, living=living, scope=scope, held=held_in_extract(), refused=refused
             )
             it.values["explicit_from"] += 2 * it.do(said)
     _start_again(it, plain)
-    if scope and not plain.holds:  # of what it did not hold, it says only that what is alive within its part is gone
+    if (
+        scope and not plain.inactive_deletes
+    ):  # of what it did not hold, it says only that what is alive within its part is gone
         _draw_untold(it, plain, missing_without, whose, some_explicit=True)
-        it.do(change_log.make_missing_explicit(plain, shape=shape, scope=scope, refused=refused))
+        it.do(change_log.make_absence_explicit(plain, column_set=column_set, scope=scope, refused=refused))
         _start_again(it, plain)
 
 
 def _draw_untold(
-    it: UnderWay, plain: Blueprint, left_out: set[int], whose: Sequence[int], *, some_explicit: bool = False
+    it: UnderWay, plain: TableSchema, left_out: set[int], whose: Sequence[int], *, some_explicit: bool = False
 ) -> None:
     """Works out the keys that the runs ``whose`` brought changes of and the extract ``to_run`` none, without some runs."""
     leave_out(it, left_out, some_explicit=some_explicit)
-    if not it.blueprint.some_left_out:
-        it.do(change_log.LEFT_OUT)
-        it.do(change_log.count_others(plain))
-    it.do(change_log.nothing_new(plain))
-    it.do(change_log.choose(plain, where=f"{change_log.of_runs(tuple(whose))} AND {change_log.said_nothing_in(plain)}"))
-    draw_versions(it, chosen=True)
+    if not it.schema.some_excluded:
+        it.do(change_log.EXCLUDED_RUNS)
+        it.do(change_log.active_changes(plain))
+    it.do(change_log.no_changes(plain))
+    it.do(
+        change_log.select_keys(
+            plain, where=f"{change_log.of_runs(tuple(whose))} AND {change_log.not_mentioned_in(plain)}"
+        )
+    )
+    replay_keys(it, chosen=True)
 
 
-def _start_again(it: UnderWay, plain: Blueprint) -> None:
-    for statement in change_log.start_again(plain):
+def _start_again(it: UnderWay, plain: TableSchema) -> None:
+    for statement in change_log.drop_replay(plain):
         it.do(statement)
-    it.blueprint = plain
+    it.schema = plain
 
 
 def _notes_on_folded(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int]) -> list[str]:
     notes = []
-    for run, count in ledger.folded(rules.table, targets).items():
+    for run, count in ledger.deduplicated(rules.table, targets).items():
         changes = "1 of its changes" if count == 1 else f"{count:,} of its changes"
         notes.append(
-            f"{changes} came again in run {run} and had been folded there as duplicates; they are gone too. "
+            f"{changes} came again in run {run} and had been deduplicated there as duplicates; they are gone too. "
             f"Take them again: brenvik load --again {run}"
         )
     return notes

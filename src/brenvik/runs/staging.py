@@ -17,46 +17,46 @@ if TYPE_CHECKING:
     from brenvik.feeds.protocol import Batch, ExtractTime, Watch
 
 
-def screen_rows(
+def stage_changes(
     it: UnderWay, batch: Batch, operations: Operations | None, has_ledger: bool, watch: Watch | None
 ) -> None:
-    """Staged rows become ``screened`` changes and ``rejected`` rows.
+    """Staged rows become ``changes`` changes and ``rejected`` rows.
 
     The rows of an extract are held against the table: those that equal it are counted, keys that are absent are deleted.
     """
 
     def staging(into: str, *, through: str | None = None) -> validate.Staging:
-        made = validate.screen(
-            it.blueprint,
+        made = validate.validate(
+            it.schema,
             tuple(batch.columns.items()),
             operations,
-            tuple((number, *it.blueprint.shapes_of([names])) for number, names in batch.carried.items()),
+            tuple((number, *it.schema.column_sets_of([names])) for number, names in batch.carried.items()),
             keeps_raw=batch.keeps_raw,
             into=into,
             extract_time=(batch.extract.column or "") if batch.extract else None,
             scope=it.scope,
             inside=f"({batch.inside})" if batch.inside else None,
         )
-        return replace(made, through=through, kept_as=extract_diff.COMPARED) if through else made
+        return replace(made, through=through, kept_as=extract_diff.EXTRACT_DIFF) if through else made
 
     if batch.extract:
         it.values["extract_at"] = _time_of(it, batch.extract, batch.source)
-        _screen_extract(it, batch, staging, has_ledger, watch)
+        _stage_extract(it, batch, staging, has_ledger, watch)
         return
-    _stage(it, batch, staging("screened"), watch)
+    _stage(it, batch, staging("changes"), watch)
     sums = _sum_up(it, derives=batch.derives)
     it.counts["read"] -= sums["derived"]
     if sums["faulty"] or batch.broken:
-        _take_out_rejected(it, batch, "screened", has_ledger)
+        _remove_invalid(it, batch, "changes", has_ledger)
         sums = _sum_up(it, derives=batch.derives)  # a rejected row brings no derived change either
     it.counts["derived"] = sums["derived"]
 
 
 def _sum_up(it: UnderWay, *, derives: bool = False) -> dict[str, Any]:
-    """Notes how many changes of ``screened`` are late, and the highest order and time of them; see ``classify.sums``."""
-    sums = it.row(classify.sums(it.blueprint, first="high_effective" not in it.values, derives=derives))
+    """Notes how many changes of ``changes`` are late, and the highest order and time of them; see ``classify.sums``."""
+    sums = it.row(classify.sums(it.schema, first="high_effective" not in it.values, derives=derives))
     it.late = sums["late"]
-    it.highs = sums if classify.HIGH in sums else None
+    it.high_values = sums if classify.HIGHEST in sums else None
     return sums
 
 
@@ -77,7 +77,7 @@ def _stage_inside(it: UnderWay, batch: Batch, staging: validate.Staging) -> None
     """The same of rows that stand in the store already: they never leave it, and are not cast."""
     faults = [
         f"{column.name} is {kind} there, and {column.type} in table {it.rules.table!r}"
-        for column in it.blueprint.columns
+        for column in it.schema.columns
         if (kind := batch.columns.get(column.name))
         and (kind.kind != column.type.kind or (kind.kind == "decimal" and kind != column.type))
     ]
@@ -89,17 +89,17 @@ def _stage_inside(it: UnderWay, batch: Batch, staging: validate.Staging) -> None
     it.counts["read"] = batch.count
 
 
-def _take_out_rejected(it: UnderWay, batch: Batch, relation: str, has_ledger: bool) -> None:
+def _remove_invalid(it: UnderWay, batch: Batch, relation: str, has_ledger: bool) -> None:
     it.some_rejected = True
     if batch.extract:
-        it.do(extract_diff.find_refused(it.blueprint, relation))
-    for statement in validate.take_out_rejected(derives=batch.derives, relation=relation):
+        it.do(extract_diff.find_rejected_keys(it.schema, relation))
+    for statement in validate.remove_invalid(derives=batch.derives, relation=relation):
         it.do(statement)
     if batch.broken:
-        it.engine.stage(batch.broken_rows(), validate.broken(it.blueprint.store), it.values, work=it.work)
-        it.do(validate.add_broken())
+        it.engine.stage(batch.broken_rows(), validate.malformed(it.schema.store), it.values, work=it.work)
+        it.do(validate.add_malformed())
     it.do(known_rejects(has_ledger=has_ledger, retakes=batch.retakes))
-    again = it.row(f"SELECT count(*) AS n, COALESCE(sum(brenvik_again), 0) AS again FROM {sql.work('rejected')}")
+    again = it.row(f"SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM {sql.work('rejected')}")
     it.counts["duplicate"] = int(again["again"])
     it.counts["rejected"] = again["n"] - int(again["again"])
     _check_rejects(it, batch)
@@ -112,9 +112,8 @@ def _check_rejects(it: UnderWay, batch: Batch) -> None:
     allowed = limit if isinstance(limit, int) else int(limit * read)
     if rejected > allowed:
         told = f"{limit}" if isinstance(limit, int) else f"{limit:.0%} of the rows, {allowed}"
-        examples = it.ask(
-            f"SELECT brenvik_reason FROM {sql.work('rejected')} WHERE brenvik_again = 0 ORDER BY brenvik_arrival LIMIT 3"
-        ).column(0)
+        first = "WHERE brenvik_is_duplicate = 0 ORDER BY brenvik_sequence_no LIMIT 3"
+        examples = it.ask(f"SELECT brenvik_reason FROM {sql.work('rejected')} {first}").column(0)
         raise TooManyRejects(
             f"{batch.source}: {rejected} of {read} rows would be rejected; max_rejects allows {told}. Nothing was written. "
             f"The first: {'; '.join(reason.as_py() for reason in examples)}. "
@@ -126,7 +125,7 @@ def _check_rejects(it: UnderWay, batch: Batch) -> None:
 
 def _time_of(it: UnderWay, extract: ExtractTime, source: str) -> str:
     """The time of an extract as far as it is known before its rows are, as text for the store."""
-    kind = it.blueprint.effective_type.kind
+    kind = it.schema.effective_type.kind
     if kind == "integer" or kind not in KINDS:
         raise FeedError(
             f"{source} is an extract, which holds at a time; the effective column of table {it.rules.table!r} is {kind}."
@@ -139,69 +138,73 @@ def _time_of(it: UnderWay, extract: ExtractTime, source: str) -> str:
         raise DeclarationError(f"The time of the extract {source}: {error}") from None
 
 
-def _screen_extract(
+def _stage_extract(
     it: UnderWay, batch: Batch, staging: Callable[..., validate.Staging], has_ledger: bool, watch: Watch | None
 ) -> None:
-    """Makes ``screened`` of what an extract says anew.
+    """Makes ``changes`` of what an extract says anew.
 
     Its rows are compared while they come, where the store can do that. Then some cases cannot be told apart, for which they are
     read once more and compared as a whole.
     """
-    blueprint, question = it.blueprint, extract_diff.compare(it.blueprint, it.scope)
-    ask_sizes = extract_diff.sizes(blueprint, first="high_effective" not in it.values)
+    schema, question = it.schema, extract_diff.compare(it.schema, it.scope)
+    ask_sizes = extract_diff.count_rows(schema, first="high_effective" not in it.values)
     it.counts["derived"] = 0
-    sizes, some_twice = None, False
+    sizes, some_duplicated = None, False
     assert batch.extract
-    if blueprint.store.streams and batch.repeats and not (it.scope or it.some_held or batch.extract.column):
-        _stage(it, batch, staging(extract_diff.EXTRACTED, through=question), watch)
+    if schema.store.streams and batch.repeats and not (it.scope or it.some_pending or batch.extract.column):
+        _stage(it, batch, staging(extract_diff.EXTRACT_ROWS, through=question), watch)
         sizes = it.row(ask_sizes)
         it.values["extract_at"] = sizes["at"]
-        if sizes["faulty_met"] or _some_twice(sizes, batch.count - sizes["faulty"]):
-            it.do(f"DROP TABLE {sql.work(extract_diff.COMPARED)}")
+        if sizes["faulty_met"] or _some_duplicated(sizes, batch.count - sizes["faulty"]):
+            it.do(f"DROP TABLE {sql.work(extract_diff.EXTRACT_DIFF)}")
             sizes = None
         elif sizes["faulty"] or batch.broken:
-            _take_out_rejected(it, batch, extract_diff.COMPARED, has_ledger)
+            _remove_invalid(it, batch, extract_diff.EXTRACT_DIFF, has_ledger)
     if sizes is None:
-        _stage(it, batch, staging(extract_diff.EXTRACTED), watch)
+        _stage(it, batch, staging(extract_diff.EXTRACT_ROWS), watch)
         good = batch.count - _compare_whole(it, batch, question, has_ledger)
         sizes = it.row(ask_sizes)
-        some_twice = bool(it.scope) or _some_twice(sizes, good)  # outside of the scope nothing is counted as absent
-        if some_twice:
-            it.do(extract_diff.add_twice(blueprint))
-    if blueprint.meets_living and not some_twice:
-        it.met = extract_diff.met(blueprint)
-    screened = it.do(extract_diff.screen_differing(blueprint))
+        some_duplicated = bool(it.scope) or _some_duplicated(
+            sizes, good
+        )  # outside of the scope nothing is counted as absent
+        if some_duplicated:
+            it.do(extract_diff.add_duplicated_keys(schema))
+    if schema.meets_current_only and not some_duplicated:
+        it.met = extract_diff.matched_versions(schema)
+    screened = it.do(extract_diff.changes_of_extract(schema))
     taken = it.counts["read"] - it.counts.get("rejected", 0) - it.counts.get("duplicate", 0)
     it.counts["unchanged"] = taken - screened
-    if sizes["absent"] and blueprint.holds != "ignore":
+    if sizes["absent"] and schema.inactive_deletes != "ignore":
         file = batch.files[-1].number if batch.files else 0
-        it.values["absent_from"] = sequence.numbered(file, sequence.ABSENT) - 1
-        shape = blueprint.shapes[0][0]
-        absent = extract_diff.add_absent(blueprint, some_refused=it.some_rejected, some_held=it.some_held, shape=shape)
+        it.values["absent_from"] = sequence.sequence_no(file, sequence.ABSENT) - 1
+        column_set = schema.column_sets[0][0]
+        absent = extract_diff.add_absent(
+            schema, some_refused=it.some_rejected, some_pending=it.some_pending, column_set=column_set
+        )
         it.counts["derived"] = it.do(absent)
     changes = screened + it.counts["derived"]
-    if blueprint.order:
+    if schema.order:
         _sum_up(it)
     else:  # all hold from one time
         it.late = changes * sizes["late"]
-        it.highs = {classify.HIGH: it.values["extract_at"] if changes and not sizes["late"] else None}
+        it.high_values = {classify.HIGHEST: it.values["extract_at"] if changes and not sizes["late"] else None}
 
 
-def _some_twice(sizes: dict[str, int], good: int) -> bool:
+def _some_duplicated(sizes: dict[str, int], good: int) -> bool:
     """Whether any key stands in several of the ``good`` rows, of those that a living version stands against."""
     return good - sizes["new"] + sizes["absent"] > sizes["living"]
 
 
 def _compare_whole(it: UnderWay, batch: Batch, question: str, has_ledger: bool) -> int:
-    """Makes ``compared`` of ``extracted``, without its faulty rows; returns how many they were."""
+    """Makes ``extract_diff`` of ``extract_rows``, without its faulty rows; returns how many they were."""
     found = it.row(extract_diff.times())
     if found["faulty"] or batch.broken:
-        _take_out_rejected(it, batch, extract_diff.EXTRACTED, has_ledger)
+        _remove_invalid(it, batch, extract_diff.EXTRACT_ROWS, has_ledger)
     if found["earliest"] != found["latest"]:
         raise FeedError(
             f"{batch.source} holds rows of {found['earliest']} and of {found['latest']}; an extract has one time. "
             "Nothing of it was taken."
         )
     it.values["extract_at"] = found["latest"] or it.values["extract_at"]
-    it.do(f"CREATE TEMP TABLE {sql.work(extract_diff.COMPARED)} AS {question}")
+    it.do(f"CREATE TEMP TABLE {sql.work(extract_diff.EXTRACT_DIFF)} AS {question}")
     return int(found["faulty"])

@@ -1,163 +1,163 @@
 -- Run 2: extract at 2024-05-02 02:00 where region = 'north'
 
-CREATE TEMP TABLE "brenvik_work_released" AS SELECT x.run, x.arrival FROM (
+CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.arrival FROM (
   SELECT r.run, r.arrival FROM "brenvik"."held_deletes" r
   WHERE r.table_name = :table_name AND ((r.state = 'released'))) x;
 
-CREATE TEMP TABLE "brenvik_work_left_out" (run BIGINT);
+CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 
-CREATE TEMP VIEW "brenvik_work_counting" AS
-SELECT k."brenvik_run", k."brenvik_arrival", k."brenvik_shape", k."brenvik_delete", k."brenvik_effective", k."no", k."name", k."region" FROM "brenvik"."changes_of_buoy" k
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_left_out" o WHERE o.run = k.brenvik_run) AND (k.brenvik_delete = 0 OR EXISTS (
-  SELECT 1 FROM "brenvik_work_released" r WHERE r.run = k.brenvik_run AND r.arrival = k.brenvik_arrival));
+CREATE TEMP VIEW "brenvik_work_active_changes" AS
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."region" FROM "brenvik"."changes_of_buoy" k
+WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run) AND (k.brenvik_delete = 0 OR EXISTS (
+  SELECT 1 FROM "brenvik_work_approved" r WHERE r.run = k.brenvik_run AND r.arrival = k.brenvik_sequence_no));
 
-CREATE TEMP TABLE "brenvik_work_held_keys" AS
+CREATE TEMP TABLE "brenvik_work_pending_keys" AS
 SELECT k."no", h.hold, h.from_extract
 FROM (
   SELECT r.hold, r.feed, r.run, r.arrival, r.from_extract, r.held_since FROM "brenvik"."held_deletes" r
-  WHERE r.table_name = :table_name AND r.state = 'held' AND NOT EXISTS (SELECT 1 FROM "brenvik"."withdrawals" w WHERE w.table_name = r.table_name AND w.run = r.run AND w.put_back_by IS NULL)) h JOIN "brenvik"."changes_of_buoy" k ON k.brenvik_run = h.run AND k.brenvik_arrival = h.arrival;
+  WHERE r.table_name = :table_name AND r.state = 'held' AND NOT EXISTS (SELECT 1 FROM "brenvik"."withdrawals" w WHERE w.table_name = r.table_name AND w.run = r.run AND w.put_back_by IS NULL)) h JOIN "brenvik"."changes_of_buoy" k ON k.brenvik_run = h.run AND k.brenvik_sequence_no = h.arrival;
 
-SELECT (SELECT count(*) FROM "brenvik_work_held_keys") AS "held_keys";
+SELECT (SELECT count(*) FROM "brenvik_work_pending_keys") AS "pending_keys";
 
 SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL AND ((t."region" = 'north'));
 
-CREATE TEMP TABLE "brenvik_work_extracted" AS -- in DuckDB, as the rows come
+CREATE TEMP TABLE "brenvik_work_extract_rows" AS -- in DuckDB, as the rows come
 SELECT
-  brenvik_arrival, brenvik_shape, brenvik_delete, CAST($extract_at AS TIMESTAMP) AS brenvik_effective,
+  brenvik_sequence_no, brenvik_column_set, brenvik_delete, CAST($extract_at AS TIMESTAMP) AS brenvik_effective_at,
   "no", "name", "region",
-  brenvik_fault
+  brenvik_error
 FROM (
   SELECT
-    brenvik_arrival, CAST(1 AS INTEGER) AS brenvik_shape, 0 AS brenvik_delete,
+    brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set, 0 AS brenvik_delete,
     TRY_CAST("no" AS BIGINT) AS "no", "name" AS "name", "region" AS "region",
-    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'no' WHEN 2 THEN 'no' WHEN 3 THEN 'region' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("no" AS VARCHAR) WHEN 2 THEN CAST("no" AS VARCHAR) WHEN 3 THEN CAST("region" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN "no" IS NULL THEN 'no is empty' END, '') || COALESCE('; ' || CASE WHEN ("no" IS NOT NULL AND ((TRY_CAST("no" AS BIGINT)) IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 'no: ' || COALESCE(chr(39) || CAST("no" AS VARCHAR) || chr(39), 'nothing') || ' is no integer' END, '') || COALESCE('; ' || CASE WHEN ((NOT ((("region") = 'north') IS TRUE))) THEN 'lies outside of extract_scope: region = ''north''' END, ''), 3), 'row', CAST(json_object('no', CAST("no" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'region', CAST("region" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_fault
+    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'no' WHEN 2 THEN 'no' WHEN 3 THEN 'region' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("no" AS VARCHAR) WHEN 2 THEN CAST("no" AS VARCHAR) WHEN 3 THEN CAST("region" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN "no" IS NULL THEN 'no is empty' END, '') || COALESCE('; ' || CASE WHEN ("no" IS NOT NULL AND ((TRY_CAST("no" AS BIGINT)) IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 'no: ' || COALESCE(chr(39) || CAST("no" AS VARCHAR) || chr(39), 'nothing') || ' is no integer' END, '') || COALESCE('; ' || CASE WHEN ((NOT ((("region") = 'north') IS TRUE))) THEN 'lies outside of extract_scope: region = ''north''' END, ''), 3), 'row', CAST(json_object('no', CAST("no" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'region', CAST("region" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
   FROM (
     SELECT all_rows.*, CASE WHEN "no" IS NULL THEN 1 WHEN ("no" IS NOT NULL AND ((TRY_CAST("no" AS BIGINT)) IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 2 WHEN ((NOT ((("region") = 'north') IS TRUE))) THEN 3 END AS brenvik_first FROM brenvik_stream AS all_rows
   ) AS tested_rows
 ) AS cast_rows;
 
-SELECT count(e.brenvik_fault) AS faulty, CAST(min(e.brenvik_effective) AS TEXT) AS earliest, CAST(max(e.brenvik_effective) AS TEXT) AS latest FROM "brenvik_work_extracted" e;
+SELECT count(e.brenvik_error) AS faulty, CAST(min(e.brenvik_effective_at) AS TEXT) AS earliest, CAST(max(e.brenvik_effective_at) AS TEXT) AS latest FROM "brenvik_work_extract_rows" e;
 
-CREATE TEMP TABLE "brenvik_work_refused_keys" AS
-SELECT DISTINCT e."no" FROM "brenvik_work_extracted" e
-WHERE e.brenvik_fault IS NOT NULL AND e."no" IS NOT NULL
-  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_extracted" g WHERE g.brenvik_arrival IS NOT NULL AND g.brenvik_fault IS NULL AND g."no" = e."no");
+CREATE TEMP TABLE "brenvik_work_rejected_keys" AS
+SELECT DISTINCT e."no" FROM "brenvik_work_extract_rows" e
+WHERE e.brenvik_error IS NOT NULL AND e."no" IS NOT NULL
+  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_extract_rows" g WHERE g.brenvik_sequence_no IS NOT NULL AND g.brenvik_error IS NULL AND g."no" = e."no");
 
-CREATE TEMP TABLE "brenvik_work_faulty" AS SELECT s.brenvik_arrival AS brenvik_arrival, CAST(s.brenvik_fault AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_fault AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_fault AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_fault AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_extracted" s WHERE s.brenvik_fault IS NOT NULL;
+CREATE TEMP TABLE "brenvik_work_invalid" AS SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_extract_rows" s WHERE s.brenvik_error IS NOT NULL;
 
-DELETE FROM "brenvik_work_extracted" WHERE brenvik_fault IS NOT NULL;
+DELETE FROM "brenvik_work_extract_rows" WHERE brenvik_error IS NOT NULL;
 
 CREATE TEMP TABLE "brenvik_work_rejected" AS
-SELECT f.brenvik_arrival, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
+SELECT f.brenvik_sequence_no, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
   CASE WHEN EXISTS (
       SELECT 1 FROM "brenvik"."rejects" r
       WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open' AND r.content = f.brenvik_row) OR
-    row_number() OVER (PARTITION BY f.brenvik_row ORDER BY f.brenvik_arrival) > 1
-  THEN 1 ELSE 0 END AS brenvik_again
-FROM "brenvik_work_faulty" f;
+    row_number() OVER (PARTITION BY f.brenvik_row ORDER BY f.brenvik_sequence_no) > 1
+  THEN 1 ELSE 0 END AS brenvik_is_duplicate
+FROM "brenvik_work_invalid" f;
 
-SELECT count(*) AS n, COALESCE(sum(brenvik_again), 0) AS again FROM "brenvik_work_rejected";
+SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM "brenvik_work_rejected";
 
-CREATE TEMP TABLE "brenvik_work_compared" AS 
-SELECT COALESCE(c."no", t."no") AS "no", c."brenvik_arrival", c."brenvik_shape", c."brenvik_delete", c."brenvik_effective", c."name", c."region", c."brenvik_fault", t.brenvik_locator, t."name" AS brenvik_was_0, t."region" AS brenvik_was_1, CASE WHEN NOT (t."no" IS NULL) THEN 1 ELSE 0 END AS brenvik_met
-FROM "brenvik_work_extracted" c
+CREATE TEMP TABLE "brenvik_work_extract_diff" AS 
+SELECT COALESCE(c."no", t."no") AS "no", c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."name", c."region", c."brenvik_error", t.brenvik_row_id, t."name" AS brenvik_before_0, t."region" AS brenvik_before_1, CASE WHEN NOT (t."no" IS NULL) THEN 1 ELSE 0 END AS brenvik_matched
+FROM "brenvik_work_extract_rows" c
 FULL JOIN (
-  SELECT v."rowid" AS brenvik_locator, v."no", v."name", v."region"
+  SELECT v."rowid" AS brenvik_row_id, v."no", v."name", v."region"
   FROM "buoy" v
   WHERE v."valid_to" IS NULL
 ) t ON t."no" = c."no"
-WHERE c.brenvik_fault IS NOT NULL OR CASE WHEN c.brenvik_arrival IS NULL THEN (t."region" = 'north') ELSE (t."no" IS NULL OR c.brenvik_arrival IS NULL OR CASE WHEN c."name" = t."name" THEN 1 = 0 ELSE (c."name" IS DISTINCT FROM t."name") END OR CASE WHEN c."region" = t."region" THEN 1 = 0 ELSE (c."region" IS DISTINCT FROM t."region") END) END;
+WHERE c.brenvik_error IS NOT NULL OR CASE WHEN c.brenvik_sequence_no IS NULL THEN (t."region" = 'north') ELSE (t."no" IS NULL OR c.brenvik_sequence_no IS NULL OR CASE WHEN c."name" = t."name" THEN 1 = 0 ELSE (c."name" IS DISTINCT FROM t."name") END OR CASE WHEN c."region" = t."region" THEN 1 = 0 ELSE (c."region" IS DISTINCT FROM t."region") END) END;
 
-SELECT count(d.brenvik_fault) AS faulty,
-  COALESCE(sum(CASE WHEN d.brenvik_fault IS NOT NULL AND d.brenvik_met = 1 THEN 1 ELSE 0 END), 0) AS faulty_met,
-  COALESCE(sum(CASE WHEN d.brenvik_arrival IS NOT NULL AND d.brenvik_fault IS NULL AND d.brenvik_met = 0 THEN 1 ELSE 0 END), 0) AS new,
-  count(*) - count(d.brenvik_arrival) AS absent,
+SELECT count(d.brenvik_error) AS faulty,
+  COALESCE(sum(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 ELSE 0 END), 0) AS faulty_met,
+  COALESCE(sum(CASE WHEN d.brenvik_sequence_no IS NOT NULL AND d.brenvik_error IS NULL AND d.brenvik_matched = 0 THEN 1 ELSE 0 END), 0) AS new,
+  count(*) - count(d.brenvik_sequence_no) AS absent,
   (SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL) AS living,
   CAST(CAST(:extract_at AS TIMESTAMP) AS TEXT) AS at,
   CASE WHEN CAST(:extract_at AS TIMESTAMP) <= CAST(:high_effective AS TIMESTAMP) THEN 1 ELSE 0 END AS late
-FROM "brenvik_work_compared" d;
+FROM "brenvik_work_extract_diff" d;
 
-INSERT INTO "brenvik_work_compared" ("no", "brenvik_arrival", "brenvik_shape", "brenvik_delete", "brenvik_effective", "name", "region", "brenvik_fault", brenvik_met)
-SELECT c."no", c."brenvik_arrival", c."brenvik_shape", c."brenvik_delete", c."brenvik_effective", c."name", c."region", c."brenvik_fault", 1 FROM "brenvik_work_extracted" c
+INSERT INTO "brenvik_work_extract_diff" ("no", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "name", "region", "brenvik_error", brenvik_matched)
+SELECT c."no", c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."name", c."region", c."brenvik_error", 1 FROM "brenvik_work_extract_rows" c
 JOIN (
-  SELECT e."no" FROM "brenvik_work_extracted" e GROUP BY e."no" HAVING count(*) > 1
+  SELECT e."no" FROM "brenvik_work_extract_rows" e GROUP BY e."no" HAVING count(*) > 1
 ) w ON w."no" = c."no"
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_compared" d WHERE d.brenvik_arrival = c.brenvik_arrival);
+WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_extract_diff" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no);
 
-CREATE TEMP TABLE "brenvik_work_screened" AS
-SELECT d."brenvik_arrival", d."brenvik_shape", d."brenvik_delete", d."brenvik_effective", d."no", d."name", d."region", d."brenvik_fault" FROM "brenvik_work_compared" d WHERE d.brenvik_arrival IS NOT NULL;
+CREATE TEMP TABLE "brenvik_work_changes" AS
+SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."region", d."brenvik_error" FROM "brenvik_work_extract_diff" d WHERE d.brenvik_sequence_no IS NOT NULL;
 
-INSERT INTO "brenvik_work_screened" (brenvik_arrival, brenvik_shape, brenvik_delete, brenvik_effective, "no")
+INSERT INTO "brenvik_work_changes" (brenvik_sequence_no, brenvik_column_set, brenvik_delete, brenvik_effective_at, "no")
 SELECT :absent_from + 2 * row_number() OVER (ORDER BY d."no"), 1, 1, CAST(:extract_at AS TIMESTAMP),
   d."no"
-FROM "brenvik_work_compared" d
-WHERE d.brenvik_arrival IS NULL
-  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_refused_keys" r WHERE r."no" = d."no");
+FROM "brenvik_work_extract_diff" d
+WHERE d.brenvik_sequence_no IS NULL
+  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_rejected_keys" r WHERE r."no" = d."no");
 
-CREATE TEMP TABLE "brenvik_work_aside" AS SELECT c."brenvik_arrival", c."brenvik_shape", c."brenvik_delete", c."brenvik_effective", c."no", c."name", c."region", CAST(NULL AS TEXT) AS brenvik_decision FROM "brenvik_work_screened" c WHERE c.brenvik_delete = 1;
+CREATE TEMP TABLE "brenvik_work_inactive_deletes" AS SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region", CAST(NULL AS TEXT) AS brenvik_decision FROM "brenvik_work_changes" c WHERE c.brenvik_delete = 1;
 
-DELETE FROM "brenvik_work_screened" WHERE brenvik_delete = 1;
+DELETE FROM "brenvik_work_changes" WHERE brenvik_delete = 1;
 
-SELECT (SELECT count(*) FROM "brenvik_work_aside") AS "aside";
+SELECT (SELECT count(*) FROM "brenvik_work_inactive_deletes") AS "inactive_deletes";
 
-CREATE TEMP TABLE "brenvik_work_busy" AS
-SELECT c."no", 0 AS brenvik_full
-FROM "brenvik_work_screened" c
+CREATE TEMP TABLE "brenvik_work_replay_keys" AS
+SELECT c."no", 0 AS brenvik_full_replay
+FROM "brenvik_work_changes" c
 GROUP BY c."no"
 HAVING count(*) > 1;
 
-CREATE TEMP TABLE "brenvik_work_plain" AS
+CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT
-  c.brenvik_arrival, c.brenvik_effective, t."rowid" AS brenvik_locator,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN (c."name" IS DISTINCT FROM t."name" OR c."region" IS DISTINCT FROM t."region") THEN 2 ELSE 6 END AS brenvik_decided,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND 1 = 0 THEN 1 ELSE 0 END AS brenvik_sets,
-  CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."region" IS DISTINCT FROM t."region") THEN t."name" END AS brenvik_was_0, CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."region" IS DISTINCT FROM t."region") THEN t."region" END AS brenvik_was_1
-FROM "brenvik_work_screened" c
+  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
+  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN (c."name" IS DISTINCT FROM t."name" OR c."region" IS DISTINCT FROM t."region") THEN 2 ELSE 6 END AS brenvik_decision_no,
+  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND 1 = 0 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
+  CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."region" IS DISTINCT FROM t."region") THEN t."name" END AS brenvik_before_0, CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."region" IS DISTINCT FROM t."region") THEN t."region" END AS brenvik_before_1
+FROM "brenvik_work_changes" c
 LEFT JOIN "buoy" t ON t."no" = c."no" AND t."valid_to" IS NULL;
 
-SELECT CASE p.brenvik_decided WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decided, count(*) AS n, CAST(sum(brenvik_sets) AS BIGINT) AS sets FROM "brenvik_work_plain" GROUP BY brenvik_decided) p;
+SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP VIEW "brenvik_work_closes" AS
-SELECT p.brenvik_locator, p.brenvik_effective AS brenvik_until, CASE WHEN p.brenvik_decided IN (4) THEN 1 ELSE 0 END AS brenvik_ended
-FROM "brenvik_work_plain" p
-WHERE p.brenvik_decided IN (2, 4);
+CREATE TEMP VIEW "brenvik_work_to_close" AS
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+FROM "brenvik_work_current_path" p
+WHERE p.brenvik_decision_no IN (2, 4);
 
-UPDATE "brenvik_work_aside" SET brenvik_decision = CASE WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_aside"."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_screened" s WHERE s."no" = "brenvik_work_aside"."no"))) AND NOT (EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_aside"."no") OR EXISTS (SELECT 1 FROM "brenvik_work_screened" s WHERE s."no" = "brenvik_work_aside"."no")) THEN 'ignored' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_aside"."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_screened" s WHERE s."no" = "brenvik_work_aside"."no"))) OR (EXISTS (SELECT 1 FROM "brenvik_work_aside" o WHERE o.brenvik_arrival < "brenvik_work_aside".brenvik_arrival AND o."no" = "brenvik_work_aside"."no")) THEN 'unchanged' ELSE 'held' END;
+UPDATE "brenvik_work_inactive_deletes" SET brenvik_decision = CASE WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no"))) AND NOT (EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no") OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no")) THEN 'ignored' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no"))) OR (EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."no" = "brenvik_work_inactive_deletes"."no")) THEN 'unchanged' ELSE 'held' END;
 
-SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_aside" GROUP BY brenvik_decision;
+SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_inactive_deletes" GROUP BY brenvik_decision;
 
-UPDATE "buoy" SET "valid_to" = s.brenvik_until, "is_current" = (s.brenvik_until IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_closes" s WHERE "buoy"."rowid" = s.brenvik_locator;
+UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
 INSERT INTO "buoy" ("buoy_key", "no", "name", "region", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
-SELECT :last_key + row_number() OVER (), n."no", n."name", n."region", n.brenvik_start, CAST(n.brenvik_end AS TIMESTAMP), n.brenvik_open, n.brenvik_ended, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
+SELECT :last_key + row_number() OVER (), n."no", n."name", n."region", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
 FROM (
-SELECT c."no", c."name" AS "name", c."region" AS "region", c.brenvik_effective AS brenvik_start, NULL AS brenvik_end,
-  TRUE AS brenvik_open, FALSE AS brenvik_ended
-FROM "brenvik_work_plain" p JOIN "brenvik_work_screened" c ON c.brenvik_arrival = p.brenvik_arrival
-WHERE p.brenvik_decided IN (1, 2)) n;
+SELECT c."no", c."name" AS "name", c."region" AS "region", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
+  TRUE AS brenvik_current, FALSE AS brenvik_deleted
+FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
+WHERE p.brenvik_decision_no IN (1, 2)) n;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_arrival", "brenvik_shape", "brenvik_delete", "brenvik_effective", "no", "name", "region")
-SELECT :run, c."brenvik_arrival", c."brenvik_shape", c."brenvik_delete", c."brenvik_effective", c."no", c."name", c."region"
-FROM "brenvik_work_screened" c;
+INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "region")
+SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region"
+FROM "brenvik_work_changes" c;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_arrival", "brenvik_shape", "brenvik_delete", "brenvik_effective", "no", "name", "region")
-SELECT :run, c."brenvik_arrival", c."brenvik_shape", c."brenvik_delete", c."brenvik_effective", c."no", c."name", c."region" FROM "brenvik_work_aside" c WHERE c.brenvik_decision <> 'duplicate';
+INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "region")
+SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region" FROM "brenvik_work_inactive_deletes" c WHERE c.brenvik_decision <> 'duplicate';
 
 INSERT INTO "brenvik"."held_deletes" ("table_name", "hold", "feed", "run", "arrival", "from_extract", "state", "held_since", "decided_by")
-SELECT :table_name, :last_hold + row_number() OVER (ORDER BY a.brenvik_arrival), :feed, :run, a.brenvik_arrival,
+SELECT :table_name, :last_hold + row_number() OVER (ORDER BY a.brenvik_sequence_no), :feed, :run, a.brenvik_sequence_no,
   :from_extract, 'held', CAST(:loaded_at AS TIMESTAMP), NULL
-FROM "brenvik_work_aside" a
+FROM "brenvik_work_inactive_deletes" a
 WHERE a.brenvik_decision = 'held';
 
 INSERT INTO "brenvik"."rejects" ("reject", "table_name", "feed", "run", "file", "line", "column_name", "value", "reason", "content", "state", "rejected_at", "decided_by")
-SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_arrival), :table_name, :feed, :run, NULL,
-  CASE WHEN r.brenvik_arrival % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_arrival % 1000000000000) / 2) AS BIGINT) END, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
+SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, NULL,
+  CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
   CAST(:loaded_at AS TIMESTAMP), NULL
 FROM "brenvik_work_rejected" r
-WHERE r.brenvik_again = 0;
+WHERE r.brenvik_is_duplicate = 0;
 
 INSERT INTO "brenvik"."refused_keys" ("table_name", "run", "key")
-SELECT :table_name, :run, CAST(r."no" AS TEXT) FROM "brenvik_work_refused_keys" r;
+SELECT :table_name, :run, CAST(r."no" AS TEXT) FROM "brenvik_work_rejected_keys" r;
 
-SELECT CAST(max(CASE WHEN c.brenvik_effective > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective END) AS TEXT) AS brenvik_high FROM "brenvik_work_screened" c;
+SELECT CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;
 

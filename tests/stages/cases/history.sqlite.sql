@@ -1,5 +1,5 @@
 SELECT
-  COUNT("c"."brenvik_fault") AS "faulty",
+  COUNT("c"."brenvik_error") AS "faulty",
   CAST(COALESCE(0, 0) AS INTEGER) AS "derived",
   CAST(COALESCE(
     SUM(
@@ -11,7 +11,7 @@ SELECT
               "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
             )
           )
-          AND "c"."brenvik_effective" > :high_effective_as_3
+          AND "c"."brenvik_effective_at" > :high_effective_as_3
         )
         THEN 1
         ELSE 0
@@ -19,26 +19,26 @@ SELECT
     ),
     0
   ) AS INTEGER) AS "late"
-FROM "brenvik_work_screened" AS "c";
+FROM "brenvik_work_changes" AS "c";
 
-CREATE TEMPORARY TABLE "brenvik_work_faulty" AS
+CREATE TEMPORARY TABLE "brenvik_work_invalid" AS
 SELECT
-  "s"."brenvik_arrival" AS "brenvik_arrival",
-  "s"."brenvik_fault" ->> '$.column' AS "brenvik_column",
-  "s"."brenvik_fault" ->> '$.value' AS "brenvik_value",
-  "s"."brenvik_fault" ->> '$.reason' AS "brenvik_reason",
-  "s"."brenvik_fault" ->> '$.row' AS "brenvik_row"
-FROM "brenvik_work_screened" AS "s"
+  "s"."brenvik_sequence_no" AS "brenvik_sequence_no",
+  "s"."brenvik_error" ->> '$.column' AS "brenvik_column",
+  "s"."brenvik_error" ->> '$.value' AS "brenvik_value",
+  "s"."brenvik_error" ->> '$.reason' AS "brenvik_reason",
+  "s"."brenvik_error" ->> '$.row' AS "brenvik_row"
+FROM "brenvik_work_changes" AS "s"
 WHERE
-  "s"."brenvik_fault" IS NOT NULL;
+  "s"."brenvik_error" IS NOT NULL;
 
-DELETE FROM "brenvik_work_screened"
+DELETE FROM "brenvik_work_changes"
 WHERE
-  "brenvik_fault" IS NOT NULL;
+  "brenvik_error" IS NOT NULL;
 
 CREATE TEMPORARY TABLE "brenvik_work_rejected" AS
 SELECT
-  "f"."brenvik_arrival",
+  "f"."brenvik_sequence_no",
   "f"."brenvik_column",
   "f"."brenvik_value",
   "f"."brenvik_reason",
@@ -54,19 +54,19 @@ SELECT
         AND "r"."state" = 'open'
         AND "r"."content" = "f"."brenvik_row"
     )
-    OR ROW_NUMBER() OVER (PARTITION BY "f"."brenvik_row" ORDER BY "f"."brenvik_arrival" NULLS LAST) > 1
+    OR ROW_NUMBER() OVER (PARTITION BY "f"."brenvik_row" ORDER BY "f"."brenvik_sequence_no" NULLS LAST) > 1
     THEN 1
     ELSE 0
-  END AS "brenvik_again"
-FROM "brenvik_work_faulty" AS "f";
+  END AS "brenvik_is_duplicate"
+FROM "brenvik_work_invalid" AS "f";
 
 SELECT
   COUNT(*) AS "n",
-  COALESCE(SUM("brenvik_again"), 0) AS "again"
+  COALESCE(SUM("brenvik_is_duplicate"), 0) AS "again"
 FROM "brenvik_work_rejected";
 
 SELECT
-  COUNT("c"."brenvik_fault") AS "faulty",
+  COUNT("c"."brenvik_error") AS "faulty",
   CAST(COALESCE(0, 0) AS INTEGER) AS "derived",
   CAST(COALESCE(
     SUM(
@@ -78,7 +78,7 @@ SELECT
               "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
             )
           )
-          AND "c"."brenvik_effective" > :high_effective_as_3
+          AND "c"."brenvik_effective_at" > :high_effective_as_3
         )
         THEN 1
         ELSE 0
@@ -86,9 +86,9 @@ SELECT
     ),
     0
   ) AS INTEGER) AS "late"
-FROM "brenvik_work_screened" AS "c";
+FROM "brenvik_work_changes" AS "c";
 
-CREATE TEMPORARY TABLE "brenvik_work_busy" AS
+CREATE TEMPORARY TABLE "brenvik_work_replay_keys" AS
 SELECT
   "c"."buoy_code",
   MAX(
@@ -100,13 +100,13 @@ SELECT
             "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
           )
         )
-        AND "c"."brenvik_effective" > :high_effective_as_3
+        AND "c"."brenvik_effective_at" > :high_effective_as_3
       )
       THEN 1
       ELSE 0
     END
-  ) AS "brenvik_full"
-FROM "brenvik_work_screened" AS "c"
+  ) AS "brenvik_full_replay"
+FROM "brenvik_work_changes" AS "c"
 GROUP BY
   "c"."buoy_code"
 HAVING
@@ -120,18 +120,18 @@ HAVING
             "c"."at" = :high_order_0_as_5 AND "c"."entry" > :high_order_1_as_6
           )
         )
-        AND "c"."brenvik_effective" > :high_effective_as_7
+        AND "c"."brenvik_effective_at" > :high_effective_as_7
       )
       THEN 1
       ELSE 0
     END
   ) = 1;
 
-CREATE TEMPORARY TABLE "brenvik_work_plain" AS
+CREATE TEMPORARY TABLE "brenvik_work_current_path" AS
 SELECT
-  "c"."brenvik_arrival",
-  "c"."brenvik_effective",
-  "t"."rowid" AS "brenvik_locator",
+  "c"."brenvik_sequence_no",
+  "c"."brenvik_effective_at",
+  "t"."rowid" AS "brenvik_row_id",
   CASE
     WHEN "t"."rowid" IS NULL AND "c"."brenvik_delete" = 1
     THEN 0
@@ -158,7 +158,7 @@ SELECT
     )
     THEN 5
     ELSE 6
-  END AS "brenvik_decided",
+  END AS "brenvik_decision_no",
   CASE
     WHEN "c"."brenvik_delete" = 0
     AND "t"."rowid" IS NOT NULL
@@ -167,7 +167,7 @@ SELECT
     )
     THEN 1
     ELSE 0
-  END AS "brenvik_sets",
+  END AS "brenvik_sets_type_1",
   CASE
     WHEN (
       "c"."name" IS NOT "t"."name"
@@ -176,7 +176,7 @@ SELECT
       OR "c"."since" IS NOT "t"."since"
     )
     THEN "t"."name"
-  END AS "brenvik_was_0",
+  END AS "brenvik_before_0",
   CASE
     WHEN (
       "c"."name" IS NOT "t"."name"
@@ -185,7 +185,7 @@ SELECT
       OR "c"."since" IS NOT "t"."since"
     )
     THEN "t"."colour"
-  END AS "brenvik_was_1",
+  END AS "brenvik_before_1",
   CASE
     WHEN (
       "c"."name" IS NOT "t"."name"
@@ -194,7 +194,7 @@ SELECT
       OR "c"."since" IS NOT "t"."since"
     )
     THEN "t"."depth"
-  END AS "brenvik_was_2",
+  END AS "brenvik_before_2",
   CASE
     WHEN (
       "c"."name" IS NOT "t"."name"
@@ -203,37 +203,37 @@ SELECT
       OR "c"."since" IS NOT "t"."since"
     )
     THEN "t"."since"
-  END AS "brenvik_was_3"
-FROM "brenvik_work_screened" AS "c"
+  END AS "brenvik_before_3"
+FROM "brenvik_work_changes" AS "c"
 LEFT JOIN "buoy" AS "t"
   ON "t"."buoy_code" = "c"."buoy_code" AND "t"."valid_to" IS NULL
 WHERE
   NOT EXISTS(
     SELECT
       1
-    FROM "brenvik_work_busy" AS "b"
+    FROM "brenvik_work_replay_keys" AS "b"
     WHERE
       "b"."buoy_code" = "c"."buoy_code"
   );
 
-UPDATE "brenvik_work_plain" SET "brenvik_decided" = 0
+UPDATE "brenvik_work_current_path" SET "brenvik_decision_no" = 0
 WHERE
-  "brenvik_work_plain"."brenvik_decided" IN (1)
+  "brenvik_work_current_path"."brenvik_decision_no" IN (1)
   AND EXISTS(
     SELECT
       1
-    FROM "brenvik_work_screened" AS "c"
+    FROM "brenvik_work_changes" AS "c"
     JOIN "buoy" AS "t"
       ON "t"."buoy_code" = "c"."buoy_code"
     WHERE
-      "c"."brenvik_arrival" = "brenvik_work_plain"."brenvik_arrival"
+      "c"."brenvik_sequence_no" = "brenvik_work_current_path"."brenvik_sequence_no"
       AND NOT (
         "t"."valid_to" IS NULL
       )
   );
 
 SELECT
-  CASE "p"."brenvik_decided"
+  CASE "p"."brenvik_decision_no"
     WHEN 0
     THEN 'full'
     WHEN 1
@@ -253,63 +253,63 @@ SELECT
   "sets"
 FROM (
   SELECT
-    "brenvik_decided",
+    "brenvik_decision_no",
     COUNT(*) AS "n",
-    CAST(SUM("brenvik_sets") AS INTEGER) AS "sets"
-  FROM "brenvik_work_plain"
+    CAST(SUM("brenvik_sets_type_1") AS INTEGER) AS "sets"
+  FROM "brenvik_work_current_path"
   GROUP BY
-    "brenvik_decided"
+    "brenvik_decision_no"
 ) AS "p";
 
-INSERT INTO "brenvik_work_busy" (
+INSERT INTO "brenvik_work_replay_keys" (
   "buoy_code",
-  "brenvik_full"
+  "brenvik_full_replay"
 )
 SELECT
   "c"."buoy_code",
   1
-FROM "brenvik_work_plain" AS "p"
-JOIN "brenvik_work_screened" AS "c"
-  ON "c"."brenvik_arrival" = "p"."brenvik_arrival"
+FROM "brenvik_work_current_path" AS "p"
+JOIN "brenvik_work_changes" AS "c"
+  ON "c"."brenvik_sequence_no" = "p"."brenvik_sequence_no"
 WHERE
-  "p"."brenvik_decided" IN (0);
+  "p"."brenvik_decision_no" IN (0);
 
-DELETE FROM "brenvik_work_plain"
+DELETE FROM "brenvik_work_current_path"
 WHERE
-  "brenvik_work_plain"."brenvik_decided" IN (0);
+  "brenvik_work_current_path"."brenvik_decision_no" IN (0);
 
-CREATE TEMPORARY TABLE "brenvik_work_closes" AS
+CREATE TEMPORARY TABLE "brenvik_work_to_close" AS
 SELECT
-  "p"."brenvik_locator",
-  "p"."brenvik_effective" AS "brenvik_until",
-  CASE WHEN "p"."brenvik_decided" IN (4) THEN 1 ELSE 0 END AS "brenvik_ended"
-FROM "brenvik_work_plain" AS "p"
+  "p"."brenvik_row_id",
+  "p"."brenvik_effective_at" AS "brenvik_valid_to",
+  CASE WHEN "p"."brenvik_decision_no" IN (4) THEN 1 ELSE 0 END AS "brenvik_deleted"
+FROM "brenvik_work_current_path" AS "p"
 WHERE
-  "p"."brenvik_decided" IN (2, 4);
+  "p"."brenvik_decision_no" IN (2, 4);
 
-CREATE TEMPORARY TABLE "brenvik_work_removes" AS
+CREATE TEMPORARY TABLE "brenvik_work_to_delete" AS
 SELECT
-  "brenvik_locator"
-FROM "brenvik_work_plain"
+  "brenvik_row_id"
+FROM "brenvik_work_current_path"
 WHERE
   1 = 0;
 
 CREATE TEMPORARY TABLE "brenvik_work_duplicates" AS
 SELECT
-  "n"."brenvik_arrival"
+  "n"."brenvik_sequence_no"
 FROM (
   SELECT
-    "c"."brenvik_arrival",
+    "c"."brenvik_sequence_no",
     ROW_NUMBER() OVER (
-      PARTITION BY "c"."buoy_code", "c"."brenvik_effective", "c"."brenvik_delete", "c"."brenvik_shape", "c"."at", "c"."entry", "c"."name", "c"."colour", "c"."depth", "c"."since"
-      ORDER BY "c"."brenvik_arrival" NULLS LAST
+      PARTITION BY "c"."buoy_code", "c"."brenvik_effective_at", "c"."brenvik_delete", "c"."brenvik_column_set", "c"."at", "c"."entry", "c"."name", "c"."colour", "c"."depth", "c"."since"
+      ORDER BY "c"."brenvik_sequence_no" NULLS LAST
     ) AS "brenvik_nth"
-  FROM "brenvik_work_screened" AS "c"
+  FROM "brenvik_work_changes" AS "c"
   WHERE
     EXISTS(
       SELECT
         1
-      FROM "brenvik_work_busy" AS "b"
+      FROM "brenvik_work_replay_keys" AS "b"
       WHERE
         "b"."buoy_code" = "c"."buoy_code"
     )
@@ -318,15 +318,15 @@ WHERE
   "n"."brenvik_nth" > 1
 UNION
 SELECT
-  "c"."brenvik_arrival"
-FROM "brenvik_work_screened" AS "c"
+  "c"."brenvik_sequence_no"
+FROM "brenvik_work_changes" AS "c"
 JOIN "brenvik.changes_of_buoy" AS "k"
   ON "k"."buoy_code" = "c"."buoy_code"
   AND "k"."at" = "c"."at"
   AND "k"."entry" = "c"."entry"
-  AND "k"."brenvik_effective" = "c"."brenvik_effective"
+  AND "k"."brenvik_effective_at" = "c"."brenvik_effective_at"
   AND "k"."brenvik_delete" = "c"."brenvik_delete"
-  AND "k"."brenvik_shape" = "c"."brenvik_shape"
+  AND "k"."brenvik_column_set" = "c"."brenvik_column_set"
   AND "k"."name" IS "c"."name"
   AND "k"."colour" IS "c"."colour"
   AND "k"."depth" IS "c"."depth"
@@ -335,49 +335,49 @@ WHERE
   EXISTS(
     SELECT
       1
-    FROM "brenvik_work_busy" AS "b"
+    FROM "brenvik_work_replay_keys" AS "b"
     WHERE
-      "b"."buoy_code" = "c"."buoy_code" AND "b"."brenvik_full" = 1
+      "b"."buoy_code" = "c"."buoy_code" AND "b"."brenvik_full_replay" = 1
   );
 
-UPDATE "brenvik_work_busy" SET "brenvik_full" = 1
+UPDATE "brenvik_work_replay_keys" SET "brenvik_full_replay" = 1
 WHERE
-  "brenvik_full" = 0
+  "brenvik_full_replay" = 0
   AND (
     NOT EXISTS(
       SELECT
         1
       FROM "buoy" AS "t"
       WHERE
-        "t"."buoy_code" = "brenvik_work_busy"."buoy_code"
+        "t"."buoy_code" = "brenvik_work_replay_keys"."buoy_code"
         AND "t"."valid_to" IS NULL
         AND "t"."since" IS NOT NULL
     )
   );
 
-CREATE TEMPORARY TABLE "brenvik_work_judged" AS
-WITH "events"("buoy_code", "brenvik_effective", "brenvik_rank", "brenvik_run", "brenvik_arrival", "brenvik_new", "brenvik_delete", "brenvik_shape", "at", "entry", "name", "colour", "depth", "since") AS (
+CREATE TEMPORARY TABLE "brenvik_work_decided" AS
+WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "entry", "name", "colour", "depth", "since") AS (
   SELECT
     "c"."buoy_code",
-    "c"."brenvik_effective",
+    "c"."brenvik_effective_at",
     1,
     :run,
-    "c"."brenvik_arrival",
+    "c"."brenvik_sequence_no",
     1,
     "c"."brenvik_delete",
-    "c"."brenvik_shape",
+    "c"."brenvik_column_set",
     "c"."at",
     "c"."entry",
     "c"."name",
     "c"."colour",
     "c"."depth",
     "c"."since"
-  FROM "brenvik_work_screened" AS "c"
+  FROM "brenvik_work_changes" AS "c"
   WHERE
     EXISTS(
       SELECT
         1
-      FROM "brenvik_work_busy" AS "b"
+      FROM "brenvik_work_replay_keys" AS "b"
       WHERE
         "b"."buoy_code" = "c"."buoy_code"
     )
@@ -386,7 +386,7 @@ WITH "events"("buoy_code", "brenvik_effective", "brenvik_rank", "brenvik_run", "
         1
       FROM "brenvik_work_duplicates" AS "d"
       WHERE
-        "d"."brenvik_arrival" = "c"."brenvik_arrival"
+        "d"."brenvik_sequence_no" = "c"."brenvik_sequence_no"
     )
   UNION ALL
   SELECT
@@ -405,59 +405,59 @@ WITH "events"("buoy_code", "brenvik_effective", "brenvik_rank", "brenvik_run", "
     "t"."depth",
     "t"."since"
   FROM "buoy" AS "t"
-  JOIN "brenvik_work_busy" AS "b"
+  JOIN "brenvik_work_replay_keys" AS "b"
     ON "b"."buoy_code" = "t"."buoy_code"
-    AND "b"."brenvik_full" = 0
+    AND "b"."brenvik_full_replay" = 0
     AND "t"."valid_to" IS NULL
   UNION ALL
   SELECT
     "k"."buoy_code",
-    "k"."brenvik_effective",
+    "k"."brenvik_effective_at",
     1,
     "k"."brenvik_run",
-    "k"."brenvik_arrival",
+    "k"."brenvik_sequence_no",
     0,
     "k"."brenvik_delete",
-    "k"."brenvik_shape",
+    "k"."brenvik_column_set",
     "k"."at",
     "k"."entry",
     "k"."name",
     "k"."colour",
     "k"."depth",
     "k"."since"
-  FROM "brenvik_work_busy" AS "b"
+  FROM "brenvik_work_replay_keys" AS "b"
   JOIN "brenvik.changes_of_buoy" AS "k"
     ON "k"."buoy_code" = "b"."buoy_code"
   WHERE
-    "b"."brenvik_full" = 1
+    "b"."brenvik_full_replay" = 1
 ), "placed" AS (
   SELECT
     "e".*,
     ROW_NUMBER() OVER (
       PARTITION BY "e"."buoy_code"
-      ORDER BY "brenvik_effective" NULLS LAST, "brenvik_rank" NULLS LAST, "at" NULLS LAST, "entry" NULLS LAST, "brenvik_run" NULLS LAST, "brenvik_arrival" NULLS LAST
-    ) AS "brenvik_at",
+      ORDER BY "brenvik_effective_at" NULLS LAST, "brenvik_rank" NULLS LAST, "at" NULLS LAST, "entry" NULLS LAST, "brenvik_run" NULLS LAST, "brenvik_sequence_no" NULLS LAST
+    ) AS "brenvik_position",
     CASE
-      WHEN LEAD("brenvik_effective") OVER (
+      WHEN LEAD("brenvik_effective_at") OVER (
         PARTITION BY "e"."buoy_code"
-        ORDER BY "brenvik_effective" NULLS LAST, "brenvik_rank" NULLS LAST, "at" NULLS LAST, "entry" NULLS LAST, "brenvik_run" NULLS LAST, "brenvik_arrival" NULLS LAST
-      ) = "brenvik_effective"
+        ORDER BY "brenvik_effective_at" NULLS LAST, "brenvik_rank" NULLS LAST, "at" NULLS LAST, "entry" NULLS LAST, "brenvik_run" NULLS LAST, "brenvik_sequence_no" NULLS LAST
+      ) = "brenvik_effective_at"
       THEN 1
       ELSE 0
-    END AS "brenvik_passed",
+    END AS "brenvik_is_superseded",
     FIRST_VALUE("brenvik_delete") OVER (
-      PARTITION BY "e"."buoy_code", "brenvik_effective"
-      ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "entry" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_arrival" DESC NULLS FIRST
-    ) AS "brenvik_gone"
+      PARTITION BY "e"."buoy_code", "brenvik_effective_at"
+      ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "entry" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST
+    ) AS "brenvik_ends_deleted"
   FROM "events" AS "e"
 ), "counted" AS (
   SELECT
     "p".*,
-    1 - "p"."brenvik_passed" AS "brenvik_counts",
-    MAX(CASE WHEN "p"."brenvik_new" = 0 THEN "p"."brenvik_at" END) OVER (PARTITION BY "p"."buoy_code", "p"."brenvik_effective") AS "brenvik_replaces",
+    1 - "p"."brenvik_is_superseded" AS "brenvik_is_last",
+    MAX(CASE WHEN "p"."brenvik_is_new" = 0 THEN "p"."brenvik_position" END) OVER (PARTITION BY "p"."buoy_code", "p"."brenvik_effective_at") AS "brenvik_replaces",
     FIRST_VALUE("p"."brenvik_delete") OVER (
-      PARTITION BY "p"."buoy_code", "p"."brenvik_effective"
-      ORDER BY "p"."brenvik_new" NULLS LAST, "p"."brenvik_at" DESC NULLS FIRST
+      PARTITION BY "p"."buoy_code", "p"."brenvik_effective_at"
+      ORDER BY "p"."brenvik_is_new" NULLS LAST, "p"."brenvik_position" DESC NULLS FIRST
     ) AS "brenvik_replaced_delete"
   FROM "placed" AS "p"
 ), "lived" AS (
@@ -468,132 +468,134 @@ WITH "events"("buoy_code", "brenvik_effective", "brenvik_rank", "brenvik_run", "
       "q".*,
       SUM("q"."brenvik_delete") OVER (
         PARTITION BY "q"."buoy_code"
-        ORDER BY "q"."brenvik_at" NULLS LAST
+        ORDER BY "q"."brenvik_position" NULLS LAST
         ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW
-      ) AS "brenvik_life"
+      ) AS "brenvik_lifetime"
     FROM "counted" AS "q"
     WHERE
-      "q"."brenvik_counts" = 1
+      "q"."brenvik_is_last" = 1
       OR (
-        "q"."brenvik_gone" = 0 AND "q"."brenvik_delete" = 0
+        "q"."brenvik_ends_deleted" = 0 AND "q"."brenvik_delete" = 0
       )
   ) AS "m"
 ), "states" AS (
   SELECT
     "l"."buoy_code",
-    "l"."brenvik_effective",
-    "l"."brenvik_arrival",
-    "l"."brenvik_shape",
+    "l"."brenvik_effective_at",
+    "l"."brenvik_sequence_no",
+    "l"."brenvik_column_set",
     "l"."brenvik_delete",
-    "l"."brenvik_new",
-    "l"."brenvik_at",
-    "l"."brenvik_life",
+    "l"."brenvik_is_new",
+    "l"."brenvik_position",
+    "l"."brenvik_lifetime",
     "l"."brenvik_replaces",
     "l"."brenvik_replaced_delete",
     "l"."brenvik_rank",
-    "l"."brenvik_counts",
-    MAX(CASE WHEN "l"."brenvik_new" = 0 AND "l"."brenvik_delete" = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY "l"."buoy_code", "l"."brenvik_life") AS "brenvik_lived",
+    "l"."brenvik_is_last",
+    MAX(
+      CASE WHEN "l"."brenvik_is_new" = 0 AND "l"."brenvik_delete" = 0 THEN 1 ELSE 0 END
+    ) OVER (PARTITION BY "l"."buoy_code", "l"."brenvik_lifetime") AS "brenvik_lifetime_known",
     "l"."name" AS "name",
     "l"."colour" AS "colour",
     "l"."depth" AS "depth",
     FIRST_VALUE("l"."since") OVER (
-      PARTITION BY "l"."buoy_code", "l"."brenvik_life", "l"."brenvik_delete"
-      ORDER BY CASE WHEN "l"."since" IS NULL THEN 1 ELSE 0 END NULLS LAST, "l"."brenvik_at" NULLS LAST
+      PARTITION BY "l"."buoy_code", "l"."brenvik_lifetime", "l"."brenvik_delete"
+      ORDER BY CASE WHEN "l"."since" IS NULL THEN 1 ELSE 0 END NULLS LAST, "l"."brenvik_position" NULLS LAST
     ) AS "since",
-    MIN(CASE WHEN "l"."since" IS NOT NULL THEN "l"."brenvik_at" END) OVER (PARTITION BY "l"."buoy_code", "l"."brenvik_life", "l"."brenvik_delete") AS "brenvik_known_3",
-    FIRST_VALUE(CASE WHEN "l"."brenvik_new" = 0 THEN "l"."since" END) OVER (
-      PARTITION BY "l"."buoy_code", "l"."brenvik_life", "l"."brenvik_delete"
+    MIN(CASE WHEN "l"."since" IS NOT NULL THEN "l"."brenvik_position" END) OVER (PARTITION BY "l"."buoy_code", "l"."brenvik_lifetime", "l"."brenvik_delete") AS "brenvik_known_at_3",
+    FIRST_VALUE(CASE WHEN "l"."brenvik_is_new" = 0 THEN "l"."since" END) OVER (
+      PARTITION BY "l"."buoy_code", "l"."brenvik_lifetime", "l"."brenvik_delete"
       ORDER BY CASE
-        WHEN CASE WHEN "l"."brenvik_new" = 0 THEN "l"."since" END IS NULL
+        WHEN CASE WHEN "l"."brenvik_is_new" = 0 THEN "l"."since" END IS NULL
         THEN 1
         ELSE 0
-      END NULLS LAST, "l"."brenvik_at" NULLS LAST
-    ) AS "brenvik_before_3",
-    "l"."since" AS "brenvik_said_3"
+      END NULLS LAST, "l"."brenvik_position" NULLS LAST
+    ) AS "brenvik_prior_3",
+    "l"."since" AS "brenvik_source_3"
   FROM "lived" AS "l"
 ), "compared" AS (
   SELECT
     "s".*,
     CASE
-      WHEN "s"."brenvik_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
+      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
       THEN FIRST_VALUE("s"."name") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_effective"
-        ORDER BY "s"."brenvik_new" NULLS LAST, "s"."brenvik_at" DESC NULLS FIRST
+        PARTITION BY "s"."buoy_code", "s"."brenvik_effective_at"
+        ORDER BY "s"."brenvik_is_new" NULLS LAST, "s"."brenvik_position" DESC NULLS FIRST
       )
       ELSE LAG("s"."name") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_counts"
-        ORDER BY "s"."brenvik_at" NULLS LAST
+        PARTITION BY "s"."buoy_code", "s"."brenvik_is_last"
+        ORDER BY "s"."brenvik_position" NULLS LAST
       )
-    END AS "brenvik_was_0",
+    END AS "brenvik_before_0",
     CASE
-      WHEN "s"."brenvik_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
+      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
       THEN FIRST_VALUE("s"."colour") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_effective"
-        ORDER BY "s"."brenvik_new" NULLS LAST, "s"."brenvik_at" DESC NULLS FIRST
+        PARTITION BY "s"."buoy_code", "s"."brenvik_effective_at"
+        ORDER BY "s"."brenvik_is_new" NULLS LAST, "s"."brenvik_position" DESC NULLS FIRST
       )
       ELSE LAG("s"."colour") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_counts"
-        ORDER BY "s"."brenvik_at" NULLS LAST
+        PARTITION BY "s"."buoy_code", "s"."brenvik_is_last"
+        ORDER BY "s"."brenvik_position" NULLS LAST
       )
-    END AS "brenvik_was_1",
+    END AS "brenvik_before_1",
     CASE
-      WHEN "s"."brenvik_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
+      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
       THEN FIRST_VALUE("s"."depth") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_effective"
-        ORDER BY "s"."brenvik_new" NULLS LAST, "s"."brenvik_at" DESC NULLS FIRST
+        PARTITION BY "s"."buoy_code", "s"."brenvik_effective_at"
+        ORDER BY "s"."brenvik_is_new" NULLS LAST, "s"."brenvik_position" DESC NULLS FIRST
       )
       ELSE LAG("s"."depth") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_counts"
-        ORDER BY "s"."brenvik_at" NULLS LAST
+        PARTITION BY "s"."buoy_code", "s"."brenvik_is_last"
+        ORDER BY "s"."brenvik_position" NULLS LAST
       )
-    END AS "brenvik_was_2",
+    END AS "brenvik_before_2",
     CASE
-      WHEN "s"."brenvik_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
+      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
       THEN FIRST_VALUE("s"."since") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_effective"
-        ORDER BY "s"."brenvik_new" NULLS LAST, "s"."brenvik_at" DESC NULLS FIRST
+        PARTITION BY "s"."buoy_code", "s"."brenvik_effective_at"
+        ORDER BY "s"."brenvik_is_new" NULLS LAST, "s"."brenvik_position" DESC NULLS FIRST
       )
       ELSE LAG("s"."since") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_counts"
-        ORDER BY "s"."brenvik_at" NULLS LAST
+        PARTITION BY "s"."buoy_code", "s"."brenvik_is_last"
+        ORDER BY "s"."brenvik_position" NULLS LAST
       )
-    END AS "brenvik_was_3"
+    END AS "brenvik_before_3"
   FROM "states" AS "s"
 ), "lined" AS (
   SELECT
     "s"."buoy_code",
-    "s"."brenvik_effective",
-    "s"."brenvik_arrival",
-    "s"."brenvik_shape",
+    "s"."brenvik_effective_at",
+    "s"."brenvik_sequence_no",
+    "s"."brenvik_column_set",
     "s"."brenvik_delete",
-    "s"."brenvik_new",
-    "s"."brenvik_at",
-    "s"."brenvik_life",
+    "s"."brenvik_is_new",
+    "s"."brenvik_position",
+    "s"."brenvik_lifetime",
     "s"."brenvik_replaces",
     "s"."brenvik_replaced_delete",
     "s"."brenvik_rank",
-    "s"."brenvik_lived",
+    "s"."brenvik_lifetime_known",
     "s"."name",
-    "s"."brenvik_was_0",
+    "s"."brenvik_before_0",
     "s"."colour",
-    "s"."brenvik_was_1",
+    "s"."brenvik_before_1",
     "s"."depth",
-    "s"."brenvik_was_2",
+    "s"."brenvik_before_2",
     "s"."since",
-    "s"."brenvik_was_3",
-    "s"."brenvik_known_3",
-    "s"."brenvik_said_3",
     "s"."brenvik_before_3",
+    "s"."brenvik_known_at_3",
+    "s"."brenvik_source_3",
+    "s"."brenvik_prior_3",
     LAG("s"."colour") OVER "brenvik_line" AS "brenvik_prev_1",
     LAG("s"."depth") OVER "brenvik_line" AS "brenvik_prev_2",
     LAG("s"."brenvik_delete") OVER "brenvik_line" AS "brenvik_prev_delete",
-    COALESCE(LAG("s"."brenvik_at") OVER "brenvik_line", 0) AS "brenvik_prev_at",
-    MAX(CASE WHEN "s"."brenvik_delete" = 0 THEN "s"."brenvik_life" END) OVER (PARTITION BY "s"."buoy_code") AS "brenvik_last_life",
-    MAX("s"."brenvik_life") OVER (PARTITION BY "s"."buoy_code") AS "brenvik_deaths"
+    COALESCE(LAG("s"."brenvik_position") OVER "brenvik_line", 0) AS "brenvik_prev_position",
+    MAX(CASE WHEN "s"."brenvik_delete" = 0 THEN "s"."brenvik_lifetime" END) OVER (PARTITION BY "s"."buoy_code") AS "brenvik_last_lifetime",
+    MAX("s"."brenvik_lifetime") OVER (PARTITION BY "s"."buoy_code") AS "brenvik_lifetimes"
   FROM "compared" AS "s"
   WHERE
-    "s"."brenvik_counts" = 1
-  WINDOW "brenvik_line" AS (PARTITION BY "s"."buoy_code" ORDER BY "s"."brenvik_at" NULLS LAST)
+    "s"."brenvik_is_last" = 1
+  WINDOW "brenvik_line" AS (PARTITION BY "s"."buoy_code" ORDER BY "s"."brenvik_position" NULLS LAST)
 )
 SELECT
   "j".*,
@@ -609,7 +611,7 @@ SELECT
     )
     THEN 1
     ELSE 0
-  END AS "brenvik_starts",
+  END AS "brenvik_starts_version",
   CASE
     WHEN 1 = 0
     THEN 'superseded'
@@ -635,25 +637,26 @@ SELECT
     AND (
       "j"."brenvik_prev_delete" IS NULL OR "j"."brenvik_prev_delete" = 1
     )
-    THEN CASE WHEN "j"."brenvik_lived" = 0 THEN 'inserted' ELSE 'versioned' END
+    THEN CASE WHEN "j"."brenvik_lifetime_known" = 0 THEN 'inserted' ELSE 'versioned' END
     WHEN (
-      "j"."colour" IS NOT "j"."brenvik_was_1" OR "j"."depth" IS NOT "j"."brenvik_was_2"
+      "j"."colour" IS NOT "j"."brenvik_before_1"
+      OR "j"."depth" IS NOT "j"."brenvik_before_2"
     )
     THEN 'versioned'
     WHEN (
-      "j"."name" IS NOT "j"."brenvik_was_0"
+      "j"."name" IS NOT "j"."brenvik_before_0"
     )
     OR (
       (
-        "j"."brenvik_known_3" > COALESCE("j"."brenvik_replaces", "j"."brenvik_prev_at")
-        AND "j"."brenvik_known_3" <= "j"."brenvik_at"
+        "j"."brenvik_known_at_3" > COALESCE("j"."brenvik_replaces", "j"."brenvik_prev_position")
+        AND "j"."brenvik_known_at_3" <= "j"."brenvik_position"
       )
     )
     THEN 'overwritten'
     WHEN (
       (
-        "j"."brenvik_known_3" <= "j"."brenvik_at"
-        AND "j"."brenvik_said_3" IS NOT "j"."since"
+        "j"."brenvik_known_at_3" <= "j"."brenvik_position"
+        AND "j"."brenvik_source_3" IS NOT "j"."since"
       )
     )
     THEN 'protected'
@@ -661,44 +664,44 @@ SELECT
   END AS "brenvik_decision"
 FROM "lined" AS "j";
 
-CREATE TEMPORARY TABLE "brenvik_work_desired" AS
+CREATE TEMPORARY TABLE "brenvik_work_target_versions" AS
 WITH "lasts" AS (
   SELECT
     "j"."buoy_code",
-    "j"."brenvik_effective",
+    "j"."brenvik_effective_at",
     "j"."brenvik_delete",
-    "j"."brenvik_at",
-    "j"."brenvik_life",
-    "j"."brenvik_last_life",
-    "j"."brenvik_deaths",
-    "j"."brenvik_starts",
+    "j"."brenvik_position",
+    "j"."brenvik_lifetime",
+    "j"."brenvik_last_lifetime",
+    "j"."brenvik_lifetimes",
+    "j"."brenvik_starts_version",
     "j"."brenvik_prev_delete",
     FIRST_VALUE("j"."name") OVER (
       PARTITION BY "j"."buoy_code"
-      ORDER BY "j"."brenvik_delete" NULLS LAST, "j"."brenvik_rank" DESC NULLS FIRST, "j"."brenvik_at" DESC NULLS FIRST
+      ORDER BY "j"."brenvik_delete" NULLS LAST, "j"."brenvik_rank" DESC NULLS FIRST, "j"."brenvik_position" DESC NULLS FIRST
     ) AS "name",
     "j"."since",
     "j"."colour",
     "j"."depth"
-  FROM "brenvik_work_judged" AS "j"
+  FROM "brenvik_work_decided" AS "j"
 ), "spans" AS (
   SELECT
     "j".*,
-    LEAD("j"."brenvik_effective") OVER (PARTITION BY "j"."buoy_code" ORDER BY "j"."brenvik_at" NULLS LAST) AS "brenvik_until",
-    LEAD("j"."brenvik_delete") OVER (PARTITION BY "j"."buoy_code" ORDER BY "j"."brenvik_at" NULLS LAST) AS "brenvik_ended"
+    LEAD("j"."brenvik_effective_at") OVER (PARTITION BY "j"."buoy_code" ORDER BY "j"."brenvik_position" NULLS LAST) AS "brenvik_valid_to",
+    LEAD("j"."brenvik_delete") OVER (PARTITION BY "j"."buoy_code" ORDER BY "j"."brenvik_position" NULLS LAST) AS "brenvik_deleted"
   FROM "lasts" AS "j"
   WHERE
-    "j"."brenvik_starts" = 1
+    "j"."brenvik_starts_version" = 1
     OR (
       "j"."brenvik_delete" = 1 AND "j"."brenvik_prev_delete" = 0
     )
 )
 SELECT
-  ROW_NUMBER() OVER (ORDER BY "v"."buoy_code" NULLS LAST, "v"."brenvik_effective" NULLS LAST) AS "brenvik_no",
+  ROW_NUMBER() OVER (ORDER BY "v"."buoy_code" NULLS LAST, "v"."brenvik_effective_at" NULLS LAST) AS "brenvik_version_no",
   "v"."buoy_code",
-  "v"."brenvik_effective",
-  "v"."brenvik_until",
-  COALESCE("v"."brenvik_ended", 0) AS "brenvik_ended",
+  "v"."brenvik_effective_at",
+  "v"."brenvik_valid_to",
+  COALESCE("v"."brenvik_deleted", 0) AS "brenvik_deleted",
   "v"."name",
   "v"."colour",
   "v"."depth",
@@ -707,24 +710,24 @@ FROM "spans" AS "v"
 WHERE
   "v"."brenvik_delete" = 0 AND 1 = 1;
 
-CREATE TEMPORARY TABLE "brenvik_work_stored" AS
+CREATE TEMPORARY TABLE "brenvik_work_stored_versions" AS
 SELECT
-  "t"."rowid" AS "brenvik_locator",
+  "t"."rowid" AS "brenvik_row_id",
   "t"."buoy_code",
-  "t"."valid_from" AS "brenvik_effective",
-  CASE WHEN "t"."valid_to" IS NULL THEN NULL ELSE "t"."valid_to" END AS "brenvik_until",
-  CASE WHEN "t"."is_deleted" = TRUE THEN 1 ELSE 0 END AS "brenvik_ended",
+  "t"."valid_from" AS "brenvik_effective_at",
+  CASE WHEN "t"."valid_to" IS NULL THEN NULL ELSE "t"."valid_to" END AS "brenvik_valid_to",
+  CASE WHEN "t"."is_deleted" = TRUE THEN 1 ELSE 0 END AS "brenvik_deleted",
   "t"."name",
   "t"."colour",
   "t"."depth",
   "t"."since",
-  "b"."brenvik_full",
-  CASE WHEN "t"."is_current" = TRUE THEN 1 ELSE 0 END AS "brenvik_flagged"
+  "b"."brenvik_full_replay",
+  CASE WHEN "t"."is_current" = TRUE THEN 1 ELSE 0 END AS "brenvik_flagged_current"
 FROM "buoy" AS "t"
-JOIN "brenvik_work_busy" AS "b"
+JOIN "brenvik_work_replay_keys" AS "b"
   ON "b"."buoy_code" = "t"."buoy_code"
   AND (
-    "b"."brenvik_full" = 1 OR "t"."valid_to" IS NULL
+    "b"."brenvik_full_replay" = 1 OR "t"."valid_to" IS NULL
   );
 
 SELECT
@@ -736,9 +739,9 @@ FROM (
   FROM (
     SELECT
       *
-    FROM "brenvik_work_stored" AS "a"
+    FROM "brenvik_work_stored_versions" AS "a"
     WHERE
-      "a"."brenvik_full" = 1
+      "a"."brenvik_full_replay" = 1
   ) AS "s"
   WHERE
     NOT EXISTS(
@@ -747,13 +750,13 @@ FROM (
       FROM (
         SELECT
           *
-        FROM "brenvik_work_judged" AS "j"
+        FROM "brenvik_work_decided" AS "j"
         WHERE
-          "j"."brenvik_new" = 0 OR "j"."brenvik_replaces" IS NOT NULL
+          "j"."brenvik_is_new" = 0 OR "j"."brenvik_replaces" IS NOT NULL
       ) AS "e"
       WHERE
         "e"."buoy_code" = "s"."buoy_code"
-        AND "e"."brenvik_effective" = "s"."brenvik_effective"
+        AND "e"."brenvik_effective_at" = "s"."brenvik_effective_at"
     )
   UNION ALL
   SELECT
@@ -761,92 +764,92 @@ FROM (
   FROM (
     SELECT
       *
-    FROM "brenvik_work_stored" AS "a"
+    FROM "brenvik_work_stored_versions" AS "a"
     WHERE
-      "a"."brenvik_full" = 1
+      "a"."brenvik_full_replay" = 1
   ) AS "s"
   WHERE
-    "s"."brenvik_until" IS NOT NULL
+    "s"."brenvik_valid_to" IS NOT NULL
     AND NOT EXISTS(
       SELECT
         1
       FROM (
         SELECT
           *
-        FROM "brenvik_work_judged" AS "j"
+        FROM "brenvik_work_decided" AS "j"
         WHERE
-          "j"."brenvik_new" = 0 OR "j"."brenvik_replaces" IS NOT NULL
+          "j"."brenvik_is_new" = 0 OR "j"."brenvik_replaces" IS NOT NULL
       ) AS "e"
       WHERE
         "e"."buoy_code" = "s"."buoy_code"
-        AND "e"."brenvik_effective" = "s"."brenvik_until"
+        AND "e"."brenvik_effective_at" = "s"."brenvik_valid_to"
     )
 ) AS "q";
 
-CREATE TEMPORARY TABLE "brenvik_work_pairs" AS
+CREATE TEMPORARY TABLE "brenvik_work_matches" AS
 WITH "exact" AS (
   SELECT
-    "d"."brenvik_no",
-    "s"."brenvik_locator"
-  FROM "brenvik_work_desired" AS "d"
-  JOIN "brenvik_work_stored" AS "s"
+    "d"."brenvik_version_no",
+    "s"."brenvik_row_id"
+  FROM "brenvik_work_target_versions" AS "d"
+  JOIN "brenvik_work_stored_versions" AS "s"
     ON "d"."buoy_code" = "s"."buoy_code"
-    AND "d"."brenvik_effective" = "s"."brenvik_effective"
+    AND "d"."brenvik_effective_at" = "s"."brenvik_effective_at"
 ), "new_left" AS (
   SELECT
     "d"."buoy_code",
-    "d"."brenvik_no",
-    ROW_NUMBER() OVER (PARTITION BY "d"."buoy_code" ORDER BY "d"."brenvik_effective" NULLS LAST) AS "brenvik_nth"
-  FROM "brenvik_work_desired" AS "d"
+    "d"."brenvik_version_no",
+    ROW_NUMBER() OVER (PARTITION BY "d"."buoy_code" ORDER BY "d"."brenvik_effective_at" NULLS LAST) AS "brenvik_nth"
+  FROM "brenvik_work_target_versions" AS "d"
   WHERE
     NOT EXISTS(
       SELECT
         1
       FROM "exact" AS "e"
       WHERE
-        "e"."brenvik_no" = "d"."brenvik_no"
+        "e"."brenvik_version_no" = "d"."brenvik_version_no"
     )
 ), "old_left" AS (
   SELECT
     "s"."buoy_code",
-    "s"."brenvik_locator",
-    ROW_NUMBER() OVER (PARTITION BY "s"."buoy_code" ORDER BY "s"."brenvik_effective" NULLS LAST) AS "brenvik_nth"
-  FROM "brenvik_work_stored" AS "s"
+    "s"."brenvik_row_id",
+    ROW_NUMBER() OVER (PARTITION BY "s"."buoy_code" ORDER BY "s"."brenvik_effective_at" NULLS LAST) AS "brenvik_nth"
+  FROM "brenvik_work_stored_versions" AS "s"
   WHERE
     NOT EXISTS(
       SELECT
         1
       FROM "exact" AS "e"
       WHERE
-        "e"."brenvik_locator" = "s"."brenvik_locator"
+        "e"."brenvik_row_id" = "s"."brenvik_row_id"
     )
 )
 SELECT
-  "brenvik_no",
-  "brenvik_locator"
+  "brenvik_version_no",
+  "brenvik_row_id"
 FROM "exact"
 UNION ALL
 SELECT
-  "d"."brenvik_no",
-  "s"."brenvik_locator"
+  "d"."brenvik_version_no",
+  "s"."brenvik_row_id"
 FROM "new_left" AS "d"
 JOIN "old_left" AS "s"
   ON "d"."buoy_code" = "s"."buoy_code" AND "d"."brenvik_nth" = "s"."brenvik_nth";
 
-INSERT INTO "brenvik_work_closes"
+INSERT INTO "brenvik_work_to_close"
 SELECT
-  "s"."brenvik_locator",
-  "d"."brenvik_until",
-  "d"."brenvik_ended"
-FROM "brenvik_work_pairs" AS "p"
-JOIN "brenvik_work_desired" AS "d"
-  ON "d"."brenvik_no" = "p"."brenvik_no"
-JOIN "brenvik_work_stored" AS "s"
-  ON "s"."brenvik_locator" = "p"."brenvik_locator"
+  "s"."brenvik_row_id",
+  "d"."brenvik_valid_to",
+  "d"."brenvik_deleted"
+FROM "brenvik_work_matches" AS "p"
+JOIN "brenvik_work_target_versions" AS "d"
+  ON "d"."brenvik_version_no" = "p"."brenvik_version_no"
+JOIN "brenvik_work_stored_versions" AS "s"
+  ON "s"."brenvik_row_id" = "p"."brenvik_row_id"
 WHERE
   NOT (
     (
-      "d"."brenvik_effective" IS NOT "s"."brenvik_effective"
+      "d"."brenvik_effective_at" IS NOT "s"."brenvik_effective_at"
       OR "d"."name" IS NOT "s"."name"
       OR "d"."colour" IS NOT "s"."colour"
       OR "d"."depth" IS NOT "s"."depth"
@@ -855,63 +858,63 @@ WHERE
   )
   AND (
     (
-      "d"."brenvik_until" IS NOT "s"."brenvik_until"
-      OR "d"."brenvik_ended" IS NOT "s"."brenvik_ended"
+      "d"."brenvik_valid_to" IS NOT "s"."brenvik_valid_to"
+      OR "d"."brenvik_deleted" IS NOT "s"."brenvik_deleted"
     )
-    OR "s"."brenvik_flagged" <> CASE WHEN "d"."brenvik_until" IS NULL THEN 1 ELSE 0 END
+    OR "s"."brenvik_flagged_current" <> CASE WHEN "d"."brenvik_valid_to" IS NULL THEN 1 ELSE 0 END
   );
 
-CREATE TEMPORARY TABLE "brenvik_work_sets" AS
+CREATE TEMPORARY TABLE "brenvik_work_to_update" AS
 SELECT
-  "s"."brenvik_locator",
-  "d"."brenvik_effective",
-  "d"."brenvik_until",
-  "d"."brenvik_ended",
+  "s"."brenvik_row_id",
+  "d"."brenvik_effective_at",
+  "d"."brenvik_valid_to",
+  "d"."brenvik_deleted",
   "d"."name",
   "d"."colour",
   "d"."depth",
   "d"."since"
-FROM "brenvik_work_pairs" AS "p"
-JOIN "brenvik_work_desired" AS "d"
-  ON "d"."brenvik_no" = "p"."brenvik_no"
-JOIN "brenvik_work_stored" AS "s"
-  ON "s"."brenvik_locator" = "p"."brenvik_locator"
+FROM "brenvik_work_matches" AS "p"
+JOIN "brenvik_work_target_versions" AS "d"
+  ON "d"."brenvik_version_no" = "p"."brenvik_version_no"
+JOIN "brenvik_work_stored_versions" AS "s"
+  ON "s"."brenvik_row_id" = "p"."brenvik_row_id"
 WHERE
   (
-    "d"."brenvik_effective" IS NOT "s"."brenvik_effective"
+    "d"."brenvik_effective_at" IS NOT "s"."brenvik_effective_at"
     OR "d"."name" IS NOT "s"."name"
     OR "d"."colour" IS NOT "s"."colour"
     OR "d"."depth" IS NOT "s"."depth"
     OR "d"."since" IS NOT "s"."since"
   );
 
-CREATE TEMPORARY TABLE "brenvik_work_adds" AS
+CREATE TEMPORARY TABLE "brenvik_work_to_insert" AS
 SELECT
-  "d"."brenvik_no"
-FROM "brenvik_work_desired" AS "d"
+  "d"."brenvik_version_no"
+FROM "brenvik_work_target_versions" AS "d"
 WHERE
   NOT EXISTS(
     SELECT
       1
-    FROM "brenvik_work_pairs" AS "p"
+    FROM "brenvik_work_matches" AS "p"
     WHERE
-      "p"."brenvik_no" = "d"."brenvik_no"
+      "p"."brenvik_version_no" = "d"."brenvik_version_no"
   );
 
-INSERT INTO "brenvik_work_removes"
+INSERT INTO "brenvik_work_to_delete"
 SELECT
-  "s"."brenvik_locator"
-FROM "brenvik_work_stored" AS "s"
+  "s"."brenvik_row_id"
+FROM "brenvik_work_stored_versions" AS "s"
 WHERE
   NOT EXISTS(
     SELECT
       1
-    FROM "brenvik_work_pairs" AS "p"
+    FROM "brenvik_work_matches" AS "p"
     WHERE
-      "p"."brenvik_locator" = "s"."brenvik_locator"
+      "p"."brenvik_row_id" = "s"."brenvik_row_id"
   );
 
-INSERT INTO "brenvik_work_sets"
+INSERT INTO "brenvik_work_to_update"
 SELECT
   "t"."rowid",
   "t"."valid_from",
@@ -925,10 +928,10 @@ FROM (
   SELECT DISTINCT
     "d"."buoy_code",
     "d"."name"
-  FROM "brenvik_work_desired" AS "d"
+  FROM "brenvik_work_target_versions" AS "d"
 ) AS "x"
-JOIN "brenvik_work_busy" AS "b"
-  ON "b"."buoy_code" = "x"."buoy_code" AND "b"."brenvik_full" = 0
+JOIN "brenvik_work_replay_keys" AS "b"
+  ON "b"."buoy_code" = "x"."buoy_code" AND "b"."brenvik_full_replay" = 0
 JOIN "buoy" AS "t"
   ON "t"."buoy_code" = "x"."buoy_code"
 WHERE
@@ -942,39 +945,39 @@ SELECT
   (
     SELECT
       COUNT(*)
-    FROM "brenvik_work_stored" AS "s"
+    FROM "brenvik_work_stored_versions" AS "s"
     WHERE
-      "s"."brenvik_until" IS NULL AND "s"."brenvik_ended" = 0
+      "s"."brenvik_valid_to" IS NULL AND "s"."brenvik_deleted" = 0
   ) AS "before",
   (
     SELECT
       COUNT(*)
-    FROM "brenvik_work_stored" AS "s"
+    FROM "brenvik_work_stored_versions" AS "s"
     WHERE
-      "s"."brenvik_until" IS NULL
-      AND "s"."brenvik_ended" = 0
+      "s"."brenvik_valid_to" IS NULL
+      AND "s"."brenvik_deleted" = 0
       AND NOT EXISTS(
         SELECT
           1
-        FROM "brenvik_work_desired" AS "d"
+        FROM "brenvik_work_target_versions" AS "d"
         WHERE
-          "d"."buoy_code" = "s"."buoy_code" AND "d"."brenvik_until" IS NULL
+          "d"."buoy_code" = "s"."buoy_code" AND "d"."brenvik_valid_to" IS NULL
       )
   ) AS "lost",
   (
     SELECT
       COUNT(*)
-    FROM "brenvik_work_desired" AS "d"
+    FROM "brenvik_work_target_versions" AS "d"
     WHERE
-      "d"."brenvik_until" IS NULL
+      "d"."brenvik_valid_to" IS NULL
   ) AS "after";
 
 SELECT
   "brenvik_decision",
   COUNT(*) AS "n"
-FROM "brenvik_work_judged"
+FROM "brenvik_work_decided"
 WHERE
-  "brenvik_new" = 1
+  "brenvik_is_new" = 1
 GROUP BY
   "brenvik_decision";
 
@@ -982,13 +985,13 @@ SELECT
   (
     SELECT
       COUNT(*)
-    FROM "brenvik_work_screened"
-  ) AS "screened",
+    FROM "brenvik_work_changes"
+  ) AS "changes",
   (
     SELECT
       COUNT(*)
-    FROM "brenvik_work_plain"
-  ) AS "plain",
+    FROM "brenvik_work_current_path"
+  ) AS "current_path",
   (
     SELECT
       COUNT(*)
@@ -998,8 +1001,8 @@ SELECT
 SELECT
   COUNT(*) AS "n"
 FROM "brenvik_work_duplicates" AS "d"
-JOIN "brenvik_work_screened" AS "c"
-  ON "c"."brenvik_arrival" = "d"."brenvik_arrival"
+JOIN "brenvik_work_changes" AS "c"
+  ON "c"."brenvik_sequence_no" = "d"."brenvik_sequence_no"
 WHERE
   NOT (
     (
@@ -1008,48 +1011,48 @@ WHERE
         "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
       )
     )
-    AND "c"."brenvik_effective" > :high_effective_as_3
+    AND "c"."brenvik_effective_at" > :high_effective_as_3
   );
 
-UPDATE "buoy" SET "valid_to" = "s"."brenvik_until", "is_current" = (
-  "s"."brenvik_until" IS NULL
+UPDATE "buoy" SET "valid_to" = "s"."brenvik_valid_to", "is_current" = (
+  "s"."brenvik_valid_to" IS NULL
 ), "is_deleted" = (
-  "s"."brenvik_ended" = 1
+  "s"."brenvik_deleted" = 1
 ), "last_run" = :run, "last_loaded_at" = :loaded_at_as_0
-FROM "brenvik_work_closes" AS "s"
+FROM "brenvik_work_to_close" AS "s"
 WHERE
-  "buoy"."rowid" = "s"."brenvik_locator";
+  "buoy"."rowid" = "s"."brenvik_row_id";
 
 SELECT
-  MAX(CASE WHEN "t"."valid_from" IS NOT "s"."brenvik_effective" THEN 1 ELSE 0 END) AS "brenvik_effective",
+  MAX(CASE WHEN "t"."valid_from" IS NOT "s"."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at",
   MAX(
     CASE
-      WHEN "t"."valid_to" IS NOT COALESCE("s"."brenvik_until", NULL)
+      WHEN "t"."valid_to" IS NOT COALESCE("s"."brenvik_valid_to", NULL)
       THEN 1
       ELSE 0
     END
-  ) AS "brenvik_until",
+  ) AS "brenvik_valid_to",
   MAX(
     CASE WHEN "t"."is_deleted" IS NOT (
-      "s"."brenvik_ended" = 1
+      "s"."brenvik_deleted" = 1
     ) THEN 1 ELSE 0 END
-  ) AS "brenvik_ended",
+  ) AS "brenvik_deleted",
   MAX(CASE WHEN "t"."name" IS NOT "s"."name" THEN 1 ELSE 0 END) AS "name",
   MAX(CASE WHEN "t"."colour" IS NOT "s"."colour" THEN 1 ELSE 0 END) AS "colour",
   MAX(CASE WHEN "t"."depth" IS NOT "s"."depth" THEN 1 ELSE 0 END) AS "depth",
   MAX(CASE WHEN "t"."since" IS NOT "s"."since" THEN 1 ELSE 0 END) AS "since"
-FROM "brenvik_work_sets" AS "s"
+FROM "brenvik_work_to_update" AS "s"
 JOIN "buoy" AS "t"
-  ON "t"."rowid" = "s"."brenvik_locator";
+  ON "t"."rowid" = "s"."brenvik_row_id";
 
-UPDATE "buoy" SET "name" = "s"."name", "valid_to" = COALESCE("s"."brenvik_until", NULL), "is_deleted" = (
-  "s"."brenvik_ended" = 1
+UPDATE "buoy" SET "name" = "s"."name", "valid_to" = COALESCE("s"."brenvik_valid_to", NULL), "is_deleted" = (
+  "s"."brenvik_deleted" = 1
 ), "is_current" = (
-  "s"."brenvik_until" IS NULL
+  "s"."brenvik_valid_to" IS NULL
 ), "last_run" = :run, "last_loaded_at" = :loaded_at_as_0
-FROM "brenvik_work_sets" AS "s"
+FROM "brenvik_work_to_update" AS "s"
 WHERE
-  "buoy"."rowid" = "s"."brenvik_locator";
+  "buoy"."rowid" = "s"."brenvik_row_id";
 
 INSERT INTO "buoy" (
   "buoy_key",
@@ -1074,10 +1077,10 @@ SELECT
   "n"."colour",
   "n"."depth",
   "n"."since",
-  "n"."brenvik_start",
-  "n"."brenvik_end",
-  "n"."brenvik_open",
-  "n"."brenvik_ended",
+  "n"."brenvik_valid_from",
+  "n"."brenvik_valid_to",
+  "n"."brenvik_current",
+  "n"."brenvik_deleted",
   :run,
   :run,
   :loaded_at_as_0,
@@ -1088,16 +1091,16 @@ FROM (
     "c"."name" AS "name",
     "c"."colour" AS "colour",
     "c"."depth" AS "depth",
-    COALESCE("p"."brenvik_was_3", "c"."since") AS "since",
-    "c"."brenvik_effective" AS "brenvik_start",
-    NULL AS "brenvik_end",
-    TRUE AS "brenvik_open",
-    FALSE AS "brenvik_ended"
-  FROM "brenvik_work_plain" AS "p"
-  JOIN "brenvik_work_screened" AS "c"
-    ON "c"."brenvik_arrival" = "p"."brenvik_arrival"
+    COALESCE("p"."brenvik_before_3", "c"."since") AS "since",
+    "c"."brenvik_effective_at" AS "brenvik_valid_from",
+    NULL AS "brenvik_valid_to",
+    TRUE AS "brenvik_current",
+    FALSE AS "brenvik_deleted"
+  FROM "brenvik_work_current_path" AS "p"
+  JOIN "brenvik_work_changes" AS "c"
+    ON "c"."brenvik_sequence_no" = "p"."brenvik_sequence_no"
   WHERE
-    "p"."brenvik_decided" IN (1, 2)
+    "p"."brenvik_decision_no" IN (1, 2)
   UNION ALL
   SELECT
     "d"."buoy_code",
@@ -1105,25 +1108,25 @@ FROM (
     "d"."colour",
     "d"."depth",
     "d"."since",
-    "d"."brenvik_effective" AS "brenvik_start",
-    "d"."brenvik_until" AS "brenvik_end",
+    "d"."brenvik_effective_at" AS "brenvik_valid_from",
+    "d"."brenvik_valid_to" AS "brenvik_valid_to",
     (
-      "d"."brenvik_until" IS NULL
-    ) AS "brenvik_open",
+      "d"."brenvik_valid_to" IS NULL
+    ) AS "brenvik_current",
     (
-      "d"."brenvik_ended" = 1
-    ) AS "brenvik_ended"
-  FROM "brenvik_work_adds" AS "a"
-  JOIN "brenvik_work_desired" AS "d"
-    ON "d"."brenvik_no" = "a"."brenvik_no"
+      "d"."brenvik_deleted" = 1
+    ) AS "brenvik_deleted"
+  FROM "brenvik_work_to_insert" AS "a"
+  JOIN "brenvik_work_target_versions" AS "d"
+    ON "d"."brenvik_version_no" = "a"."brenvik_version_no"
 ) AS "n";
 
 INSERT INTO "brenvik.changes_of_buoy" (
   "brenvik_run",
-  "brenvik_arrival",
-  "brenvik_shape",
+  "brenvik_sequence_no",
+  "brenvik_column_set",
   "brenvik_delete",
-  "brenvik_effective",
+  "brenvik_effective_at",
   "buoy_code",
   "at",
   "entry",
@@ -1134,10 +1137,10 @@ INSERT INTO "brenvik.changes_of_buoy" (
 )
 SELECT
   :run,
-  "c"."brenvik_arrival",
-  "c"."brenvik_shape",
+  "c"."brenvik_sequence_no",
+  "c"."brenvik_column_set",
   "c"."brenvik_delete",
-  "c"."brenvik_effective",
+  "c"."brenvik_effective_at",
   "c"."buoy_code",
   "c"."at",
   "c"."entry",
@@ -1145,14 +1148,14 @@ SELECT
   "c"."colour",
   "c"."depth",
   "c"."since"
-FROM "brenvik_work_screened" AS "c"
+FROM "brenvik_work_changes" AS "c"
 WHERE
   NOT EXISTS(
     SELECT
       1
     FROM "brenvik_work_duplicates" AS "d"
     WHERE
-      "d"."brenvik_arrival" = "c"."brenvik_arrival"
+      "d"."brenvik_sequence_no" = "c"."brenvik_sequence_no"
   );
 
 INSERT INTO "brenvik.rejects" (
@@ -1171,15 +1174,15 @@ INSERT INTO "brenvik.rejects" (
   "decided_by"
 )
 SELECT
-  :last_reject + ROW_NUMBER() OVER (ORDER BY "r"."brenvik_arrival" NULLS LAST),
+  :last_reject + ROW_NUMBER() OVER (ORDER BY "r"."brenvik_sequence_no" NULLS LAST),
   :table_name,
   :feed,
   :run,
   NULL,
   CASE
-    WHEN "r"."brenvik_arrival" % 1000000000000 < 200000000000
+    WHEN "r"."brenvik_sequence_no" % 1000000000000 < 200000000000
     THEN CAST(FLOOR((
-      "r"."brenvik_arrival" % 1000000000000
+      "r"."brenvik_sequence_no" % 1000000000000
     ) / 2) AS INTEGER)
   END,
   "r"."brenvik_column",
@@ -1191,21 +1194,21 @@ SELECT
   NULL
 FROM "brenvik_work_rejected" AS "r"
 WHERE
-  "r"."brenvik_again" = 0;
+  "r"."brenvik_is_duplicate" = 0;
 
 SELECT
   "k"."brenvik_run" AS "of_run",
-  COUNT(DISTINCT "c"."brenvik_arrival") AS "n"
+  COUNT(DISTINCT "c"."brenvik_sequence_no") AS "n"
 FROM "brenvik_work_duplicates" AS "d"
-JOIN "brenvik_work_screened" AS "c"
-  ON "c"."brenvik_arrival" = "d"."brenvik_arrival"
+JOIN "brenvik_work_changes" AS "c"
+  ON "c"."brenvik_sequence_no" = "d"."brenvik_sequence_no"
 JOIN "brenvik.changes_of_buoy" AS "k"
   ON "k"."buoy_code" = "c"."buoy_code"
   AND "k"."at" = "c"."at"
   AND "k"."entry" = "c"."entry"
-  AND "k"."brenvik_effective" = "c"."brenvik_effective"
+  AND "k"."brenvik_effective_at" = "c"."brenvik_effective_at"
   AND "k"."brenvik_delete" = "c"."brenvik_delete"
-  AND "k"."brenvik_shape" = "c"."brenvik_shape"
+  AND "k"."brenvik_column_set" = "c"."brenvik_column_set"
   AND "k"."name" IS "c"."name"
   AND "k"."colour" IS "c"."colour"
   AND "k"."depth" IS "c"."depth"
@@ -1216,19 +1219,19 @@ GROUP BY
 SELECT
   "o"."at",
   "o"."entry",
-  "e"."brenvik_high"
+  "e"."brenvik_highest"
 FROM (
   SELECT
-    CAST(MAX("c"."brenvik_effective") AS TEXT) AS "brenvik_high"
-  FROM "brenvik_work_screened" AS "c"
+    CAST(MAX("c"."brenvik_effective_at") AS TEXT) AS "brenvik_highest"
+  FROM "brenvik_work_changes" AS "c"
   WHERE
-    "c"."brenvik_effective" > :high_effective_as_0
+    "c"."brenvik_effective_at" > :high_effective_as_0
 ) AS "e"
 LEFT JOIN (
   SELECT
     CAST("c"."at" AS TEXT) AS "at",
     CAST("c"."entry" AS TEXT) AS "entry"
-  FROM "brenvik_work_screened" AS "c"
+  FROM "brenvik_work_changes" AS "c"
   WHERE
     (
       "c"."at" > :high_order_0_as_1

@@ -1,130 +1,130 @@
 -- Run 2: changes
 
-CREATE TEMP TABLE "brenvik_work_screened" AS -- in DuckDB, as the rows come
+CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
 SELECT
-  brenvik_arrival, brenvik_shape, brenvik_delete, CAST(date_trunc('day', "at") AS TIMESTAMP) AS brenvik_effective,
+  brenvik_sequence_no, brenvik_column_set, brenvik_delete, CAST(date_trunc('day', "at") AS TIMESTAMP) AS brenvik_effective_at,
   "harbour", "berth", "at", "keeper", "note",
-  brenvik_fault
+  brenvik_error
 FROM (
   SELECT
-    brenvik_arrival, CAST(1 AS INTEGER) AS brenvik_shape, CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END AS brenvik_delete,
+    brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set, CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END AS brenvik_delete,
     "harbour" AS "harbour", TRY_CAST("berth" AS BIGINT) AS "berth", CASE WHEN brenvik_first IS NULL THEN "brenvik_timestamp_of_at" END AS "at", "keeper" AS "keeper", "note" AS "note",
-    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'op' WHEN 2 THEN 'harbour' WHEN 3 THEN 'berth' WHEN 4 THEN 'at' WHEN 5 THEN 'berth' WHEN 6 THEN 'at' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("op" AS VARCHAR) WHEN 2 THEN CAST("harbour" AS VARCHAR) WHEN 3 THEN CAST("berth" AS VARCHAR) WHEN 4 THEN CAST("at" AS VARCHAR) WHEN 5 THEN CAST("berth" AS VARCHAR) WHEN 6 THEN CAST("at" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN 'op: ' || COALESCE(chr(39) || CAST("op" AS VARCHAR) || chr(39), 'nothing') || ' is no operation; known are i, insert, u, update, d, delete' END, '') || COALESCE('; ' || CASE WHEN "harbour" IS NULL THEN 'harbour is empty' END, '') || COALESCE('; ' || CASE WHEN "berth" IS NULL THEN 'berth is empty' END, '') || COALESCE('; ' || CASE WHEN "at" IS NULL THEN 'at is empty' END, '') || COALESCE('; ' || CASE WHEN ("berth" IS NOT NULL AND ((TRY_CAST("berth" AS BIGINT)) IS NULL OR NOT regexp_full_match("berth", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 'berth: ' || COALESCE(chr(39) || CAST("berth" AS VARCHAR) || chr(39), 'nothing') || ' is no integer' END, '') || COALESCE('; ' || CASE WHEN ("at" IS NOT NULL AND ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE) THEN CASE WHEN isfinite("brenvik_timestamp_of_at") AND NOT ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) THEN 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' lies outside of the years 1 to 9999' ELSE 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' is no timestamp' END END, ''), 3), 'row', CAST(json_object('op', CAST("op" AS VARCHAR), 'harbour', CAST("harbour" AS VARCHAR), 'berth', CAST("berth" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'keeper', CAST("keeper" AS VARCHAR), 'note', CAST("note" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_fault
+    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'op' WHEN 2 THEN 'harbour' WHEN 3 THEN 'berth' WHEN 4 THEN 'at' WHEN 5 THEN 'berth' WHEN 6 THEN 'at' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("op" AS VARCHAR) WHEN 2 THEN CAST("harbour" AS VARCHAR) WHEN 3 THEN CAST("berth" AS VARCHAR) WHEN 4 THEN CAST("at" AS VARCHAR) WHEN 5 THEN CAST("berth" AS VARCHAR) WHEN 6 THEN CAST("at" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN 'op: ' || COALESCE(chr(39) || CAST("op" AS VARCHAR) || chr(39), 'nothing') || ' is no operation; known are i, insert, u, update, d, delete' END, '') || COALESCE('; ' || CASE WHEN "harbour" IS NULL THEN 'harbour is empty' END, '') || COALESCE('; ' || CASE WHEN "berth" IS NULL THEN 'berth is empty' END, '') || COALESCE('; ' || CASE WHEN "at" IS NULL THEN 'at is empty' END, '') || COALESCE('; ' || CASE WHEN ("berth" IS NOT NULL AND ((TRY_CAST("berth" AS BIGINT)) IS NULL OR NOT regexp_full_match("berth", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 'berth: ' || COALESCE(chr(39) || CAST("berth" AS VARCHAR) || chr(39), 'nothing') || ' is no integer' END, '') || COALESCE('; ' || CASE WHEN ("at" IS NOT NULL AND ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE) THEN CASE WHEN isfinite("brenvik_timestamp_of_at") AND NOT ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) THEN 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' lies outside of the years 1 to 9999' ELSE 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' is no timestamp' END END, ''), 3), 'row', CAST(json_object('op', CAST("op" AS VARCHAR), 'harbour', CAST("harbour" AS VARCHAR), 'berth', CAST("berth" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'keeper', CAST("keeper" AS VARCHAR), 'note', CAST("note" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
   FROM (
     SELECT all_rows.*, CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN 1 WHEN "harbour" IS NULL THEN 2 WHEN "berth" IS NULL THEN 3 WHEN "at" IS NULL THEN 4 WHEN ("berth" IS NOT NULL AND ((TRY_CAST("berth" AS BIGINT)) IS NULL OR NOT regexp_full_match("berth", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 5 WHEN ("at" IS NOT NULL AND ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE) THEN 6 END AS brenvik_first FROM (SELECT rows_as_read.*, CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("at" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') AND NOT (regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL AND timezone(CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL THEN regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1) ELSE 'UTC' END, COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) IS DISTINCT FROM TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP)) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END AS "brenvik_timestamp_of_at" FROM brenvik_stream AS rows_as_read) AS all_rows
   ) AS tested_rows
 ) AS cast_rows;
 
-SELECT count(c.brenvik_fault) AS faulty, CAST(COALESCE(0, 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_effective > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective END) AS TEXT) AS brenvik_high FROM "brenvik_work_screened" c;
+SELECT count(c.brenvik_error) AS faulty, CAST(COALESCE(0, 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;
 
-CREATE TEMP TABLE "brenvik_work_busy" AS
-SELECT c."harbour", c."berth", max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) AS brenvik_full
-FROM "brenvik_work_screened" c
+CREATE TEMP TABLE "brenvik_work_replay_keys" AS
+SELECT c."harbour", c."berth", max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) AS brenvik_full_replay
+FROM "brenvik_work_changes" c
 GROUP BY c."harbour", c."berth"
-HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1;
+HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1;
 
-CREATE TEMP TABLE "brenvik_work_plain" AS
+CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT
-  c.brenvik_arrival, c.brenvik_effective, t."rowid" AS brenvik_locator,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN (c."keeper" IS DISTINCT FROM t."keeper") THEN 2 WHEN (c."note" IS DISTINCT FROM t."note") THEN 3 ELSE 6 END AS brenvik_decided,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND (c."note" IS DISTINCT FROM t."note") THEN 1 ELSE 0 END AS brenvik_sets,
-  CASE WHEN (c."keeper" IS DISTINCT FROM t."keeper" OR c."note" IS DISTINCT FROM t."note") THEN t."keeper" END AS brenvik_was_0, CASE WHEN (c."keeper" IS DISTINCT FROM t."keeper" OR c."note" IS DISTINCT FROM t."note") THEN t."note" END AS brenvik_was_1
-FROM "brenvik_work_screened" c
+  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
+  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN (c."keeper" IS DISTINCT FROM t."keeper") THEN 2 WHEN (c."note" IS DISTINCT FROM t."note") THEN 3 ELSE 6 END AS brenvik_decision_no,
+  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND (c."note" IS DISTINCT FROM t."note") THEN 1 ELSE 0 END AS brenvik_sets_type_1,
+  CASE WHEN (c."keeper" IS DISTINCT FROM t."keeper" OR c."note" IS DISTINCT FROM t."note") THEN t."keeper" END AS brenvik_before_0, CASE WHEN (c."keeper" IS DISTINCT FROM t."keeper" OR c."note" IS DISTINCT FROM t."note") THEN t."note" END AS brenvik_before_1
+FROM "brenvik_work_changes" c
 LEFT JOIN "buoy" t ON t."harbour" = c."harbour" AND t."berth" = c."berth" AND t."until" = CAST(:open_end AS TIMESTAMP)
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_busy" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth");
+WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth");
 
-SELECT CASE p.brenvik_decided WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decided, count(*) AS n, CAST(sum(brenvik_sets) AS BIGINT) AS sets FROM "brenvik_work_plain" GROUP BY brenvik_decided) p;
+SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP TABLE "brenvik_work_closes" AS
-SELECT p.brenvik_locator, p.brenvik_effective AS brenvik_until, CASE WHEN p.brenvik_decided IN (4) THEN 1 ELSE 0 END AS brenvik_ended
-FROM "brenvik_work_plain" p
-WHERE p.brenvik_decided IN (2);
+CREATE TEMP TABLE "brenvik_work_to_close" AS
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+FROM "brenvik_work_current_path" p
+WHERE p.brenvik_decision_no IN (2);
 
-CREATE TEMP TABLE "brenvik_work_removes" AS 
-SELECT t."rowid" AS brenvik_locator
+CREATE TEMP TABLE "brenvik_work_to_delete" AS 
+SELECT t."rowid" AS brenvik_row_id
 FROM "buoy" t
 WHERE EXISTS (
-  SELECT 1 FROM "brenvik_work_plain" p JOIN "brenvik_work_screened" c ON c.brenvik_arrival = p.brenvik_arrival
-  WHERE p.brenvik_decided IN (4) AND t."harbour" = c."harbour" AND t."berth" = c."berth");
+  SELECT 1 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
+  WHERE p.brenvik_decision_no IN (4) AND t."harbour" = c."harbour" AND t."berth" = c."berth");
 
 CREATE TEMP TABLE "brenvik_work_duplicates" AS 
-SELECT n.brenvik_arrival FROM (
-  SELECT c.brenvik_arrival, row_number() OVER (
-    PARTITION BY c."harbour", c."berth", c."brenvik_effective", c."brenvik_delete", c."brenvik_shape", c."at", c."keeper", c."note" ORDER BY c.brenvik_arrival) AS brenvik_nth
-  FROM "brenvik_work_screened" c
-  WHERE EXISTS (SELECT 1 FROM "brenvik_work_busy" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
+SELECT n.brenvik_sequence_no FROM (
+  SELECT c.brenvik_sequence_no, row_number() OVER (
+    PARTITION BY c."harbour", c."berth", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."keeper", c."note" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
+  FROM "brenvik_work_changes" c
+  WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
 ) n WHERE n.brenvik_nth > 1 UNION 
-SELECT c.brenvik_arrival
-FROM "brenvik_work_screened" c
-JOIN "brenvik"."changes_of_buoy" k ON k."harbour" = c."harbour" AND k."berth" = c."berth" AND k."at" = c."at" AND k."brenvik_effective" = c."brenvik_effective" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_shape" = c."brenvik_shape" AND k."keeper" IS NOT DISTINCT FROM c."keeper" AND k."note" IS NOT DISTINCT FROM c."note"
+SELECT c.brenvik_sequence_no
+FROM "brenvik_work_changes" c
+JOIN "brenvik"."changes_of_buoy" k ON k."harbour" = c."harbour" AND k."berth" = c."berth" AND k."at" = c."at" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."keeper" IS NOT DISTINCT FROM c."keeper" AND k."note" IS NOT DISTINCT FROM c."note"
 WHERE EXISTS (
-  SELECT 1 FROM "brenvik_work_busy" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth" AND b.brenvik_full = 1);
+  SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth" AND b.brenvik_full_replay = 1);
 
-UPDATE "brenvik_work_busy" SET brenvik_full = 1 WHERE brenvik_full = 0 AND (NOT EXISTS (SELECT 1 FROM "buoy" t WHERE t."harbour" = "brenvik_work_busy"."harbour" AND t."berth" = "brenvik_work_busy"."berth" AND t."until" = CAST(:open_end AS TIMESTAMP)) OR EXISTS (SELECT 1 FROM "brenvik_work_screened" c WHERE c."harbour" = "brenvik_work_busy"."harbour" AND c."berth" = "brenvik_work_busy"."berth" AND c.brenvik_delete = 1));
+UPDATE "brenvik_work_replay_keys" SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND (NOT EXISTS (SELECT 1 FROM "buoy" t WHERE t."harbour" = "brenvik_work_replay_keys"."harbour" AND t."berth" = "brenvik_work_replay_keys"."berth" AND t."until" = CAST(:open_end AS TIMESTAMP)) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" c WHERE c."harbour" = "brenvik_work_replay_keys"."harbour" AND c."berth" = "brenvik_work_replay_keys"."berth" AND c.brenvik_delete = 1));
 
-CREATE TEMP TABLE "brenvik_work_judged" AS
-WITH events ("harbour", "berth", "brenvik_effective", "brenvik_rank", "brenvik_run", "brenvik_arrival", "brenvik_new", "brenvik_delete", "brenvik_shape", "at", "keeper", "note") AS (
+CREATE TEMP TABLE "brenvik_work_decided" AS
+WITH events ("harbour", "berth", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "keeper", "note") AS (
 SELECT c."harbour", c."berth",
-  c.brenvik_effective, 1, :run, c.brenvik_arrival, 1, c.brenvik_delete, c.brenvik_shape,
+  c.brenvik_effective_at, 1, :run, c.brenvik_sequence_no, 1, c.brenvik_delete, c.brenvik_column_set,
   c."at", c."keeper", c."note"
-FROM "brenvik_work_screened" c
-WHERE EXISTS (SELECT 1 FROM "brenvik_work_busy" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
-  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_arrival = c.brenvik_arrival) UNION ALL 
+FROM "brenvik_work_changes" c
+WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
+  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no) UNION ALL 
 SELECT t."harbour", t."berth",
   t."from", 1, 0, 0, 0, 0, 0,
   CAST(NULL AS TIMESTAMP),
   t."keeper",
   t."note"
 FROM "buoy" t
-JOIN "brenvik_work_busy" b ON b."harbour" = t."harbour" AND b."berth" = t."berth" AND b.brenvik_full = 0 AND t."until" = CAST(:open_end AS TIMESTAMP) UNION ALL 
+JOIN "brenvik_work_replay_keys" b ON b."harbour" = t."harbour" AND b."berth" = t."berth" AND b.brenvik_full_replay = 0 AND t."until" = CAST(:open_end AS TIMESTAMP) UNION ALL 
 SELECT k."harbour", k."berth",
-  k.brenvik_effective, 1, k.brenvik_run, k.brenvik_arrival, 0, k.brenvik_delete, k.brenvik_shape,
+  k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."at", k."keeper", k."note"
-FROM "brenvik_work_busy" b
+FROM "brenvik_work_replay_keys" b
 JOIN "brenvik"."changes_of_buoy" k ON k."harbour" = b."harbour" AND k."berth" = b."berth"
-WHERE b.brenvik_full = 1
+WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
-    row_number() OVER (PARTITION BY e."harbour", e."berth" ORDER BY brenvik_effective, "brenvik_rank", "at", "brenvik_run", "brenvik_arrival") AS brenvik_at,
-    CASE WHEN lead(brenvik_effective) OVER (PARTITION BY e."harbour", e."berth" ORDER BY brenvik_effective, "brenvik_rank", "at", "brenvik_run", "brenvik_arrival") = brenvik_effective THEN 1 ELSE 0 END AS brenvik_passed,
-    first_value(brenvik_delete) OVER (PARTITION BY e."harbour", e."berth", brenvik_effective ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_arrival" DESC NULLS FIRST) AS brenvik_gone
+    row_number() OVER (PARTITION BY e."harbour", e."berth" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no") AS brenvik_position,
+    CASE WHEN lead(brenvik_effective_at) OVER (PARTITION BY e."harbour", e."berth" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no") = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
+    first_value(brenvik_delete) OVER (PARTITION BY e."harbour", e."berth", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
 ), counted AS (
-  SELECT p.*, 1 - p.brenvik_passed AS brenvik_counts,
-    max(CASE WHEN p.brenvik_new = 0 THEN p.brenvik_at END) OVER (PARTITION BY p."harbour", p."berth", p.brenvik_effective) AS brenvik_replaces,
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
+    max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER (PARTITION BY p."harbour", p."berth", p.brenvik_effective_at) AS brenvik_replaces,
     first_value(p.brenvik_delete) OVER (
-      PARTITION BY p."harbour", p."berth", p.brenvik_effective ORDER BY p.brenvik_new, p.brenvik_at DESC) AS brenvik_replaced_delete
+      PARTITION BY p."harbour", p."berth", p.brenvik_effective_at ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
   FROM placed p
 ), lived AS (
   SELECT m.*
   FROM (
     SELECT q.*,
-      sum(q.brenvik_delete) OVER (PARTITION BY q."harbour", q."berth" ORDER BY q.brenvik_at ROWS UNBOUNDED PRECEDING) AS brenvik_life
+      sum(q.brenvik_delete) OVER (PARTITION BY q."harbour", q."berth" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
     FROM counted q
-    WHERE q.brenvik_counts = 1 OR (q.brenvik_gone = 0 AND q.brenvik_delete = 0)
+    WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
   ) m
 ), states AS (
-  SELECT l."harbour", l."berth", l."brenvik_effective", l."brenvik_arrival", l."brenvik_shape", l."brenvik_delete", l."brenvik_new", l."brenvik_at", l."brenvik_life", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_counts",
-    max(CASE WHEN l.brenvik_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."harbour", l."berth", l.brenvik_life) AS brenvik_lived,
+  SELECT l."harbour", l."berth", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
+    max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."harbour", l."berth", l.brenvik_lifetime) AS brenvik_lifetime_known,
     l."keeper" AS "keeper", l."note" AS "note"
   FROM lived l
 ), compared AS (
-  SELECT s.*, CASE WHEN s.brenvik_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."keeper") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_effective ORDER BY s.brenvik_new, s.brenvik_at DESC) ELSE lag(s."keeper") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_counts ORDER BY s.brenvik_at) END AS brenvik_was_0, CASE WHEN s.brenvik_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."note") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_effective ORDER BY s.brenvik_new, s.brenvik_at DESC) ELSE lag(s."note") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_counts ORDER BY s.brenvik_at) END AS brenvik_was_1
+  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."keeper") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."keeper") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."note") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."note") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_1
   FROM states s
 ), lined AS (
-  SELECT s."harbour", s."berth", s."brenvik_effective", s."brenvik_arrival", s."brenvik_shape", s."brenvik_delete", s."brenvik_new", s."brenvik_at", s."brenvik_life", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lived", s."keeper", s.brenvik_was_0, s."note", s.brenvik_was_1, lag(s."keeper") OVER brenvik_line AS brenvik_prev_0,
+  SELECT s."harbour", s."berth", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."keeper", s.brenvik_before_0, s."note", s.brenvik_before_1, lag(s."keeper") OVER brenvik_line AS brenvik_prev_0,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
-    COALESCE(lag(s.brenvik_at) OVER brenvik_line, 0) AS brenvik_prev_at,
-    max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_life END) OVER (PARTITION BY s."harbour", s."berth") AS brenvik_last_life,
-    max(s.brenvik_life) OVER (PARTITION BY s."harbour", s."berth") AS brenvik_deaths
+    COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position,
+    max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."harbour", s."berth") AS brenvik_last_lifetime,
+    max(s.brenvik_lifetime) OVER (PARTITION BY s."harbour", s."berth") AS brenvik_lifetimes
   FROM compared s
-  WHERE s.brenvik_counts = 1
-  WINDOW brenvik_line AS (PARTITION BY s."harbour", s."berth" ORDER BY s.brenvik_at)
+  WHERE s.brenvik_is_last = 1
+  WINDOW brenvik_line AS (PARTITION BY s."harbour", s."berth" ORDER BY s.brenvik_position)
 )
 SELECT j.*,
-  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."keeper" IS DISTINCT FROM j.brenvik_prev_0)) THEN 1 ELSE 0 END AS brenvik_starts,
+  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."keeper" IS DISTINCT FROM j.brenvik_prev_0)) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
-    WHEN j.brenvik_delete = 0 AND j.brenvik_life < j.brenvik_deaths THEN 'superseded'
+    WHEN j.brenvik_delete = 0 AND j.brenvik_lifetime < j.brenvik_lifetimes THEN 'superseded'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete IS NULL THEN 'ignored'
@@ -132,105 +132,105 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
     WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN
-      CASE WHEN j.brenvik_lived = 0 THEN 'inserted' ELSE 'versioned' END
-    WHEN (j."keeper" IS DISTINCT FROM j.brenvik_was_0) THEN 'versioned'
-    WHEN (j."note" IS DISTINCT FROM j.brenvik_was_1) OR 1 = 0 THEN 'overwritten'
+      CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN (j."keeper" IS DISTINCT FROM j.brenvik_before_0) THEN 'versioned'
+    WHEN (j."note" IS DISTINCT FROM j.brenvik_before_1) OR 1 = 0 THEN 'overwritten'
     WHEN 1 = 0 THEN 'protected'
     ELSE 'unchanged'
   END AS brenvik_decision
 FROM lined j;
 
-CREATE TEMP TABLE "brenvik_work_desired" AS
+CREATE TEMP TABLE "brenvik_work_target_versions" AS
 WITH lasts AS (
-  SELECT j."harbour", j."berth", j.brenvik_effective, j.brenvik_delete, j.brenvik_at, j.brenvik_life, j.brenvik_last_life, j.brenvik_deaths,
-    j.brenvik_starts, j.brenvik_prev_delete, first_value(j."note") OVER (PARTITION BY j."harbour", j."berth" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_at DESC) AS "note", j."keeper"
-  FROM "brenvik_work_judged" j
+  SELECT j."harbour", j."berth", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
+    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."note") OVER (PARTITION BY j."harbour", j."berth" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC) AS "note", j."keeper"
+  FROM "brenvik_work_decided" j
 ), spans AS (
-  SELECT j.*, lead(j.brenvik_effective) OVER (PARTITION BY j."harbour", j."berth" ORDER BY j.brenvik_at) AS brenvik_until, lead(j.brenvik_delete) OVER (PARTITION BY j."harbour", j."berth" ORDER BY j.brenvik_at) AS brenvik_ended
+  SELECT j.*, lead(j.brenvik_effective_at) OVER (PARTITION BY j."harbour", j."berth" ORDER BY j.brenvik_position) AS brenvik_valid_to, lead(j.brenvik_delete) OVER (PARTITION BY j."harbour", j."berth" ORDER BY j.brenvik_position) AS brenvik_deleted
   FROM lasts j
-  WHERE j.brenvik_starts = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
+  WHERE j.brenvik_starts_version = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
 )
-SELECT row_number() OVER (ORDER BY v."harbour", v."berth", v.brenvik_effective) AS brenvik_no,
-  v."harbour", v."berth", v.brenvik_effective, v.brenvik_until, COALESCE(v.brenvik_ended, 0) AS brenvik_ended
+SELECT row_number() OVER (ORDER BY v."harbour", v."berth", v.brenvik_effective_at) AS brenvik_version_no,
+  v."harbour", v."berth", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
   , v."keeper", v."note"
 FROM spans v
-WHERE v.brenvik_delete = 0 AND v.brenvik_life = v.brenvik_deaths;
+WHERE v.brenvik_delete = 0 AND v.brenvik_lifetime = v.brenvik_lifetimes;
 
-CREATE TEMP TABLE "brenvik_work_stored" AS
-SELECT t."rowid" AS brenvik_locator, t."harbour", t."berth", CAST(t."from" AS TIMESTAMP) AS brenvik_effective, CAST(CASE WHEN t."until" = CAST(:open_end AS TIMESTAMP) THEN NULL ELSE t."until" END AS TIMESTAMP) AS brenvik_until, CASE WHEN NOT (t."until" = CAST(:open_end AS TIMESTAMP)) THEN 1 ELSE 0 END AS brenvik_ended, t."keeper", t."note", b.brenvik_full
+CREATE TEMP TABLE "brenvik_work_stored_versions" AS
+SELECT t."rowid" AS brenvik_row_id, t."harbour", t."berth", CAST(t."from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."until" = CAST(:open_end AS TIMESTAMP) THEN NULL ELSE t."until" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN NOT (t."until" = CAST(:open_end AS TIMESTAMP)) THEN 1 ELSE 0 END AS brenvik_deleted, t."keeper", t."note", b.brenvik_full_replay
 FROM "buoy" t
-JOIN "brenvik_work_busy" b ON b."harbour" = t."harbour" AND b."berth" = t."berth" AND (b.brenvik_full = 1 OR t."until" = CAST(:open_end AS TIMESTAMP));
+JOIN "brenvik_work_replay_keys" b ON b."harbour" = t."harbour" AND b."berth" = t."berth" AND (b.brenvik_full_replay = 1 OR t."until" = CAST(:open_end AS TIMESTAMP));
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(length(CAST(s."harbour" AS TEXT)) AS TEXT) || ':' || CAST(s."harbour" AS TEXT) || CAST(length(CAST(s."berth" AS TEXT)) AS TEXT) || ':' || CAST(s."berth" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored" a WHERE a.brenvik_full = 1) s WHERE NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_judged" j WHERE j.brenvik_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective = s.brenvik_effective) UNION ALL SELECT CAST(length(CAST(s."harbour" AS TEXT)) AS TEXT) || ':' || CAST(s."harbour" AS TEXT) || CAST(length(CAST(s."berth" AS TEXT)) AS TEXT) || ':' || CAST(s."berth" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored" a WHERE a.brenvik_full = 1) s WHERE s.brenvik_until IS NOT NULL AND NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_judged" j WHERE j.brenvik_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective = s.brenvik_until)) q;
+SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(length(CAST(s."harbour" AS TEXT)) AS TEXT) || ':' || CAST(s."harbour" AS TEXT) || CAST(length(CAST(s."berth" AS TEXT)) AS TEXT) || ':' || CAST(s."berth" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored_versions" a WHERE a.brenvik_full_replay = 1) s WHERE NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(length(CAST(s."harbour" AS TEXT)) AS TEXT) || ':' || CAST(s."harbour" AS TEXT) || CAST(length(CAST(s."berth" AS TEXT)) AS TEXT) || ':' || CAST(s."berth" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored_versions" a WHERE a.brenvik_full_replay = 1) s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
 
-CREATE TEMP TABLE "brenvik_work_pairs" AS
+CREATE TEMP TABLE "brenvik_work_matches" AS
 WITH exact AS (
-  SELECT d.brenvik_no, s.brenvik_locator FROM "brenvik_work_desired" d JOIN "brenvik_work_stored" s ON d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_effective = s.brenvik_effective
+  SELECT d.brenvik_version_no, s.brenvik_row_id FROM "brenvik_work_target_versions" d JOIN "brenvik_work_stored_versions" s ON d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_effective_at = s.brenvik_effective_at
 ), new_left AS (
-SELECT d."harbour", d."berth", d.brenvik_no, row_number() OVER (PARTITION BY d."harbour", d."berth" ORDER BY d.brenvik_effective) AS brenvik_nth
-FROM "brenvik_work_desired" d
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_no = d.brenvik_no)
+SELECT d."harbour", d."berth", d.brenvik_version_no, row_number() OVER (PARTITION BY d."harbour", d."berth" ORDER BY d.brenvik_effective_at) AS brenvik_nth
+FROM "brenvik_work_target_versions" d
+WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_version_no = d.brenvik_version_no)
 ), old_left AS (
-SELECT s."harbour", s."berth", s.brenvik_locator, row_number() OVER (PARTITION BY s."harbour", s."berth" ORDER BY s.brenvik_effective) AS brenvik_nth
-FROM "brenvik_work_stored" s
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_locator = s.brenvik_locator)
+SELECT s."harbour", s."berth", s.brenvik_row_id, row_number() OVER (PARTITION BY s."harbour", s."berth" ORDER BY s.brenvik_effective_at) AS brenvik_nth
+FROM "brenvik_work_stored_versions" s
+WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_row_id = s.brenvik_row_id)
 )
-SELECT brenvik_no, brenvik_locator FROM exact
+SELECT brenvik_version_no, brenvik_row_id FROM exact
 UNION ALL
-SELECT d.brenvik_no, s.brenvik_locator FROM new_left d JOIN old_left s ON d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_nth = s.brenvik_nth;
+SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_nth = s.brenvik_nth;
 
-INSERT INTO "brenvik_work_closes" SELECT s.brenvik_locator, d.brenvik_until, d.brenvik_ended 
-FROM "brenvik_work_pairs" p
-JOIN "brenvik_work_desired" d ON d.brenvik_no = p.brenvik_no
-JOIN "brenvik_work_stored" s ON s.brenvik_locator = p.brenvik_locator WHERE NOT ((d."brenvik_effective" IS DISTINCT FROM s."brenvik_effective" OR d."keeper" IS DISTINCT FROM s."keeper" OR d."note" IS DISTINCT FROM s."note")) AND (d."brenvik_until" IS DISTINCT FROM s."brenvik_until");
+INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
+FROM "brenvik_work_matches" p
+JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE NOT ((d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."keeper" IS DISTINCT FROM s."keeper" OR d."note" IS DISTINCT FROM s."note")) AND (d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to");
 
-CREATE TEMP TABLE "brenvik_work_sets" AS SELECT s.brenvik_locator, d."brenvik_effective", d."brenvik_until", d."brenvik_ended", d."keeper", d."note" 
-FROM "brenvik_work_pairs" p
-JOIN "brenvik_work_desired" d ON d.brenvik_no = p.brenvik_no
-JOIN "brenvik_work_stored" s ON s.brenvik_locator = p.brenvik_locator WHERE (d."brenvik_effective" IS DISTINCT FROM s."brenvik_effective" OR d."keeper" IS DISTINCT FROM s."keeper" OR d."note" IS DISTINCT FROM s."note");
+CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."keeper", d."note" 
+FROM "brenvik_work_matches" p
+JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."keeper" IS DISTINCT FROM s."keeper" OR d."note" IS DISTINCT FROM s."note");
 
-CREATE TEMP TABLE "brenvik_work_adds" AS SELECT d.brenvik_no FROM "brenvik_work_desired" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_pairs" p WHERE p.brenvik_no = d.brenvik_no);
+CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
 
-INSERT INTO "brenvik_work_removes" SELECT s.brenvik_locator FROM "brenvik_work_stored" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_pairs" p WHERE p.brenvik_locator = s.brenvik_locator);
+INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
-INSERT INTO "brenvik_work_sets"
+INSERT INTO "brenvik_work_to_update"
 SELECT t."rowid", t."from", t."until", 0,
   t."keeper", x."note"
 FROM (
-  SELECT DISTINCT d."harbour", d."berth", d."note" FROM "brenvik_work_desired" d
+  SELECT DISTINCT d."harbour", d."berth", d."note" FROM "brenvik_work_target_versions" d
 ) x
-JOIN "brenvik_work_busy" b ON b."harbour" = x."harbour" AND b."berth" = x."berth" AND b.brenvik_full = 0
+JOIN "brenvik_work_replay_keys" b ON b."harbour" = x."harbour" AND b."berth" = x."berth" AND b.brenvik_full_replay = 0
 JOIN "buoy" t ON t."harbour" = x."harbour" AND t."berth" = x."berth"
 WHERE NOT (t."until" = CAST(:open_end AS TIMESTAMP)) AND (x."note" IS DISTINCT FROM t."note");
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored" s WHERE s.brenvik_until IS NULL AND s.brenvik_ended = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored" s WHERE s.brenvik_until IS NULL AND s.brenvik_ended = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_desired" d WHERE d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_until IS NULL)) AS lost,
-  (SELECT count(*) FROM "brenvik_work_desired" d WHERE d.brenvik_until IS NULL) AS after;
+SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_valid_to IS NULL)) AS lost,
+  (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
 
-SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_judged" WHERE brenvik_new = 1 GROUP BY brenvik_decision;
+SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
 
-SELECT (SELECT count(*) FROM "brenvik_work_screened") AS "screened", (SELECT count(*) FROM "brenvik_work_plain") AS "plain", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
+SELECT (SELECT count(*) FROM "brenvik_work_changes") AS "changes", (SELECT count(*) FROM "brenvik_work_current_path") AS "current_path", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
 
-SELECT max(CASE WHEN t."from" IS DISTINCT FROM s."brenvik_effective" THEN 1 ELSE 0 END) AS "brenvik_effective", max(CASE WHEN t."until" IS DISTINCT FROM COALESCE(s."brenvik_until", CAST(:open_end AS TIMESTAMP)) THEN 1 ELSE 0 END) AS "brenvik_until", 0 AS "brenvik_ended", max(CASE WHEN t."keeper" IS DISTINCT FROM s."keeper" THEN 1 ELSE 0 END) AS "keeper", max(CASE WHEN t."note" IS DISTINCT FROM s."note" THEN 1 ELSE 0 END) AS "note"
-FROM "brenvik_work_sets" s
-JOIN "buoy" t ON t."rowid" = s.brenvik_locator;
+SELECT max(CASE WHEN t."from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."until" IS DISTINCT FROM COALESCE(s."brenvik_valid_to", CAST(:open_end AS TIMESTAMP)) THEN 1 ELSE 0 END) AS "brenvik_valid_to", 0 AS "brenvik_deleted", max(CASE WHEN t."keeper" IS DISTINCT FROM s."keeper" THEN 1 ELSE 0 END) AS "keeper", max(CASE WHEN t."note" IS DISTINCT FROM s."note" THEN 1 ELSE 0 END) AS "note"
+FROM "brenvik_work_to_update" s
+JOIN "buoy" t ON t."rowid" = s.brenvik_row_id;
 
-UPDATE "buoy" SET "keeper" = s."keeper", "note" = s."note", "from" = s.brenvik_effective, "until" = COALESCE(s.brenvik_until, CAST(:open_end AS TIMESTAMP)), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_sets" s WHERE "buoy"."rowid" = s.brenvik_locator;
+UPDATE "buoy" SET "keeper" = s."keeper", "note" = s."note", "from" = s.brenvik_effective_at, "until" = COALESCE(s.brenvik_valid_to, CAST(:open_end AS TIMESTAMP)), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT r.brenvik_locator FROM "brenvik_work_removes" r);
+DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT r.brenvik_row_id FROM "brenvik_work_to_delete" r);
 
 INSERT INTO "buoy" ("berth_no", "harbour", "berth", "keeper", "note", "from", "until", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
-SELECT :last_key + row_number() OVER (), n."harbour", n."berth", n."keeper", n."note", n.brenvik_start, CAST(n.brenvik_end AS TIMESTAMP), :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
+SELECT :last_key + row_number() OVER (), n."harbour", n."berth", n."keeper", n."note", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
 FROM (
-SELECT c."harbour", c."berth", c."keeper" AS "keeper", c."note" AS "note", c.brenvik_effective AS brenvik_start, CAST(:open_end AS TIMESTAMP) AS brenvik_end,
-  TRUE AS brenvik_open, FALSE AS brenvik_ended
-FROM "brenvik_work_plain" p JOIN "brenvik_work_screened" c ON c.brenvik_arrival = p.brenvik_arrival
-WHERE p.brenvik_decided IN (1, 2) UNION ALL 
-SELECT d."harbour", d."berth", d."keeper", d."note", d.brenvik_effective AS brenvik_start, COALESCE(d.brenvik_until, CAST(:open_end AS TIMESTAMP)) AS brenvik_end,
-  (d.brenvik_until IS NULL) AS brenvik_open, (d.brenvik_ended = 1) AS brenvik_ended
-FROM "brenvik_work_adds" a JOIN "brenvik_work_desired" d ON d.brenvik_no = a.brenvik_no) n;
+SELECT c."harbour", c."berth", c."keeper" AS "keeper", c."note" AS "note", c.brenvik_effective_at AS brenvik_valid_from, CAST(:open_end AS TIMESTAMP) AS brenvik_valid_to,
+  TRUE AS brenvik_current, FALSE AS brenvik_deleted
+FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
+WHERE p.brenvik_decision_no IN (1, 2) UNION ALL 
+SELECT d."harbour", d."berth", d."keeper", d."note", d.brenvik_effective_at AS brenvik_valid_from, COALESCE(d.brenvik_valid_to, CAST(:open_end AS TIMESTAMP)) AS brenvik_valid_to,
+  (d.brenvik_valid_to IS NULL) AS brenvik_current, (d.brenvik_deleted = 1) AS brenvik_deleted
+FROM "brenvik_work_to_insert" a JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = a.brenvik_version_no) n;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_arrival", "brenvik_shape", "brenvik_delete", "brenvik_effective", "harbour", "berth", "at", "keeper", "note")
-SELECT :run, c."brenvik_arrival", c."brenvik_shape", c."brenvik_delete", c."brenvik_effective", c."harbour", c."berth", c."at", c."keeper", c."note"
-FROM "brenvik_work_screened" c
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_arrival = c.brenvik_arrival);
+INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "harbour", "berth", "at", "keeper", "note")
+SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."harbour", c."berth", c."at", c."keeper", c."note"
+FROM "brenvik_work_changes" c
+WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no);
 

@@ -1,71 +1,71 @@
 -- Run 2: changes
 
-CREATE TEMP TABLE "brenvik_work_screened" AS -- in DuckDB, as the rows come
+CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
 SELECT
-  brenvik_arrival, brenvik_shape, brenvik_delete, "at" AS brenvik_effective,
+  brenvik_sequence_no, brenvik_column_set, brenvik_delete, "at" AS brenvik_effective_at,
   "buoy_code", "at", "name", "colour", "since",
-  brenvik_fault
+  brenvik_error
 FROM (
   SELECT
-    brenvik_arrival, CAST(1 AS INTEGER) AS brenvik_shape, CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END AS brenvik_delete,
+    brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set, CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END AS brenvik_delete,
     "buoy_code" AS "buoy_code", CASE WHEN brenvik_first IS NULL THEN "brenvik_timestamp_of_at" END AS "at", "name" AS "name", "colour" AS "colour", CASE WHEN (TRY_CAST("since" AS DATE) BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) THEN TRY_CAST("since" AS DATE) END AS "since",
-    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'op' WHEN 2 THEN 'buoy_code' WHEN 3 THEN 'at' WHEN 4 THEN 'at' WHEN 5 THEN 'since' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("op" AS VARCHAR) WHEN 2 THEN CAST("buoy_code" AS VARCHAR) WHEN 3 THEN CAST("at" AS VARCHAR) WHEN 4 THEN CAST("at" AS VARCHAR) WHEN 5 THEN CAST("since" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN 'op: ' || COALESCE(chr(39) || CAST("op" AS VARCHAR) || chr(39), 'nothing') || ' is no operation; known are i, insert, u, update, d, delete' END, '') || COALESCE('; ' || CASE WHEN "buoy_code" IS NULL THEN 'buoy_code is empty' END, '') || COALESCE('; ' || CASE WHEN "at" IS NULL THEN 'at is empty' END, '') || COALESCE('; ' || CASE WHEN ("at" IS NOT NULL AND ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE) THEN CASE WHEN isfinite("brenvik_timestamp_of_at") AND NOT ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) THEN 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' lies outside of the years 1 to 9999' ELSE 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' is no timestamp' END END, '') || COALESCE('; ' || CASE WHEN CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END = 0 AND ("since" IS NOT NULL AND ((TRY_CAST("since" AS DATE)) IS NULL OR NOT regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') OR NOT (TRY_CAST("since" AS DATE) BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) OR (contains("since", ':') AND CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("since" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') AND NOT (regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL AND timezone(CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL THEN regexp_extract("since", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1) ELSE 'UTC' END, COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) IS DISTINCT FROM TRY_CAST(regexp_extract("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP)) THEN COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END IS DISTINCT FROM CAST(TRY_CAST("since" AS DATE) AS TIMESTAMP)))) THEN CASE WHEN isfinite(TRY_CAST("since" AS DATE)) AND NOT (TRY_CAST("since" AS DATE) BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) THEN 'since: ' || COALESCE(chr(39) || CAST("since" AS VARCHAR) || chr(39), 'nothing') || ' lies outside of the years 1 to 9999' ELSE 'since: ' || COALESCE(chr(39) || CAST("since" AS VARCHAR) || chr(39), 'nothing') || ' is no date' END END, ''), 3), 'row', CAST(json_object('op', CAST("op" AS VARCHAR), 'buoy_code', CAST("buoy_code" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'colour', CAST("colour" AS VARCHAR), 'since', CAST("since" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_fault
+    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'op' WHEN 2 THEN 'buoy_code' WHEN 3 THEN 'at' WHEN 4 THEN 'at' WHEN 5 THEN 'since' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("op" AS VARCHAR) WHEN 2 THEN CAST("buoy_code" AS VARCHAR) WHEN 3 THEN CAST("at" AS VARCHAR) WHEN 4 THEN CAST("at" AS VARCHAR) WHEN 5 THEN CAST("since" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN 'op: ' || COALESCE(chr(39) || CAST("op" AS VARCHAR) || chr(39), 'nothing') || ' is no operation; known are i, insert, u, update, d, delete' END, '') || COALESCE('; ' || CASE WHEN "buoy_code" IS NULL THEN 'buoy_code is empty' END, '') || COALESCE('; ' || CASE WHEN "at" IS NULL THEN 'at is empty' END, '') || COALESCE('; ' || CASE WHEN ("at" IS NOT NULL AND ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE) THEN CASE WHEN isfinite("brenvik_timestamp_of_at") AND NOT ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) THEN 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' lies outside of the years 1 to 9999' ELSE 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' is no timestamp' END END, '') || COALESCE('; ' || CASE WHEN CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END = 0 AND ("since" IS NOT NULL AND ((TRY_CAST("since" AS DATE)) IS NULL OR NOT regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') OR NOT (TRY_CAST("since" AS DATE) BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) OR (contains("since", ':') AND CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("since" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') AND NOT (regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL AND timezone(CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL THEN regexp_extract("since", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1) ELSE 'UTC' END, COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) IS DISTINCT FROM TRY_CAST(regexp_extract("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP)) THEN COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END IS DISTINCT FROM CAST(TRY_CAST("since" AS DATE) AS TIMESTAMP)))) THEN CASE WHEN isfinite(TRY_CAST("since" AS DATE)) AND NOT (TRY_CAST("since" AS DATE) BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) THEN 'since: ' || COALESCE(chr(39) || CAST("since" AS VARCHAR) || chr(39), 'nothing') || ' lies outside of the years 1 to 9999' ELSE 'since: ' || COALESCE(chr(39) || CAST("since" AS VARCHAR) || chr(39), 'nothing') || ' is no date' END END, ''), 3), 'row', CAST(json_object('op', CAST("op" AS VARCHAR), 'buoy_code', CAST("buoy_code" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'colour', CAST("colour" AS VARCHAR), 'since', CAST("since" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
   FROM (
     SELECT all_rows.*, CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN 1 WHEN "buoy_code" IS NULL THEN 2 WHEN "at" IS NULL THEN 3 WHEN ("at" IS NOT NULL AND ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE) THEN 4 WHEN CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END = 0 AND ("since" IS NOT NULL AND ((TRY_CAST("since" AS DATE)) IS NULL OR NOT regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') OR NOT (TRY_CAST("since" AS DATE) BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) OR (contains("since", ':') AND CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("since" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') AND NOT (regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL AND timezone(CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL THEN regexp_extract("since", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1) ELSE 'UTC' END, COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) IS DISTINCT FROM TRY_CAST(regexp_extract("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP)) THEN COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END IS DISTINCT FROM CAST(TRY_CAST("since" AS DATE) AS TIMESTAMP)))) THEN 5 END AS brenvik_first FROM (SELECT rows_as_read.*, CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("at" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') AND NOT (regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL AND timezone(CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL THEN regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1) ELSE 'UTC' END, COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) IS DISTINCT FROM TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP)) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END AS "brenvik_timestamp_of_at" FROM brenvik_stream AS rows_as_read) AS all_rows
   ) AS tested_rows
 ) AS cast_rows;
 
-SELECT count(c.brenvik_fault) AS faulty, CAST(COALESCE(0, 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_effective > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective END) AS TEXT) AS brenvik_high FROM "brenvik_work_screened" c;
+SELECT count(c.brenvik_error) AS faulty, CAST(COALESCE(0, 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;
 
-CREATE TEMP TABLE "brenvik_work_busy" AS
-SELECT c."buoy_code", max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) AS brenvik_full
-FROM "brenvik_work_screened" c
+CREATE TEMP TABLE "brenvik_work_replay_keys" AS
+SELECT c."buoy_code", max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) AS brenvik_full_replay
+FROM "brenvik_work_changes" c
 GROUP BY c."buoy_code"
-HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1;
+HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1;
 
-CREATE TEMP TABLE "brenvik_work_plain" AS
+CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT
-  c.brenvik_arrival, c.brenvik_effective, t."rowid" AS brenvik_locator,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN ((t."since" IS NULL AND c."since" IS NOT NULL)) THEN 0 WHEN (c."colour" IS DISTINCT FROM t."colour") THEN 2 WHEN (c."name" IS DISTINCT FROM t."name") THEN 3 WHEN (c."since" IS DISTINCT FROM t."since") THEN 5 ELSE 6 END AS brenvik_decided,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND (c."name" IS DISTINCT FROM t."name") THEN 1 ELSE 0 END AS brenvik_sets,
-  CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."colour" IS DISTINCT FROM t."colour" OR c."since" IS DISTINCT FROM t."since") THEN t."name" END AS brenvik_was_0, CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."colour" IS DISTINCT FROM t."colour" OR c."since" IS DISTINCT FROM t."since") THEN t."colour" END AS brenvik_was_1, CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."colour" IS DISTINCT FROM t."colour" OR c."since" IS DISTINCT FROM t."since") THEN t."since" END AS brenvik_was_2
-FROM "brenvik_work_screened" c
+  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
+  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN ((t."since" IS NULL AND c."since" IS NOT NULL)) THEN 0 WHEN (c."colour" IS DISTINCT FROM t."colour") THEN 2 WHEN (c."name" IS DISTINCT FROM t."name") THEN 3 WHEN (c."since" IS DISTINCT FROM t."since") THEN 5 ELSE 6 END AS brenvik_decision_no,
+  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND (c."name" IS DISTINCT FROM t."name") THEN 1 ELSE 0 END AS brenvik_sets_type_1,
+  CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."colour" IS DISTINCT FROM t."colour" OR c."since" IS DISTINCT FROM t."since") THEN t."name" END AS brenvik_before_0, CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."colour" IS DISTINCT FROM t."colour" OR c."since" IS DISTINCT FROM t."since") THEN t."colour" END AS brenvik_before_1, CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."colour" IS DISTINCT FROM t."colour" OR c."since" IS DISTINCT FROM t."since") THEN t."since" END AS brenvik_before_2
+FROM "brenvik_work_changes" c
 LEFT JOIN "buoy" t ON t."buoy_code" = c."buoy_code" AND t."valid_to" IS NULL
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_busy" b WHERE b."buoy_code" = c."buoy_code");
+WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code");
 
-UPDATE "brenvik_work_plain" SET brenvik_decided = 0
-WHERE "brenvik_work_plain".brenvik_decided IN (1) AND EXISTS (
-  SELECT 1 FROM "brenvik_work_screened" c
+UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
+WHERE "brenvik_work_current_path".brenvik_decision_no IN (1) AND EXISTS (
+  SELECT 1 FROM "brenvik_work_changes" c
   JOIN "buoy" t ON t."buoy_code" = c."buoy_code"
-  WHERE c.brenvik_arrival = "brenvik_work_plain".brenvik_arrival AND NOT (t."valid_to" IS NULL));
+  WHERE c.brenvik_sequence_no = "brenvik_work_current_path".brenvik_sequence_no AND NOT (t."valid_to" IS NULL));
 
-SELECT CASE p.brenvik_decided WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decided, count(*) AS n, CAST(sum(brenvik_sets) AS BIGINT) AS sets FROM "brenvik_work_plain" GROUP BY brenvik_decided) p;
+SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP TABLE "brenvik_work_closes" AS
-SELECT p.brenvik_locator, p.brenvik_effective AS brenvik_until, CASE WHEN p.brenvik_decided IN (4) THEN 1 ELSE 0 END AS brenvik_ended
-FROM "brenvik_work_plain" p
-WHERE p.brenvik_decided IN (2, 4);
+CREATE TEMP TABLE "brenvik_work_to_close" AS
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+FROM "brenvik_work_current_path" p
+WHERE p.brenvik_decision_no IN (2, 4);
 
-CREATE TEMP TABLE "brenvik_work_removes" AS SELECT brenvik_locator FROM "brenvik_work_plain" WHERE 1 = 0;
+CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 CREATE TEMP TABLE "brenvik_work_duplicates" AS 
-SELECT n.brenvik_arrival FROM (
-  SELECT c.brenvik_arrival, row_number() OVER (
-    PARTITION BY c."buoy_code", c."brenvik_effective", c."brenvik_delete", c."brenvik_shape", c."at", c."name", c."colour", c."since" ORDER BY c.brenvik_arrival) AS brenvik_nth
-  FROM "brenvik_work_screened" c
-  WHERE EXISTS (SELECT 1 FROM "brenvik_work_busy" b WHERE b."buoy_code" = c."buoy_code")
+SELECT n.brenvik_sequence_no FROM (
+  SELECT c.brenvik_sequence_no, row_number() OVER (
+    PARTITION BY c."buoy_code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."name", c."colour", c."since" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
+  FROM "brenvik_work_changes" c
+  WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
 ) n WHERE n.brenvik_nth > 1;
 
-UPDATE "brenvik_work_busy" SET brenvik_full = 1 WHERE brenvik_full = 0 AND (NOT EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_busy"."buoy_code" AND t."valid_to" IS NULL AND t."since" IS NOT NULL));
+UPDATE "brenvik_work_replay_keys" SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND (NOT EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_replay_keys"."buoy_code" AND t."valid_to" IS NULL AND t."since" IS NOT NULL));
 
-CREATE TEMP TABLE "brenvik_work_judged" AS
-WITH events ("buoy_code", "brenvik_effective", "brenvik_rank", "brenvik_run", "brenvik_arrival", "brenvik_new", "brenvik_delete", "brenvik_shape", "at", "name", "colour", "since") AS (
+CREATE TEMP TABLE "brenvik_work_decided" AS
+WITH events ("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "name", "colour", "since") AS (
 SELECT c."buoy_code",
-  c.brenvik_effective, CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective > CAST(:high_effective AS TIMESTAMP)) THEN 0 ELSE 2 END, :run, c.brenvik_arrival, 1, c.brenvik_delete, c.brenvik_shape,
+  c.brenvik_effective_at, CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 0 ELSE 2 END, :run, c.brenvik_sequence_no, 1, c.brenvik_delete, c.brenvik_column_set,
   c."at", c."name", c."colour", c."since"
-FROM "brenvik_work_screened" c
-WHERE EXISTS (SELECT 1 FROM "brenvik_work_busy" b WHERE b."buoy_code" = c."buoy_code")
-  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_arrival = c.brenvik_arrival) UNION ALL 
+FROM "brenvik_work_changes" c
+WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
+  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no) UNION ALL 
 SELECT t."buoy_code",
   t."valid_from", 1, 0, 0, 0, 0, 0,
   CAST(NULL AS TIMESTAMP),
@@ -73,7 +73,7 @@ SELECT t."buoy_code",
   t."colour",
   t."since"
 FROM "buoy" t
-JOIN "brenvik_work_busy" b ON b."buoy_code" = t."buoy_code" AND b.brenvik_full = 0 AND t."valid_to" IS NULL UNION ALL 
+JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code" AND b.brenvik_full_replay = 0 AND t."valid_to" IS NULL UNION ALL 
 SELECT t."buoy_code",
   t."valid_from", 1, 0, 0, 0, 0, 0,
   CAST(NULL AS TIMESTAMP),
@@ -81,7 +81,7 @@ SELECT t."buoy_code",
   t."colour",
   t."since"
 FROM "buoy" t
-JOIN "brenvik_work_busy" b ON b."buoy_code" = t."buoy_code" AND b.brenvik_full = 1 UNION ALL 
+JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code" AND b.brenvik_full_replay = 1 UNION ALL 
 SELECT t."buoy_code",
   t."valid_to", 1, 0, 0, 0, 1, 0,
   CAST(NULL AS TIMESTAMP),
@@ -89,50 +89,50 @@ SELECT t."buoy_code",
   CAST(NULL AS TEXT),
   CAST(NULL AS DATE)
 FROM "buoy" t
-JOIN "brenvik_work_busy" b ON b."buoy_code" = t."buoy_code" AND b.brenvik_full = 1
+JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code" AND b.brenvik_full_replay = 1
 WHERE NOT (t."valid_to" IS NULL) AND NOT EXISTS (
   SELECT 1 FROM "buoy" n
   WHERE n."buoy_code" = t."buoy_code" AND n."valid_from" = t."valid_to")
 ), placed AS (
   SELECT e.*,
-    row_number() OVER (PARTITION BY e."buoy_code" ORDER BY brenvik_effective, "brenvik_rank", "at", "brenvik_run", "brenvik_arrival") AS brenvik_at,
-    CASE WHEN lead(brenvik_effective) OVER (PARTITION BY e."buoy_code" ORDER BY brenvik_effective, "brenvik_rank", "at", "brenvik_run", "brenvik_arrival") = brenvik_effective THEN 1 ELSE 0 END AS brenvik_passed,
-    first_value(brenvik_delete) OVER (PARTITION BY e."buoy_code", brenvik_effective ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_arrival" DESC NULLS FIRST) AS brenvik_gone
+    row_number() OVER (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no") AS brenvik_position,
+    CASE WHEN lead(brenvik_effective_at) OVER (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no") = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
+    first_value(brenvik_delete) OVER (PARTITION BY e."buoy_code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
 ), counted AS (
-  SELECT p.*, 1 - p.brenvik_passed AS brenvik_counts,
-    max(CASE WHEN p.brenvik_new = 0 THEN p.brenvik_at END) OVER (PARTITION BY p."buoy_code", p.brenvik_effective) AS brenvik_replaces,
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
+    max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER (PARTITION BY p."buoy_code", p.brenvik_effective_at) AS brenvik_replaces,
     first_value(p.brenvik_delete) OVER (
-      PARTITION BY p."buoy_code", p.brenvik_effective ORDER BY p.brenvik_new, p.brenvik_at DESC) AS brenvik_replaced_delete
+      PARTITION BY p."buoy_code", p.brenvik_effective_at ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
   FROM placed p
 ), lived AS (
   SELECT m.*
   FROM (
     SELECT q.*,
-      sum(q.brenvik_delete) OVER (PARTITION BY q."buoy_code" ORDER BY q.brenvik_at ROWS UNBOUNDED PRECEDING) AS brenvik_life
+      sum(q.brenvik_delete) OVER (PARTITION BY q."buoy_code" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
     FROM counted q
-    WHERE q.brenvik_counts = 1 OR (q.brenvik_gone = 0 AND q.brenvik_delete = 0)
+    WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
   ) m
 ), states AS (
-  SELECT l."buoy_code", l."brenvik_effective", l."brenvik_arrival", l."brenvik_shape", l."brenvik_delete", l."brenvik_new", l."brenvik_at", l."brenvik_life", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_counts",
-    max(CASE WHEN l.brenvik_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."buoy_code", l.brenvik_life) AS brenvik_lived,
-    l."name" AS "name", l."colour" AS "colour", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_life, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_at) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_at END) OVER (PARTITION BY l."buoy_code", l.brenvik_life, l.brenvik_delete) AS brenvik_known_2, first_value(CASE WHEN l.brenvik_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_life, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_at) AS brenvik_before_2, l."since" AS brenvik_said_2
+  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
+    max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime) AS brenvik_lifetime_known,
+    l."name" AS "name", l."colour" AS "colour", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_2, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_2, l."since" AS brenvik_source_2
   FROM lived l
 ), compared AS (
-  SELECT s.*, CASE WHEN s.brenvik_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER (PARTITION BY s."buoy_code", s.brenvik_effective ORDER BY s.brenvik_new, s.brenvik_at DESC) ELSE lag(s."name") OVER (PARTITION BY s."buoy_code", s.brenvik_counts ORDER BY s.brenvik_at) END AS brenvik_was_0, CASE WHEN s.brenvik_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."colour") OVER (PARTITION BY s."buoy_code", s.brenvik_effective ORDER BY s.brenvik_new, s.brenvik_at DESC) ELSE lag(s."colour") OVER (PARTITION BY s."buoy_code", s.brenvik_counts ORDER BY s.brenvik_at) END AS brenvik_was_1, CASE WHEN s.brenvik_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."since") OVER (PARTITION BY s."buoy_code", s.brenvik_effective ORDER BY s.brenvik_new, s.brenvik_at DESC) ELSE lag(s."since") OVER (PARTITION BY s."buoy_code", s.brenvik_counts ORDER BY s.brenvik_at) END AS brenvik_was_2
+  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."name") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."colour") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."colour") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_1, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."since") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."since") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_2
   FROM states s
 ), lined AS (
-  SELECT s."buoy_code", s."brenvik_effective", s."brenvik_arrival", s."brenvik_shape", s."brenvik_delete", s."brenvik_new", s."brenvik_at", s."brenvik_life", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lived", s."name", s.brenvik_was_0, s."colour", s.brenvik_was_1, s."since", s.brenvik_was_2, s.brenvik_known_2, s.brenvik_said_2, s.brenvik_before_2, lag(s."colour") OVER brenvik_line AS brenvik_prev_1,
+  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", s.brenvik_before_0, s."colour", s.brenvik_before_1, s."since", s.brenvik_before_2, s.brenvik_known_at_2, s.brenvik_source_2, s.brenvik_prior_2, lag(s."colour") OVER brenvik_line AS brenvik_prev_1,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
-    COALESCE(lag(s.brenvik_at) OVER brenvik_line, 0) AS brenvik_prev_at,
-    max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_life END) OVER (PARTITION BY s."buoy_code") AS brenvik_last_life,
-    max(s.brenvik_life) OVER (PARTITION BY s."buoy_code") AS brenvik_deaths
+    COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position,
+    max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."buoy_code") AS brenvik_last_lifetime,
+    max(s.brenvik_lifetime) OVER (PARTITION BY s."buoy_code") AS brenvik_lifetimes
   FROM compared s
-  WHERE s.brenvik_counts = 1
-  WINDOW brenvik_line AS (PARTITION BY s."buoy_code" ORDER BY s.brenvik_at)
+  WHERE s.brenvik_is_last = 1
+  WINDOW brenvik_line AS (PARTITION BY s."buoy_code" ORDER BY s.brenvik_position)
 )
 SELECT j.*,
-  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."colour" IS DISTINCT FROM j.brenvik_prev_1)) THEN 1 ELSE 0 END AS brenvik_starts,
+  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."colour" IS DISTINCT FROM j.brenvik_prev_1)) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
     WHEN 1 = 0 THEN 'superseded'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
@@ -142,110 +142,110 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
     WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN
-      CASE WHEN j.brenvik_lived = 0 THEN 'inserted' ELSE 'versioned' END
-    WHEN (j."colour" IS DISTINCT FROM j.brenvik_was_1) THEN 'versioned'
-    WHEN (j."name" IS DISTINCT FROM j.brenvik_was_0) OR ((j.brenvik_known_2 > COALESCE(j.brenvik_replaces, j.brenvik_prev_at) AND j.brenvik_known_2 <= j.brenvik_at)) THEN 'overwritten'
-    WHEN ((j.brenvik_known_2 <= j.brenvik_at AND j.brenvik_said_2 IS DISTINCT FROM j."since")) THEN 'protected'
+      CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN (j."colour" IS DISTINCT FROM j.brenvik_before_1) THEN 'versioned'
+    WHEN (j."name" IS DISTINCT FROM j.brenvik_before_0) OR ((j.brenvik_known_at_2 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_2 <= j.brenvik_position)) THEN 'overwritten'
+    WHEN ((j.brenvik_known_at_2 <= j.brenvik_position AND j.brenvik_source_2 IS DISTINCT FROM j."since")) THEN 'protected'
     ELSE 'unchanged'
   END AS brenvik_decision
 FROM lined j;
 
-CREATE TEMP TABLE "brenvik_work_desired" AS
+CREATE TEMP TABLE "brenvik_work_target_versions" AS
 WITH lasts AS (
-  SELECT j."buoy_code", j.brenvik_effective, j.brenvik_delete, j.brenvik_at, j.brenvik_life, j.brenvik_last_life, j.brenvik_deaths,
-    j.brenvik_starts, j.brenvik_prev_delete, first_value(j."name") OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_at DESC) AS "name", j."since", j."colour"
-  FROM "brenvik_work_judged" j
+  SELECT j."buoy_code", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
+    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."name") OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC) AS "name", j."since", j."colour"
+  FROM "brenvik_work_decided" j
 ), spans AS (
-  SELECT j.*, lead(j.brenvik_effective) OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_at) AS brenvik_until, lead(j.brenvik_delete) OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_at) AS brenvik_ended
+  SELECT j.*, lead(j.brenvik_effective_at) OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_position) AS brenvik_valid_to, lead(j.brenvik_delete) OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_position) AS brenvik_deleted
   FROM lasts j
-  WHERE j.brenvik_starts = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
+  WHERE j.brenvik_starts_version = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
 )
-SELECT row_number() OVER (ORDER BY v."buoy_code", v.brenvik_effective) AS brenvik_no,
-  v."buoy_code", v.brenvik_effective, v.brenvik_until, COALESCE(v.brenvik_ended, 0) AS brenvik_ended
+SELECT row_number() OVER (ORDER BY v."buoy_code", v.brenvik_effective_at) AS brenvik_version_no,
+  v."buoy_code", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
   , v."name", v."colour", v."since"
 FROM spans v
 WHERE v.brenvik_delete = 0 AND 1 = 1;
 
-CREATE TEMP TABLE "brenvik_work_stored" AS
-SELECT t."rowid" AS brenvik_locator, t."buoy_code", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective, CAST(CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS TIMESTAMP) AS brenvik_until, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_ended, t."name", t."colour", t."since", b.brenvik_full, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged
+CREATE TEMP TABLE "brenvik_work_stored_versions" AS
+SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."colour", t."since", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
 FROM "buoy" t
-JOIN "brenvik_work_busy" b ON b."buoy_code" = t."buoy_code" AND (b.brenvik_full = 1 OR t."valid_to" IS NULL);
+JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
 
-CREATE TEMP TABLE "brenvik_work_pairs" AS
+CREATE TEMP TABLE "brenvik_work_matches" AS
 WITH exact AS (
-  SELECT d.brenvik_no, s.brenvik_locator FROM "brenvik_work_desired" d JOIN "brenvik_work_stored" s ON d."buoy_code" = s."buoy_code" AND d.brenvik_effective = s.brenvik_effective
+  SELECT d.brenvik_version_no, s.brenvik_row_id FROM "brenvik_work_target_versions" d JOIN "brenvik_work_stored_versions" s ON d."buoy_code" = s."buoy_code" AND d.brenvik_effective_at = s.brenvik_effective_at
 ), new_left AS (
-SELECT d."buoy_code", d.brenvik_no, row_number() OVER (PARTITION BY d."buoy_code" ORDER BY d.brenvik_effective) AS brenvik_nth
-FROM "brenvik_work_desired" d
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_no = d.brenvik_no)
+SELECT d."buoy_code", d.brenvik_version_no, row_number() OVER (PARTITION BY d."buoy_code" ORDER BY d.brenvik_effective_at) AS brenvik_nth
+FROM "brenvik_work_target_versions" d
+WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_version_no = d.brenvik_version_no)
 ), old_left AS (
-SELECT s."buoy_code", s.brenvik_locator, row_number() OVER (PARTITION BY s."buoy_code" ORDER BY s.brenvik_effective) AS brenvik_nth
-FROM "brenvik_work_stored" s
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_locator = s.brenvik_locator)
+SELECT s."buoy_code", s.brenvik_row_id, row_number() OVER (PARTITION BY s."buoy_code" ORDER BY s.brenvik_effective_at) AS brenvik_nth
+FROM "brenvik_work_stored_versions" s
+WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_row_id = s.brenvik_row_id)
 )
-SELECT brenvik_no, brenvik_locator FROM exact
+SELECT brenvik_version_no, brenvik_row_id FROM exact
 UNION ALL
-SELECT d.brenvik_no, s.brenvik_locator FROM new_left d JOIN old_left s ON d."buoy_code" = s."buoy_code" AND d.brenvik_nth = s.brenvik_nth;
+SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON d."buoy_code" = s."buoy_code" AND d.brenvik_nth = s.brenvik_nth;
 
-INSERT INTO "brenvik_work_closes" SELECT s.brenvik_locator, d.brenvik_until, d.brenvik_ended 
-FROM "brenvik_work_pairs" p
-JOIN "brenvik_work_desired" d ON d.brenvik_no = p.brenvik_no
-JOIN "brenvik_work_stored" s ON s.brenvik_locator = p.brenvik_locator WHERE NOT ((d."brenvik_effective" IS DISTINCT FROM s."brenvik_effective" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."since" IS DISTINCT FROM s."since")) AND ((d."brenvik_until" IS DISTINCT FROM s."brenvik_until" OR d."brenvik_ended" IS DISTINCT FROM s."brenvik_ended") OR s.brenvik_flagged <> CASE WHEN d.brenvik_until IS NULL THEN 1 ELSE 0 END);
+INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
+FROM "brenvik_work_matches" p
+JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE NOT ((d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."since" IS DISTINCT FROM s."since")) AND ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END);
 
-CREATE TEMP TABLE "brenvik_work_sets" AS SELECT s.brenvik_locator, d."brenvik_effective", d."brenvik_until", d."brenvik_ended", d."name", d."colour", d."since" 
-FROM "brenvik_work_pairs" p
-JOIN "brenvik_work_desired" d ON d.brenvik_no = p.brenvik_no
-JOIN "brenvik_work_stored" s ON s.brenvik_locator = p.brenvik_locator WHERE (d."brenvik_effective" IS DISTINCT FROM s."brenvik_effective" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."since" IS DISTINCT FROM s."since");
+CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."colour", d."since" 
+FROM "brenvik_work_matches" p
+JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."since" IS DISTINCT FROM s."since");
 
-CREATE TEMP TABLE "brenvik_work_adds" AS SELECT d.brenvik_no FROM "brenvik_work_desired" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_pairs" p WHERE p.brenvik_no = d.brenvik_no);
+CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
 
-INSERT INTO "brenvik_work_removes" SELECT s.brenvik_locator FROM "brenvik_work_stored" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_pairs" p WHERE p.brenvik_locator = s.brenvik_locator);
+INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
-INSERT INTO "brenvik_work_sets"
+INSERT INTO "brenvik_work_to_update"
 SELECT t."rowid", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" THEN 1 ELSE 0 END,
   x."name", t."colour", t."since"
 FROM (
-  SELECT DISTINCT d."buoy_code", d."name" FROM "brenvik_work_desired" d
+  SELECT DISTINCT d."buoy_code", d."name" FROM "brenvik_work_target_versions" d
 ) x
-JOIN "brenvik_work_busy" b ON b."buoy_code" = x."buoy_code" AND b.brenvik_full = 0
+JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = x."buoy_code" AND b.brenvik_full_replay = 0
 JOIN "buoy" t ON t."buoy_code" = x."buoy_code"
 WHERE NOT (t."valid_to" IS NULL) AND (x."name" IS DISTINCT FROM t."name");
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored" s WHERE s.brenvik_until IS NULL AND s.brenvik_ended = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored" s WHERE s.brenvik_until IS NULL AND s.brenvik_ended = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_desired" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_until IS NULL)) AS lost,
-  (SELECT count(*) FROM "brenvik_work_desired" d WHERE d.brenvik_until IS NULL) AS after;
+SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS lost,
+  (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
 
-SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_judged" WHERE brenvik_new = 1 GROUP BY brenvik_decision;
+SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
 
-SELECT (SELECT count(*) FROM "brenvik_work_screened") AS "screened", (SELECT count(*) FROM "brenvik_work_plain") AS "plain", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
+SELECT (SELECT count(*) FROM "brenvik_work_changes") AS "changes", (SELECT count(*) FROM "brenvik_work_current_path") AS "current_path", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
 
-CREATE TEMP TABLE "brenvik_work_spread" AS
-SELECT t."rowid" AS brenvik_locator, p.brenvik_arrival
-FROM "brenvik_work_plain" p
-JOIN "brenvik_work_screened" c ON c.brenvik_arrival = p.brenvik_arrival
+CREATE TEMP TABLE "brenvik_work_to_overwrite" AS
+SELECT t."rowid" AS brenvik_row_id, p.brenvik_sequence_no
+FROM "brenvik_work_current_path" p
+JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 JOIN "buoy" t ON t."buoy_code" = c."buoy_code"
-WHERE p.brenvik_sets = 1 AND NOT (t."valid_to" IS NULL) AND (c."name" IS DISTINCT FROM t."name");
+WHERE p.brenvik_sets_type_1 = 1 AND NOT (t."valid_to" IS NULL) AND (c."name" IS DISTINCT FROM t."name");
 
-UPDATE "buoy" SET "valid_to" = s.brenvik_until, "is_current" = (s.brenvik_until IS NULL), "is_deleted" = (s.brenvik_ended = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_closes" s WHERE "buoy"."rowid" = s.brenvik_locator;
+UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-SELECT max(CASE WHEN c."name" IS DISTINCT FROM p.brenvik_was_0 THEN 1 ELSE 0 END) AS "name"
-FROM "brenvik_work_plain" p JOIN "brenvik_work_screened" c ON c.brenvik_arrival = p.brenvik_arrival
-WHERE p.brenvik_sets = 1;
+SELECT max(CASE WHEN c."name" IS DISTINCT FROM p.brenvik_before_0 THEN 1 ELSE 0 END) AS "name"
+FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
+WHERE p.brenvik_sets_type_1 = 1;
 
 UPDATE "buoy" SET "name" = s."name", "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (
-  SELECT r.brenvik_locator, c.brenvik_shape, c."name"
-  FROM (SELECT brenvik_locator, brenvik_arrival FROM "brenvik_work_plain" WHERE brenvik_sets = 1) r JOIN "brenvik_work_screened" c ON c.brenvik_arrival = r.brenvik_arrival
-) s WHERE "buoy"."rowid" = s.brenvik_locator;
+  SELECT r.brenvik_row_id, c.brenvik_column_set, c."name"
+  FROM (SELECT brenvik_row_id, brenvik_sequence_no FROM "brenvik_work_current_path" WHERE brenvik_sets_type_1 = 1) r JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = r.brenvik_sequence_no
+) s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective" THEN 1 ELSE 0 END) AS "brenvik_effective", max(CASE WHEN t."valid_to" IS DISTINCT FROM COALESCE(s."brenvik_until", NULL) THEN 1 ELSE 0 END) AS "brenvik_until", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_ended" = 1) THEN 1 ELSE 0 END) AS "brenvik_ended", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END) AS "colour", max(CASE WHEN t."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END) AS "since"
-FROM "brenvik_work_sets" s
-JOIN "buoy" t ON t."rowid" = s.brenvik_locator;
+SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM COALESCE(s."brenvik_valid_to", NULL) THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END) AS "colour", max(CASE WHEN t."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END) AS "since"
+FROM "brenvik_work_to_update" s
+JOIN "buoy" t ON t."rowid" = s.brenvik_row_id;
 
-UPDATE "buoy" SET "since" = s."since", "valid_to" = COALESCE(s.brenvik_until, NULL), "is_deleted" = (s.brenvik_ended = 1), "is_current" = (s.brenvik_until IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_sets" s WHERE "buoy"."rowid" = s.brenvik_locator;
+UPDATE "buoy" SET "since" = s."since", "valid_to" = COALESCE(s.brenvik_valid_to, NULL), "is_deleted" = (s.brenvik_deleted = 1), "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
 INSERT INTO "buoy" ("buoy_key", "buoy_code", "name", "colour", "since", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
-SELECT :last_key + row_number() OVER (), n."buoy_code", n."name", n."colour", n."since", n.brenvik_start, CAST(n.brenvik_end AS TIMESTAMP), n.brenvik_open, n.brenvik_ended, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
+SELECT :last_key + row_number() OVER (), n."buoy_code", n."name", n."colour", n."since", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
 FROM (
-SELECT d."buoy_code", d."name", d."colour", d."since", d.brenvik_effective AS brenvik_start, d.brenvik_until AS brenvik_end,
-  (d.brenvik_until IS NULL) AS brenvik_open, (d.brenvik_ended = 1) AS brenvik_ended
-FROM "brenvik_work_adds" a JOIN "brenvik_work_desired" d ON d.brenvik_no = a.brenvik_no) n;
+SELECT d."buoy_code", d."name", d."colour", d."since", d.brenvik_effective_at AS brenvik_valid_from, d.brenvik_valid_to AS brenvik_valid_to,
+  (d.brenvik_valid_to IS NULL) AS brenvik_current, (d.brenvik_deleted = 1) AS brenvik_deleted
+FROM "brenvik_work_to_insert" a JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = a.brenvik_version_no) n;
 

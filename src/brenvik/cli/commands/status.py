@@ -27,7 +27,7 @@ def status(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Show how each table is: its last good run, how far it is behind, and what somebody should look at.
+    """Show how each table is: its last good run, how far it is behind, and what someone should look at.
 
     Ends with 4 when any table needs attention: it is overdue (expected_every), runs failed or were refused since its last good
     one, rejects or deletes wait, a protected value was tampered with, or files will never be taken. Ends with 5 when a source

@@ -34,18 +34,18 @@ def show_held(project: Project, found: Mapping[str, Sequence[Mapping[str, Any]]]
         )
         for row in rows:
             table.add_row(
-                str(row["brenvik_hold"]),
+                str(row["brenvik_delete_no"]),
                 name,
                 *(paper.shown(row[column]) for column in keys),
                 *(paper.short(paper.shown(row[column]), 24) for column in shown),
                 row["brenvik_feed"],
                 str(row["brenvik_run"]),
-                paper.moment(row["brenvik_effective"]),
-                f"{row['brenvik_since']:%Y-%m-%d %H:%M}",
+                paper.moment(row["brenvik_effective_at"]),
+                f"{row['brenvik_pending_since']:%Y-%m-%d %H:%M}",
             )
         paper.indented(out, table)
     first, rows = next(iter(there.items()))
-    number = rows[0]["brenvik_hold"]
+    number = rows[0]["brenvik_delete_no"]
     out.print()
     out.print(Text(f"  let it happen   brenvik held release {first} {number}"))
     out.print(Text(f"  let it be       brenvik held drop {first} {number}"))

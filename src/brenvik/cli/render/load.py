@@ -96,7 +96,7 @@ def _load_details(out: Console, o: Outcome) -> None:
     else:
         out.print(Text(head + o.source))
         pad = " " * len(head)
-        if o.telling and any(o.counts.get(name) for name in _TOLD):
+        if o.decision_log and any(o.counts.get(name) for name in _TOLD):
             told = [r for r in o.decisions().to_pylist() if r["decision"] in _TOLD]
             table = paper.table_of("", "", "", "", right=())
             for row in told[:_SHOWN_LINES]:

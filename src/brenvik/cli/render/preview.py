@@ -21,7 +21,7 @@ def show_previews(
 ) -> None:
     """What loads would do; ``do_it`` is the command that does it, where it is not ``load``."""
     if json:
-        shown = [o.to_dict() | {"decisions": o.decisions().to_pylist() if o.telling else []} for o in outcomes]
+        shown = [o.to_dict() | {"decisions": o.decisions().to_pylist() if o.decision_log else []} for o in outcomes]
         paper.print_json(project, outcomes=shown)
         return
     out = paper.console()
@@ -32,7 +32,7 @@ def show_previews(
             out.print(Text(f"{project.title} · {o.table} · {o.state}", style="bold"))
             out.print(Text(f"  {o.error}"))
             continue
-        if not o.telling:
+        if not o.decision_log:
             out.print(Text(f"{project.title} · {o.table} · nothing new from {o.feed}", style="bold"))
             for note in o.notes:
                 out.print(Text(f"  {note}"))

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from brenvik.project.project import Project
     from brenvik.project.status import FeedProgress, Move
 
-_SKIPPED = "What lies between is never taken, unless somebody asks for it: brenvik load TABLE --from VALUE --to VALUE"
+_SKIPPED = "What lies between is never taken, unless someone asks for it: brenvik load TABLE --from VALUE --to VALUE"
 
 
 def show_watermarks(project: Project, found: Sequence[FeedProgress], *, json: bool) -> None:

@@ -86,7 +86,7 @@ class Folder:
             self.path.mkdir(parents=True, exist_ok=True)
             made = self.path / f"catalog-{uuid.uuid4()}.db"
             self._open(made).engine.dispose()
-            with suppress(FileExistsError):  # somebody else was quicker
+            with suppress(FileExistsError):  # someone else was quicker
                 os.link(made, self.path / "catalog.db")
             made.unlink()
         return self._open(self.path / "catalog.db")

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import pyarrow.compute as pc
 import sqlglot
 
-from brenvik.engines.conflicts import again_when_overtaken
+from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.duckdb import type_of
 from brenvik.engines.lakehouse import entries, pending
 from brenvik.engines.lakehouse.catalogs import Folder
@@ -31,12 +31,12 @@ from brenvik.engines.protocol import Relocated, Tidied
 from brenvik.errors import StoreError
 from brenvik.ledger.schema import SCHEMA, TABLES
 from brenvik.merge import sql
-from brenvik.merge.schema import StoredColumn, Traits
+from brenvik.merge.schema import Capabilities, StoredColumn
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.merge.prune import Near
+    from brenvik.merge.prune import CurrentRows
     from brenvik.merge.validate import Staging
     from brenvik.model.rules import TableRules
     from brenvik.model.types import ColumnType
@@ -54,7 +54,7 @@ class LakehouseEngine(LoggedTables):
     A transaction that is of no table becomes a snapshot of the ledger's own.
     """
 
-    traits = Traits(PLACE, whole_rows=True, streams=True)
+    capabilities = Capabilities(PLACE, whole_rows=True, streams=True)
 
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
         self._look(text)
@@ -128,7 +128,7 @@ class LakehouseEngine(LoggedTables):
         if state := self._tables.get(name):
             self._tables[name] = replace(state, sorted_by=tuple(columns), apart=apart)
 
-    def bring_near(self, near: Near, values: Mapping[str, Any], *, work: str) -> None:
+    def current_rows(self, near: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
         name = plain(near.table.casefold())
         if name not in self._tables:
             return
@@ -137,7 +137,7 @@ class LakehouseEngine(LoggedTables):
         if name not in self._near:
             self._near[name] = None
             self._execute(pending.make_near(rooms, stored), None)
-        self._execute(sql.of_work(sql.in_place(pending.bring_near(rooms, stored, near), "$name"), work), values)
+        self._execute(sql.of_work(sql.in_place(pending.current_rows(rooms, stored, near), "$name"), work), values)
         self._show(name)
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
@@ -237,7 +237,7 @@ class LakehouseEngine(LoggedTables):
         if not tables and LEDGER in self._places:
             whole.append(partial(self._tidy_ledger, keep))
         with in_our_words(self.address):
-            return [again_when_overtaken(do) for do in whole]
+            return [retry_on_conflict(do) for do in whole]
 
     def relocate(self) -> list[Relocated]:
         home = self._lake.home

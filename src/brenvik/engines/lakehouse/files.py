@@ -80,7 +80,7 @@ def _write_file(table: Table, first: pa.RecordBatch, others: Iterator[pa.RecordB
 
 
 def _ways(rows: pa.RecordBatch) -> dict[str, Any]:
-    """How each column is written, to judge by some of its rows."""
+    """How each column is written, to decide by some of its rows."""
     some = rows.slice(0, _SAMPLE)
     repeats = {
         name: pc.count_distinct(column).as_py() * 2 <= len(column)

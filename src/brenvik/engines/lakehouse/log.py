@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
     from pyiceberg.table import Table
 
-ENTRIES, _FOLDED = f"{SAID}ledger", f"{SAID}folded"
+ENTRIES, _FOLDED = f"{SAID}ledger", f"{SAID}deduplicated"
 """What a snapshot says: the log, and the file of entries that belongs to it; of the log itself, the files of entries that others
 name and that were written anew with all others."""
 MANY_FILES = 24

@@ -18,7 +18,7 @@ import sqlglot
 from sqlglot import exp
 
 from brenvik.merge import sql
-from brenvik.merge.prune import Near
+from brenvik.merge.prune import CurrentRows
 
 PLACE = "brenvik_place"
 ROOM = "brenvik_lake"
@@ -180,7 +180,7 @@ def make_near(rooms: Rooms, stored: Stored) -> str:
     return f"CREATE OR REPLACE TABLE {rooms.near} AS {stored.nothing}"
 
 
-def bring_near(rooms: Rooms, stored: Stored, near: Near) -> str:
+def current_rows(rooms: Rooms, stored: Stored, near: CurrentRows) -> str:
     """Adds rows to those that are near."""
     found = f"SELECT t.* FROM ({stored.rows}) t SEMI JOIN {near.of} k ON {sql.same('k', 't', near.keys)}"
     found += f" WHERE {near.where}" if near.where else ""

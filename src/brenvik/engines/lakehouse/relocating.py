@@ -79,7 +79,7 @@ class _Move:
 def relocate(folder: Folder) -> list[Relocated]:
     """Has the metadata of a folder's tables name the files that lie in the folder; nothing where they do already.
 
-    Raises StoreError when files are not there, or when tables lie in several places; Overtaken when somebody else changed a
+    Raises StoreError when files are not there, or when tables lie in several places; Overtaken when someone else changed a
     table in the meantime. Nothing is changed then.
     """
     strayed = folder.strayed()
@@ -120,7 +120,7 @@ def _enter(folder: Folder, done: dict[Identifier, tuple[str, str]]) -> None:
                 .values(metadata_location=after, previous_metadata_location=None)
             )
             if changed.rowcount != 1:
-                raise Overtaken(f"{space}.{name}: somebody else changed it in the meantime")
+                raise Overtaken(f"{space}.{name}: someone else changed it in the meantime")
 
 
 def _relocate_table(io: FileIO, move: _Move, place: str) -> tuple[str, int]:

@@ -25,7 +25,7 @@ from brenvik.engines.lakehouse.lake import Lake, LakeTable, local
 MANY_GONE = 0.05
 """From which share of gone rows on a file is written anew."""
 LEFTOVER_S = 24 * 3600.0
-"""How old a file must be that nothing names, so that it cannot be one that somebody is about to commit."""
+"""How old a file must be that nothing names, so that it cannot be one that someone is about to commit."""
 
 
 def to_write_anew(state: LakeTable, gone: Mapping[str, int]) -> set[int]:
@@ -105,7 +105,7 @@ def sweep(lake: Lake, table: Table, dropped: set[str], named: Collection[str]) -
         try:
             length = len(table.io.new_input(path))
             table.io.delete(path)
-        except FileNotFoundError:  # somebody else was quicker
+        except FileNotFoundError:  # someone else was quicker
             continue
         count, size = count + 1, size + length
     return count, size

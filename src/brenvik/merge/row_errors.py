@@ -1,4 +1,4 @@
-"""Why a row of a feed can be refused: a test for each reason, and the sentence that tells it."""
+"""Why a row can be rejected: for each reason the test and the message."""
 
 from __future__ import annotations
 
@@ -7,17 +7,17 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from brenvik.merge import casts, conditions, sql
-from brenvik.merge.schema import Blueprint, Column, Traits
+from brenvik.merge.schema import Capabilities, Column, TableSchema
 from brenvik.model.conditions import columns_of
 from brenvik.model.feeds import Operations
 from brenvik.model.types import ColumnType
 
 
 @dataclass(frozen=True)
-class Fault:
-    """Why a row can be rejected: the columns at fault, the test that finds it, and the sentence that tells it.
+class RowError:
+    """A reason to reject a row: the column, the test that detects it, and an expression for the message.
 
-    ``says`` is an expression that gives the sentence. Of the columns, ``carried`` are those that the feed has.
+    ``carried`` are those of the columns that the feed has; None means ``column`` alone.
     """
 
     column: str
@@ -27,7 +27,7 @@ class Fault:
 
     @property
     def value(self) -> str:
-        """An expression that gives what stands in the columns, as text."""
+        """An expression for the value of the columns, as text."""
         texts = [f"CAST({sql.quote(name)} AS VARCHAR)" for name in self.carried or (self.column,)]
         if self.carried == ():
             return "NULL"
@@ -35,70 +35,71 @@ class Fault:
 
 
 def joined(separator: str, texts: Iterable[str]) -> str:
-    """The texts that are not null, one behind the other."""
+    """The texts that are not null, joined."""
     parts = (f"COALESCE('{separator}' || {text}, '')" for text in texts)
     return f"substr({' || '.join(parts)}, {len(separator) + 1})"
 
 
 @lru_cache(maxsize=256)
-def faults(
-    blueprint: Blueprint,
+def row_errors(
+    schema: TableSchema,
     feed: tuple[tuple[str, ColumnType], ...],
     operations: Operations | None,
     *,
     is_extract: bool = False,
     scope: str | None = None,
     inside: bool = False,
-) -> tuple[Fault, ...]:
-    """Every reason for which a row of this feed can be rejected, in the order in which they are told.
+) -> tuple[RowError, ...]:
+    """Every reason for which a row of this feed can be rejected, in the order in which they are reported.
 
-    ``inside`` asks for tests in the core's flavour, of rows that stand in the store with the types of the table."""
+    ``inside`` asks for tests in the core's dialect, for rows that are in the store with the types of the table.
+    """
     types = dict(feed)
-    found: list[Fault] = []
+    found: list[RowError] = []
     living = ""
-    is_delete = deletes(blueprint, types, operations, inside=inside)
+    is_delete = deletes(schema, types, operations, inside=inside)
     if is_delete != "0":
         living = f"{is_delete} = 0 AND "
     if operations:
         found.append(_unknown_code(operations))
-    tells_when = blueprint.effective if not is_extract else None
-    for name in dict.fromkeys((*blueprint.keys, *blueprint.order, *filter(None, [tells_when]))):
+    tells_when = schema.effective if not is_extract else None
+    for name in dict.fromkeys((*schema.keys, *schema.order, *filter(None, [tells_when]))):
         says = sql.literal(f"{name} is empty")
-        found.append(Fault(name, f"{sql.quote(name)} IS NULL", says))
-    for column in blueprint.columns:
+        found.append(RowError(name, f"{sql.quote(name)} IS NULL", says))
+    for column in schema.columns:
         if column.name not in types:
             continue
-        guard = living if column.name in blueprint.values else ""
+        guard = living if column.name in schema.values else ""
         if not inside:
-            found += _lacks(blueprint, column, types[column.name], guard)
-        found += _no_value(blueprint, column, types[column.name], guard, inside=inside)
-    found += _too_long(blueprint, types, inside=inside)
-    named = list(blueprint.reject_if)
-    if scope:  # what an extract says of others could not be told apart from what it does not say
+            found += _lacks(schema, column, types[column.name], guard)
+        found += _no_value(schema, column, types[column.name], guard, inside=inside)
+    found += _too_long(schema, types, inside=inside)
+    named = list(schema.reject_if)
+    if scope:  # an extract says nothing of other rows
         named.append((f"lies outside of extract_scope: {scope}", f"({scope}) IS NOT TRUE"))
     for name, text in named:
-        test = condition(blueprint, types, text, inside=inside)
+        test = condition(schema, types, text, inside=inside)
         looks_at = columns_of(text)
         carried = tuple(column for column in looks_at if column in types)
-        found.append(Fault(", ".join(looks_at), f"{living}({test})", sql.literal(name), carried))
+        found.append(RowError(", ".join(looks_at), f"{living}({test})", sql.literal(name), carried))
     return tuple(found)
 
 
-def _unknown_code(operations: Operations) -> Fault:
-    """The fault of a row whose code says neither insert, update nor delete."""
+def _unknown_code(operations: Operations) -> RowError:
+    """A code that is neither insert, update nor delete."""
     code = f"lower(trim(CAST({sql.quote(operations.column)} AS VARCHAR)))"
     codes = ", ".join(sql.literal(each) for each in (*operations.keeping, *operations.deleting))
     known = ", ".join((*operations.insert, *operations.update, *operations.delete))
     test = f"{code} IS NULL OR {code} NOT IN ({codes})"
-    return Fault(operations.column, test, sentence(operations.column, f"is no operation; known are {known}"))
+    return RowError(operations.column, test, sentence(operations.column, f"is no operation; known are {known}"))
 
 
-def _no_value(blueprint: Blueprint, column: Column, of: ColumnType, guard: str, *, inside: bool) -> Iterator[Fault]:
-    """The fault of what is no value of the column's type, if any can be."""
+def _no_value(schema: TableSchema, column: Column, of: ColumnType, guard: str, *, inside: bool) -> Iterator[RowError]:
+    """A value that is not valid for the column's type; nothing where every value is."""
     if inside:
-        value, test = sql.quote(column.name), _test_inside(blueprint, column, of)
+        value, test = sql.quote(column.name), _test_inside(schema, column, of)
     else:
-        value, test = casts.cast_of(column.name, of, column.type, blueprint.time_zone)
+        value, test = casts.cast_of(column.name, of, column.type, schema.time_zone)
     if not test:
         return
     if column.type.length is not None:
@@ -106,49 +107,49 @@ def _no_value(blueprint: Blueprint, column: Column, of: ColumnType, guard: str, 
         says = f"{sql.literal(f'{column.name} has ')} || {length} || ' characters, {column.type.length} fit'"
     else:
         says = sentence(column.name, f"is no {column.type}")
-    if column.type.is_temporal and not (inside and blueprint.untyped):
+    if column.type.is_temporal and not (inside and schema.untyped):
         far = sentence(column.name, "lies outside of the years 1 to 9999")
-        skipped = "" if inside else casts.skipped_in(column.name, of, column.type, blueprint.time_zone)
+        skipped = "" if inside else casts.skipped_in(column.name, of, column.type, schema.time_zone)
         if skipped:
-            never = sentence(column.name, f"was skipped in {blueprint.time_zone}, where the clock was put forward")
+            never = sentence(column.name, f"was skipped in {schema.time_zone}, where the clock was put forward")
             says = f"CASE WHEN {skipped} THEN {never} ELSE {says} END"
         says = f"CASE WHEN isfinite({value}) AND NOT {casts.within(value, column.type)} THEN {far} ELSE {says} END"
-    yield Fault(column.name, f"{guard}({test})", says)
+    yield RowError(column.name, f"{guard}({test})", says)
 
 
-def _too_long(blueprint: Blueprint, types: Mapping[str, ColumnType], *, inside: bool) -> list[Fault]:
-    """The fault of keys that are longer than this kind of store can find rows by."""
-    most = blueprint.store.longest_key
-    names = [name for name in blueprint.keys if blueprint.type_of(name).kind in ("text", "binary")]
+def _too_long(schema: TableSchema, types: Mapping[str, ColumnType], *, inside: bool) -> list[RowError]:
+    """A key longer than this store can index."""
+    most = schema.store.longest_key
+    names = [name for name in schema.keys if schema.type_of(name).kind in ("text", "binary")]
     if most is None or not names:
         return []
     texts = (sql.quote(name) if inside else f"CAST({sql.quote(name)} AS VARCHAR)" for name in names)
     size = " + ".join(f"{'octet_length' if inside else 'strlen'}({text})" for text in texts)
     rest = sql.literal(f" bytes long; keys in this store can have at most {most:,}")
     says = f"{sql.literal('the key (' + ', '.join(names) + ') is ')} || CAST({size} AS VARCHAR) || {rest}"
-    return [Fault(", ".join(names), f"{size} > {most}", says, tuple(names))]
+    return [RowError(", ".join(names), f"{size} > {most}", says, tuple(names))]
 
 
-def _lacks(blueprint: Blueprint, column: Column, of: ColumnType, guard: str) -> list[Fault]:
-    """The faults of values that this kind of store cannot hold, though they are of the column's type."""
-    value = casts.cast_of(column.name, of, column.type, blueprint.time_zone)[0]
+def _lacks(schema: TableSchema, column: Column, of: ColumnType, guard: str) -> list[RowError]:
+    """Values of the column's type that this store cannot hold."""
+    value = casts.cast_of(column.name, of, column.type, schema.time_zone)[0]
     tests = {
         "NUL": (column.type.kind == "text", f"contains({value}, chr(0))", "holds the character NUL"),
         "NaN": (column.type.kind == "double", f"isnan({value})", "is NaN"),
     }
-    beyond = blueprint.store.beyond
+    beyond = schema.store.beyond
     if beyond and column.type.kind == "text":
         first = (
             f"{sql.literal(f'{column.name} holds the character ')} || {_escaped(first_beyond(value, beyond), beyond)}"
         )
         says = f"{first} || {sql.literal(', which this store cannot hold')}"
-        found = [Fault(column.name, f"{guard}({first_beyond(value, beyond)} <> '')", says)]
+        found = [RowError(column.name, f"{guard}({first_beyond(value, beyond)} <> '')", says)]
     else:
         found = []
     return found + [
-        Fault(column.name, f"{guard}({test})", sql.literal(f"{column.name} {says}, which this store cannot hold"))
+        RowError(column.name, f"{guard}({test})", sql.literal(f"{column.name} {says}, which this store cannot hold"))
         for lack, (fits, test, says) in tests.items()
-        if fits and lack in blueprint.store.lacks
+        if fits and lack in schema.store.lacks
     ]
 
 
@@ -158,7 +159,7 @@ def first_beyond(value: str, beyond: str) -> str:
 
 
 def _escaped(text: str, beyond: str) -> str:
-    """A text with the characters that a store cannot hold as JSON escapes them."""
+    """A text with the characters that a store cannot hold in JSON's escaped form."""
     high, low = "55296 + ((unicode(c) - 65536) >> 10)", "56320 + ((unicode(c) - 65536) & 1023)"
     pair = f"printf('\\u%04x\\u%04x', {high}, {low})"
     held = f"NOT regexp_matches(c, {sql.literal(beyond)})"
@@ -166,26 +167,26 @@ def _escaped(text: str, beyond: str) -> str:
     return f"array_to_string(list_transform(string_split({text}, ''), lambda c: {one}), '')"
 
 
-def as_told(store: Traits, text: str) -> str:
-    """A text that is kept with a reject, in characters that the store can hold."""
+def as_told(store: Capabilities, text: str) -> str:
+    """The text of a reject in characters that the store can hold."""
     if not store.beyond:
         return text
     return f"CASE WHEN regexp_matches({text}, {sql.literal(store.beyond)}) THEN {_escaped(text, store.beyond)} ELSE {text} END"
 
 
-def _test_inside(blueprint: Blueprint, column: Column, of: ColumnType) -> str:
-    """A test for values that do not fit, though they stand in the store with the column's type."""
+def _test_inside(schema: TableSchema, column: Column, of: ColumnType) -> str:
+    """A test for values that do not fit although they are in the store with the column's type."""
     value = sql.quote(column.name)
     if column.type.length is not None and column.type.length != of.length:
         return f"length({value}) > {column.type.length}"
-    if blueprint.untyped and column.type.kind != "text":
+    if schema.untyped and column.type.kind != "text":
         return f"brenvik_odd({value}, '{column.type.sql}') = 1"
     return casts.beyond(value, column.type)
 
 
-def condition(blueprint: Blueprint, types: Mapping[str, ColumnType], text: str, *, inside: bool) -> str:
-    """A condition over the typed values of a row; what a feed does not carry is null."""
-    wanted = {column.name: column.type for column in blueprint.columns} | dict(blueprint.beside)
+def condition(schema: TableSchema, types: Mapping[str, ColumnType], text: str, *, inside: bool) -> str:
+    """A condition over the typed values of a row; a column that the feed lacks is null."""
+    wanted = {column.name: column.type for column in schema.columns} | dict(schema.beside)
     values = {}
     for name in columns_of(text):
         if name not in types:
@@ -193,8 +194,8 @@ def condition(blueprint: Blueprint, types: Mapping[str, ColumnType], text: str, 
         elif inside:
             values[name] = sql.quote(name)
         else:
-            values[name] = f"({casts.cast_of(name, types[name], wanted[name], blueprint.time_zone)[0]})"
-    return conditions.with_values(text, values, wanted, untyped=inside and blueprint.untyped)
+            values[name] = f"({casts.cast_of(name, types[name], wanted[name], schema.time_zone)[0]})"
+    return conditions.with_values(text, values, wanted, untyped=inside and schema.untyped)
 
 
 def sentence(column: str, rest: str) -> str:
@@ -203,14 +204,14 @@ def sentence(column: str, rest: str) -> str:
 
 
 def deletes(
-    blueprint: Blueprint, types: Mapping[str, ColumnType], operations: Operations | None, *, inside: bool = False
+    schema: TableSchema, types: Mapping[str, ColumnType], operations: Operations | None, *, inside: bool = False
 ) -> str:
-    """Whether a row says that its key is gone, as 0 or 1."""
+    """Whether a row is a delete, as 0 or 1."""
     tests = []
     if operations:
         tests.append(_says_delete(operations))
-    if blueprint.delete_if:
-        tests.append(condition(blueprint, types, blueprint.delete_if, inside=inside))
+    if schema.delete_if:
+        tests.append(condition(schema, types, schema.delete_if, inside=inside))
     return sql.flag(sql.any_of(f"({test})" for test in tests)) if tests else "0"
 
 
