@@ -31,7 +31,7 @@ def test_a_run_that_breaks_off_after_its_commit_is_done(
     def broken(**told: object) -> None:
         raise KeyboardInterrupt
 
-    monkeypatch.setattr(brenvik.load, "Outcome", broken)
+    monkeypatch.setattr(brenvik.runs.load, "Outcome", broken)
     with pytest.raises(KeyboardInterrupt):
         anywhere.load(RULES, pa.table({"code": ["NB-1"], "at": [1], "light": ["Q"]}), kind="upserts")
     monkeypatch.undo()
@@ -284,7 +284,7 @@ def test_keys_are_told_apart_in_the_ledger_whatever_they_hold(anywhere: brenvik.
     assert found["n"].to_pylist() == [len(keys)]
 
 
-@pytest.mark.parametrize("table", ["runs", "tables", "shapes"])
+@pytest.mark.parametrize("table", ["runs", "tables", "column_sets"])
 def test_the_ledger_refuses_an_entry_that_is_there(anywhere: brenvik.Store, table: str) -> None:
     if is_lakehouse(anywhere):
         pytest.skip("the log of a lakehouse has no keys: its last entry counts")
@@ -328,7 +328,7 @@ def test_a_long_story_is_told_in_several_passes(anywhere: brenvik.Store, monkeyp
     whole = anywhere.story(RULES, "A")
     assert [row["run"] for row in whole] == [1, 2, 3, 4, 5, 6]
     for room in (1, 5, 10):
-        monkeypatch.setattr(brenvik.past, "AT_ONCE", room)
+        monkeypatch.setattr(brenvik.runs.past, "AT_ONCE", room)
         assert anywhere.story(RULES, "A") == whole
 
 

@@ -130,7 +130,7 @@ def test_a_ledger_of_another_layout_is_not_written_to() -> None:
     with brenvik.open_store("duckdb::memory:") as store:
         store.load(RULES, frame(("A", 1, "Fl")), kind="upserts")
         store.engine.run('UPDATE "brenvik"."layout" SET layout = 99')
-        with pytest.raises(LayoutError, match="a newer one than 6"):
+        with pytest.raises(LayoutError, match="a newer one than 7"):
             brenvik.Store(store.engine).load(RULES, frame(("A", 2, "Q")), kind="upserts")
 
 

@@ -168,6 +168,11 @@ def run(folder: Path, *, store: str | None = None) -> None:
     guide.say("One firm is not in it. That waits for a person, who knows that it has closed:")
     guide.held()
     guide.release("keeper", 1, reason="closed down in May")
+    _look_back(guide, folder, inbox)
+
+
+def _look_back(guide: _Guide, folder: Path, inbox: Path) -> None:
+    """What the table says of the past; and a day that is taken back."""
     guide.say("The late change went where it belongs in time; the gap is where the buoy was ashore:")
     guide.history("NB-104")
     guide.say("How things stood at eight on day two (NB-104 damaged, though nobody knew then):")

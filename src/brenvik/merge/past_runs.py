@@ -29,7 +29,7 @@ def by_run(schema: TableSchema) -> TableSchema:
     return replace(
         schema,
         columns=(Column(REPLAYED_RUN, INTEGER, "key"), *schema.columns),
-        change_log=f"{sql.WORK}recalled",
+        change_log=f"{sql.WORK}log_by_run",
         some_excluded=schema.inactive_deletes is not None,
     )
 

@@ -9,7 +9,7 @@ date; ``1.239`` does not fit decimal(5,2). Fractions of a second beyond the micr
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -111,6 +111,41 @@ def _error_object(
     )
 
 
+def _extract_time(schema: TableSchema, column: str, of: ColumnType, *, inside: bool) -> tuple[str, RowError]:
+    """The time of an extract that stands in a column of its rows, and the error of a row without one."""
+    cast, test = casts.cast_of(column, of, schema.effective_type, schema.time_zone)
+    if inside:
+        cast, test = sql.quote(column), "1 = 0"
+    says = sentence(column, f"is no {schema.effective_type}, which the time of an extract must be")
+    return cast, RowError(column, sql.any_of([f"{sql.quote(column)} IS NULL", test]), says)
+
+
+def _constants(
+    schema: TableSchema, column_sets: tuple[tuple[int, int], ...], is_delete: str, extract_time: str | None
+) -> Iterator[tuple[str, str]]:
+    """Columns that need not be transferred; see ``Staging.known``."""
+    if len({column_set for _, column_set in column_sets}) == 1:
+        yield COLUMN_SET, str(column_sets[0][1])
+    if is_delete == "0":
+        yield DELETE, "0"
+    if extract_time is None and schema.effective and schema.grain is None:
+        yield EFFECTIVE_AT, schema.effective
+
+
+def _columns(schema: TableSchema) -> tuple[tuple[str, str], ...]:
+    """The columns of ``changes`` with their types."""
+    return (
+        *(
+            (SEQUENCE_NO, "BIGINT"),
+            (COLUMN_SET, "INTEGER"),
+            (DELETE, "INTEGER"),
+            (EFFECTIVE_AT, schema.effective_type.sql),
+        ),
+        *((column.name, column.type.sql) for column in schema.columns),
+        ("brenvik_error", "TEXT"),
+    )
+
+
 @lru_cache(maxsize=256)
 def validate(
     schema: TableSchema,
@@ -138,14 +173,9 @@ def validate(
     )
     at = ""
     if extract_time:
-        cast, test = casts.cast_of(extract_time, types[extract_time], schema.effective_type, schema.time_zone)
-        if inside:
-            cast, test = sql.quote(extract_time), "1 = 0"
-        says = sentence(extract_time, f"is no {schema.effective_type}, which the time of an extract must be")
-        test = sql.any_of([f"{sql.quote(extract_time)} IS NULL", test])
-        tests = (RowError(extract_time, test, says), *tests)
+        cast, error = _extract_time(schema, extract_time, types[extract_time], inside=bool(inside))
+        tests = (error, *tests)
         at = f"\n    {cast} AS brenvik_extract_at,"
-
     numbered = " ".join(f"WHEN {error.test} THEN {number}" for number, error in enumerate(tests, 1))
     is_delete = deletes(schema, types, operations, inside=bool(inside))
     given = [
@@ -170,22 +200,14 @@ FROM (
     SELECT all_rows.*, CASE {numbered} END AS brenvik_first FROM {rows} AS all_rows
   ) AS tested_rows
 ) AS cast_rows"""
-    known = [(COLUMN_SET, str(column_sets[0][1]))] if len({column_set for _, column_set in column_sets}) == 1 else []
-    known += [(DELETE, "0")] if is_delete == "0" else []
-    if extract_time is None and schema.effective and schema.grain is None:
-        known.append((EFFECTIVE_AT, schema.effective))
-    made = (
-        *(
-            (SEQUENCE_NO, "BIGINT"),
-            (COLUMN_SET, "INTEGER"),
-            (DELETE, "INTEGER"),
-            (EFFECTIVE_AT, schema.effective_type.sql),
-        ),
-        *((column.name, column.type.sql) for column in schema.columns),
-        ("brenvik_error", "TEXT"),
-    )
     order = schema.keys if schema.store.seeks else ()
-    return Staging(into, question, made, known=tuple(known), order=order)
+    return Staging(
+        into,
+        question,
+        _columns(schema),
+        known=tuple(_constants(schema, column_sets, is_delete, extract_time)),
+        order=order,
+    )
 
 
 @lru_cache(maxsize=4)

@@ -87,24 +87,7 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         except BrenvikError as error:
             finding.faults.append(f"feed {feed.name}: {error}")
             continue
-        alike: dict[str, list[str]] = {}
-        for part, columns in parts.items():
-            carried |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
-            try:
-                if feed.operations and columns.pop(feed.operations.column, None) is None:
-                    raise FeedError(f"{part} has no column {feed.operations.column!r}, which shall tell the operation")
-                known = state.columns if state else ()
-                resolved = resolve(
-                    table.rules, columns, known=known, store=store.engine.capabilities, change_log=None, source=part
-                )
-                check_scope(resolved, feed.extract_scope, columns)
-            except BrenvikError as error:
-                alike.setdefault(str(error).replace(part, _PART), []).append(part)
-                continue
-            finding.columns = finding.columns or _columns(table, resolved)
-        for fault, (first, *others) in alike.items():
-            same = f"\n  The same holds for {', '.join(others)}." if others else ""
-            finding.faults.append(f"feed {feed.name}: {fault.replace(_PART, first)}{same}")
+        carried |= _check_parts(table, feed, parts, state, store, finding)
     there = {*carried, *(state.types if state else ())}
     if there and not finding.faults:
         finding.attention += [
@@ -130,6 +113,37 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         )
         finding.columns = _columns(table, resolved)
     return finding
+
+
+def _check_parts(
+    table: ProjectTable,
+    feed: FeedRules,
+    parts: Mapping[str, dict[str, ColumnType]],
+    state: TableState | None,
+    store: Store,
+    finding: Finding,
+) -> dict[str, ColumnType]:
+    """Checks the columns of each part of a feed; returns those that any of them has."""
+    carried: dict[str, ColumnType] = {}
+    alike: dict[str, list[str]] = {}
+    for part, columns in parts.items():
+        carried |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
+        try:
+            if feed.operations and columns.pop(feed.operations.column, None) is None:
+                raise FeedError(f"{part} has no column {feed.operations.column!r}, which shall tell the operation")
+            known = state.columns if state else ()
+            resolved = resolve(
+                table.rules, columns, known=known, store=store.engine.capabilities, change_log=None, source=part
+            )
+            check_scope(resolved, feed.extract_scope, columns)
+        except BrenvikError as error:
+            alike.setdefault(str(error).replace(part, _PART), []).append(part)
+            continue
+        finding.columns = finding.columns or _columns(table, resolved)
+    for fault, (first, *others) in alike.items():
+        same = f"\n  The same holds for {', '.join(others)}." if others else ""
+        finding.faults.append(f"feed {feed.name}: {fault.replace(_PART, first)}{same}")
+    return carried
 
 
 def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Iterator[str]:

@@ -137,29 +137,21 @@ class Project:
         patience = wait_s if if_busy == "wait" else 0.0
 
         def work(opened: Store) -> list[Outcome]:
-            done: list[Outcome] = []
-            stopped: set[str] = set()
-            for table, each in pairs:
-                name = table.rules.table
-                if before := [other for other in table.after if other in stopped]:
-                    error = NotReached(f"It comes after {', '.join(before)}, which was not loaded.")
-                    done.append(Outcome.stopped(name, each.name, error, state="skipped"))
-                else:
-                    done += self._load(
-                        opened,
-                        table,
-                        each,
-                        wanted,
-                        label=label,
-                        preview=preview,
-                        if_busy=if_busy,
-                        wait_s=patience,
-                        watch=watch,
-                        allowed=allowed,
-                    )
-                if done[-1].error:
-                    stopped.add(name)
-            return done
+            def one(table: ProjectTable, each: FeedRules) -> Iterable[Outcome]:
+                return self._load(
+                    opened,
+                    table,
+                    each,
+                    wanted,
+                    label=label,
+                    preview=preview,
+                    if_busy=if_busy,
+                    wait_s=patience,
+                    watch=watch,
+                    allowed=allowed,
+                )
+
+            return _in_order(pairs, one)
 
         if store is not None:
             return work(store)
@@ -206,3 +198,20 @@ class Project:
                 raise
             skipped = isinstance(error, Busy) and if_busy == "skip"
             yield Outcome.stopped(name, feed.name, error, state="skipped" if skipped else None)
+
+
+def _in_order(
+    pairs: Iterable[tuple[ProjectTable, FeedRules]], load: Callable[[ProjectTable, FeedRules], Iterable[Outcome]]
+) -> list[Outcome]:
+    """What came of the feeds of tables, one after the other; a table is skipped when one that it comes after was not loaded."""
+    done: list[Outcome] = []
+    stopped: set[str] = set()
+    for table, feed in pairs:
+        if before := [other for other in table.after if other in stopped]:
+            error = NotReached(f"It comes after {', '.join(before)}, which was not loaded.")
+            done.append(Outcome.stopped(table.rules.table, feed.name, error, state="skipped"))
+        else:
+            done += load(table, feed)
+        if done[-1].error:
+            stopped.add(table.rules.table)
+    return done

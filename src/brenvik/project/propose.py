@@ -56,7 +56,7 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     """
     if not file.is_file():
         raise ProjectError(f"There is no file {file}; expected a CSV, JSON Lines or Parquet file of the feed.")
-    stem, ending = _parts(file)
+    stem, _ = _parts(file)
     name = table or re.sub(r"\W+", "_", re.sub(r"[\W\d_]+$", "", stem).lower() or stem).strip("_") or "feed"
     is_new = not project.exists()
     if not is_new and re.search(
@@ -68,21 +68,10 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     _check_text(file)
     with scratch() as work:
         facts, broken = _facts(work, file, reading, given)
-    if not given or not facts[next(iter(given))]["rows"]:
-        raise FeedError(
-            f"{file} has no readable rows, so no key and no types can be proposed; expected a file of the feed with some "
-            "rows."
-        )
-    if own := [column for column in given if column.startswith("brenvik_")]:
-        raise FeedError(
-            f"{file} has columns called {', '.join(own)}: names that begin with brenvik_ are Brenvik's own. Rename them in the "
-            "source."
-        )
-    types = {column: _guess(facts[column]) if given[column].kind == "text" else given[column] for column in given}
+    _check_rows(file, given, facts)
     operation = next((c for c in given if facts[c]["values"] and facts[c]["values"] <= _CODES), None)
-    keys = _keys(facts, types, operation)
-    order = _order(facts, types, keys)
-    found = [f"{_many(facts[keys[0]]['rows'], 'row')}, {_many(len(given), 'column')}"]
+    found = [f"{_many(facts[next(iter(given))]['rows'], 'row')}, {_many(len(given), 'column')}"]
+    lines = [] if not is_new else [f'store = "duckdb:{name}.duckdb"       # a file, made with the first load', ""]
     if broken:
         lines_of = "1 line is no row" if len(broken) == 1 else f"{len(broken):,} lines are no rows"
         found.append(f"{lines_of}, which a load would reject; line {broken[0].line} {broken[0].reason}")
@@ -91,8 +80,19 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
             f"JSON objects in {', '.join(objects)}; if the row is inside, declare that in the feed: "
             f"record = {{ new_row = {_text(sql.member(objects[0]))} }}"
         )
-    lines = [] if not is_new else [f'store = "duckdb:{name}.duckdb"       # a file, made with the first load', ""]
-    lines.append(f"[table.{_bare(name)}]")
+    lines += _table_lines(name, given, facts, operation, found)
+    lines += _feed_lines(file, name, project, reading, operation, facts, found)
+    return Proposal(name, "\n".join(_aligned(lines)) + "\n", project, is_new, found)
+
+
+def _table_lines(
+    name: str, given: Mapping[str, ColumnType], facts: Mapping[str, Any], operation: str | None, found: list[str]
+) -> list[str]:
+    """The lines that declare the table; what they rest on is added to ``found``."""
+    types = {column: _guess(facts[column]) if given[column].kind == "text" else given[column] for column in given}
+    keys = _keys(facts, types, operation)
+    order = _order(facts, types, keys)
+    lines = [f"[table.{_bare(name)}]"]
     lines.append(_line("natural_key", keys, _why_key(facts, keys)))
     if order:
         lines.append(_line("order_by", order, "the later of two changes of a key wins; rises with time"))
@@ -112,10 +112,24 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
         lines += ["", f"[table.{_bare(name)}.types]       # text stays text unless a type is declared"]
         lines += [f'{_bare(column):<{width}} = "{kind}"' for column, kind in declared.items()]
         found.append(f"types guessed for {', '.join(declared)}; all else stays text")
+    return lines
+
+
+def _feed_lines(
+    file: Path,
+    name: str,
+    project: Path,
+    reading: Reading,
+    operation: str | None,
+    facts: Mapping[str, Any],
+    found: list[str],
+) -> list[str]:
+    """The lines that declare the feed of a file; what they rest on is added to ``found``."""
     folder = _relative(file.parent, project.resolve().parent)
+    stem, ending = _parts(file)
     pattern = "*".join(map(glob.escape, re.split(r"\d[\d_\-]*", stem))) + ending
     pattern = pattern if "*" in pattern else glob.escape(file.name)
-    lines += ["", f"[table.{_bare(name)}.feed.files]"]
+    lines = ["", f"[table.{_bare(name)}.feed.files]"]
     if operation:
         lines.append('kind = "changes"       # each row says insert, update or delete')
         lines.append(f"operation = {_text(operation)}       # found {', '.join(sorted(facts[operation]['values']))}")
@@ -126,7 +140,21 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     if written := _written(reading, named_so=ending.lower().startswith(".csv")):
         lines.append(f"csv = {{ {', '.join(written)} }}       # how they are written")
         found.append(f"CSV with {' and '.join(written)}")
-    return Proposal(name, "\n".join(_aligned(lines)) + "\n", project, is_new, found)
+    return lines
+
+
+def _check_rows(file: Path, given: Mapping[str, ColumnType], facts: Mapping[str, Any]) -> None:
+    """Raises FeedError when a file has no rows, or names that are Brenvik's own."""
+    if not given or not facts[next(iter(given))]["rows"]:
+        raise FeedError(
+            f"{file} has no readable rows, so no key and no types can be proposed; expected a file of the feed with some "
+            "rows."
+        )
+    if own := [column for column in given if column.startswith("brenvik_")]:
+        raise FeedError(
+            f"{file} has columns called {', '.join(own)}: names that begin with brenvik_ are Brenvik's own. Rename them in the "
+            "source."
+        )
 
 
 def _check_text(file: Path) -> None:

@@ -200,7 +200,11 @@ def _of_load(schema: TableSchema, columns: Mapping[str, ColumnType], feed: FeedR
         "busy: keys with several changes, or late ones; all others have one change, newer than all before",
         classify.find_replay_keys(schema, some_late=True),
     )
+    yield from _of_paths(schema)
+    yield from _of_writing(schema, is_extract=is_extract)
 
+
+def _of_paths(schema: TableSchema) -> Iterator[_Told]:
     yield _here(
         "plain",
         "one newer change a key: a join with its living version",
@@ -243,6 +247,8 @@ def _of_load(schema: TableSchema, columns: Mapping[str, ColumnType], feed: FeedR
         aside = pending_deletes.decide(schema, some_replayed=True, some_pending=schema.inactive_deletes == "hold")
         yield _here("diff", "what becomes of deletes set aside, now that it is known which keys live", aside)
 
+
+def _of_writing(schema: TableSchema, *, is_extract: bool) -> Iterator[_Told]:
     yield _here("write", "versions end before others begin", diff.close_rows(schema, deletes=True))
     if schema.type_1:
         if schema.store.moves:

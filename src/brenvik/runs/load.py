@@ -16,6 +16,7 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import (
     InputError,
     Temporary,
+    TooMuch,
 )
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
@@ -226,8 +227,15 @@ def _with_state(
         if not it.preview:
             _write(it, ledger, run, batch, state, first=first, some_replayed=some_replayed)
             ledger.end_run(run, "done", counts, **_of_extract(it, batch))
+    return _outcome(it, run, batch, counts, refusal, some_replayed=some_replayed)
+
+
+def _outcome(
+    it: UnderWay, run: Run, batch: Batch, counts: dict[str, int], refusal: TooMuch | None, *, some_replayed: bool
+) -> Outcome:
+    """What the caller gets; with what it takes to explain the decisions, as long as the store is open."""
     decision_log = DecisionLog(
-        engine=engine,
+        engine=it.engine,
         work=it.work,
         schema=it.schema,
         some_replayed=some_replayed,
@@ -237,7 +245,7 @@ def _with_state(
         key_places=batch.key_places,
     )
     return Outcome(
-        table=rules.table,
+        table=it.rules.table,
         feed=run.feed,
         run=run.number or None,
         state="preview" if it.preview else "done",
@@ -250,7 +258,7 @@ def _with_state(
         notes=[
             *batch.notes,
             *_notes_on_columns(it.schema, batch),
-            *_notes_on_types(it.schema, rules, batch),
+            *_notes_on_types(it.schema, it.rules, batch),
             *_notes_on_late(it),
         ],
         decision_log=decision_log if it.told else None,

@@ -197,18 +197,8 @@ def prepare(
         change_log=change_log_table(rules.table),
         source=batch.source,
     )
-    if state is None and engine.has_table(rules.stored_as):
-        if owner := ledger.owner_of(rules.stored_as):
-            raise ForeignTable(
-                f"{rules.stored_as!r} in {engine.address} holds the rows of table {owner!r}. Nothing was written; give table "
-                f"{rules.table!r} another name there (table_name)."
-            )
-        raise ForeignTable(
-            f"{engine.address} has a table {rules.stored_as!r} that Brenvik did not make. Nothing was written. See whether it "
-            f"fits (brenvik check {rules.table}) and go on with it (brenvik adopt {rules.table}), or give the table of the "
-            "rules another name."
-        )
     if state is None:
+        _check_foreign(ledger, rules)
         check_kept_apart(engine, rules)
     known = {column.name for column in state.columns} if state else set()
     new = [column.name for column in schema.columns if column.name not in known]
@@ -224,6 +214,31 @@ def prepare(
             if column.name in new:
                 for relation in filter(None, (schema.table if column.role != "when" else None, schema.change_log)):
                     it.do(f"ALTER TABLE {sql.relation(relation)} ADD COLUMN {sql.quote(column.name)} {column.type.sql}")
+    return _with_new_column_sets(it, ledger, batch, state, schema)
+
+
+def _check_foreign(ledger: Ledger[Engine], rules: TableRules) -> None:
+    """Raises ForeignTable when the store has a table where a new one would be."""
+    engine = ledger.engine
+    if not engine.has_table(rules.stored_as):
+        return
+
+    if owner := ledger.owner_of(rules.stored_as):
+        raise ForeignTable(
+            f"{rules.stored_as!r} in {engine.address} holds the rows of table {owner!r}. Nothing was written; give table "
+            f"{rules.table!r} another name there (table_name)."
+        )
+    raise ForeignTable(
+        f"{engine.address} has a table {rules.stored_as!r} that Brenvik did not make. Nothing was written. See whether it "
+        f"fits (brenvik check {rules.table}) and go on with it (brenvik adopt {rules.table}), or give the table of the "
+        "rules another name."
+    )
+
+
+def _with_new_column_sets(
+    it: UnderWay, ledger: Ledger[Engine], batch: Batch, state: TableState | None, schema: TableSchema
+) -> TableSchema:
+    """The schema with the column sets of a batch as well; new ones are entered in the ledger."""
     column_sets = state.column_sets if state else {}
     carried = {file: tuple(sorted(set(names) & set(schema.change_columns))) for file, names in batch.carried.items()}
     added: dict[int, tuple[str, ...]] = {}
@@ -231,7 +246,7 @@ def prepare(
         if names not in column_sets.values():
             added[max((*column_sets, *added), default=0) + 1] = names
     if not it.preview:
-        ledger.add_column_sets(rules.table, added)
+        ledger.add_column_sets(it.rules.table, added)
     return schema.with_column_sets({**column_sets, **added})
 
 

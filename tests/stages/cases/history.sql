@@ -238,8 +238,7 @@ SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik
 
 SELECT (SELECT count(*) FROM "brenvik_work_changes") AS "changes", (SELECT count(*) FROM "brenvik_work_current_path") AS "current_path", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
 
-SELECT count(*) AS n FROM "brenvik_work_duplicates" d JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = d.brenvik_sequence_no
-WHERE NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP));
+SELECT (SELECT count(*) FROM "brenvik_work_changes" c JOIN "brenvik_work_duplicates" d ON d.brenvik_sequence_no = c.brenvik_sequence_no WHERE NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP))) AS n;
 
 UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 

@@ -999,20 +999,23 @@ SELECT
   ) AS "duplicates";
 
 SELECT
-  COUNT(*) AS "n"
-FROM "brenvik_work_duplicates" AS "d"
-JOIN "brenvik_work_changes" AS "c"
-  ON "c"."brenvik_sequence_no" = "d"."brenvik_sequence_no"
-WHERE
-  NOT (
-    (
-      "c"."at" > :high_order_0_as_0
-      OR (
-        "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
+  (
+    SELECT
+      COUNT(*)
+    FROM "brenvik_work_changes" AS "c"
+    JOIN "brenvik_work_duplicates" AS "d"
+      ON "d"."brenvik_sequence_no" = "c"."brenvik_sequence_no"
+    WHERE
+      NOT (
+        (
+          "c"."at" > :high_order_0_as_0
+          OR (
+            "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
+          )
+        )
+        AND "c"."brenvik_effective_at" > :high_effective_as_3
       )
-    )
-    AND "c"."brenvik_effective_at" > :high_effective_as_3
-  );
+  ) AS "n";
 
 UPDATE "buoy" SET "valid_to" = "s"."brenvik_valid_to", "is_current" = (
   "s"."brenvik_valid_to" IS NULL

@@ -44,45 +44,56 @@ class IfBusy(StrEnum):
     fail = "fail"
 
 
+After = Annotated[
+    str | None,
+    typer.Option("--from", help="Take what is above this value again; the watermark stays.", metavar="VALUE"),
+]
+Until = Annotated[str | None, typer.Option("--to", help="And only up to this value.", metavar="VALUE")]
+Again = Annotated[
+    str | None, typer.Option("--again", help="Take what this run took, or this file, again.", metavar="RUN|FILE")
+]
+FromStart = Annotated[
+    bool, typer.Option("--from-start", help="Take everything there is again; only what differs is changed.")
+]
+Files = Annotated[
+    str | None, typer.Option("--files", help="Take what is new among these files instead.", metavar="GLOB")
+]
+AllowDeletes = Annotated[
+    int | None, typer.Option("--allow-deletes", help="Let this many deletes through, once.", min=0, metavar="N")
+]
+AllowChanges = Annotated[
+    int | None, typer.Option("--allow-changes", help="Let this many changed rows through, once.", min=0, metavar="N")
+]
+Quiet = Annotated[
+    bool, typer.Option("--quiet", help="Print nothing of tables that have nothing new, so nothing if none has.")
+]
+AcceptRejects = Annotated[bool, typer.Option("--accept-rejects", help="End with 0 when rows were rejected or held.")]
+Every = Annotated[
+    str | None, typer.Option("--every", help="Load again and again, this often, until stopped.", metavar="30s")
+]
+Label = Annotated[str | None, typer.Option("--label", help="Kept with the runs.", metavar="TEXT")]
+LogForm = Annotated[Log | None, typer.Option("--log", help="Log records on stderr.")]
+
+
 @app.command()
 def load(
     tables: Tables = None,
     group: Group = None,
     feed: FeedName = None,
-    after: Annotated[
-        str | None,
-        typer.Option("--from", help="Take what is above this value again; the watermark stays.", metavar="VALUE"),
-    ] = None,
-    until: Annotated[str | None, typer.Option("--to", help="And only up to this value.", metavar="VALUE")] = None,
-    again: Annotated[
-        str | None, typer.Option("--again", help="Take what this run took, or this file, again.", metavar="RUN|FILE")
-    ] = None,
-    from_start: Annotated[
-        bool, typer.Option("--from-start", help="Take everything there is again; only what differs is changed.")
-    ] = False,
-    files: Annotated[
-        str | None, typer.Option("--files", help="Take what is new among these files instead.", metavar="GLOB")
-    ] = None,
-    allow_deletes: Annotated[
-        int | None, typer.Option("--allow-deletes", help="Let this many deletes through, once.", min=0, metavar="N")
-    ] = None,
-    allow_changes: Annotated[
-        int | None,
-        typer.Option("--allow-changes", help="Let this many changed rows through, once.", min=0, metavar="N"),
-    ] = None,
-    quiet: Annotated[
-        bool, typer.Option("--quiet", help="Print nothing of tables that have nothing new, so nothing if none has.")
-    ] = False,
+    after: After = None,
+    until: Until = None,
+    again: Again = None,
+    from_start: FromStart = False,
+    files: Files = None,
+    allow_deletes: AllowDeletes = None,
+    allow_changes: AllowChanges = None,
+    quiet: Quiet = False,
     if_busy: Annotated[IfBusy, typer.Option("--if-busy", help="What to do while another load holds it.")] = IfBusy.wait,
     wait: Wait = 30.0,
-    accept_rejects: Annotated[
-        bool, typer.Option("--accept-rejects", help="End with 0 when rows were rejected or held.")
-    ] = False,
-    every: Annotated[
-        str | None, typer.Option("--every", help="Load again and again, this often, until stopped.", metavar="30s")
-    ] = None,
-    label: Annotated[str | None, typer.Option("--label", help="Kept with the runs.", metavar="TEXT")] = None,
-    log: Annotated[Log | None, typer.Option("--log", help="Log records on stderr.")] = None,
+    accept_rejects: AcceptRejects = False,
+    every: Every = None,
+    label: Label = None,
+    log: LogForm = None,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
@@ -95,10 +106,7 @@ def load(
     from brenvik.cli.render.load import show_loads
     from brenvik.runs.guards import Allowed
 
-    if log:
-        from brenvik.cli import log as records
-
-        records.begin(log.value)
+    _begin_log(log)
     declared = read(project, env)
 
     def once(store: Store) -> list[Outcome]:
@@ -117,11 +125,8 @@ def load(
                 allowed=Allowed(allow_deletes, allow_changes),
             )
 
-    if (allow_deletes is not None or allow_changes is not None) and len(tables or ()) != 1:
-        raise wrong("--allow-deletes and --allow-changes let one table through; name it: brenvik load TABLE")
+    _check_words(tables, (allow_deletes, allow_changes), every, after, until, again, files, from_start)
     if every is not None:
-        if any((after, until, again, files, from_start)):
-            raise wrong("--every takes what is new; leave --from, --to, --again, --files and --from-start out.")
         _repeat(declared, every, lambda: _within(declared, once, wait_s=_patience(if_busy, wait)), json=json)
         return
     with opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy is IfBusy.skip) as store:
@@ -129,6 +134,23 @@ def load(
         code = gravest(outcomes, accept_rejects=accept_rejects)
         show_loads(declared, outcomes, code, json=json, quiet=quiet)
     raise typer.Exit(code)
+
+
+def _begin_log(form: Log | None) -> None:
+    if form:
+        from brenvik.cli import log
+
+        log.begin(form.value)
+
+
+def _check_words(
+    tables: list[str] | None, allowed: tuple[int | None, int | None], every: str | None, *wanted: object
+) -> None:
+    """Raises DeclarationError for words that do not go together."""
+    if allowed != (None, None) and len(tables or ()) != 1:
+        raise wrong("--allow-deletes and --allow-changes let one table through; name it: brenvik load TABLE")
+    if every is not None and any(wanted):
+        raise wrong("--every takes what is new; leave --from, --to, --again, --files and --from-start out.")
 
 
 @app.command()

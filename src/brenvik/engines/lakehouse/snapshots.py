@@ -9,6 +9,7 @@ from typing import Any
 
 import pyarrow as pa
 from pyiceberg.manifest import (
+    DataFile,
     ManifestContent,
     ManifestEntry,
     ManifestFile,
@@ -47,6 +48,40 @@ class Change:
     """Whether the table has the same rows as before."""
 
 
+def _manifests(
+    table: Table,
+    schema: Schema,
+    writer_of: type[ManifestWriterV2],
+    files: Sequence[DataFile],
+    called: tuple[int, str],
+    earlier: Sequence[ManifestFile],
+    change: Change,
+    entries: Entries,
+    collected: SnapshotSummaryCollector,
+) -> list[ManifestFile]:
+    """The manifests of one kind of file: a new one for ``files`` and for entries of earlier ones that are rewritten; and the
+    earlier ones that stay. ``called`` are the number of the snapshot and the name of the new manifest."""
+    number, name = called
+    output = table.io.new_output(f"{table.location()}/metadata/{name}.avro")
+    writer = writer_of(table.metadata.spec(), schema, output, number, NO_COMPRESSION)
+    there = [each for each in earlier if each.content == writer.content()]
+    many = len(there) >= _MANY_MANIFESTS
+    anew = [each for each in there if many or (change.dropped and _holds_any(entries(each), change.dropped))]
+    stay = [each for each in there if each not in anew]
+    if not (files or anew):
+        return stay
+    with writer:
+        for file in files:
+            writer.add(ManifestEntry.from_args(data_file=file))
+        for entry in (entry for manifest in anew for entry in entries(manifest)):
+            if entry.data_file.file_path in change.dropped:
+                collected.remove_file(entry.data_file, schema, table.metadata.spec())
+                writer.delete(entry)
+            else:
+                writer.existing(entry)
+    return [writer.to_manifest_file(), *stay]
+
+
 def write_snapshot(
     table: Table,
     schema: Schema,
@@ -64,25 +99,14 @@ def write_snapshot(
     collected = SnapshotSummaryCollector()
     for file in (*added, *gone):
         collected.add_file(file, schema, metadata.spec())
-    manifests: list[ManifestFile] = []
-    for writer_of, files in ((ManifestWriterV2, added), (PositionManifestWriter, gone)):
-        output = table.io.new_output(f"{table.location()}/metadata/{name}-m{len(manifests)}.avro")
-        writer = writer_of(metadata.spec(), schema, output, number, NO_COMPRESSION)
-        there = [each for each in earlier if each.content == writer.content()]
-        many = len(there) >= _MANY_MANIFESTS
-        anew = [each for each in there if many or (change.dropped and _holds_any(entries(each), change.dropped))]
-        if files or anew:
-            with writer:
-                for file in files:
-                    writer.add(ManifestEntry.from_args(data_file=file))
-                for entry in (entry for manifest in anew for entry in entries(manifest)):
-                    if entry.data_file.file_path in change.dropped:
-                        collected.remove_file(entry.data_file, schema, metadata.spec())
-                        writer.delete(entry)
-                    else:
-                        writer.existing(entry)
-            manifests.append(writer.to_manifest_file())
-        manifests += [each for each in there if each not in anew]
+    manifests = [
+        *_manifests(
+            table, schema, ManifestWriterV2, added, (number, f"{name}-m0"), earlier, change, entries, collected
+        ),
+        *_manifests(
+            table, schema, PositionManifestWriter, gone, (number, f"{name}-m1"), earlier, change, entries, collected
+        ),
+    ]
     parent = metadata.current_snapshot()
     place = f"{table.location()}/metadata/snap-{number}-{name}.avro"
     sequence = metadata.next_sequence_number()
