@@ -17,7 +17,13 @@ import brenvik
 sys.path.insert(0, str(Path(__file__).parent))
 from counts import SEED, SETTINGS, STORES, share
 
-for folder in ("laws", "end_to_end", "feeds", "fuzz", "stages"):  # where helpers stand beside the tests that use them
+for folder in (
+    "invariants",
+    "merge",
+    "end_to_end",
+    "feeds",
+    "fuzz",
+):  # where helpers stand beside the tests that use them
     sys.path.insert(0, str(Path(__file__).parent / folder))
 
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # with it each command that a test calls compiles the library anew
@@ -56,7 +62,7 @@ def anywhere(address: str) -> Iterator[brenvik.Store]:
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """What takes minutes comes first: in the end no process is left alone with it."""
-    items.sort(key=lambda item: not ("laws" in item.path.parts or item.path.name == "test_kill.py"))
+    items.sort(key=lambda item: not ("invariants" in item.path.parts or item.path.name == "test_kill.py"))
 
 
 def pytest_runtest_setup(item: pytest.Item) -> None:

@@ -1,4 +1,4 @@
-"""How often what is resolved by chance is tried: the same draws at every run of the suite, others at every run of the soak.
+"""How often what is drawn by chance is tried: the same draws at every run of the suite, others at every run of the soak.
 
 Both follow from the environment, so that the command that a failure prints runs the very case again.
 """

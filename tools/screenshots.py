@@ -1,6 +1,6 @@
 """``make screenshots``: what the commands print on a terminal, as pictures in docs/screenshots/.
 
-Each command runs in a pseudo terminal of 144 columns; its real output, colours included, is resolved with a monospaced
+Each command runs in a pseudo terminal of 144 columns; its real output, colours included, is drawn with a monospaced
 font (DejaVu Sans Mono, Debian's fonts-dejavu-core).
 """
 

@@ -1,29 +1,29 @@
 """What can go wrong, split by what the caller can do about it.
 
     BrenvikError
-    ├── DeclarationError      mend the call, the rules or the project file
+    ├── DeclarationError        fix the call, the rules or the project file
     │   ├── RulesError
     │   └── ProjectError
-    ├── InputError            mend the data
-    │   ├── FeedError         a source that cannot be read as declared
+    ├── InputError              fix the data
+    │   ├── FeedError           a source that cannot be read as declared
     │   ├── TooManyRejects
-    │   └── NotClean          asked for by ``Outcome.require_clean``
-    ├── NotReached            what had to come before was not done
-    ├── Refused               nothing was written, a person must decide
+    │   └── NotClean            raised by ``Outcome.require_clean``
+    ├── DependencyFailed        a table that this one depends on was not loaded
+    ├── Refused                 nothing was written; a person must decide
     │   ├── RulesChanged
     │   ├── ForeignTable
-    │   ├── ChangesMissing    no kept change accounts for rows that the table has
-    │   ├── NotAsRules        a table that was there before is not what its rules say
-    │   ├── TooMuch           a load would delete or change more than its rules let pass
-    │   └── TooOld            an extract older than what was taken
-    ├── Temporary             trying again later can help
+    │   ├── ChangesMissing      the change log does not account for rows of the table
+    │   ├── SchemaMismatch      an existing table does not fit its rules
+    │   ├── LimitExceeded       a load would delete or change more than its rules allow
+    │   └── StaleExtract        an extract older than one that was loaded
+    ├── Temporary               trying again later can help
     │   ├── Busy
-    │   ├── SourceDown        a source that cannot be reached, or went away in the middle
-    │   ├── StoreDown         the same of the store; or a statement that took longer than it lets
-    │   └── Overtaken         someone else's work in the store came between
-    ├── StoreError            the store said no
-    │   └── LayoutError       its ledger was written by another layout of Brenvik
-    └── BrokenLaw             a bug of ours: nothing was written, please report it
+    │   ├── SourceUnavailable   a source cannot be reached, or the connection was lost
+    │   ├── StoreUnavailable    the same for the store; or a statement hit the store's timeout
+    │   └── Conflict            another transaction in the store interfered
+    ├── StoreError              the store cannot do what was asked
+    │   └── LayoutError         the ledger has another layout than this version of Brenvik
+    └── InvariantBroken         a bug in Brenvik: nothing was written, please report it
 
 A message says what was expected, what came, where, and the next step.
 """
@@ -53,7 +53,7 @@ class DeclarationError(BrenvikError):
 
 
 class RulesError(DeclarationError):
-    """The declaration of one table has faults."""
+    """The declaration of a table is invalid."""
 
 
 class ProjectError(DeclarationError):
@@ -65,7 +65,7 @@ class InputError(BrenvikError):
 
 
 class FeedError(InputError):
-    """A file or frame cannot be read at all, or lacks a column the rules need."""
+    """A file or frame cannot be read at all, or lacks a column that the rules need."""
 
 
 class TooManyRejects(InputError):
@@ -81,8 +81,8 @@ class NotClean(InputError):
     """``Outcome.require_clean`` found rejected rows."""
 
 
-class NotReached(BrenvikError):
-    """A table was not loaded, because one that it comes after was not."""
+class DependencyFailed(BrenvikError):
+    """A table was not loaded because one that it depends on was not."""
 
 
 class Refused(BrenvikError):
@@ -90,22 +90,22 @@ class Refused(BrenvikError):
 
 
 class RulesChanged(Refused):
-    """The rules differ from those the table was made with in a way a load cannot follow."""
+    """The rules differ from those the table was made with in a way that a load cannot follow."""
 
 
 class ForeignTable(Refused):
     """A table of that name exists, and Brenvik neither made nor adopted it."""
 
 
-class NotAsRules(Refused):
-    """A table that was there before has columns or rows that its rules do not allow or would not make."""
+class SchemaMismatch(Refused):
+    """An existing table has columns or rows that its rules do not allow or would not produce."""
 
 
 class ChangesMissing(Refused):
-    """No kept change accounts for rows that the table has: the change log has lost entries, or someone else wrote the rows."""
+    """The change log does not account for rows of the table: it has lost entries, or something else wrote the rows."""
 
 
-class TooMuch(Refused):
+class LimitExceeded(Refused):
     """A load would delete or change more than its rules let pass, or an extract is empty.
 
     ``counts`` is what the load would have done, ``living`` how many keys were alive before it.
@@ -117,12 +117,12 @@ class TooMuch(Refused):
         super().__init__(message)
 
 
-class TooOld(Refused):
-    """An extract is older than one that was taken; what it says of the table's present is past."""
+class StaleExtract(Refused):
+    """An extract is older than one that was loaded; what it says of the table is out of date."""
 
 
 class Temporary(BrenvikError):
-    """Something outside stands in the way for now."""
+    """Something external prevents the call for now."""
 
     can_retry = True
 
@@ -135,16 +135,16 @@ class Busy(Temporary):
         super().__init__(message)
 
 
-class SourceDown(Temporary):
+class SourceUnavailable(Temporary):
     """A source cannot be reached, or closed the connection before everything was read."""
 
 
-class StoreDown(Temporary):
+class StoreUnavailable(Temporary):
     """The store cannot be reached, went away, or ended a statement that took too long."""
 
 
-class Overtaken(Temporary):
-    """A deadlock, or a transaction that someone else's made impossible; everything was undone."""
+class Conflict(Temporary):
+    """A deadlock, or a conflicting transaction; everything was rolled back."""
 
 
 class StoreError(BrenvikError):
@@ -155,5 +155,5 @@ class LayoutError(StoreError):
     """The ledger in this store has a layout that this version of Brenvik does not write."""
 
 
-class BrokenLaw(BrenvikError):
-    """The sums of a load do not add up; it was undone before its commit."""
+class InvariantBroken(BrenvikError):
+    """The counts of a run do not add up; it was rolled back before its commit."""

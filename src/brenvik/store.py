@@ -99,10 +99,10 @@ class Store:
         wait_s
             How long to wait, in seconds, while another load holds the table.
         allow_deletes, allow_changes
-            Lets a load through once that was refused (TooMuch), by the number seen; one that does more is refused again.
+            Lets a load through once that was refused (LimitExceeded), by the number seen; one that does more is refused again.
 
-        Raises FeedError when the frame does not fit the rules, TooManyRejects, TooMuch, TooOld, RulesChanged, ForeignTable
-        or Busy; in each case nothing was written but the run.
+        Raises FeedError when the frame does not fit the rules, TooManyRejects, LimitExceeded, StaleExtract, RulesChanged,
+        ForeignTable or Busy; in each case nothing was written but the run.
         """
         source, codes = _frame(frame, kind, operation, feed, at, extract_scope)
         return load(
@@ -238,7 +238,7 @@ class Store:
         """Takes over a table that the store had before, with every row and surrogate key it has.
 
         ``feed`` names the columns that its feeds will carry, with their types as in ``TableRules.types``; columns of the table
-        that neither it nor the rules name stay as they are. Raises NotAsRules when the table does not fit, or when more than
+        that neither it nor the rules name stay as they are. Raises SchemaMismatch when the table does not fit, or when more than
         ``allow_changes`` rows are not what the rules would make of them. See ``adopting.adopt``.
         """
         carried = {name: parse_type(kind) for name, kind in (feed or {}).items()}

@@ -1,4 +1,4 @@
-"""Laws 4 and 5 against SIGKILL: whenever a run of any kind dies, the store is as before or as after, and the same call then
+"""Invariants 4 and 5 against SIGKILL: whenever a run of any kind dies, the store is as before or as after, and the same call then
 completes the work."""
 
 from __future__ import annotations
@@ -199,7 +199,7 @@ def everything(coast: Coast) -> dict[str, list[Any]]:
 
 
 def check_time_line(rows: list[dict[str, Any]], key: str) -> None:
-    """Law 4: per key versions in order that neither overlap nor are empty, and at most one that is current."""
+    """Invariant 4: per key versions in order that neither overlap nor are empty, and at most one that is current."""
     ends: dict[Any, Any] = {}
     for row in sorted(rows, key=lambda row: (row[key], row["valid_from"])):
         assert row["valid_to"] is None or row["valid_to"] > row["valid_from"]

@@ -10,7 +10,7 @@ import pytest
 from cli import brenvik as call
 
 import brenvik
-from brenvik.errors import RulesChanged, RulesError, TooMuch
+from brenvik.errors import LimitExceeded, RulesChanged, RulesError
 from brenvik.project.status import status_of
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at", other_columns="type_2")
@@ -58,7 +58,7 @@ def test_a_refusal_tells_how_a_program_lets_it_through() -> None:
     with brenvik.open_store("duckdb::memory:") as store:
         store.load(RULES, rows(("NB-1", 1, "Q"), ("NB-2", 1, "Q")), kind="upserts")
         gone = pa.table({"op": ["D", "D"], "code": ["NB-1", "NB-2"], "at": [2, 2], "light": [None, None]})
-        with pytest.raises(TooMuch, match=r"in Python       load\(…, allow_deletes=2\)"):
+        with pytest.raises(LimitExceeded, match=r"in Python       load\(…, allow_deletes=2\)"):
             store.load(RULES, gone, kind="changes", operation="op")
         assert store.load(RULES, gone, kind="changes", operation="op", allow_deletes=2).counts["deleted"] == 2
 

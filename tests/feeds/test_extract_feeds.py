@@ -12,7 +12,7 @@ import pytest
 from registries import Registry, at
 
 import brenvik
-from brenvik.errors import DeclarationError, FeedError, ProjectError, TooMuch, TooOld
+from brenvik.errors import DeclarationError, FeedError, LimitExceeded, ProjectError, StaleExtract
 from brenvik.feeds.databases import DatabaseExtract
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.protocol import Wanted
@@ -75,7 +75,7 @@ def test_a_file_that_has_changed_is_the_next_extract(store: brenvik.Store, tmp_p
 
 def test_a_half_empty_extract_is_refused_until_a_person_lets_it_through(store: brenvik.Store) -> None:
     store.load(RULES, frame(*range(9)), kind="extract", at="2024-05-13")
-    with pytest.raises(TooMuch, match=r"would delete 5 \(56 %, limit 20 %\)") as refused:
+    with pytest.raises(LimitExceeded, match=r"would delete 5 \(56 %, limit 20 %\)") as refused:
         store.load(RULES, frame(0, 1, 2, 3), kind="extract", at="2024-05-14")
     assert (refused.value.counts["deleted"], refused.value.living) == (5, 9)
     run = store.ledger.runs(last=1).to_pylist()[0]
@@ -83,7 +83,7 @@ def test_a_half_empty_extract_is_refused_until_a_person_lets_it_through(store: b
     assert living(store) == list(range(9))
     seen = store.preview(RULES, frame(0, 1, 2, 3), kind="extract", at="2024-05-14")
     assert "--allow-deletes 5" in str(seen.refusal)
-    with pytest.raises(TooMuch):
+    with pytest.raises(LimitExceeded):
         store.load(RULES, frame(0, 1, 2), kind="extract", at="2024-05-14", allow_deletes=5)
     store.load(RULES, frame(0, 1, 2, 3), kind="extract", at="2024-05-14", allow_deletes=5)
     assert living(store) == [0, 1, 2, 3]
@@ -98,16 +98,16 @@ def test_a_limit_is_a_number_or_a_share_rounded_up(store: brenvik.Store, limit: 
     if passes:
         assert store.load(rules, frame(0, 1, 2, 3), kind="extract", at="2024-05-14").counts["deleted"] == 5
     else:
-        with pytest.raises(TooMuch):
+        with pytest.raises(LimitExceeded):
             store.load(rules, frame(0, 1, 2, 3), kind="extract", at="2024-05-14")
 
 
 def test_an_empty_extract_is_refused_whatever_the_limit(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no", max_deletes=None)
-    with pytest.raises(TooMuch, match="holds no row"):
+    with pytest.raises(LimitExceeded, match="holds no row"):
         store.load(rules, frame(), kind="extract")
     store.load(rules, frame(1, 2), kind="extract", at="2024-05-13")
-    with pytest.raises(TooMuch, match=r"holds no row[^\0]*delete 2 \(100 %\)"):
+    with pytest.raises(LimitExceeded, match=r"holds no row[^\0]*delete 2 \(100 %\)"):
         store.load(rules, frame(), kind="extract", at="2024-05-14")
     store.load(rules, frame(), kind="extract", at="2024-05-14", allow_deletes=2)
     assert living(store, rules) == []
@@ -118,7 +118,7 @@ def test_an_extract_whose_rows_were_all_refused_before_is_empty_too(store: brenv
     bad = pa.table({"no": pa.array([1]), "firm": ["much too long"]})
     store.load(rules, pa.concat_tables([frame(1, 2), bad.slice(0, 0)]), kind="extract", at="2024-05-13")
     store.load(rules, bad, kind="extract", at="2024-05-14", allow_deletes=1)
-    with pytest.raises(TooMuch, match="holds no row"):
+    with pytest.raises(LimitExceeded, match="holds no row"):
         store.load(rules, bad, kind="extract", at="2024-05-15")
 
 
@@ -126,7 +126,7 @@ def test_too_many_changes_are_refused_too(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no", max_changes=1)
     store.load(rules, frame(1, 2, 3), kind="extract", at="2024-05-13")
     upper = pa.table({"no": pa.array([1, 2, 3]), "firm": ["FIRM 1", "FIRM 2", "firm 3"]})
-    with pytest.raises(TooMuch, match="would change 2 of 3 rows"):
+    with pytest.raises(LimitExceeded, match="would change 2 of 3 rows"):
         store.load(rules, upper, kind="extract", at="2024-05-14")
     assert store.load(rules, upper, kind="extract", at="2024-05-14", allow_changes=2).counts["versioned"] == 2
 
@@ -142,7 +142,7 @@ def test_a_refused_row_is_there_and_its_key_is_not_deleted(store: brenvik.Store)
 
 def test_an_older_extract_is_refused_and_one_of_the_same_time_is_not(store: brenvik.Store, tmp_path: Path) -> None:
     store.load(RULES, frame(1, 2), kind="extract", at="2024-05-14 01:30")
-    with pytest.raises(TooOld, match=r"It is of 2024-05-13 01:30; run 1 took the extract of 2024-05-14 01:30"):
+    with pytest.raises(StaleExtract, match=r"It is of 2024-05-13 01:30; run 1 took the extract of 2024-05-14 01:30"):
         store.load(RULES, frame(1), kind="extract", at="2024-05-13 01:30")
     assert store.load(RULES, frame(1, 2, 3), kind="extract", at="2024-05-14 01:30").counts["inserted"] == 1
     assert store.ledger.runs()["state"].to_pylist() == ["done", "refused", "done"]
@@ -224,7 +224,7 @@ def test_a_table_of_a_database_is_taken_whole(store: brenvik.Store, registry: Re
         (2, "painted", "2024-05-14 13:00:00", "None"),
     ]
     registry.now -= timedelta(minutes=30)
-    with pytest.raises(TooOld):
+    with pytest.raises(StaleExtract):
         store.load_from(rules, source)
     with pytest.raises(DeclarationError, match="takes all there is each time"):
         store.load_from(rules, source, wanted=Wanted(after="2024-05-01"))

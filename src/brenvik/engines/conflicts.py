@@ -8,7 +8,7 @@ import time
 from collections.abc import Callable
 from typing import TypeVar
 
-from brenvik.errors import Overtaken
+from brenvik.errors import Conflict
 
 TIMES = 4
 _T = TypeVar("_T")
@@ -23,7 +23,7 @@ def retry_on_conflict(do: Callable[[], _T]) -> _T:
     for number in range(1, TIMES):
         try:
             return do()
-        except Overtaken as error:
+        except Conflict as error:
             wait_s = 0.1 * 2**number * random.uniform(0.5, 1.0)
             _log.warning("%s Trying again in %.1f s (%d of %d)", error, wait_s, number + 1, TIMES)
             time.sleep(wait_s)

@@ -26,7 +26,7 @@ from brenvik.engines.charsets import beyond, codec_of, escaped
 from brenvik.engines.locks import busy, held, name_of_query
 from brenvik.engines.protocol import InPlace
 from brenvik.engines.scratch import in_transit
-from brenvik.errors import Overtaken, StoreDown, StoreError
+from brenvik.errors import Conflict, StoreError, StoreUnavailable
 from brenvik.ledger.schema import LONGEST_NAME, SCHEMA
 from brenvik.merge import sql
 from brenvik.merge.schema import Capabilities, StoredColumn
@@ -114,7 +114,7 @@ class PostgresEngine(InPlace):
             set_json_loads(_as_text, self._connection)
             self._codec = codec_of(self._connection.info.parameter_status("server_encoding") or "")
         except psycopg.OperationalError as error:
-            raise StoreDown(f"{self.address} cannot be reached: {_said(error, place)}") from None
+            raise StoreUnavailable(f"{self.address} cannot be reached: {_said(error, place)}") from None
         except psycopg.Error as error:
             raise StoreError(f"{self.address} cannot be opened: {_said(error, place)}") from None
         if self._codec:
@@ -472,11 +472,11 @@ def _told(address: str) -> Iterator[None]:
     try:
         yield
     except (pg.DeadlockDetected, pg.SerializationFailure) as error:
-        raise Overtaken(f"{address}: someone else's work came between: {_said(error)}") from error
+        raise Conflict(f"{address}: someone else's work came between: {_said(error)}") from error
     except (pg.QueryCanceled, pg.LockNotAvailable) as error:
-        raise StoreDown(f"{address} gave up a statement: {_said(error)}") from error
+        raise StoreUnavailable(f"{address} gave up a statement: {_said(error)}") from error
     except psycopg.OperationalError as error:
-        raise StoreDown(
+        raise StoreUnavailable(
             f"{address} went away: {_said(error)}. Where it went away at the very end, brenvik runs tells "
             "whether the load is done."
         ) from error

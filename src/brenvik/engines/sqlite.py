@@ -38,7 +38,7 @@ from brenvik.engines.arrays import of_values
 from brenvik.engines.locks import held, held_in_file, missing_rights_of_file, name_of_query
 from brenvik.engines.protocol import InPlace
 from brenvik.engines.scratch import in_transit
-from brenvik.errors import Overtaken, StoreError
+from brenvik.errors import Conflict, StoreError
 from brenvik.ledger.schema import SCHEMA, TABLES, VIEWS
 from brenvik.merge import sql
 from brenvik.merge.schema import Capabilities, StoredColumn
@@ -490,7 +490,7 @@ def _told(address: str) -> Iterator[None]:
         yield
     except sqlite3.OperationalError as error:
         if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
-            raise Overtaken(f"{address} is being written by someone else: {error}. Try again later.") from error
+            raise Conflict(f"{address} is being written by someone else: {error}. Try again later.") from error
         raise StoreError(f"{address} refused a statement: {error}") from error
     except sqlite3.Error as error:
         raise StoreError(f"{address} refused a statement: {error}") from error

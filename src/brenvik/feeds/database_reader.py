@@ -25,7 +25,7 @@ from sqlalchemy import exc
 
 from brenvik.engines.arrays import of_numbers, of_values
 from brenvik.engines.arrow import arrow_type
-from brenvik.errors import DeclarationError, FeedError, SourceDown
+from brenvik.errors import DeclarationError, FeedError, SourceUnavailable
 from brenvik.feeds.protocol import Batch, Piece
 from brenvik.merge.sequence import sequence_no
 from brenvik.model.addresses import is_ambiguous
@@ -111,7 +111,7 @@ class Reader:
         backend = url.get_backend_name()
         in_file = backend == "sqlite" and url.database and not url.database.startswith((":", "file:"))
         if in_file and not Path(url.database or "").is_file():  # else SQLite would make an empty one
-            raise SourceDown(f"{self.address}: there is no such file. Nothing was read.")
+            raise SourceUnavailable(f"{self.address}: there is no such file. Nothing was read.")
         with self.decision_log():
             try:
                 engine = sa.create_engine(url, poolclass=sa.NullPool)
@@ -239,7 +239,7 @@ class Reader:
             mended = isinstance(error, (exc.OperationalError, exc.InterfaceError)) and not said.startswith(_OF_THE_CALL)
             if error.connection_invalidated or mended:
                 what = "went away while it was read" if reading else "cannot be reached"
-                raise SourceDown(f"{where} {what}: {said}. Nothing was taken; try again later.") from None
+                raise SourceUnavailable(f"{where} {what}: {said}. Nothing was taken; try again later.") from None
             raise FeedError(f"{where} refused to read {self.name}: {said}") from None
         except exc.SQLAlchemyError as error:
             raise FeedError(f"{self.name} cannot be read: {_masked(str(error), _url(self._connection))}") from None

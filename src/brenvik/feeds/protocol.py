@@ -197,7 +197,7 @@ class Source(Protocol):
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
         """What there is to take; a batch without columns when there is nothing new.
 
-        Whoever opens a batch closes it. Raises FeedError when the source cannot be read as declared, SourceDown when it
+        Whoever opens a batch closes it. Raises FeedError when the source cannot be read as declared, SourceUnavailable when it
         cannot be reached, and DeclarationError when it cannot give what is wanted.
         """
         ...

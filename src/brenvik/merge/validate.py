@@ -200,13 +200,12 @@ FROM (
     SELECT all_rows.*, CASE {numbered} END AS brenvik_first FROM {rows} AS all_rows
   ) AS tested_rows
 ) AS cast_rows"""
-    order = schema.keys if schema.store.seeks else ()
     return Staging(
         into,
         question,
         _columns(schema),
         known=tuple(_constants(schema, column_sets, is_delete, extract_time)),
-        order=order,
+        order=schema.keys if schema.store.seeks else (),
     )
 
 

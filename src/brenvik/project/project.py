@@ -8,7 +8,7 @@ from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from brenvik.errors import BrenvikError, Busy, DeclarationError, NotReached, ProjectError
+from brenvik.errors import BrenvikError, Busy, DeclarationError, DependencyFailed, ProjectError
 from brenvik.model.feeds import Connection, FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
@@ -208,7 +208,7 @@ def _in_order(
     stopped: set[str] = set()
     for table, feed in pairs:
         if before := [other for other in table.after if other in stopped]:
-            error = NotReached(f"It comes after {', '.join(before)}, which was not loaded.")
+            error = DependencyFailed(f"It comes after {', '.join(before)}, which was not loaded.")
             done.append(Outcome.stopped(table.rules.table, feed.name, error, state="skipped"))
         else:
             done += load(table, feed)

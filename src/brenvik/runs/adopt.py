@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
-from brenvik.errors import BrenvikError, DeclarationError, FeedError, NotAsRules
+from brenvik.errors import BrenvikError, DeclarationError, FeedError, SchemaMismatch
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Run
@@ -215,8 +215,8 @@ def adopt(
     does not have are added.
 
     ``feed`` are the columns that its feeds carry. Raises DeclarationError for a table that is not there or known already,
-    NotAsRules when it does not fit, or when its rows are not what the rules make of them and more than ``allow_changes`` would
-    have to change.
+    SchemaMismatch when it does not fit, or when its rows are not what the rules make of them and more than ``allow_changes``
+    would have to change.
     """
     ledger.prepare()
 
@@ -269,7 +269,7 @@ def _adopt(
         with engine.transaction(None if preview else rules):
             found = fit(engine, rules, feed)
             if found.schema is None or found.faults:
-                raise NotAsRules(
+                raise SchemaMismatch(
                     "\n  ".join(
                         [f"Table {rules.stored_as!r} does not fit its rules; nothing was written:", *found.faults]
                     )
@@ -333,7 +333,7 @@ def _check_changes(it: UnderWay, rows: int, allowed: int) -> None:
     if added + updated + removed <= allowed or it.preview:
         return
     table = it.rules.table
-    raise NotAsRules(
+    raise SchemaMismatch(
         f"{it.rules.stored_as}: not adopted, nothing written\n"
         f"Its {rows:,} rows are not what the rules make of them: {updated:,} would change, {added:,} be added, {removed:,} go.\n"
         f"look            brenvik adopt {table} --preview\n"

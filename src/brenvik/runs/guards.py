@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from brenvik.engines.protocol import Engine
-from brenvik.errors import DeclarationError, TooMuch, TooOld
+from brenvik.errors import DeclarationError, LimitExceeded, StaleExtract
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Run
 from brenvik.model.rules import TableRules
@@ -30,7 +30,7 @@ def limit_of(limit: int | float | None, whole: int) -> int | None:
     return limit if limit is None or isinstance(limit, int) else -int(-limit * whole // 1)
 
 
-def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: bool) -> TooMuch | None:
+def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: bool) -> LimitExceeded | None:
     """The refusal that a load must meet, once its decisions are counted; None when it may pass.
 
     What counts as deleted are keys that are alive now and would not be after the load.
@@ -68,7 +68,7 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
         f"let it through  brenvik load {rules.table} {' '.join(f'--allow-{what} {n}' for what, n in again.items())}",
         f"in Python       load(…, {', '.join(f'allow_{what}={n}' for what, n in again.items())})",
     )
-    return TooMuch("\n".join(lines), counts=dict(counts), living=living)
+    return LimitExceeded("\n".join(lines), counts=dict(counts), living=living)
 
 
 def check_kind(
@@ -102,7 +102,7 @@ def check_age(ledger: Ledger[Engine], it: UnderWay, run: Run, source: str, withd
     number, time = newest
     at = it.values["extract_at"]
     if parse_mark(at, kind) < parse_mark(time, kind):  # type: ignore[operator]
-        raise TooOld(
+        raise StaleExtract(
             f"{source}: refused, nothing written\n"
             f"It is of {told(parse_mark(at, kind))}; run {number} took the extract of {told(parse_mark(time, kind))}.\n"
             "An older extract cannot be put before a newer one. If the newer one is wrong, withdraw it first: "

@@ -15,8 +15,8 @@ from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
 from brenvik.errors import (
     InputError,
+    LimitExceeded,
     Temporary,
-    TooMuch,
 )
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
@@ -231,7 +231,7 @@ def _with_state(
 
 
 def _outcome(
-    it: UnderWay, run: Run, batch: Batch, counts: dict[str, int], refusal: TooMuch | None, *, some_replayed: bool
+    it: UnderWay, run: Run, batch: Batch, counts: dict[str, int], refusal: LimitExceeded | None, *, some_replayed: bool
 ) -> Outcome:
     """What the caller gets; with what it takes to explain the decisions, as long as the store is open."""
     decision_log = DecisionLog(

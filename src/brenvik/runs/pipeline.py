@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from brenvik.engines.protocol import Engine
-from brenvik.errors import BrokenLaw, ChangesMissing
+from brenvik.errors import ChangesMissing, InvariantBroken
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import DECISIONS
@@ -135,7 +135,7 @@ def replay_keys(it: UnderWay, *, first: bool = False, chosen: bool = False) -> N
 
 
 def count_decisions(it: UnderWay, *, some_replayed: bool) -> dict[str, int]:
-    """Counts the decisions; raises BrokenLaw when they do not add up to the rows read and the changes derived."""
+    """Counts the decisions; raises InvariantBroken when they do not add up to the rows read and the changes derived."""
     counts = dict.fromkeys(("read", "derived", *DECISIONS), 0) | it.counts
     for decision, row in it.plain.items():
         counts[decision] += row["n"]
@@ -152,7 +152,7 @@ def count_decisions(it: UnderWay, *, some_replayed: bool) -> dict[str, int]:
         it.expected_counts["kept"] = sum(row["n"] for row in it.plain.values())
     told = sum(counts[decision] for decision in DECISIONS)
     if told != counts["read"] + counts["derived"] or min(counts.values()) < 0:
-        raise BrokenLaw(
+        raise InvariantBroken(
             f"{counts['read']} rows were read, {counts['derived']} changes derived, and {told} decided ({counts}). "
             f"Nothing was written. {OTHER_WRITERS.format(table=it.rules.table)}"
         )
@@ -179,7 +179,8 @@ def expect_row_counts(it: UnderWay, *, some_replayed: bool) -> None:
 
 
 def write_table(it: UnderWay, *, some_replayed: bool) -> None:
-    """Writes the diff to the table; closes before it opens. Raises BrokenLaw when the store touched other rows than asked."""
+    """Applies the row changes to the table; closes versions before it inserts new ones. Raises InvariantBroken when the store
+    changed another number of rows than expected."""
     schema, expected = it.schema, it.expected_counts
     if expected["to_close"]:
         deletes = some_replayed or "deleted" in it.plain
@@ -204,7 +205,7 @@ def write_table(it: UnderWay, *, some_replayed: bool) -> None:
 
 def check_count(it: UnderWay, what: str, asked: int, did: int) -> None:
     if asked != did:
-        raise BrokenLaw(
+        raise InvariantBroken(
             f"The load of {it.rules.table!r} asked for {asked} rows to be {what}, the store says {did}. "
             f"It was undone. {OTHER_WRITERS.format(table=it.rules.table)}"
         )

@@ -40,7 +40,7 @@ from sqlalchemy.exc import IntegrityError
 
 from brenvik.engines.lakehouse.catalogs import Home
 from brenvik.engines.lakehouse.snapshots import Change, write_snapshot
-from brenvik.errors import BrenvikError, Overtaken, StoreError
+from brenvik.errors import BrenvikError, Conflict, StoreError
 
 MAIN = "main"
 """The namespace of tables that are named without one."""
@@ -174,7 +174,7 @@ class Lake:
     def commit(self, state: LakeTable, change: Change, *, instead: bool = False) -> LakeTable:
         """Commits a change to a table as one snapshot, on top of the snapshot of ``state``; makes the table where it is new.
 
-        ``instead``: of all files there are. Raises Overtaken when someone else was quicker.
+        ``instead``: of all files there are. Raises Conflict when someone else was quicker.
         """
         if state.table is None:
             return self._make(state, change)
@@ -220,7 +220,7 @@ class Lake:
         try:
             made.commit_transaction()
         except TableAlreadyExistsError as error:
-            raise Overtaken(f"{'.'.join(state.identifier)}: someone else made it in the meantime") from error
+            raise Conflict(f"{'.'.join(state.identifier)}: someone else made it in the meantime") from error
         self.home.changed()
         table = self.load(state.identifier)
         return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id))
@@ -238,7 +238,7 @@ class Lake:
         return self._entries[manifest.manifest_path]
 
     def drop_snapshots(self, state: LakeTable, numbers: Sequence[int]) -> LakeTable:
-        """Has a table forget some of its snapshots. Raises Overtaken when someone else was quicker."""
+        """Has a table forget some of its snapshots. Raises Conflict when someone else was quicker."""
         assert state.table
         return self._commit(state, (RemoveSnapshotsUpdate(snapshot_ids=[*numbers]),), state.snapshot)
 
@@ -253,7 +253,7 @@ class Lake:
         try:
             done = self.catalog.commit_table(state.table, unchanged, tuple(updates))
         except CommitFailedException as error:
-            raise Overtaken(f"{'.'.join(state.identifier)}: someone else's work came between: {error}") from error
+            raise Conflict(f"{'.'.join(state.identifier)}: someone else's work came between: {error}") from error
         table = Table(state.table.name(), done.metadata, done.metadata_location, state.table.io, self.catalog)
         self._loaded[state.identifier] = table
         self.home.changed()

@@ -17,7 +17,7 @@ from brenvik.engines.lakehouse.files import write_whole
 from brenvik.engines.lakehouse.lake import SAID, LakeTable, local
 from brenvik.engines.lakehouse.shown import ShownTables, in_our_words
 from brenvik.engines.lakehouse.snapshots import Change
-from brenvik.errors import BrenvikError, Overtaken
+from brenvik.errors import BrenvikError, Conflict
 from brenvik.ledger.schema import SCHEMA, TABLES
 from brenvik.merge import sql
 
@@ -129,7 +129,7 @@ class LoggedTables(ShownTables):
             try:
                 added = [told.to_reader()] if told else ()
                 done = self._lake.commit(state, Change(added, said=said, files=others), instead=fold)
-            except Overtaken:
+            except Conflict:
                 if attempt == _TRIES - 1:
                     raise
                 continue

@@ -40,7 +40,7 @@ from sqlalchemy import update
 from brenvik.engines.lakehouse.catalogs import Folder, Identifier, location_of
 from brenvik.engines.lakehouse.snapshots import NO_COMPRESSION, PositionManifestWriter
 from brenvik.engines.protocol import Relocated
-from brenvik.errors import Overtaken, StoreError
+from brenvik.errors import Conflict, StoreError
 
 _NUMBER = re.compile(r"(\d+)-.*")
 _PATH, _LENGTH = 0, 1
@@ -79,7 +79,7 @@ class _Move:
 def relocate(folder: Folder) -> list[Relocated]:
     """Has the metadata of a folder's tables name the files that lie in the folder; nothing where they do already.
 
-    Raises StoreError when files are not there, or when tables lie in several places; Overtaken when someone else changed a
+    Raises StoreError when files are not there, or when tables lie in several places; Conflict when someone else changed a
     table in the meantime. Nothing is changed then.
     """
     strayed = folder.strayed()
@@ -120,7 +120,7 @@ def _enter(folder: Folder, done: dict[Identifier, tuple[str, str]]) -> None:
                 .values(metadata_location=after, previous_metadata_location=None)
             )
             if changed.rowcount != 1:
-                raise Overtaken(f"{space}.{name}: someone else changed it in the meantime")
+                raise Conflict(f"{space}.{name}: someone else changed it in the meantime")
 
 
 def _relocate_table(io: FileIO, move: _Move, place: str) -> tuple[str, int]:

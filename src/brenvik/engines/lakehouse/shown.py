@@ -21,7 +21,7 @@ from brenvik.engines.lakehouse.files import ROW_GROUP
 from brenvik.engines.lakehouse.lake import MAIN, SAID, Lake, LakeTable, local, named, said_of, summary_of, whole
 from brenvik.engines.lakehouse.pending import ROOM, Group, Held, Rooms, Stored
 from brenvik.engines.protocol import Written
-from brenvik.errors import Overtaken, StoreError
+from brenvik.errors import Conflict, StoreError
 from brenvik.ledger.schema import SCHEMA
 from brenvik.merge import sql
 
@@ -218,7 +218,7 @@ def in_our_words(address: str) -> Iterator[None]:
     try:
         yield
     except NoSuchTableError as error:
-        raise Overtaken(f"{address}: someone else took a table away: {error}") from error
+        raise Conflict(f"{address}: someone else took a table away: {error}") from error
     except (OSError, ArrowException, SQLAlchemyError, duckdb.Error) as error:
         first = str(error).partition("\n")[0]
         raise StoreError(f"{address} cannot be read or written: {first}") from error

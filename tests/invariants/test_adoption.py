@@ -8,10 +8,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from oracle import Oracle
 from scenes import UNKEPT, Batch, Scene, cases
+from stores import everything, forget_ledger, fresh
 from tables import comparable, stored
 
 from brenvik.merge.sql import quote, relation
-from stores import everything, forget_ledger, fresh
 
 ADOPTED = [scene for scene in UNKEPT if scene.own["valid_from"] and scene.own["valid_to"] and scene.own["is_deleted"]]
 KEYS = ("surrogate_key", "valid_from")

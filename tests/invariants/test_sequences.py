@@ -1,7 +1,7 @@
-"""All laws along the way of one table: loads in order and late, replays, loads that break off, withdrawals and what is put
+"""All invariants along the way of one table: loads in order and late, replays, loads that break off, withdrawals and what is put
 back, held deletes released and dropped, extracts, rebuilds, in any sequence. After every step the table must be the oracle's.
 
-Beside the laws' own tests, which try each alone and harder.
+Beside the invariants' own tests, which try each alone and harder.
 """
 
 from __future__ import annotations
@@ -18,13 +18,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Oracle, plain
 from scenes import EXTRACTED, EXTRACTED_HELD, HELD, KEY_POOLS, SCENES, TABLE, Batch, Scene, batches, pool, some
+from stores import everything, fresh
 from tables import comparable, stored
-from test_laws import check_time_line, shown_row
+from test_invariants import check_time_line, shown_row
 
 import brenvik
 from brenvik.ledger.schema import DECISIONS
 from counts import share
-from stores import everything, fresh
 
 SHARE = share(5)
 """Five kinds of sequences have a fifth of all examples each."""
@@ -42,8 +42,8 @@ class Way:
         self.out: set[int] = oracle.out
 
     def stepped(self, do: Callable[[bool], brenvik.Outcome]) -> tuple[brenvik.Outcome, brenvik.Outcome]:
-        """One step, previewed first: preview and outcome agree (law 8), a preview writes nothing, the rows that change are
-        those that are told (law 1), and the table is a time line (law 4)."""
+        """One step, previewed first: preview and outcome agree (invariant 8), a preview writes nothing, the rows that change are
+        those that are told (invariant 1), and the table is a time line (invariant 4)."""
         scene, store = self.scene, self.store
         own = scene.own
         as_is = everything(scene, store)
@@ -78,7 +78,7 @@ class Way:
             self.batches.pop(self.oracle.batch)  # taken again, it would hold from another time
 
     def take_again(self) -> None:
-        """Law 2, for a batch that counts."""
+        """Invariant 2, for a batch that counts."""
         there = [number for number in self.batches if number not in self.out and self.scene.declared.order]
         if not there:
             return
@@ -90,7 +90,7 @@ class Way:
         self.oracle.load(batch.rows)
 
     def break_off(self, batch: Batch) -> None:
-        """Law 5: a load whose source goes dead leaves nothing but its failed run."""
+        """Invariant 5: a load whose source goes dead leaves nothing but its failed run."""
         before, state = everything(self.scene, self.store), self._state()
         frame = self.scene.frame(batch.rows, batch.columns)
 
@@ -110,7 +110,7 @@ class Way:
         return self.store.ledger.state(self.scene.rules.table) if self.runs else None
 
     def withdraw(self) -> None:
-        """Law 7, of one run or several; what is out already is put back."""
+        """Invariant 7, of one run or several; what is out already is put back."""
         if not self.runs:
             return
         first = self.data.draw(st.sampled_from(sorted(self.runs)))
@@ -152,8 +152,8 @@ class Way:
             self.oracle.release(number)
 
     def another_order(self) -> None:
-        """Law 3: the changes that count, in another order and another division, make the same table. Those that tie keep theirs,
-        as the later of them counts. What only said again what a withdrawn run had said went with it."""
+        """Invariant 3: the changes that count, in another order and another division, make the same table. Those that tie keep
+        theirs, as the later of them counts. What only said again what a withdrawn run had said went with it."""
         d = self.scene.declared
         counting = [(row, b.columns) for number, b in self.batches.items() if number not in self.out for row in b.rows]
         counting = [(row, columns) for row, columns in counting if self.oracle.counts(row)]

@@ -8,10 +8,10 @@ from typing import Any
 import pyarrow as pa
 import pytest
 from oracle import Declared, Oracle
+from stores import fresh_store
 
 import brenvik
 from counts import STORES
-from stores import fresh_store
 
 
 def some_rules(dice: random.Random) -> brenvik.TableRules:

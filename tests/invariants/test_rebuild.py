@@ -14,12 +14,12 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 from oracle import Oracle
 from scenes import ORDERED, Batch, Scene, cases
+from stores import everything, fresh
 from tables import comparable, stored
-from test_laws import check_time_line
+from test_invariants import check_time_line
 
 import brenvik
 from brenvik.errors import BrenvikError, DeclarationError, RulesChanged
-from stores import everything, fresh
 
 
 @st.composite

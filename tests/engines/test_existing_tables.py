@@ -13,7 +13,7 @@ from cli import brenvik as call
 
 import brenvik
 from brenvik.engines.lakehouse.engine import LakehouseEngine
-from brenvik.errors import BrenvikError, DeclarationError, ForeignTable, NotAsRules, StoreError
+from brenvik.errors import BrenvikError, DeclarationError, ForeignTable, SchemaMismatch, StoreError
 from scripts import execute, is_lakehouse
 
 RULES = brenvik.TableRules(
@@ -132,7 +132,7 @@ def test_an_adopted_table_keeps_its_keys_and_takes_late_changes(anywhere: brenvi
 
 def test_rows_that_are_not_what_the_rules_make_are_told_and_let_through_by_number(anywhere: brenvik.Store) -> None:
     made_before(anywhere, *THREE, ("NB-4", "Gul", "Q", 1, 2), ("NB-4", "Gull", "Q", 2, None))
-    with pytest.raises(NotAsRules, match=r"(?s)1 would change, 0 be added, 1 go\..*--allow-changes 2") as refused:
+    with pytest.raises(SchemaMismatch, match=r"(?s)1 would change, 0 be added, 1 go\..*--allow-changes 2") as refused:
         anywhere.adopt(RULES, FEED)
     assert not refused.value.can_retry
     assert anywhere.ledger.state("buoy") is None
@@ -158,11 +158,11 @@ def test_all_that_does_not_fit_is_told_at_once(anywhere: brenvik.Store) -> None:
         types={"at": "timestamp", "depth": "text", "name": "text(30)"},
         housekeeping={"surrogate_key": "id", "valid_from": "since"},
     )
-    with pytest.raises(NotAsRules) as told:
+    with pytest.raises(SchemaMismatch) as told:
         anywhere.adopt(rules, FEED | {"depth": "text"})
     short = [] if anywhere.engine.dialect == "duckdb" else ["holds 20 characters"]  # DuckDB forgets lengths
     assert [part for part in ("owner", "valid_to", "depth", *short) if part not in str(told.value)] == []
-    with pytest.raises(NotAsRules) as told:
+    with pytest.raises(SchemaMismatch) as told:
         anywhere.adopt(RULES, FEED)
     said = str(told.value)
     told = ("several current rows: 1", "end before they begin, or have no length: 1", "the next of their key: 1")
@@ -308,7 +308,7 @@ def test_a_column_that_takes_different_texts_for_equal_is_not_adopted(anywhere: 
     columns = ", ".join(f"{name} {kind}" for name, kind in kinds.items())
     execute(anywhere, f"CREATE TABLE buoy (id BIGINT, {columns}, since TIMESTAMP, until TIMESTAMP)")
     with pytest.raises(
-        NotAsRules, match=f"  {column}: compares texts by a collation that takes different ones for equal"
+        SchemaMismatch, match=f"  {column}: compares texts by a collation that takes different ones for equal"
     ):
         anywhere.adopt(RULES, FEED)
     assert anywhere.ledger.state("buoy") is None

@@ -1,4 +1,4 @@
-"""The laws of the design, each tried on feeds resolved at random and held against the oracle."""
+"""The invariants of the design, each tried on feeds drawn at random and held against the oracle."""
 
 from __future__ import annotations
 
@@ -13,12 +13,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Oracle, plain
 from scenes import ORDERED, UNKEPT, Batch, Scene, cases
+from stores import everything, fresh
 from tables import comparable, shown, stored
 
 import brenvik
 from brenvik.ledger.schema import DECISIONS
 from counts import share
-from stores import everything, fresh
 
 
 def loaded_at(store: brenvik.Store) -> Any:
@@ -26,7 +26,7 @@ def loaded_at(store: brenvik.Store) -> Any:
 
 
 @given(cases())
-def test_laws_1_and_4_accounting_and_time_line(case: tuple[Scene, list[Batch]]) -> None:
+def test_invariants_1_and_4_accounting_and_time_line(case: tuple[Scene, list[Batch]]) -> None:
     """Every row read is decided once, as the oracle decides it; the table changes by exactly the rows asked for, and each
     key's versions make a time line."""
     scene, made = case
@@ -58,7 +58,7 @@ def shown_row(row: dict[str, Any]) -> str:
 
 
 @given(cases(ORDERED), st.data())
-def test_law_2_replay(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
+def test_invariant_2_replay(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """Taking any batches again, whole or in part, touches no row."""
     scene, made = case
     with fresh(scene) as store:
@@ -74,7 +74,7 @@ def test_law_2_replay(case: tuple[Scene, list[Batch]], data: st.DataObject) -> N
 
 @settings(max_examples=share(4))
 @given(cases(ORDERED, faults=False, absent=True), st.data())
-def test_law_3_order_free(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
+def test_invariant_3_order_free(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """Any split into batches, any order of them, any repetition: the same table."""
     scene, made = case
     d = scene.declared
@@ -128,7 +128,7 @@ def is_open(scene: Scene, value: Any) -> bool:
 
 
 @given(cases(most=2), st.integers(0, 3))
-def test_law_5_all_or_nothing(case: tuple[Scene, list[Batch]], good: int) -> None:
+def test_invariant_5_all_or_nothing(case: tuple[Scene, list[Batch]], good: int) -> None:
     """A load whose source breaks off writes nothing but its failed run; the next one completes the work."""
     scene, made = case
     *earlier, last = made
@@ -160,7 +160,7 @@ def test_law_5_all_or_nothing(case: tuple[Scene, list[Batch]], good: int) -> Non
 
 
 @given(cases(most=2))
-def test_law_8_preview_is_the_load(case: tuple[Scene, list[Batch]]) -> None:
+def test_invariant_8_preview_is_the_load(case: tuple[Scene, list[Batch]]) -> None:
     """What a preview says is what the load does, and a preview writes nothing."""
     scene, made = case
     with fresh(scene) as store:

@@ -22,7 +22,7 @@ from brenvik.feeds.reading import Reading, Record
 from brenvik.ledger.schema import change_log_table
 from brenvik.merge import sql
 
-CASES = Path(__file__).parent / "cases"
+CASES = Path(__file__).parent / "stages"
 OTHER_STORES = ("postgres", "sqlite")
 _PREFIX = re.compile(r"brenvik_w\d+_")
 _CODES = brenvik.Operations("op")

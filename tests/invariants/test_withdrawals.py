@@ -1,4 +1,4 @@
-"""Law 7, and what else is worked out of the kept changes: rebuilt tables, the past, what a run decided."""
+"""Invariant 7, and what else is worked out of the kept changes: rebuilt tables, the past, what a run decided."""
 
 from __future__ import annotations
 
@@ -8,9 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from oracle import Oracle
 from scenes import ORDERED, Batch, Scene, cases
-from tables import check_decided_again, comparable, decided, stored
-
 from stores import fresh
+from tables import check_decided_again, comparable, decided, stored
 
 
 def past(scene: Scene, table: Any) -> list[tuple[str, ...]]:
@@ -25,7 +24,7 @@ def oracle_of(scene: Scene, batches: list[Batch]) -> Oracle:
 
 
 @given(cases(ORDERED, most=3), st.data())
-def test_law_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
+def test_invariant_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """A table without a run is the table of the same batches without it; put back, it is as it was. What each run decided by
     what was known to it can be told all the while."""
     scene, made = case

@@ -16,7 +16,7 @@ from cli import brenvik as call
 
 import brenvik
 from brenvik.demo import scenario
-from brenvik.errors import BrokenLaw, Busy, DeclarationError, ForeignTable, LayoutError, StoreError
+from brenvik.errors import Busy, DeclarationError, ForeignTable, InvariantBroken, LayoutError, StoreError
 from brenvik.feeds.files import FileSource
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
@@ -145,7 +145,7 @@ def test_rows_that_somebody_else_takes_away_abort_the_load() -> None:
             return real(text, values, **how)  # type: ignore[arg-type]
 
         store.engine.run = meddling  # type: ignore[method-assign]
-        with pytest.raises(BrokenLaw, match="asked for 2 rows to be ended, the store says 1"):
+        with pytest.raises(InvariantBroken, match="asked for 2 rows to be ended, the store says 1"):
             store.load(RULES, frame(("A", 2, "Q"), ("B", 2, "Q")), kind="upserts")
         store.engine.run = real  # type: ignore[method-assign]
         assert store.read(RULES)["light"].to_pylist() == ["Fl", "Fl"]

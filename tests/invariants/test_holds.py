@@ -1,4 +1,4 @@
-"""Deletes that wait for a person: held, released, dropped, and what the laws say of them."""
+"""Deletes that wait for a person: held, released, dropped, and what the invariants say of them."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Oracle
 from scenes import HELD, IGNORED, Batch, Scene, cases
+from stores import everything, fresh
 from tables import check_decided_again, comparable, decided, stored
 
 from brenvik.ledger.schema import DECISIONS
 from counts import share
-from stores import everything, fresh
 
 
 @settings(max_examples=share(20))

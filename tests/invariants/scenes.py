@@ -1,6 +1,6 @@
-"""The feeds that the laws are tried on: a pool of table shapes, and strategies that draw changes for them.
+"""The feeds that the invariants are tried on: a pool of table shapes, and strategies that draw changes for them.
 
-The shapes are resolved once, from a seed, so that every column type, role, key width and kind of order comes up often and
+The shapes are drawn once, from a seed, so that every column type, role, key width and kind of order comes up often and
 the SQL of a shape is made only once a process.
 """
 
@@ -22,7 +22,7 @@ from counts import STORES
 
 TABLE = "things of note"
 DRAWN = [kind for kind in STORES if kind != "lakehouse"] * 5 + [kind for kind in STORES if kind == "lakehouse"]
-"""The kinds of stores as they are resolved; a lakehouse takes several times as long as the others."""
+"""The kinds of stores as they are drawn; a lakehouse takes several times as long as the others."""
 _DAY = date(2024, 5, 13)
 _MOMENT = datetime(2024, 5, 13, 8)
 

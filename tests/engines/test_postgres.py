@@ -18,7 +18,7 @@ import pytest
 from cli import brenvik as call
 
 import brenvik
-from brenvik.errors import Busy, FeedError, Overtaken, StoreDown, StoreError
+from brenvik.errors import Busy, Conflict, FeedError, StoreError, StoreUnavailable
 from servers import fresh_database
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
@@ -156,7 +156,7 @@ def test_a_deadlock_is_tried_again(url: str) -> None:
 def test_a_stream_that_is_used_up_is_not_tried_again(url: str) -> None:
     with brenvik.open_store(told(url, deadlock_timeout="500ms")) as store:
         store.load(RULES, frame(("A", 1, "Q"), ("B", 1, "Q")), kind="upserts")
-        with entangled(url), pytest.raises(Overtaken, match="deadlock") as raised:
+        with entangled(url), pytest.raises(Conflict, match="deadlock") as raised:
             store.load(RULES, frame(("A", 2, "Fl"), ("B", 2, "Fl")).to_reader(), kind="upserts")
         assert raised.value.can_retry
         assert store.read(RULES).num_rows == 2
@@ -174,7 +174,10 @@ def test_a_lock_that_is_not_given_in_time_ends_the_load_and_changes_nothing(url:
         other.execute("LOCK TABLE buoy IN ACCESS EXCLUSIVE MODE")
         late = call("load", cwd=tmp_path)
         assert (late.code, "lock timeout" in late.out) == (5, True)
-        with brenvik.open_store(told(url, statement_timeout="2s")) as store, pytest.raises(StoreDown, match="timeout"):
+        with (
+            brenvik.open_store(told(url, statement_timeout="2s")) as store,
+            pytest.raises(StoreUnavailable, match="timeout"),
+        ):
             store.read(RULES)
     assert call("load", cwd=tmp_path).code == 0
 
@@ -212,7 +215,7 @@ def test_names_and_values_with_quotes_and_percent_signs_are_only_names_and_value
 
 
 def test_a_server_that_is_not_there_is_told_without_the_password(tmp_path: Path) -> None:
-    with pytest.raises(StoreDown) as down:
+    with pytest.raises(StoreUnavailable) as down:
         brenvik.open_store(f"postgresql://coast:Hemmelig7@/coast?host={tmp_path}")
     assert "Hemmelig7" not in str(down.value)
     assert "cannot be reached" in str(down.value)

@@ -1,4 +1,4 @@
-"""Law 6: the same feed gives the same table, the same counts and the same decisions in every store."""
+"""Invariant 6: the same feed gives the same table, the same counts and the same decisions in every store."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ from typing import Any
 from hypothesis import given
 from hypothesis import strategies as st
 from scenes import DRAWN, SCENES, TABLE, Scene, batches, has_long_key
+from stores import fresh
 from tables import shown, stored
 
 import brenvik
 from counts import STORES
-from stores import fresh
 
 
 def said(scene: Scene, store: brenvik.Store) -> list[dict[str, str]]:
@@ -30,10 +30,10 @@ def told(outcome: brenvik.Outcome, *, with_times: bool) -> list[str]:
 
 
 @given(st.sampled_from(SCENES), st.sampled_from(DRAWN), st.data())
-def test_law_6_same_everywhere(scene: Scene, resolved: str, data: st.DataObject) -> None:
+def test_invariant_6_same_everywhere(scene: Scene, drawn: str, data: st.DataObject) -> None:
     """Loads, a replay and a withdrawal, step by step."""
     has_decimal_order = any(dict(scene.types)[name].startswith("decimal") for name in scene.declared.order)
-    kinds = [kind for kind in STORES if kind in {*DRAWN} - {"lakehouse"} | {resolved}]
+    kinds = [kind for kind in STORES if kind in {*DRAWN} - {"lakehouse"} | {drawn}]
     kinds = [kind for kind in kinds if kind != "sqlite" or not has_decimal_order]
     kinds = [kind for kind in kinds if kind != "postgres" or not has_long_key(scene)]
     made = data.draw(batches(replace(scene, store="sqlite")))  # values that every store can hold

@@ -6,9 +6,9 @@ import os
 
 import pytest
 from recording import CASES, OTHER_STORES, cases, difference, record
+from stores import fresh_store
 
 from counts import STORES
-from stores import fresh_store
 
 
 def check(written: dict[str, str]) -> None:

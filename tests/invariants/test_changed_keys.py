@@ -1,4 +1,4 @@
-"""Records that change their natural key: one row, two changes, which the laws count and order like all others."""
+"""Records that change their natural key: one row, two changes, which the invariants count and order like all others."""
 
 from __future__ import annotations
 
@@ -12,12 +12,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 from oracle import Declared, Oracle, plain
 from scenes import DRAWN
+from stores import fresh_store
 
 import brenvik
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.reading import Reading, Record
 from brenvik.ledger.schema import DECISIONS
-from stores import fresh_store
 
 CODES = brenvik.Operations("op", insert=("I",), update=("U",), delete=("D",))
 RECORD = Record("/now", "/was", (("op", "/op"), ("at", "/at")), ("code", "part"), CODES)

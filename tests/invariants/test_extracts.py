@@ -12,12 +12,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Oracle
 from scenes import EXTRACTED, KEY_POOLS, Scene, pool, some
+from stores import everything, fresh
 from tables import comparable, stored
 
 import brenvik
 from brenvik.ledger.schema import DECISIONS
 from counts import share
-from stores import everything, fresh
 
 Extract = tuple[datetime, list[dict[str, Any]], tuple[str, ...]]
 _FIRST = datetime(2024, 5, 13, 1, 30)
@@ -91,7 +91,7 @@ def as_if(scene: Scene, made: list[Extract], out: set[int]) -> list[tuple[str, .
 
 @settings(max_examples=share(20))
 @given(extracts(), st.data())
-def test_law_7_of_extracts(case: tuple[Scene, list[Extract]], data: st.DataObject) -> None:
+def test_invariant_7_of_extracts(case: tuple[Scene, list[Extract]], data: st.DataObject) -> None:
     """Without an extract, the next one still says all that it said."""
     scene, made = case
     out: set[int] = set()

@@ -14,9 +14,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from registries import Registry, load
 from scenes import DRAWN
+from stores import fresh_store
 
 import brenvik
-from stores import fresh_store
 
 OVERLAP, SETTLE = timedelta(minutes=10), timedelta(minutes=2)
 COLUMNS = {"visit_no": sa.Integer, "work": sa.Text, "modified_at": sa.DateTime, "cancelled": sa.Integer}
@@ -111,14 +111,14 @@ class World:
 
 @given(rounds, st.booleans(), st.sampled_from([None, 1, 2]), st.sampled_from(DRAWN))
 def test_in_the_end_the_table_holds_what_the_source_holds(
-    resolved: list[tuple[list[tuple[str, int, str, int]], tuple[str, int, str, int]]],
+    drawn: list[tuple[list[tuple[str, int, str, int]], tuple[str, int, str, int]]],
     versions: bool,
     piece: int | None,
     kind: str,
 ) -> None:
     with tempfile.TemporaryDirectory() as folder, fresh_store(kind) as store:
         world = World(Path(folder), store, versions=versions, piece=piece)
-        for what, number, word, other in (step for written, loaded in resolved for step in (*written, loaded)):
+        for what, number, word, other in (step for written, loaded in drawn for step in (*written, loaded)):
             if what in {"write", "cancel"}:
                 world.write(number, word, other, cancelled=int(what == "cancel"))
                 continue

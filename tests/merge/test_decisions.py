@@ -9,7 +9,7 @@ import pyarrow as pa
 import pytest
 
 import brenvik
-from brenvik.errors import TooMuch
+from brenvik.errors import LimitExceeded
 
 RULES = brenvik.TableRules(
     "buoy",
@@ -63,7 +63,7 @@ def test_a_late_change_that_replaces_a_protected_value_says_so_and_can_be_guarde
     late = pa.table(
         {"op": ["U", "U"], "code": ["A", "B"], "at": [3, 6], "since": ["EVIL", "EVIL"], "light": ["Q", "Q"]}
     )
-    with pytest.raises(TooMuch, match="would change 2 of 2"):
+    with pytest.raises(LimitExceeded, match="would change 2 of 2"):
         anywhere.load(guarded, late, kind="changes", operation="op")
     done = anywhere.load(RULES, late, kind="changes", operation="op")
     one, two = done.decisions().to_pylist()

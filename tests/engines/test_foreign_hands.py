@@ -11,7 +11,7 @@ import pyarrow as pa
 import pytest
 
 import brenvik
-from brenvik.errors import BrokenLaw, ChangesMissing, DeclarationError, ForeignTable, LayoutError, StoreError
+from brenvik.errors import ChangesMissing, DeclarationError, ForeignTable, InvariantBroken, LayoutError, StoreError
 from brenvik.project.check import check_table
 from scripts import is_lakehouse
 
@@ -94,7 +94,7 @@ def test_a_check_finds_damaged_rows_and_a_rebuild_puts_them_right(
 def test_a_load_that_meets_doubled_rows_says_what_finds_them(loaded: brenvik.Store) -> None:
     columns = ", ".join(f'"{name}"' for name in loaded.read(RULES).column_names)
     by_hand(loaded, f'INSERT INTO "buoy" ({columns}) SELECT {columns} FROM "buoy" WHERE "code" = \'NB-1\'')
-    with pytest.raises(BrokenLaw, match=r"brenvik check buoy shows .* brenvik rebuild buoy repairs them"):
+    with pytest.raises(InvariantBroken, match=r"brenvik check buoy shows .* brenvik rebuild buoy repairs them"):
         load(loaded, ("U", "NB-1", 9, "Iso"))
 
 

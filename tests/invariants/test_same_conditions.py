@@ -14,6 +14,7 @@ import pyarrow as pa
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from stores import fresh_store
 
 import brenvik
 from brenvik.engines.protocol import Engine
@@ -22,7 +23,6 @@ from brenvik.merge.resolve import resolve
 from brenvik.model.conditions import columns_of
 from brenvik.model.types import parse_type
 from counts import STORES
-from stores import fresh_store
 
 TYPES = {
     "no": "integer", "depth": "integer", "lat": "double", "mass": "decimal(9,2)", "id": "decimal(30,4)", "name": "text",
