@@ -18,9 +18,7 @@ PIECE = 1_000_000
 
 
 def rules(*, keep: bool) -> brenvik.TableRules:
-    return brenvik.TableRules(
-        "buoy", natural_key="buoy_no", order_by="changed_at", type_2=ATTRIBUTES, keep_changes=keep
-    )
+    return brenvik.TableRules("buoy", natural_key="buoy_no", order_by="changed_at", type_2=ATTRIBUTES, change_log=keep)
 
 
 def changes(numbers: np.ndarray, at: datetime, *, salt: int | np.ndarray = 0) -> pa.Table:

@@ -47,7 +47,7 @@ class Case:
 
     @property
     def rules(self) -> brenvik.TableRules:
-        return replace(history.rules(keep=True), changed_files="rewritten" if self.rewritten else "marked")
+        return replace(history.rules(keep=True), write_mode="copy_on_write" if self.rewritten else "merge_on_read")
 
     def batch(self, day: int = 0) -> pa.Table:
         if not self.neighbours:
@@ -226,7 +226,7 @@ Keys all over the table can lie in any row group: their column is read whole. Of
 can hold them are read.
 
 {STREAK} loads of 10,000 changes one after the other into {small:,} rows, with rows marked as gone or files rewritten
-(`changed_files`); what it costs to read the whole table then, by Brenvik and by pyiceberg's scan, and after `brenvik tidy`,
+(`write_mode`); what it costs to read the whole table then, by Brenvik and by pyiceberg's scan, and after `brenvik tidy`,
 which keeps no snapshot here but that of the kept changes that the last run names:
 
 | changed files | first → last load | rows written | files | read by Brenvik | read by pyiceberg | tidy | folder |

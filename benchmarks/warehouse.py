@@ -51,7 +51,7 @@ class Case:
             "buoy",
             natural_key="buoy_no",
             order_by="changed_at",
-            keep_changes=self.keep,
+            change_log=self.keep,
             other_columns="type_1",
             **values,
         )

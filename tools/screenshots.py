@@ -91,11 +91,11 @@ store = "sqlite:before.db"
 [table.buoy]
 natural_key = ["buoy_code"]
 order_by = ["changed_at", "entry_no"]
-effective = "changed_at"
+effective_at = "changed_at"
 type_1 = ["name"]
-leave_out = ["entry_no", "latitude", "longitude", "commissioned_on"]
+exclude = ["entry_no", "latitude", "longitude", "commissioned_on"]
 types = { entry_no = "integer", changed_at = "timestamp", buoy_code = "text(8)", name = "text(40)" }
-housekeeping = { surrogate_key = "id", valid_from = "since", valid_to = "until", is_current = false }
+system_columns = { surrogate_key = "id", valid_from = "since", valid_to = "until", is_current = false }
 
 [table.buoy.feed.registry]
 kind = "changes"

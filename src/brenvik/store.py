@@ -20,7 +20,7 @@ from brenvik.merge.schema import types_of
 from brenvik.model.addresses import without_secrets
 from brenvik.model.feeds import Operations
 from brenvik.model.keys import Key, key_values
-from brenvik.model.rules import HOUSEKEEPING, Kind, TableRules
+from brenvik.model.rules import SYSTEM_COLUMNS, Kind, TableRules
 from brenvik.model.types import parse_type
 from brenvik.model.watermarks import parse_span
 from brenvik.outcome import Outcome
@@ -308,7 +308,7 @@ class Store:
         with a zone become UTC. Raises DeclarationError when it is none, and for a table without valid_from or valid_to.
         ``known_at`` and ``without`` as in ``read``.
         """
-        if not (rules.housekeeping_name("valid_from") and rules.housekeeping_name("valid_to")):
+        if not (rules.system_column_name("valid_from") and rules.system_column_name("valid_to")):
             raise DeclarationError(
                 f"Table {rules.table!r} leaves out valid_from or valid_to, so it does not say which rows held when."
             )
@@ -370,7 +370,7 @@ class Store:
 
     def _ask(self, rules: TableRules, state: TableState, where: str, values: Mapping[str, Any]) -> pa.Table:
         open_end = str(rules.open_end) if rules.open_end is not None else None
-        own = ((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
+        own = ((column, rules.system_column_name(column)) for column in SYSTEM_COLUMNS)
         types = types_of(state.columns, state.effective_type, own)
         with explain_if_missing(self.engine, rules, state):
             return self.engine.ask(questions.rows(rules, where), {**values, "open_end": open_end}, types=types)

@@ -18,7 +18,7 @@ BATCHES, ROWS = 6, 8
 
 def rules(table: str) -> brenvik.TableRules:
     return brenvik.TableRules(
-        table, natural_key="code", order_by=["at", "entry"], leave_out=["entry"], type_0="since", type_1="name",
+        table, natural_key="code", order_by=["at", "entry"], exclude=["entry"], type_0="since", type_1="name",
         max_deletes=None,
     )  # fmt: skip
 

@@ -171,7 +171,7 @@ def test_check_finds_what_is_missing(coast: Path) -> None:
 def test_a_table_without_versions_shows_its_one_row(coast: Path) -> None:
     (coast / "brenvik.toml").write_text(
         'store = "duckdb:s.duckdb"\n[table.buoy]\nnatural_key = ["buoy_code", "colour"]\nother_columns = "type_1"\n'
-        "housekeeping = { valid_from = false, valid_to = false }\n"
+        "system_columns = { valid_from = false, valid_to = false }\n"
         '[table.buoy.feed.f]\nkind = "upserts"\nfiles = "inbox/*.csv"\n'
     )
     assert brenvik("load", cwd=coast).code == 0

@@ -110,35 +110,35 @@ time_zone = "UTC"
 table_name = "buoy"
 natural_key = ["code"]
 order_by = ["at"]
-effective = "at"
-grain = "day"
+effective_at = "at"
+time_precision = "day"
 type_0 = ["since"]
 type_1 = ["name"]
 type_2 = []
 other_columns = "type_2"
-leave_out = ["noted"]
+exclude = ["noted"]
 deletes = "close"
-keep_changes = true
+change_log = true
 max_rejects = 0.1
 reject_if = { "too deep" = "depth > 5" }
 delete_if = "name = 'gone'"
 max_deletes = 0.2
 max_changes = 5
 open_end = 9999-12-31
-changed_files = "marked"
+write_mode = "merge_on_read"
 after = []
 groups = ["nightly"]
 expected_every = "26 hours"
 [table.buoy.types]
 at = "timestamp"
-[table.buoy.housekeeping]
+[table.buoy.system_columns]
 surrogate_key = "buoy_key"
 first_run = false
 [table.buoy.feed.registry]
 kind = "changes"
 files = "in/*.csv"
 operation = { column = "op", insert = ["I"], update = ["U"], delete = ["D"] }
-order_files = '(\\d+)'
+file_order = '(\\d+)'
 settle = "30 seconds"
 taken_files = { move_to = "taken/" }
 rewritten_files = "load"

@@ -111,14 +111,14 @@ def test_settings_are_shared_by_defaults_likeness_and_files(coast: Path) -> None
     (coast / "tables").mkdir()
     shared = 'tables = "tables/*.toml"\n[defaults]\nother_columns = "type_1"\ndeletes = "remove"\ntypes = { at = "integer" }\n'
     declare(coast, HEAD, shared)
-    declare(coast / "tables", table("buoy", 'leave_out = "light"\ndeletes = "close"'), name="buoy.toml")
+    declare(coast / "tables", table("buoy", 'exclude = "light"\ndeletes = "close"'), name="buoy.toml")
     keeper = '[table.keeper]\nlike = "buoy"\ntypes = { code = "text(3)" }\n'
     keeper += '[table.keeper.feed.files]\nkind = "upserts"\nfiles = "keeper*.csv"\n'
     declare(coast / "tables", keeper, name="keeper.toml")
     project = brenvik.read_project(coast / "brenvik.toml")
     buoy, found = project.table("buoy").rules, project.table("keeper")
-    assert (buoy.other_columns, buoy.deletes, buoy.leave_out) == ("type_1", "close", ("light",))
-    assert (found.rules.leave_out, found.rules.types) == (("light",), {"at": "integer", "code": "text(3)"})
+    assert (buoy.other_columns, buoy.deletes, buoy.exclude) == ("type_1", "close", ("light",))
+    assert (found.rules.exclude, found.rules.types) == (("light",), {"at": "integer", "code": "text(3)"})
     assert [feed.reads for feed in found.feeds] == ["keeper*.csv"]
     assert loaded(coast) == (0, [("buoy", "done"), ("keeper", "done")])
 
@@ -158,7 +158,7 @@ def test_an_environment_overrides_and_is_shown_in_every_heading(coast: Path) -> 
         ([table("buoy", 'time_zone = "Mars/Olympus"')], "time_zone: 'Mars/Olympus' is no time zone"),
         ([table("buoy", "groups = 3")], "table.buoy.groups: expected a list of names, got 3"),
         (['[connections]\na = { user = "x" }\n', table("buoy")], "connections.a: url is missing"),
-        ([table("buoy"), 'order_files = "buoy"\n'], "order_files: expected a regular expression with one group"),
+        ([table("buoy"), 'file_order = "buoy"\n'], "file_order: expected a regular expression with one group"),
         ([table("buoy"), 'settle = "soon"\n'], "settle: expected a time as in"),
         ([table("buoy"), "taken_files = { to = 'x' }\n"], 'taken_files: expected "keep", "delete" or'),
         ([table("buoy"), 'csv = ";"\n'], "csv: expected keys as in"),

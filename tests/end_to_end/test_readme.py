@@ -80,7 +80,7 @@ def test_the_project_file_of_the_docs_is_one(tmp_path: Path) -> None:
     whole, inside, several, records = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)
     (tmp_path / "brenvik.toml").write_text(whole, encoding="utf-8")
     project = read_project(tmp_path / "brenvik.toml")
-    assert project.table("buoy").rules.grain == "minute"
+    assert project.table("buoy").rules.time_precision == "minute"
     assert project.feed("visit")[1].reads == "service_visit by modified_at"
     (tmp_path / "brenvik.toml").write_text(whole + inside, encoding="utf-8")
     assert read_project(tmp_path / "brenvik.toml").feed("sounding")[1].connection is None  # type: ignore[union-attr]

@@ -179,7 +179,7 @@ def test_a_rebuild_that_drops_a_column_tells_and_previews_it_and_needs_a_word(an
     rules = brenvik.TableRules("buoy", natural_key="code", order_by="at", types={"at": "integer"})
     rows = pa.table({"code": ["A", "B", "A"], "at": [1, 1, 2], "light": ["Q", None, "Fl"], "name": ["x", "y", "x"]})
     anywhere.load(rules, rows, kind="upserts")
-    less = dataclasses.replace(rules, leave_out=("light",))
+    less = dataclasses.replace(rules, exclude=("light",))
     said = "The rules leave light out: the table loses the column with 2 values; kept changes keep them."
     seen = anywhere.rebuild(less, preview=True)
     assert (seen.notes, seen.counts["rows_removed"]) == ([said], 1)

@@ -126,7 +126,7 @@ def test_columns_have_whatever_names_people_gave_them(anywhere: brenvik.Store) -
     for number, name in enumerate(NAMES):
         key, at, first, light = (f"{name} {part}" for part in ("key", "at", "first", "light"))
         rules = brenvik.TableRules(
-            f"t{number}", natural_key=key, order_by=at, effective=at, type_1=first, max_deletes=None
+            f"t{number}", natural_key=key, order_by=at, effective_at=at, type_1=first, max_deletes=None
         )
         for code, day, value in (("I", 1, "Q"), ("U", 5, "VQ"), ("U", 3, "Fl"), ("D", 7, "")):
             row = {key: "NB-1", at: datetime(2024, 5, day), first: value, light: value, "op": code}

@@ -244,7 +244,7 @@ def test_keys_of_several_columns_are_asked_for_with_a_dict() -> None:
 
 def test_a_table_without_times_says_so_when_asked_for_a_moment() -> None:
     own = {"valid_from": False, "valid_to": False}
-    rules = brenvik.TableRules("buoy", natural_key="code", order_by="at", other_columns="type_1", housekeeping=own)
+    rules = brenvik.TableRules("buoy", natural_key="code", order_by="at", other_columns="type_1", system_columns=own)
     with brenvik.open_store("duckdb::memory:") as store:
         store.load(rules, frame(("A", 1, "Fl"), ("A", 2, "Q")), kind="upserts")
         assert store.history(rules, "A")["light"].to_pylist() == ["Q"]

@@ -21,9 +21,9 @@ RULES = brenvik.TableRules(
     natural_key="code",
     order_by="at",
     type_1="name",
-    leave_out="at",
+    exclude="at",
     types={"at": "timestamp"},
-    housekeeping={"surrogate_key": "id", "valid_from": "since", "valid_to": "until", "is_current": False, "first_run": False,
+    system_columns={"surrogate_key": "id", "valid_from": "since", "valid_to": "until", "is_current": False, "first_run": False,
                   "first_loaded_at": False, "last_loaded_at": False},
 )  # fmt: skip
 FEED = {"code": "text", "at": "timestamp", "name": "text", "light": "text"}
@@ -97,7 +97,7 @@ def test_changes_of_two_tables_are_not_kept_in_one(anywhere: brenvik.Store) -> N
     with pytest.raises(StoreError, match="already"), anywhere.engine.transaction():
         anywhere.engine.run('CREATE TABLE "one" ("code" TEXT)')
     assert anywhere.rebuild(first).counts["rows_removed"] == 0
-    unkept = replace(alike, keep_changes=False)
+    unkept = replace(alike, change_log=False)
     assert anywhere.load(unkept, changes(("NB-2", 1, "Svart", "Q")), kind="upserts").counts["inserted"] == 1
 
 
@@ -156,7 +156,7 @@ def test_all_that_does_not_fit_is_told_at_once(anywhere: brenvik.Store) -> None:
         order_by="at",
         type_1=("name", "owner"),
         types={"at": "timestamp", "depth": "text", "name": "text(30)"},
-        housekeeping={"surrogate_key": "id", "valid_from": "since"},
+        system_columns={"surrogate_key": "id", "valid_from": "since"},
     )
     with pytest.raises(SchemaMismatch) as told:
         anywhere.adopt(rules, FEED | {"depth": "text"})
@@ -187,8 +187,8 @@ def test_a_table_without_times_is_adopted_and_every_change_is_later(anywhere: br
         type_1="firm",
         types={"entry": "integer"},
         other_columns="type_1",
-        housekeeping={"valid_from": False, "valid_to": False, "is_current": False, "is_deleted": "gone"},
-        keep_changes=True,
+        system_columns={"valid_from": False, "valid_to": False, "is_current": False, "is_deleted": "gone"},
+        change_log=True,
     )
     done = anywhere.adopt(rules, {"no": "integer", "firm": "text", "entry": "integer"})
     assert "adds keeper_key, first_run, last_run" in " ".join(done.notes)
@@ -199,7 +199,7 @@ def test_a_table_without_times_is_adopted_and_every_change_is_later(anywhere: br
 
 def test_without_kept_changes_a_table_is_adopted_too(anywhere: brenvik.Store) -> None:
     made_before(anywhere, *THREE)
-    rules = brenvik.TableRules(**{**_given(RULES), "keep_changes": False})
+    rules = brenvik.TableRules(**{**_given(RULES), "change_log": False})
     anywhere.adopt(rules, FEED)
     anywhere.load(rules, changes(("NB-1", 9, "Kvit", "Iso")), kind="upserts")
     assert [row[1:] for row in versions(anywhere, "NB-1")] == [("Q", 1, 5), ("Fl", 5, 9), ("Iso", 9, None)]
@@ -251,9 +251,9 @@ table_name = "{place}"
 natural_key = ["code"]
 order_by = ["at"]
 type_1 = ["name"]
-leave_out = ["at"]
+exclude = ["at"]
 types = {{ at = "timestamp" }}
-[table.buoy.housekeeping]
+[table.buoy.system_columns]
 surrogate_key = "id"
 valid_from = "since"
 valid_to = "until"
@@ -326,8 +326,8 @@ def test_numbers_that_a_narrow_column_cannot_hold_are_rejects(anywhere: brenvik.
         ("surrogate_key", "is_current", "first_run", "last_run", "first_loaded_at", "last_loaded_at"), False
     )
     rules = brenvik.TableRules(
-        "buoy", natural_key="code", order_by="at", leave_out="at", types={"at": "timestamp", "marks": "integer"},
-        housekeeping={"valid_from": "since", "valid_to": "until", **kept},
+        "buoy", natural_key="code", order_by="at", exclude="at", types={"at": "timestamp", "marks": "integer"},
+        system_columns={"valid_from": "since", "valid_to": "until", **kept},
     )  # fmt: skip
     anywhere.adopt(rules, {"code": "integer", "at": "timestamp", "marks": "integer"})
     most = 2**31 - 1 if is_lakehouse(anywhere) else 2**15 - 1

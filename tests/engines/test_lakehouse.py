@@ -42,7 +42,7 @@ def test_every_run_is_a_snapshot_of_its_table_also_one_that_changes_no_row(tmp_p
 
 
 def test_a_run_tells_what_it_wrote_and_what_the_table_was_then(tmp_path: Path) -> None:
-    rules = replace(RULES, keep_changes=False)
+    rules = replace(RULES, change_log=False)
     for at in (1, 2, 3):
         load(tmp_path, ("NB-1", at, f"Q {at}"), (f"NB-{at + 1}", 1, "Q"), rules=rules)
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:

@@ -21,7 +21,7 @@ from brenvik.engines.lakehouse import files, shown, snapshots, tidying
 from brenvik.errors import DeclarationError
 
 NOTHING = timedelta(0)
-REWRITTEN = brenvik.TableRules("buoy", natural_key="code", order_by="at", changed_files="rewritten")
+REWRITTEN = brenvik.TableRules("buoy", natural_key="code", order_by="at", write_mode="copy_on_write")
 
 
 def data_of(folder: Path, name: str = "main.buoy") -> list[Any]:

@@ -149,7 +149,7 @@ def test_an_older_extract_is_refused_and_one_of_the_same_time_is_not(store: bren
 
 
 def test_the_time_of_an_extract_can_stand_in_a_column(store: brenvik.Store, tmp_path: Path) -> None:
-    rules = brenvik.TableRules("keeper", natural_key="no", leave_out="as_at", types={"no": "integer"})
+    rules = brenvik.TableRules("keeper", natural_key="no", exclude="as_at", types={"no": "integer"})
     path = tmp_path / "keeper.csv"
     path.write_text("no,firm,as_at\n1,a,2024-05-13 01:30\n2,b,2024-05-13 01:30\n")
     source = nightly(tmp_path, time_in_name=None, time_column="as_at")
@@ -207,7 +207,7 @@ def test_held_deletes_of_an_extract_lapse_when_the_key_returns(store: brenvik.St
 
 
 def test_a_table_of_a_database_is_taken_whole(store: brenvik.Store, registry: Registry) -> None:
-    rules = brenvik.TableRules("visit", natural_key="visit_no", leave_out="modified_at", max_deletes=None)
+    rules = brenvik.TableRules("visit", natural_key="visit_no", exclude="modified_at", max_deletes=None)
     registry.put((1, "NB-101", "lamp", at(8)), (2, "NB-102", "paint", at(9)))
     source = DatabaseExtract(registry.connection, name="service", table="service_visit", clock=lambda: registry.now)
     assert source.waiting(store.ledger.memory("visit", "service")).unit == "extracts"
@@ -239,7 +239,7 @@ store = "duckdb:coast.duckdb"
 registry = "sqlite:///registry.db"
 [table.visit]
 natural_key = ["visit_no"]
-leave_out = ["as_at"]
+exclude = ["as_at"]
 types = { as_at = "timestamp" }
 [table.visit.feed.service]
 kind = "extract"

@@ -207,7 +207,7 @@ def test_files_come_in_the_order_of_the_number_or_date_in_their_names(store: bre
     outcome = store.load_from(rules, source)
     assert [row["file"] for row in outcome.decisions().to_pylist()] == ["buoy_1.csv", "buoy_9.csv", "buoy_10.csv"]
     (tmp_path / "float.csv").write_text("code,light\nA,x\n")
-    with pytest.raises(FeedError, match=r"float.csv has nothing in its name that fits order_files"):
+    with pytest.raises(FeedError, match=r"float.csv has nothing in its name that fits file_order"):
         store.load_from(rules, source)
 
 

@@ -136,7 +136,7 @@ def test_decisions_of_earlier_outcomes_can_still_be_told() -> None:
 
 
 def test_grain_cuts_effective_times() -> None:
-    rules = brenvik.TableRules("buoy", natural_key="code", order_by="at", grain="day")
+    rules = brenvik.TableRules("buoy", natural_key="code", order_by="at", time_precision="day")
     with brenvik.open_store("duckdb::memory:") as store:
         store.load(rules, ARROW, kind="upserts")
         assert [str(row["valid_from"]) for row in store.history(rules, "A").to_pylist()] == [

@@ -199,7 +199,7 @@ class Oracle:
         return left
 
     def rows(self) -> list[dict[str, Any]]:
-        """The rows that the table must hold, without housekeeping but valid_from, valid_to and is_deleted."""
+        """The rows that the table must hold, without system_columns but valid_from, valid_to and is_deleted."""
         found = []
         for key in list(self.kept):
             found += self._versions(self._counting(key))

@@ -131,7 +131,7 @@ class Scene:
     @property
     def own(self) -> dict[str, str | None]:
         names = ("surrogate_key", "valid_from", "valid_to", "is_current", "is_deleted", "last_run")
-        return {name: self.rules.housekeeping_name(name) for name in names}
+        return {name: self.rules.system_column_name(name) for name in names}
 
 
 @dataclass
@@ -147,7 +147,7 @@ class Batch:
 def _draw_scene(
     number: int,
     *,
-    keep_changes: bool = True,
+    change_log: bool = True,
     with_order: bool | None = None,
     cuts: bool = False,
     flags: bool = False,
@@ -180,37 +180,37 @@ def _draw_scene(
         roles[dice.choice(possible)].append("is gone?")
     deletes = dice.choice(["close", "close", "remove"])
     versions = bool(roles["type_2"])
-    housekeeping: dict[str, Any] = {}
+    system_columns: dict[str, Any] = {}
     if dice.random() < 0.3:
-        housekeeping["is_current"] = False
-        housekeeping["first_run"] = "brought by"
+        system_columns["is_current"] = False
+        system_columns["first_run"] = "brought by"
     if not versions and dice.random() < 0.3:
-        housekeeping["valid_from"] = False
+        system_columns["valid_from"] = False
     if not versions and dice.random() < 0.3:
-        housekeeping["valid_to"] = False
+        system_columns["valid_to"] = False
     elif dice.random() < 0.2:
-        housekeeping["is_deleted"] = False
+        system_columns["is_deleted"] = False
     when = types[effective] if effective else "timestamp"
     ends = {"date": "9999-12-31", "timestamp": "9999-12-31", "timestamp with time zone": "9999-12-31T00:00:00+00:00"}
     rules = brenvik.TableRules(
         TABLE,
         natural_key=keys,
         order_by=order,
-        effective="holds from" if apart else None,
+        effective_at="holds from" if apart else None,
         type_0=tuple(roles["type_0"]),
         type_1=tuple(roles["type_1"]),
         type_2=tuple(roles["type_2"]),
         other_columns="type_1",
         deletes=deletes,
         types=types,
-        keep_changes=keep_changes,
+        change_log=change_log,
         max_deletes=None,
-        housekeeping=housekeeping,
+        system_columns=system_columns,
         open_end=ends.get(when) if dice.random() < 0.3 else None,
         delete_if='"is gone?"' if flags else None,
     )
     if cuts and when.startswith("timestamp"):
-        rules = replace(rules, grain=dice.choice(["second", "minute", "hour", "day"]))
+        rules = replace(rules, time_precision=dice.choice(["second", "minute", "hour", "day"]))
     declared = Declared(
         keys,
         order,
@@ -219,11 +219,11 @@ def _draw_scene(
         tuple(roles["type_1"]),
         tuple(roles["type_2"]),
         deletes,
-        rules.grain,
+        rules.time_precision,
         "is gone?" if flags else None,
     )
     kind = dice.choice(["changes", "changes", "upserts"])
-    rules = replace(rules, changed_files=dice.choice(["marked", "marked", "rewritten"]))
+    rules = replace(rules, write_mode=dice.choice(["merge_on_read", "merge_on_read", "copy_on_write"]))
     return Scene(number, rules, declared, tuple(types.items()), kind)
 
 
@@ -242,7 +242,7 @@ EXTRACTED_HELD = [
     for scene in EXTRACTED
     if scene.declared.deletes == "close"
 ]
-UNKEPT = [_draw_scene(number, keep_changes=False, with_order=True) for number in range(100, 124)]
+UNKEPT = [_draw_scene(number, change_log=False, with_order=True) for number in range(100, 124)]
 
 
 def has_long_key(scene: Scene) -> bool:

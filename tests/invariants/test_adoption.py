@@ -72,7 +72,7 @@ def fits(number: int | None) -> bool:
 def with_kept_changes(scene: Scene) -> Scene:
     from dataclasses import replace
 
-    return replace(scene, rules=replace(scene.rules, keep_changes=True))
+    return replace(scene, rules=replace(scene.rules, change_log=True))
 
 
 def in_order(rows: list[dict[str, Any]], times: tuple[str, ...]) -> list[dict[str, Any]]:

@@ -40,7 +40,7 @@ def other_rules(draw: st.DrawFn, scene: Scene) -> Scene:
     effective = draw(st.sampled_from(times)) if draw(st.integers(0, 3)) == 0 else d.effective
     declared = replace(d, keys=keys, order=order, effective=effective, deletes=deletes, **roles)
     try:
-        others = replace(rules, natural_key=keys, order_by=order, effective=effective, deletes=deletes, **roles)  # type: ignore[arg-type]
+        others = replace(rules, natural_key=keys, order_by=order, effective_at=effective, deletes=deletes, **roles)  # type: ignore[arg-type]
     except (BrenvikError, ValueError):  # versions need columns that this table leaves out
         assume(False)
         raise
@@ -105,16 +105,16 @@ def _made(scene: Scene, made: list[Batch]) -> list[dict[str, Any]]:
     [
         ({"natural_key": "name"}, "name: 1 of 3 changes were kept without it"),
         (
-            {"natural_key": ["code", "entry_no"], "order_by": "changed_at", "leave_out": []},
+            {"natural_key": ["code", "entry_no"], "order_by": "changed_at", "exclude": []},
             "entry_no: the table did not hold it so far",
         ),
-        ({"effective": "laid_on"}, "laid_on: is date, times were timestamp"),
-        ({"effective": "seen_at"}, "seen_at: 1 of 3 changes were kept without it"),
+        ({"effective_at": "laid_on"}, "laid_on: is date, times were timestamp"),
+        ({"effective_at": "seen_at"}, "seen_at: 1 of 3 changes were kept without it"),
         ({"types": {"name": "text(9)"}}, "name: was text, is text"),
     ],
 )
 def test_rules_that_the_kept_changes_cannot_follow_are_refused(changed: dict[str, Any], said: str) -> None:
-    first = {"natural_key": "code", "order_by": ["changed_at", "entry_no"], "leave_out": ["entry_no"]}
+    first = {"natural_key": "code", "order_by": ["changed_at", "entry_no"], "exclude": ["entry_no"]}
     day = datetime(2024, 5, 13)
     frame = pa.table(
         {
@@ -135,6 +135,6 @@ def test_rules_that_the_kept_changes_cannot_follow_are_refused(changed: dict[str
         assert store.read(rules).equals(before)
         assert store.ledger.runs(last=1)["state"].to_pylist() == ["refused"]
         timed = brenvik.TableRules(
-            "buoy", **{**first, "order_by": ["entry_no", "changed_at"], "effective": "changed_at"}
+            "buoy", **{**first, "order_by": ["entry_no", "changed_at"], "effective_at": "changed_at"}
         )
         assert store.rebuild(timed).counts["rows_updated"] == 0

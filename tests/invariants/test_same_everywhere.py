@@ -18,7 +18,7 @@ from counts import STORES
 
 def said(scene: Scene, store: brenvik.Store) -> list[dict[str, str]]:
     """All that a table holds but when rows were loaded."""
-    stamps = [scene.rules.housekeeping_name(name) for name in ("first_loaded_at", "last_loaded_at")]
+    stamps = [scene.rules.system_column_name(name) for name in ("first_loaded_at", "last_loaded_at")]
     return [{name: shown(v) for name, v in row.items() if name not in stamps} for row in stored(scene, store)]
 
 
@@ -57,7 +57,7 @@ def test_invariant_6_same_everywhere(scene: Scene, drawn: str, data: st.DataObje
 
 def _without_keys(scene: Scene, rows: list[dict[str, str]]) -> list[str]:
     """The rows without surrogate keys: which of two new rows comes first is the store's own affair; and times of loads."""
-    hidden = [scene.rules.housekeeping_name("surrogate_key")]
+    hidden = [scene.rules.system_column_name("surrogate_key")]
     if scene.declared.effective is None:
-        hidden += [scene.rules.housekeeping_name(name) for name in ("valid_from", "valid_to")]
+        hidden += [scene.rules.system_column_name(name) for name in ("valid_from", "valid_to")]
     return sorted(str({name: value for name, value in row.items() if name not in hidden}) for row in rows)

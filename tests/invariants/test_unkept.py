@@ -21,7 +21,7 @@ def some_rules(dice: random.Random) -> brenvik.TableRules:
         natural_key="code",
         order_by="at",
         **(roles or {"type_2": "type_2"}),
-        keep_changes=False,
+        change_log=False,
         max_deletes=None,
         other_columns="type_1",
     )

@@ -61,7 +61,7 @@ def record(name: str, store: brenvik.Store) -> Recorded:
                 rows += ["\n-- decisions", _table(outcome.decisions().drop_columns(["file"]), keep_order=True)]
             rows += [f"\ncounts: {', '.join(f'{name} {n}' for name, n in outcome.counts.items() if n)}"]
             rows += ["\n-- the table", _table(store.read(rules), keep_order=True)]
-            if with_rows and rules.keep_changes:
+            if with_rows and rules.change_log:
                 kept = sql.relation(change_log_table(rules.table))
                 rows += ["\n-- the changes that are kept", _table(store.engine.ask(f"SELECT * FROM {kept}"))]
             if run.get("sql"):

@@ -34,7 +34,7 @@ def declared(line: str) -> brenvik.TableRules:
         "buoy",
         natural_key=given["key"],
         order_by=given["order"],
-        effective=given.get("effective", [None])[0],
+        effective_at=given.get("effective", [None])[0],
         type_0=given.get("type_0", ()),
         type_1=given.get("type_1", ()),
         type_2=given.get("type_2", ()),

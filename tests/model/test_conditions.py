@@ -50,13 +50,13 @@ def test_a_condition_rejects_rows_by_its_name_and_unknown_rejects_none(store: br
 
 
 def test_a_condition_tells_a_delete_also_over_columns_that_the_table_does_not_have(store: brenvik.Store) -> None:
-    load(store, leave_out=("retired", "lat"), other_columns="type_1")
+    load(store, exclude=("retired", "lat"), other_columns="type_1")
     gone = brenvik.TableRules(
         "buoy",
         natural_key="code",
         order_by="at",
         types={"lat": "decimal(7,4)", "retired": "boolean"},
-        leave_out=("retired", "lat"),
+        exclude=("retired", "lat"),
         other_columns="type_1",
         delete_if="retired or (lat is null and code <> 'D')",
         max_deletes=None,
@@ -69,7 +69,7 @@ def test_a_condition_tells_a_delete_also_over_columns_that_the_table_does_not_ha
 
 def test_a_row_of_an_extract_can_say_that_its_key_is_gone(store: brenvik.Store) -> None:
     rules = brenvik.TableRules(
-        "keeper", natural_key="no", leave_out="left_on", delete_if="left_on is not null", max_deletes=None
+        "keeper", natural_key="no", exclude="left_on", delete_if="left_on is not null", max_deletes=None
     )
 
     def taken(*left: str | None, day: int) -> dict[str, int]:

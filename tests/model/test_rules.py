@@ -26,15 +26,15 @@ def test_all_faults_are_told_at_once() -> None:
         order_by=["at"],
         type_1=["code"],
         type_2=["light"],
-        leave_out=["light"],
+        exclude=["light"],
         types={"code": "double", "at": "text", "light": "colour"},
-        housekeeping={"valid_from": False, "validity": "v"},
+        system_columns={"valid_from": False, "validity": "v"},
         max_rejects=1.5,
     )
     for part in (
         "natural_key: names 'code' 2 times",
         "code: is in natural_key and type_1",
-        "light: is in type_2 and leave_out",
+        "light: is in type_2 and exclude",
         "types: light: 'colour' is no type",
         "code: is a natural key of type double",
         "at: orders, but is text",
@@ -52,11 +52,14 @@ def test_all_faults_are_told_at_once() -> None:
         ({"deletes": "burn"}, "deletes: Input should be 'close', 'remove', 'hold' or 'ignore'"),
         ({"no_such_rule": 1}, "no_such_rule: is no rule of a table"),
         ({"order_by": "code"}, "a key cannot order its own changes"),
-        ({"effective": "code"}, "a key cannot tell when a change holds"),
+        ({"effective_at": "code"}, "a key cannot tell when a change holds"),
         ({"type_1": ["brenvik_x"]}, "begin with 'brenvik_'"),
-        ({"order_by": "day", "types": {"day": "date"}, "grain": "hour"}, "day is date, which has no hours to cut"),
+        (
+            {"order_by": "day", "types": {"day": "date"}, "time_precision": "hour"},
+            "day is date, which has no hours to cut",
+        ),
         ({"order_by": "no", "types": {"no": "integer"}, "open_end": date(9999, 12, 31)}, "does not fit no"),
-        ({"housekeeping": {"valid_to": "valid_from"}}, "would be the name of 2 columns"),
+        ({"system_columns": {"valid_to": "valid_from"}}, "would be the name of 2 columns"),
         (
             {"max_deletes": "20%"},
             "max_deletes: expected a whole number from 0, or a share between 0.0 and 1.0, got '20%'",
@@ -67,7 +70,7 @@ def test_all_faults_are_told_at_once() -> None:
         ),
         ({"type_1": ["Is_Current"]}, "'is_current' would be the name of 2 columns"),
         (
-            {"other_columns": "type_1", "housekeeping": {"valid_to": False, "is_deleted": False}},
+            {"other_columns": "type_1", "system_columns": {"valid_to": False, "is_deleted": False}},
             "needs valid_to or is_deleted",
         ),
     ],
@@ -89,7 +92,7 @@ def test_rules_cannot_be_changed() -> None:
 
 def test_roles() -> None:
     rules = brenvik.TableRules(
-        "buoy", natural_key="code", order_by=["at", "no"], type_0="since", type_1=["name", "no"], leave_out="note"
+        "buoy", natural_key="code", order_by=["at", "no"], type_0="since", type_1=["name", "no"], exclude="note"
     )
     roles = {name: rules.role_of(name) for name in ("code", "at", "no", "since", "name", "note", "light")}
     assert roles == {

@@ -26,11 +26,11 @@ store = "{STORE}"
 [table.buoy]
 natural_key = ["buoy_code"]
 order_by = ["changed_at", "entry_no"]     # entry_no tells the later of two changes of the same moment
-effective = "changed_at"
+effective_at = "changed_at"
 type_0 = ["commissioned_on"]              # must never change
 type_1 = ["name"]                         # a corrected spelling holds for all versions
 other_columns = "type_2"                  # everything else opens a new version
-leave_out = ["entry_no"]
+exclude = ["entry_no"]
 deletes = "close"
 
 [table.buoy.types]                        # text stays text unless a type is declared

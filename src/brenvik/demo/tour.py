@@ -62,7 +62,7 @@ class _Guide:
         rules = self.project.table(table).rules
         stamps = ("surrogate_key", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
         with self.project.open(read_only=True) as store:
-            return store.read(rules).drop_columns([str(rules.housekeeping_name(name)) for name in stamps])
+            return store.read(rules).drop_columns([str(rules.system_column_name(name)) for name in stamps])
 
     def withdraw(self, run: int, *, reason: str) -> None:
         self._prompt(f'withdraw {run} --reason "{reason}"')

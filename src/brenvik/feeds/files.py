@@ -214,7 +214,7 @@ class FileSource:
             return (0, "", name)
         found = self._order.search(name)
         if not found:
-            raise FeedError(f"{name} has nothing in its name that fits order_files = {self._order.pattern!r}")
+            raise FeedError(f"{name} has nothing in its name that fits file_order = {self._order.pattern!r}")
         inside = found[found.lastindex or 0]
         return (int(inside), "", name) if inside.isdecimal() else (0, inside, name)
 

@@ -77,7 +77,7 @@ def _of_files(feed: FileFeed, rules: TableRules, folder: Path) -> StandingSource
         folder=folder,
         name=feed.name,
         kind=feed.kind,
-        order=feed.order_files,
+        order=feed.file_order,
         settle=feed.settle,
         then=feed.then,
         move_to=feed.move_to,

@@ -186,8 +186,8 @@ SELECT DISTINCT {sql.columns(schema.keys, "b")}, 1 AS brenvik_full_replay FROM (
 def set_effective_at(schema: TableSchema, column: str) -> str:
     """Takes the effective time of all logged changes from another column."""
     when = sql.quote(column)
-    if schema.grain:
-        when = f"CAST(date_trunc('{schema.grain}', {when}) AS {schema.effective_type.sql})"
+    if schema.time_precision:
+        when = f"CAST(date_trunc('{schema.time_precision}', {when}) AS {schema.effective_type.sql})"
     return f"UPDATE {sql.relation(str(schema.change_log))} SET {EFFECTIVE_AT} = {when}"
 
 

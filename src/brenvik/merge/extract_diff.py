@@ -91,8 +91,8 @@ def count_rows(schema: TableSchema, *, first: bool) -> str:
     """
     good = f"d.{SEQUENCE_NO} IS NOT NULL AND d.brenvik_error IS NULL"
     at = f"CAST(:extract_at AS {schema.effective_type.sql})"
-    if schema.grain:
-        at = f"CAST(date_trunc('{schema.grain}', {at}) AS {schema.effective_type.sql})"
+    if schema.time_precision:
+        at = f"CAST(date_trunc('{schema.time_precision}', {at}) AS {schema.effective_type.sql})"
     return f"""
 SELECT count(d.brenvik_error) AS faulty,
   COALESCE(sum({sql.flag("d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1")}), 0) AS faulty_met,

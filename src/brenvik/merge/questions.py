@@ -11,7 +11,7 @@ from brenvik.model.types import ColumnType
 
 def rows(rules: TableRules, where: str) -> str:
     """The rows that fit, ordered by natural key and valid_from."""
-    start = rules.housekeeping_name("valid_from")
+    start = rules.system_column_name("valid_from")
     order = sql.columns((*rules.natural_key, *([start] if start else [])), "t")
     return f"SELECT * FROM {sql.relation(rules.stored_as)} t {where} ORDER BY {order}"
 
@@ -27,5 +27,5 @@ def of_key(rules: TableRules, types: Mapping[str, ColumnType]) -> str:
 def at_moment(rules: TableRules, effective: ColumnType) -> str:
     """A test for one moment; needs the parameters ``moment`` and ``open_end``, as text."""
     moment = f"CAST(:moment AS {effective.sql})"
-    start, end = (sql.quote(str(rules.housekeeping_name(name))) for name in ("valid_from", "valid_to"))
+    start, end = (sql.quote(str(rules.system_column_name(name))) for name in ("valid_from", "valid_to"))
     return f"WHERE t.{start} <= {moment} AND (t.{end} IS NULL OR t.{end} > {moment})"

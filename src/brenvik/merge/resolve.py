@@ -9,7 +9,7 @@ from brenvik.errors import FeedError
 from brenvik.merge.conditions import check
 from brenvik.merge.schema import Capabilities, Column, TableSchema
 from brenvik.model.conditions import columns_of
-from brenvik.model.rules import HOUSEKEEPING, Role, TableRules
+from brenvik.model.rules import SYSTEM_COLUMNS, Role, TableRules
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, TEXT, TIMESTAMP, ColumnType
 
 
@@ -32,7 +32,7 @@ def resolve(
     required = dict.fromkeys((*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])))
     resolved = list(_columns(rules, feed, have, required))
     by_name = {column.name: column for column in resolved}
-    own = tuple((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
+    own = tuple((column, rules.system_column_name(column)) for column in SYSTEM_COLUMNS)
     names = (*rules.stored_as.split("."), *by_name, *(name for _, name in own if name))
     faults = [
         *_faults_of_presence(rules, feed, have, required, source),
@@ -44,12 +44,12 @@ def resolve(
         raise FeedError("\n  ".join([f"{source} does not fit the rules of table {rules.table!r}:", *faults]))
     return TableSchema(
         table=rules.stored_as,
-        change_log=change_log if rules.keep_changes else None,
+        change_log=change_log if rules.change_log else None,
         columns=tuple(resolved),
         order=rules.order_by,
         effective=rules.effective_column,
         effective_type=by_name[rules.effective_column].type if rules.effective_column else TIMESTAMP,
-        grain=rules.grain,
+        time_precision=rules.time_precision,
         deletes="remove" if rules.deletes == "remove" else "close",
         inactive_deletes=rules.deletes if rules.deletes in ("hold", "ignore") else None,
         system_columns=own,
@@ -120,7 +120,7 @@ def _faults_of_names(
         if deduplicated in taken and column.role != "when":
             yield (
                 f"{column.name} is also the name of Brenvik's own column {taken[deduplicated]}; "
-                f"leave the feed's out or rename ours under housekeeping"
+                f"leave the feed's out or rename ours under system_columns"
             )
         if deduplicated == store.row_id.casefold():
             yield f"{column.name} is the name by which the store finds its rows; rename it in the feed"

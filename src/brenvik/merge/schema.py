@@ -90,7 +90,7 @@ class TableSchema:
     order: tuple[str, ...]
     effective: str | None
     effective_type: ColumnType
-    grain: str | None
+    time_precision: str | None
     deletes: Literal["close", "remove"]
     system_columns: tuple[tuple[str, str | None], ...]
     has_open_end: bool
@@ -259,7 +259,7 @@ class TableSchema:
 
 
 def types_of(
-    columns: Iterable[Column], effective: ColumnType, housekeeping: Iterable[tuple[str, str | None]]
+    columns: Iterable[Column], effective: ColumnType, system_columns: Iterable[tuple[str, str | None]]
 ) -> dict[str, ColumnType]:
     """The types of all columns of a table by name, its system columns included."""
     logical = ColumnType("boolean")
@@ -269,4 +269,4 @@ def types_of(
         "last_loaded_at": TIMESTAMP,
     }  # fmt: skip
     found = {column.name: column.type for column in columns}
-    return found | {name: own[column] for column, name in housekeeping if name}
+    return found | {name: own[column] for column, name in system_columns if name}

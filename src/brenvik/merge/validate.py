@@ -54,9 +54,9 @@ def _effective(schema: TableSchema, extract_time: str | None, *, inside: bool) -
         value = sql.quote(str(schema.effective))
     else:
         value = "brenvik_extract_at" if extract_time else f"CAST({mark}extract_at AS {kind})"
-    if schema.grain is None:
+    if schema.time_precision is None:
         return value
-    cut = f"date_trunc('{schema.grain}', {value})"
+    cut = f"date_trunc('{schema.time_precision}', {value})"
     return f"CAST({cut} AS {kind})"
 
 
@@ -128,7 +128,7 @@ def _constants(
         yield COLUMN_SET, str(column_sets[0][1])
     if is_delete == "0":
         yield DELETE, "0"
-    if extract_time is None and schema.effective and schema.grain is None:
+    if extract_time is None and schema.effective and schema.time_precision is None:
         yield EFFECTIVE_AT, schema.effective
 
 

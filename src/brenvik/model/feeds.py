@@ -52,7 +52,7 @@ class FileFeed:
     kind: str
     operations: Operations | None
     files: str
-    order_files: str | None = None
+    file_order: str | None = None
     settle: timedelta | None = None
     then: Then = "keep"
     move_to: str = ""

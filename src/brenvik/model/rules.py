@@ -20,7 +20,7 @@ Role = Literal["type_0", "type_1", "type_2"]
 Kind = Literal["changes", "upserts", "extract"]
 
 RESERVED_PREFIX = "brenvik_"
-HOUSEKEEPING = (
+SYSTEM_COLUMNS = (
     "surrogate_key",
     "valid_from",
     "valid_to",
@@ -37,12 +37,12 @@ NEED_REBUILD = (
     "table_name",
     "natural_key",
     "order_by",
-    "effective",
-    "grain",
+    "effective_at",
+    "time_precision",
     "deletes",
-    "keep_changes",
+    "change_log",
     "open_end",
-    "housekeeping",
+    "system_columns",
 )
 
 
@@ -59,22 +59,22 @@ class TableRules:
     order_by
         The columns that tell which of two changes of a key is the later, the most important first: timestamps,
         dates, integers or decimals, never null. Without them the order of arrival decides.
-    effective
+    effective_at
         The column that tells from when a change holds; by default the first of ``order_by``, else the time of the load.
         A timestamp, a date or an integer.
-    grain
+    time_precision
         ``"second"``, ``"minute"``, ``"hour"`` or ``"day"``: effective times are cut down to it.
     type_0, type_1, type_2
         Columns that keep their first known value; that are overwritten on all versions of the key; that open a new version.
     other_columns
         What the columns are that no list names. Order columns and the effective column are in the table only
         where one of the three lists names them: they tell when, not what.
-    leave_out
+    exclude
         Columns of the feed that the table does not have. They may still order.
     deletes
         ``"close"`` ends the current version, ``"remove"`` takes all rows of the key away; ``"hold"`` lets a delete wait
         for a person, who may release it, ``"ignore"`` lets none happen. The last two need kept changes.
-    keep_changes
+    change_log
         Whether every accepted change is kept. Without it late changes are spliced into the stored versions as well as
         they can be, and the table may depend on the order of arrival.
     max_rejects
@@ -88,7 +88,7 @@ class TableRules:
         living keys between 0 and 1, rounded up. A load beyond that is refused until a person lets it through. None: any number.
     types
         Types of columns whose source has none (CSV), or that shall differ from the source's.
-    housekeeping
+    system_columns
         Other names for Brenvik's own columns, or False to leave one out:
         surrogate_key, valid_from, valid_to, is_current, is_deleted, first_run, last_run, first_loaded_at, last_loaded_at.
     open_end
@@ -97,7 +97,7 @@ class TableRules:
         The zone of timestamps that come without one for a column that needs one.
     table_name
         The name of the table in the store, ``mart.buoy`` is the table buoy in the schema mart; by default that of the rules.
-    changed_files
+    write_mode
         What becomes of the files of a lakehouse whose rows a load changes: ``"marked"``, it notes which rows are gone, which
         costs little and every reader a bit, until ``tidy``; ``"rewritten"``, it writes these files anew without them. Every
         reader sees the same rows. Other stores have no such files.
@@ -109,28 +109,28 @@ class TableRules:
     _: KW_ONLY
     natural_key: tuple[str, ...]
     order_by: tuple[str, ...] = ()
-    effective: str | None = None
-    grain: Literal["second", "minute", "hour", "day"] | None = None
+    effective_at: str | None = None
+    time_precision: Literal["second", "minute", "hour", "day"] | None = None
     type_0: tuple[str, ...] = ()
     type_1: tuple[str, ...] = ()
     type_2: tuple[str, ...] = ()
     other_columns: Role = "type_2"
-    leave_out: tuple[str, ...] = ()
+    exclude: tuple[str, ...] = ()
     deletes: Literal["close", "remove", "hold", "ignore"] = "close"
-    keep_changes: bool = True
+    change_log: bool = True
     max_rejects: int | float | None = None
     reject_if: Mapping[str, str] = Field(default_factory=dict)
     delete_if: str | None = None
     max_deletes: int | float | None = 0.2
     max_changes: int | float | None = None
     types: Mapping[str, str] = Field(default_factory=dict)
-    housekeeping: Mapping[str, str | Literal[False]] = Field(default_factory=dict)
+    system_columns: Mapping[str, str | Literal[False]] = Field(default_factory=dict)
     open_end: datetime | date | int | None = None
     time_zone: str = "UTC"
     table_name: str | None = Field(default=None, min_length=1)
-    changed_files: Literal["marked", "rewritten"] = "marked"
+    write_mode: Literal["merge_on_read", "copy_on_write"] = "merge_on_read"
 
-    @field_validator("natural_key", "order_by", "type_0", "type_1", "type_2", "leave_out", mode="before")
+    @field_validator("natural_key", "order_by", "type_0", "type_1", "type_2", "exclude", mode="before")
     @classmethod
     def _one_or_many(cls, value: object) -> object:
         return (value,) if isinstance(value, str) else value
@@ -168,7 +168,7 @@ class TableRules:
     @property
     def effective_column(self) -> str | None:
         """The column that tells from when a change holds; None means the time of the load."""
-        return self.effective or (self.order_by[0] if self.order_by else None)
+        return self.effective_at or (self.order_by[0] if self.order_by else None)
 
     @property
     def stored_as(self) -> str:
@@ -184,19 +184,19 @@ class TableRules:
             if column in getattr(self, role):
                 return role
         tells_when = (*self.natural_key, *self.order_by, self.effective_column)
-        if column in self.leave_out or column in tells_when:
+        if column in self.exclude or column in tells_when:
             return None
         return self.other_columns
 
-    def housekeeping_name(self, column: str) -> str | None:
+    def system_column_name(self, column: str) -> str | None:
         """The name of one of Brenvik's own columns in this table; None when it is left out."""
         default = f"{self.table.rpartition('.')[2]}_key" if column == "surrogate_key" else column
-        return self.housekeeping.get(column, default) or None
+        return self.system_columns.get(column, default) or None
 
     def _faults(self) -> Iterator[str]:
         yield from self._faults_of_lists()
         yield from self._faults_of_types()
-        yield from self._faults_of_housekeeping()
+        yield from self._faults_of_system_columns()
         yield from self._faults_of_conditions()
         try:
             ZoneInfo(self.time_zone)
@@ -212,11 +212,11 @@ class TableRules:
     def _faults_of_lists(self) -> Iterator[str]:
         if not self.natural_key:
             yield "natural_key: names no column; every table needs the columns that name a thing in the source"
-        for where in ("natural_key", "order_by", "type_0", "type_1", "type_2", "leave_out"):
+        for where in ("natural_key", "order_by", "type_0", "type_1", "type_2", "exclude"):
             for column, times in Counter(getattr(self, where)).items():
                 if times > 1:
                     yield f"{where}: names {column!r} {times} times"
-        one_place = ("natural_key", "type_0", "type_1", "type_2", "leave_out")
+        one_place = ("natural_key", "type_0", "type_1", "type_2", "exclude")
         for column in dict.fromkeys(c for where in one_place for c in getattr(self, where)):
             places = [where for where in one_place if column in getattr(self, where)]
             if len(places) > 1:
@@ -224,8 +224,8 @@ class TableRules:
         for column in self.natural_key:
             if column in self.order_by:
                 yield f"{column}: is in natural_key and order_by; a key cannot order its own changes"
-            if column == self.effective:
-                yield f"{column}: is in natural_key and effective; a key cannot tell when a change holds"
+            if column == self.effective_at:
+                yield f"{column}: is in natural_key and effective_at; a key cannot tell when a change holds"
         for column in self._named_columns():
             if column.lower().startswith(RESERVED_PREFIX):
                 yield f"{column}: names that begin with {RESERVED_PREFIX!r} are Brenvik's own"
@@ -249,8 +249,8 @@ class TableRules:
         if effective.kind not in CAN_BE_EFFECTIVE:
             yield f"{self.effective_column}: is effective, but is {effective}; a timestamp, a date or an integer can be"
             return
-        if self.grain and effective.kind in {"integer", "date"}:
-            yield f"grain: {self.effective_column} is {effective}, which has no {self.grain}s to cut"
+        if self.time_precision and effective.kind in {"integer", "date"}:
+            yield f"time_precision: {self.effective_column} is {effective}, which has no {self.time_precision}s to cut"
         if self.open_end is not None:
             holds = {"integer": int, "date": date}.get(effective.kind, (date, datetime))
             if not isinstance(self.open_end, holds) or (
@@ -275,26 +275,26 @@ class TableRules:
             except ValueError as error:
                 yield f"{place}: {error}"
 
-    def _faults_of_housekeeping(self) -> Iterator[str]:
-        for column in self.housekeeping:
-            if column not in HOUSEKEEPING:
-                yield f"housekeeping: {column!r} is none of {', '.join(HOUSEKEEPING)}"
-        names = {column: self.housekeeping_name(column) for column in HOUSEKEEPING}
+    def _faults_of_system_columns(self) -> Iterator[str]:
+        for column in self.system_columns:
+            if column not in SYSTEM_COLUMNS:
+                yield f"system_columns: {column!r} is none of {', '.join(SYSTEM_COLUMNS)}"
+        names = {column: self.system_column_name(column) for column in SYSTEM_COLUMNS}
         has_versions = bool(self.type_2) or self.other_columns == "type_2"
         for column in ("valid_from", "valid_to"):
             if names[column] is None and has_versions:
-                yield f"housekeeping: {column} cannot be left out of a table with type 2 columns"
-        if self.deletes in ("hold", "ignore") and not self.keep_changes:
-            yield f"deletes: {self.deletes!r} needs keep_changes = true, which is where such deletes are kept"
+                yield f"system_columns: {column} cannot be left out of a table with type 2 columns"
+        if self.deletes in ("hold", "ignore") and not self.change_log:
+            yield f"deletes: {self.deletes!r} needs change_log = true, which is where such deletes are kept"
         if self.deletes != "remove" and names["valid_to"] is None and names["is_deleted"] is None:
-            yield f"housekeeping: deletes = {self.deletes!r} needs valid_to or is_deleted, else a deleted row looks alive"
+            yield f"system_columns: deletes = {self.deletes!r} needs valid_to or is_deleted, else a deleted row looks alive"
         taken = Counter(name.casefold() for name in (*names.values(), *self._table_columns()) if name)
         for name, times in taken.items():
             if times > 1:
-                yield f"housekeeping: {name!r} would be the name of {times} columns; give one of Brenvik's another name"
+                yield f"system_columns: {name!r} would be the name of {times} columns; give one of Brenvik's another name"
 
     def _named_columns(self) -> Iterator[str]:
-        lists = (self.natural_key, self.order_by, self.type_0, self.type_1, self.type_2, self.leave_out, self.types)
+        lists = (self.natural_key, self.order_by, self.type_0, self.type_1, self.type_2, self.exclude, self.types)
         yield from dict.fromkeys(column for columns in lists for column in columns)
 
     def _table_columns(self) -> tuple[str, ...]:
@@ -308,7 +308,11 @@ class TableRules:
                 name: list(value) if isinstance(value, tuple) else str(value) if isinstance(value, date) else value
                 for name, value in plain.items()
             }
-            | {"types": dict(self.types), "housekeeping": dict(self.housekeeping), "reject_if": dict(self.reject_if)}
+            | {
+                "types": dict(self.types),
+                "system_columns": dict(self.system_columns),
+                "reject_if": dict(self.reject_if),
+            }
             | {"table_name": self.stored_as}
         )
 

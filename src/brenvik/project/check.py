@@ -151,7 +151,7 @@ def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Itera
     if gone := missing(store.engine, rules, state):
         yield from gone
         return
-    right = f"to repair it: brenvik rebuild {rules.table}" if rules.keep_changes else "repair it by hand"
+    right = f"to repair it: brenvik rebuild {rules.table}" if rules.change_log else "repair it by hand"
     types = {column.name: column.type for column in state.columns}
     resolved = resolve(
         rules,

@@ -13,7 +13,7 @@ from brenvik.model.suggest import suggestion
 from brenvik.model.watermarks import Span, parse_span
 
 _ANY = ("kind", "operation", "extract_scope")
-_OF_FILES = ("files", "order_files", "settle", "taken_files", "rewritten_files", "csv", "record", "extract_time")
+_OF_FILES = ("files", "file_order", "settle", "taken_files", "rewritten_files", "csv", "record", "extract_time")
 _OF_DATABASES = (
     "connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window", "extract_time",
 )  # fmt: skip
@@ -71,13 +71,13 @@ def _files(
             raise ValueError(f'expected a time as in "30 seconds", got {settle!r}')
     except ValueError as error:
         faults.append(f"{place}.settle: {error}")
-    order = given.get("order_files")
+    order = given.get("file_order")
     try:
         if order is not None and re.compile(order).groups != 1:
             raise ValueError
     except (TypeError, ValueError, re.error):
         faults.append(
-            f"{place}.order_files: expected a regular expression with one group, as in 'buoy_(\\d+)', got {order!r}"
+            f"{place}.file_order: expected a regular expression with one group, as in 'buoy_(\\d+)', got {order!r}"
         )
     dialect = _dialect(f"{place}.csv", given.get("csv", {}), faults)
     record = _record(f"{place}.record", given.get("record", {}), operations, faults)

@@ -15,7 +15,7 @@ from brenvik.ledger.schema import change_log_table
 from brenvik.merge import baseline, change_log, extract_diff, sql
 from brenvik.merge.resolve import resolve
 from brenvik.merge.schema import Column, StoredColumn, TableSchema
-from brenvik.model.rules import HOUSEKEEPING, TableRules
+from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
 from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
 from brenvik.outcome import Outcome
 from brenvik.runs.pipeline import (
@@ -34,7 +34,7 @@ _NEVER_MISSING = ("valid_from", "valid_to")
 @dataclass
 class Fit:
     """How a table that is there fits its rules: the schema where it does, what must be put right where not, and what
-    someone should know. ``missing`` are housekeeping columns that an adoption adds."""
+    someone should know. ``missing`` are system columns that an adoption adds."""
 
     rows: int = 0
     schema: TableSchema | None = None
@@ -107,7 +107,7 @@ def _faults_of_columns(
         if its is None and column in _NEVER_MISSING:
             yield (
                 f"{name}: the table has no such column{elsewhere(name)}; say which one it is: "
-                f'housekeeping = {{ {column} = "…" }}, or that there is none: {column} = false'
+                f'system_columns = {{ {column} = "…" }}, or that there is none: {column} = false'
             )
         elif its is None:
             found.missing.append(column)
@@ -131,11 +131,11 @@ def _faults_of_columns(
 
 
 def _own(rules: TableRules, effective: ColumnType) -> list[tuple[str, str, ColumnType]]:
-    """The housekeeping columns of a table: which one, its name, its type."""
+    """The system columns of a table: which one, its name, its type."""
     logical = ColumnType("boolean")
     types = {"valid_from": effective, "valid_to": effective, "is_current": logical, "is_deleted": logical}
     types |= {"surrogate_key": INTEGER, "first_run": INTEGER, "last_run": INTEGER}
-    named = ((column, rules.housekeeping_name(column)) for column in HOUSEKEEPING)
+    named = ((column, rules.system_column_name(column)) for column in SYSTEM_COLUMNS)
     return [(column, name, types.get(column, TIMESTAMP)) for column, name in named if name]
 
 
@@ -144,7 +144,7 @@ def _faults_of_type(rules: TableRules, its: StoredColumn, *, is_value: bool) -> 
     if its.type is None:
         yield f"{its.name}: is {its.said}, for which there is no type"
     elif its.filled == "generated" and is_value:
-        yield f"{its.name}: is generated from other columns; leave it out: leave_out"
+        yield f"{its.name}: is generated from other columns; leave it out: exclude"
     elif declared and declared.kind == its.type.kind == "text":
         if its.type.length and (declared.length is None or declared.length > its.type.length):
             yield f'{its.name}: holds {its.type.length} characters, the rules let {declared} pass; say "text({its.type.length})"'
@@ -156,7 +156,7 @@ def _effective_type(
     rules: TableRules, stored: Mapping[str, StoredColumn], feed: Mapping[str, ColumnType]
 ) -> ColumnType:
     name = rules.effective_column
-    start = stored.get(rules.housekeeping_name("valid_from") or "")
+    start = stored.get(rules.system_column_name("valid_from") or "")
     if name is None:
         return TIMESTAMP
     told = rules.declared_type(name) or (stored[name].type if name in stored else None)
@@ -184,7 +184,7 @@ def _draw(
         for name, kind in types.items()
         if name in required or rules.role_of(name)
     ]
-    surrogate = stored.get(rules.housekeeping_name("surrogate_key") or "")
+    surrogate = stored.get(rules.system_column_name("surrogate_key") or "")
     return resolve(
         rules,
         types,
@@ -211,7 +211,7 @@ def adopt(
     wait_s: float = 30.0,
 ) -> Outcome:
     """Takes over a table that was there before, as a run of its own: every version becomes changes of that run, so that late
-    changes, withdrawals and rebuilds know them. Surrogate keys stay; housekeeping columns that the rules name and the table
+    changes, withdrawals and rebuilds know them. Surrogate keys stay; system columns that the rules name and the table
     does not have are added.
 
     ``feed`` are the columns that its feeds carry. Raises DeclarationError for a table that is not there or known already,

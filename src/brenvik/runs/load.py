@@ -41,7 +41,7 @@ from brenvik.runs.pipeline import (
     set_high_values,
     write_table,
 )
-from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_rules, check_scope, leave_out, next_work, prepare
+from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_rules, check_scope, exclude, next_work, prepare
 from brenvik.runs.staging import stage_changes
 
 if TYPE_CHECKING:
@@ -201,7 +201,7 @@ def _with_state(
         it.schema = prepare(it, ledger, batch, state, how.operations)
         check_scope(it.schema, how.extract_scope, batch.columns)
         if has_ledger:
-            leave_out(it, withdrawn)
+            exclude(it, withdrawn)
             find_pending(it)
         set_high_values(it, state)
         if batch.extract and how.extract_scope:

@@ -9,12 +9,12 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import StoreError
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import change_log_table
-from brenvik.model.rules import HOUSEKEEPING, TableRules
+from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
 
 
 def missing(engine: Engine, rules: TableRules, state: TableState) -> list[str]:
     """What of a table that was loaded before is gone, each a sentence with the next step; nothing where all is there."""
-    return [*_of_table(engine, rules, state), *(_of_log(engine, rules, state) if rules.keep_changes else ())]
+    return [*_of_table(engine, rules, state), *(_of_log(engine, rules, state) if rules.change_log else ())]
 
 
 def absent_columns(engine: Engine, rules: TableRules, state: TableState) -> list[str]:
@@ -28,7 +28,7 @@ def _absent(state: TableState, there: set[str]) -> list[str]:
 
 def _of_table(engine: Engine, rules: TableRules, state: TableState) -> Iterator[str]:
     name, there = rules.stored_as, {column.name for column in engine.columns_of(rules.stored_as)}
-    from_log = f"from its kept changes (brenvik rebuild {rules.table})" if rules.keep_changes else "from a backup"
+    from_log = f"from its kept changes (brenvik rebuild {rules.table})" if rules.change_log else "from a backup"
     if not there:
         yield (
             f"Table {name} no longer exists in {engine.address}; it was dropped or renamed outside of Brenvik. Recreate it "
@@ -40,7 +40,7 @@ def _of_table(engine: Engine, rules: TableRules, state: TableState) -> Iterator[
             f"Table {name} no longer has {', '.join(gone)}; columns were dropped or renamed outside of Brenvik. Restore them "
             f"{from_log}, or give them the names they had."
         )
-    if own := [own for own in map(rules.housekeeping_name, HOUSEKEEPING) if own and own not in there]:
+    if own := [own for own in map(rules.system_column_name, SYSTEM_COLUMNS) if own and own not in there]:
         yield (
             f"Table {name} no longer has {', '.join(own)}, which Brenvik maintains; they were dropped or renamed. Give them the "
             "names they had, or restore the table from a backup."

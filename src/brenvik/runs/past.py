@@ -17,7 +17,7 @@ from brenvik.model.rules import TableRules
 from brenvik.outcome import DecisionLog
 from brenvik.runs.pending_deletes import decide_inactive_deletes, set_deletes_aside
 from brenvik.runs.pipeline import replay_keys
-from brenvik.runs.prepare import UnderWay, leave_out
+from brenvik.runs.prepare import UnderWay, exclude
 from brenvik.runs.recompute import begin, check_kept
 
 if TYPE_CHECKING:
@@ -55,7 +55,7 @@ def known(
             out = {*ledger.withdrawn(rules.table, known_at=known_at), *without}
             if known_at is not None:
                 out |= {run for run in ledger.runs_of(rules.table) if run > known_at}
-            leave_out(it, out, released=released_deletes(known=known_at is not None))
+            exclude(it, out, released=released_deletes(known=known_at is not None))
             it.do(change_log.no_changes(it.schema))
             it.do(change_log.select_keys(it.schema, where=change_log.of_key(it.schema) if key else ""))
             replay_keys(it, chosen=True)

@@ -13,7 +13,7 @@ from brenvik.ledger.schema import enter_held, held_deletes, numbered_holds, rele
 from brenvik.merge import change_log, pending_deletes
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
-from brenvik.runs.prepare import UnderWay, leave_out
+from brenvik.runs.prepare import UnderWay, exclude
 from brenvik.runs.recompute import begin, check_kept, recompute
 
 if TYPE_CHECKING:
@@ -91,7 +91,7 @@ def decide_holds(
 
     def prepare(it: UnderWay, run: Run) -> None:
         counting = released_deletes(also=() if drop else chosen)
-        leave_out(it, ledger.withdrawn(rules.table), released=counting)
+        exclude(it, ledger.withdrawn(rules.table), released=counting)
         it.do(
             change_log.select_keys(
                 it.schema, where="1 = 0" if drop else pending_deletes.is_one_of(numbered_holds(chosen))

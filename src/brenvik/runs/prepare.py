@@ -99,7 +99,7 @@ def next_work() -> str:
     return f"brenvik_w{next(_works)}_"
 
 
-def leave_out(
+def exclude(
     it: UnderWay,
     runs: Iterable[int],
     *,
@@ -137,7 +137,7 @@ def whole_column_set(ledger: Ledger[Engine], it: UnderWay) -> int:
 _ROLES = {
     "key": "natural key", "type_0": "type 0", "type_1": "type 1", "type_2": "type 2", "when": "not in the table",
 }  # fmt: skip
-CAN_REBUILD = ("natural_key", "order_by", "effective", "deletes", "role")
+CAN_REBUILD = ("natural_key", "order_by", "effective_at", "deletes", "role")
 """What of changed rules a rebuild can follow; a change of the rest needs a table of another name."""
 
 
@@ -164,7 +164,7 @@ def check_rules(rules: TableRules, state: TableState | None) -> None:
     changed = changed_rules(rules, state) if state else []
     if changed:
         told = "\n  ".join(sentence for _, sentence in changed)
-        can = rules.keep_changes and all(what in CAN_REBUILD for what, _ in changed)
+        can = rules.change_log and all(what in CAN_REBUILD for what, _ in changed)
         rebuild = f", work the table out again (brenvik rebuild {rules.table})" if can else ""
         raise RulesChanged(
             f"Table {rules.table!r} was made under other rules:\n  {told}\n"
@@ -261,7 +261,7 @@ def check_kept_apart(engine: Engine, rules: TableRules) -> None:
     """Raises ForeignTable when what shall keep the changes of a new table is there already: that of a table whose name looks
     alike."""
     kept = change_log_table(rules.table)
-    if rules.keep_changes and engine.has_table(kept):
+    if rules.change_log and engine.has_table(kept):
         raise ForeignTable(
             f"The changes of table {rules.table!r} would be kept in {kept}, which {engine.address} has already. Nothing was "
             "written; give the table of the rules another name."

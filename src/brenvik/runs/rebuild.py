@@ -13,7 +13,7 @@ from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs.missing import absent_columns
 from brenvik.runs.pipeline import check_accounted, rows_without_changes
-from brenvik.runs.prepare import CAN_REBUILD, UnderWay, changed_rules, leave_out, make_table, whole_column_set
+from brenvik.runs.prepare import CAN_REBUILD, UnderWay, changed_rules, exclude, make_table, whole_column_set
 from brenvik.runs.recompute import recompute
 
 Unlogged = Literal["keep", "remove"]
@@ -52,7 +52,7 @@ def rebuild(
         if unaccounted:
             became = "kept, as changes of this run" if unlogged == "keep" else "removed"
             told.append(f"{rows_without_changes(unaccounted)}; they are {became}.")
-        leave_out(it, ledger.withdrawn(rules.table), some_explicit=it.keeps_explicit)
+        exclude(it, ledger.withdrawn(rules.table), some_explicit=it.keeps_explicit)
         it.do(change_log.select_keys(it.schema))
 
     outcome = recompute(
@@ -129,7 +129,7 @@ def _count_dropped(it: UnderWay) -> list[str]:
 def _check_rebuild(rules: TableRules, state: TableState) -> None:
     beyond = [told for what, told in changed_rules(rules, state) if what not in CAN_REBUILD]
     if rules.effective_column is None and (then := _effective_then(state)):
-        beyond.append(f"effective: was {then!r}, is the time of the load, which was never kept")
+        beyond.append(f"effective_at: was {then!r}, is the time of the load, which was never kept")
     if beyond:
         raise RulesChanged(
             f"Table {rules.table!r} cannot be worked out again under rules that differ so much:\n  "
@@ -141,7 +141,7 @@ def _check_rebuild(rules: TableRules, state: TableState) -> None:
 def _effective_then(state: TableState) -> str | None:
     """The effective column under the rules of which a table was made."""
     order = state.rules["order_by"]
-    return state.rules["effective"] or (order[0] if order else None)
+    return state.rules["effective_at"] or (order[0] if order else None)
 
 
 def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:

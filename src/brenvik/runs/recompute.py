@@ -66,9 +66,9 @@ def begin(
 
 def check_kept(rules: TableRules) -> None:
     """Raises DeclarationError when a table keeps no changes."""
-    if not rules.keep_changes:
+    if not rules.change_log:
         raise DeclarationError(
-            f"Table {rules.table!r} keeps no changes (keep_changes = false), so nothing can be worked out again from them."
+            f"Table {rules.table!r} keeps no changes (change_log = false), so nothing can be worked out again from them."
         )
 
 

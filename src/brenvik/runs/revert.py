@@ -14,7 +14,7 @@ from brenvik.merge.schema import TableSchema
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs.pipeline import replay_keys
-from brenvik.runs.prepare import UnderWay, leave_out, whole_column_set
+from brenvik.runs.prepare import UnderWay, exclude, whole_column_set
 from brenvik.runs.recompute import recompute
 
 
@@ -45,7 +45,7 @@ def withdraw(
                 ledger.put_back(run, targets)
             else:
                 ledger.withdraw(run, targets, reason)
-        leave_out(it, after, some_explicit=some_explicit)
+        exclude(it, after, some_explicit=some_explicit)
         it.do(change_log.select_keys(it.schema, where=change_log.of_runs(targets)))
 
     outcome = recompute(
@@ -150,7 +150,7 @@ def _draw_untold(
     it: UnderWay, plain: TableSchema, left_out: set[int], whose: Sequence[int], *, some_explicit: bool = False
 ) -> None:
     """Works out the keys that the runs ``whose`` brought changes of and the extract ``to_run`` none, without some runs."""
-    leave_out(it, left_out, some_explicit=some_explicit)
+    exclude(it, left_out, some_explicit=some_explicit)
     if not it.schema.some_excluded:
         it.do(change_log.EXCLUDED_RUNS)
         it.do(change_log.active_changes(plain))

@@ -26,7 +26,7 @@ def show_as_of(
     paper.heading(out, project, f"{rules.table} as of {when}", *filter(None, [past]), many)
     if not len(rows):
         return
-    kept = {rules.housekeeping_name(name) for name in ("valid_from", "valid_to")}
+    kept = {rules.system_column_name(name) for name in ("valid_from", "valid_to")}
     columns = [name for name in rows.column_names if name not in paper.system_columns(rules) or name in kept]
     numeric = [name for name in columns if str(rows.schema.field(name).type).startswith(("int", "dec", "double"))]
     table = paper.table_of(*columns, right=numeric)

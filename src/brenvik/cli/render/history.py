@@ -31,7 +31,7 @@ def show_history(
         out.print(Text(" · ".join(filter(None, [project.title, f"{rules.table} {shown_key}", past, "unknown"]))))
         return
     own = {
-        name: rules.housekeeping_name(name)
+        name: rules.system_column_name(name)
         for name in ("surrogate_key", "valid_from", "valid_to", "is_deleted", "first_run", "last_run")
     }
     own = {name: column if column in rows[0] else None for name, column in own.items()}

@@ -175,9 +175,9 @@ def key_of(key: Mapping[str, Any]) -> str:
 
 def system_columns(rules: TableRules) -> set[str | None]:
     """The names of Brenvik's own columns in a table."""
-    from brenvik.model.rules import HOUSEKEEPING
+    from brenvik.model.rules import SYSTEM_COLUMNS
 
-    return {rules.housekeeping_name(name) for name in HOUSEKEEPING}
+    return {rules.system_column_name(name) for name in SYSTEM_COLUMNS}
 
 
 def sums_of_rows(outcome: Outcome) -> str:

@@ -148,7 +148,7 @@ def _day(mark: str | None) -> str:
 
 def _next_steps(project: Project, row: Mapping[str, Any], withdrawn: Mapping[str, Any] | None) -> list[str]:
     its = project.tables.get(row["table_name"])
-    if row["state"] != "done" or not (its and its.rules.keep_changes):
+    if row["state"] != "done" or not (its and its.rules.change_log):
         return []
     number = row["run"]
     if withdrawn:

@@ -311,7 +311,7 @@ class LakehouseEngine(LoggedTables):
         told = super().ask(entries.not_entered(names, seq)) if names else None
         some = told is not None and told.num_rows > 0
         if of and main in self._tables:
-            self._commit(main, told if some else None, rewritten=of.changed_files == "rewritten")
+            self._commit(main, told if some else None, rewritten=of.write_mode == "copy_on_write")
         elif some:
             assert not self._changed
             self._append(told)
