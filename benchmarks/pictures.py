@@ -64,7 +64,7 @@ def by_hand(path: Path, *, entering: bool = False) -> float:
         if entering:
             do(
                 "INSERT INTO brenvik.runs (run, table_name, feed, kind, state, source, started_at) "
-                "SELECT max(run) + 1, 'buoy', 'frame', 'extract', 'running', 'frame', $at FROM brenvik.runs",
+                "SELECT max(run) + 1, 'buoy', 'frame', 'full_extract', 'running', 'frame', $at FROM brenvik.runs",
                 at,
             )
         connection.begin()
@@ -111,7 +111,7 @@ def extract(path: Path) -> float:
     frame = picture(differing=True)
     with brenvik.open_store(f"duckdb:{path}") as store:
         begin = time.perf_counter()
-        outcome = store.load(EXTRACTED, frame, kind="extract", at=NEXT_DAY)
+        outcome = store.load(EXTRACTED, frame, kind="full_extract", at=NEXT_DAY)
         seconds = time.perf_counter() - begin
         kept = store.engine.ask('SELECT count(*) AS n FROM "brenvik"."changes_of_buoy" WHERE brenvik_run = 2')["n"]
     if (outcome.counts["versioned"], kept[0].as_py()) != (DIFFERING, DIFFERING):
@@ -140,10 +140,10 @@ def measure(folder: Path, times: int) -> dict[str, list[float]]:
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir(parents=True)
     with brenvik.open_store(f"duckdb:{folder / 'extract.duckdb'}") as store:
-        store.load(EXTRACTED, picture(differing=False), kind="extract", at=TODAY)
+        store.load(EXTRACTED, picture(differing=False), kind="full_extract", at=TODAY)
     with brenvik.open_store(f"duckdb:{folder / 'changes.duckdb'}") as store:
         store.load(CHANGED, history.changes(np.arange(ROWS), TODAY), kind="upserts")
-    found: dict[str, list[list[float]]] = {"hand": [], "entering": [], "extract": [], "withdraw": []}
+    found: dict[str, list[list[float]]] = {"hand": [], "entering": [], "full_extract": [], "withdraw": []}
     for turn in range(times + 1):
         for how, results in found.items():
             copy = folder / "copy.duckdb"
@@ -160,7 +160,7 @@ def measure(folder: Path, times: int) -> dict[str, list[float]]:
 if __name__ == "__main__":
     if sys.argv[1:]:
         did, at = sys.argv[1], Path(sys.argv[2])
-        ways = {"hand": by_hand, "entering": partial(by_hand, entering=True), "extract": extract}
+        ways = {"hand": by_hand, "entering": partial(by_hand, entering=True), "full_extract": extract}
         print(json.dumps(list(withdraw(at)) if did == "withdraw" else [ways[did](at)]))
     else:
         print(measure(Path(__file__).parents[1] / "build" / "bench" / "pictures", times=5))

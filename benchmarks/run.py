@@ -91,7 +91,7 @@ def write(lines: list[str], rows: int, times: int) -> None:
     peak = max(each["above_idle_mib"] for each in rest)
     seen = pictures.measure(BUILD / "pictures", times)
     (hand,), (entering,), (extract,), (load, taken_back) = (
-        seen[how] for how in ("hand", "entering", "extract", "withdraw")
+        seen[how] for how in ("hand", "entering", "full_extract", "withdraw")
     )
     text = f"""# Benchmarks
 

@@ -81,7 +81,7 @@ class Store:
         kind
             ``"changes"``: each row says insert, update or delete in the column ``operation``.
             ``"upserts"``: each row is a new or newer state of its key.
-            ``"extract"``: the rows are all there are; a key that is absent is gone.
+            ``"full_extract"``: the rows are all there are; a key that is absent is gone.
         operation
             The column that says insert, update or delete (``I``, ``U``, ``D`` or the words, case does not count), or an
             ``Operations`` with other codes.
@@ -476,12 +476,12 @@ def _frame(
     extract_scope: str | None,
 ) -> tuple[Source, Operations | None]:
     if kind not in LOADS:
-        raise DeclarationError(f"kind is {kind!r}; known are 'changes', 'upserts' and 'extract'")
-    if extract_scope is not None and kind != "extract":
+        raise DeclarationError(f"kind is {kind!r}; known are 'changes', 'upserts' and 'full_extract'")
+    if extract_scope is not None and kind != "full_extract":
         raise DeclarationError(
             "extract_scope says of what an extract holds all; changes and upserts say nothing by absence"
         )
-    if at is not None and kind != "extract":
+    if at is not None and kind != "full_extract":
         raise DeclarationError(
             "at is the time of an extract; changes and upserts say it row by row, by the effective column"
         )

@@ -19,7 +19,7 @@ from brenvik.demo import scenario
 COMMANDS = sorted(typer.main.get_command(app).commands)  # type: ignore[attr-defined]
 
 
-KEEPING = scenario.PROJECT.replace('taken_files = { move_to = "taken/" }', "")
+KEEPING = scenario.PROJECT.replace('after_load = { move_to = "taken/" }', "")
 
 
 @pytest.fixture
@@ -422,7 +422,7 @@ def test_files_that_two_feeds_read_are_not_moved_away_by_one(coast: Path) -> Non
     (coast / "brenvik.toml").write_text(scenario.PROJECT + more)
     said = brenvik("check", cwd=coast)
     assert said.code == 2
-    assert "table.buoy.feed.registry.taken_files: table.float.feed.registry reads the same files" in said.err
+    assert "table.buoy.feed.registry.after_load: table.float.feed.registry reads the same files" in said.err
 
 
 def test_two_tables_are_not_stored_as_one(coast: Path) -> None:

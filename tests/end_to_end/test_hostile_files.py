@@ -139,8 +139,8 @@ kind = "changes"
 files = "in/*.csv"
 operation = { column = "op", insert = ["I"], update = ["U"], delete = ["D"] }
 file_order = '(\\d+)'
-settle = "30 seconds"
-taken_files = { move_to = "taken/" }
+min_age = "30 seconds"
+after_load = { move_to = "taken/" }
 rewritten_files = "load"
 csv = { delimiter = ";", encoding = "latin-1" }
 [connections]

@@ -26,7 +26,7 @@ from counts import KILLS, SEED, STORES, tried
 from servers import kill, of_database, postgres, start, stop
 
 KINDS = (
-    "load", "load from a database", "extract", "withdraw", "withdraw an extract", "put back", "release", "rebuild", "retake",
+    "load", "load from a database", "full_extract", "withdraw", "withdraw an extract", "put back", "release", "rebuild", "retake",
 )  # fmt: skip
 EACH = max(2, KILLS // len(KINDS) // len(STORES))
 ROWS = 2_000
@@ -145,7 +145,7 @@ def ready(kind: str, coast: Coast, folder: Path, caller: Caller) -> tuple[Coast,
         return made, ["load", "buoy", "--accept-rejects"]
     if kind == "load from a database":
         return made, ["load", "visit"]
-    if kind == "extract":
+    if kind == "full_extract":
         return made, ["load", "keeper", "--accept-rejects"]
     do("load", "buoy", code=3)  # run 4
     do("load", "keeper", code=3)  # run 5
@@ -186,7 +186,7 @@ def everything(coast: Coast) -> dict[str, list[Any]]:
         for question in (
             'SELECT count(*), sum(brenvik_sequence_no) FROM "brenvik"."changes_of_buoy"',
             'SELECT count(*), sum(brenvik_sequence_no) FROM "brenvik"."changes_of_keeper"',
-            'SELECT feed, file, digest FROM "brenvik"."taken_files" ORDER BY file',
+            'SELECT feed, file, digest FROM "brenvik"."loaded_files" ORDER BY file',
             'SELECT feed, watermark FROM "brenvik"."watermarks"',
             'SELECT reject, state, content FROM "brenvik"."rejects" ORDER BY reject',
             'SELECT hold, state FROM "brenvik"."held_deletes" ORDER BY hold',
@@ -312,7 +312,7 @@ def test_a_killed_server_leaves_before_or_after_and_the_next_load_completes_it(t
     coast = first_day(Coast(tmp_path / "coast", server.get_uri()), "postgres", caller)
     dice = random.Random(f"server{SEED}")
     seen: Counter[str] = Counter()
-    for kind in ("load", "extract", "withdraw"):
+    for kind in ("load", "full_extract", "withdraw"):
         waiting, words = ready(kind, coast, tmp_path / kind, caller)
         trial = Trial(waiting, words, tmp_path / f"whole {kind}", caller)
         for number in range(max(2, EACH // 2)):

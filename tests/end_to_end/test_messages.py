@@ -64,7 +64,7 @@ def test_a_refusal_tells_how_a_program_lets_it_through() -> None:
 
 
 def test_a_released_delete_counts_as_deleted() -> None:
-    rules = replace(RULES, deletes="hold")
+    rules = replace(RULES, deletes="review")
     with brenvik.open_store("duckdb::memory:") as store:
         store.load(rules, rows(("NB-1", 1, "Q"), ("NB-2", 1, "Q")), kind="upserts")
         gone = pa.table({"op": ["D"], "code": ["NB-1"], "at": [2], "light": pa.array([None], pa.string())})

@@ -193,7 +193,7 @@ store = "duckdb:coast.duckdb"
 natural_key = ["code"]
 types = { code = "text(4)" }
 [table.keeper.feed.nightly]
-kind = "extract"
+kind = "full_extract"
 files = "keeper_*.csv"
 """
     )

@@ -71,13 +71,13 @@ def test_every_statement_of_a_load_that_works_out_or_writes_rows_is_printed(
     assert [each for each in others if each[:40] not in heads] == []  # narrower forms of what is printed
 
 
-@pytest.mark.parametrize("deletes", ["close", "hold", "ignore"])
+@pytest.mark.parametrize("deletes", ["close", "review", "ignore"])
 def test_every_statement_of_an_extract_is_printed(coast: Path, monkeypatch: pytest.MonkeyPatch, deletes: str) -> None:
     """Rows that are new, equal, changed, absent, faulty, and one that stands twice."""
     with (coast / "brenvik.toml").open("a") as declared:
         declared.write(
             f'[table.firm]\nnatural_key = ["no"]\nmax_deletes = 5\ntypes = {{ no = "integer" }}\ndeletes = "{deletes}"\n'
-            '[table.firm.feed.nightly]\nkind = "extract"\nfiles = "inbox/firm_*.csv"\n'
+            '[table.firm.feed.nightly]\nkind = "full_extract"\nfiles = "inbox/firm_*.csv"\n'
             "extract_time = { file_name = 'firm_(.*)\\.csv' }\n"
         )
     (coast / "inbox" / "firm_2024-05-13.csv").write_text("no,name\n1,Bøye\n2,Fyr\n3,Lanterne\n4,Havn\n")

@@ -202,7 +202,7 @@ def test_no_far_moment_keeps_other_rows_out(anywhere: brenvik.Store, told: str) 
     assert [row["code"] for row in anywhere.read(buoys).to_pylist()] == ["B"]
     keyed = brenvik.TableRules("day", natural_key="day", types={"day": "date"})
     picture = pa.table({"day": [told, "2024-05-13"], "light": ["Q", "Q"]})
-    assert anywhere.load(keyed, picture, kind="extract", at="2024-05-14").counts["rejected"] == 1
+    assert anywhere.load(keyed, picture, kind="full_extract", at="2024-05-14").counts["rejected"] == 1
 
 
 JUDGED = {
@@ -239,7 +239,7 @@ def test_conditions_judge_rows_alike_on_their_way_inside_and_where_they_stand(an
     frame = pa.table({name: pa.array([row[place] for row in rows]) for place, name in enumerate(types)})
     mark = brenvik.TableRules("mark", natural_key="no", types=types, max_deletes=None)
     conditions = {text: text for text in JUDGED}
-    anywhere.load(mark, frame, kind="extract", at="2024-05-13")
+    anywhere.load(mark, frame, kind="full_extract", at="2024-05-13")
 
     def refused(table: str) -> dict[str, list[int]]:
         found = [row for row in anywhere.ledger.rejects().to_pylist() if row["table_name"] == table]
@@ -255,7 +255,7 @@ def test_conditions_judge_rows_alike_on_their_way_inside_and_where_they_stand(an
     )
     assert refused("inside") == JUDGED
     for scope, within in JUDGED.items():
-        foreseen = anywhere.preview(mark, frame.slice(3, 1), kind="extract", at="2030-01-01", extract_scope=scope)
+        foreseen = anywhere.preview(mark, frame.slice(3, 1), kind="full_extract", at="2030-01-01", extract_scope=scope)
         assert foreseen.counts["derived"] == len([number for number in within if number != 4]), scope
 
 
@@ -333,7 +333,7 @@ def test_a_long_story_is_told_in_several_passes(anywhere: brenvik.Store, monkeyp
 
 
 def test_a_past_delete_is_decided_by_what_was_there_then(anywhere: brenvik.Store) -> None:
-    rules = replace(RULES, deletes="hold")
+    rules = replace(RULES, deletes="review")
 
     def load(code: str, at: int, op: str) -> brenvik.Outcome:
         row = {"code": [code], "at": [at], "light": ["Q"], "op": [op]}
@@ -348,7 +348,7 @@ def test_a_past_delete_is_decided_by_what_was_there_then(anywhere: brenvik.Store
 
 
 def test_a_late_delete_that_waits_and_comes_again_by_itself_is_a_duplicate(anywhere: brenvik.Store) -> None:
-    rules = replace(RULES, deletes="hold", types={"at": "integer"}, max_deletes=None)
+    rules = replace(RULES, deletes="review", types={"at": "integer"}, max_deletes=None)
     gone = pa.table({"op": ["D"], "code": ["A"], "at": [3]})
     anywhere.load(rules, pa.table({"code": ["A"], "at": [5]}), kind="upserts")
     first = anywhere.load(rules, gone, kind="changes", operation="op")

@@ -244,7 +244,7 @@ def test_a_large_batch_is_held_against_the_table_by_several_workers_and_leaves_n
 
 def test_deletes_are_released_after_many_others_were(url: str, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("brenvik.engines.postgres._WORTH_SHARING", 3)
-    rules = replace(RULES, deletes="hold", max_deletes=None)
+    rules = replace(RULES, deletes="review", max_deletes=None)
     rows = [(f"NB-{number:02}", 1, "Q") for number in range(12)]
     with brenvik.open_store(url) as store:
         store.load(rules, frame(*rows), kind="upserts")

@@ -196,7 +196,7 @@ def test_a_file_that_cannot_be_read_is_told_and_nothing_is_taken(tmp_path: Path,
         with pytest.raises(FeedError, match=told):
             store.load_from(rules, FileSource("*.csv", folder=tmp_path, name="files", kind="upserts"))
         assert store.read(rules).num_rows == 0
-        assert store.ledger.taken_files("buoy", "files") == {}
+        assert store.ledger.loaded_files("buoy", "files") == {}
 
 
 def test_a_header_alone_is_a_run_without_rows(tmp_path: Path) -> None:

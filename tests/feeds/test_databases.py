@@ -54,7 +54,7 @@ def test_settle_keeps_behind_the_clock_and_what_is_ahead_moves_nothing(
         (3, "NB-103", "from the future", datetime(2042, 5, 14)),
         (4, "NB-104", "no time", None),
     )
-    source = registry.source(settle=timedelta(minutes=2))
+    source = registry.source(lag=timedelta(minutes=2))
     outcome = load(store, source)
     assert works(store) == {1: "lamp"}
     assert outcome.seen == {"ahead": 1, "without_watermark": 1}
@@ -155,7 +155,7 @@ def test_a_flag_can_tell_deletes(tmp_path: Path, store: brenvik.Store) -> None:
 
 
 @pytest.mark.parametrize(
-    ("kind", "marks", "settle", "high"),
+    ("kind", "marks", "lag", "high"),
     [
         (sa.Date, [date(2024, 5, 12), date(2024, 5, 13), date(2024, 5, 15)], None, date(2024, 5, 13)),
         (sa.BigInteger, [10, 20, 30], 10, 20),
@@ -163,7 +163,7 @@ def test_a_flag_can_tell_deletes(tmp_path: Path, store: brenvik.Store) -> None:
     ],
 )
 def test_dates_and_integers_can_be_watermarks(
-    tmp_path: Path, postgres: str, kind: Any, marks: list[Any], settle: Any, high: Any
+    tmp_path: Path, postgres: str, kind: Any, marks: list[Any], lag: Any, high: Any
 ) -> None:
     columns = {"visit_no": sa.Integer, "work": sa.Text, "mark": kind}
     rules = brenvik.TableRules("visit", natural_key="visit_no", order_by="mark", other_columns="type_1")
@@ -171,10 +171,10 @@ def test_dates_and_integers_can_be_watermarks(
         registry = Registry(url, columns)
         registry.put(*((n, "lamp", mark) for n, mark in enumerate(marks)))
         with brenvik.open_store("duckdb::memory:") as store:
-            outcome = load(store, registry.source(watermark="mark", settle=settle), rules)
+            outcome = load(store, registry.source(watermark="mark", lag=lag), rules)
             assert outcome.window.high == high  # type: ignore[union-attr]
             assert outcome.counts["inserted"] == sum(mark <= high for mark in marks)
-            again = load(store, registry.source(watermark="mark", settle=settle), rules)
+            again = load(store, registry.source(watermark="mark", lag=lag), rules)
             assert again.counts["read"] == 0
 
 

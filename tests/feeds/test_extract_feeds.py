@@ -33,7 +33,9 @@ def write(folder: Path, name: str, *rows: tuple[Any, str]) -> None:
 
 
 def nightly(folder: Path, **how: Any) -> FileSource:
-    return FileSource("keeper*.csv", folder=folder, name="nightly", kind="extract", **{"time_in_name": DATED, **how})
+    return FileSource(
+        "keeper*.csv", folder=folder, name="nightly", kind="full_extract", **{"time_in_name": DATED, **how}
+    )
 
 
 def frame(*numbers: int) -> pa.Table:
@@ -74,18 +76,18 @@ def test_a_file_that_has_changed_is_the_next_extract(store: brenvik.Store, tmp_p
 
 
 def test_a_half_empty_extract_is_refused_until_a_person_lets_it_through(store: brenvik.Store) -> None:
-    store.load(RULES, frame(*range(9)), kind="extract", at="2024-05-13")
+    store.load(RULES, frame(*range(9)), kind="full_extract", at="2024-05-13")
     with pytest.raises(LimitExceeded, match=r"would delete 5 \(56 %, limit 20 %\)") as refused:
-        store.load(RULES, frame(0, 1, 2, 3), kind="extract", at="2024-05-14")
+        store.load(RULES, frame(0, 1, 2, 3), kind="full_extract", at="2024-05-14")
     assert (refused.value.counts["deleted"], refused.value.living) == (5, 9)
     run = store.ledger.runs(last=1).to_pylist()[0]
     assert (run["state"], run["read"], run["deleted"], run["rows_after"]) == ("refused", 4, 5, None)
     assert living(store) == list(range(9))
-    seen = store.preview(RULES, frame(0, 1, 2, 3), kind="extract", at="2024-05-14")
+    seen = store.preview(RULES, frame(0, 1, 2, 3), kind="full_extract", at="2024-05-14")
     assert "--allow-deletes 5" in str(seen.refusal)
     with pytest.raises(LimitExceeded):
-        store.load(RULES, frame(0, 1, 2), kind="extract", at="2024-05-14", allow_deletes=5)
-    store.load(RULES, frame(0, 1, 2, 3), kind="extract", at="2024-05-14", allow_deletes=5)
+        store.load(RULES, frame(0, 1, 2), kind="full_extract", at="2024-05-14", allow_deletes=5)
+    store.load(RULES, frame(0, 1, 2, 3), kind="full_extract", at="2024-05-14", allow_deletes=5)
     assert living(store) == [0, 1, 2, 3]
 
 
@@ -94,57 +96,57 @@ def test_a_half_empty_extract_is_refused_until_a_person_lets_it_through(store: b
 )
 def test_a_limit_is_a_number_or_a_share_rounded_up(store: brenvik.Store, limit: Any, passes: bool) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no", max_deletes=limit)
-    store.load(rules, frame(*range(9)), kind="extract", at="2024-05-13")
+    store.load(rules, frame(*range(9)), kind="full_extract", at="2024-05-13")
     if passes:
-        assert store.load(rules, frame(0, 1, 2, 3), kind="extract", at="2024-05-14").counts["deleted"] == 5
+        assert store.load(rules, frame(0, 1, 2, 3), kind="full_extract", at="2024-05-14").counts["deleted"] == 5
     else:
         with pytest.raises(LimitExceeded):
-            store.load(rules, frame(0, 1, 2, 3), kind="extract", at="2024-05-14")
+            store.load(rules, frame(0, 1, 2, 3), kind="full_extract", at="2024-05-14")
 
 
 def test_an_empty_extract_is_refused_whatever_the_limit(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no", max_deletes=None)
     with pytest.raises(LimitExceeded, match="holds no row"):
-        store.load(rules, frame(), kind="extract")
-    store.load(rules, frame(1, 2), kind="extract", at="2024-05-13")
+        store.load(rules, frame(), kind="full_extract")
+    store.load(rules, frame(1, 2), kind="full_extract", at="2024-05-13")
     with pytest.raises(LimitExceeded, match=r"holds no row[^\0]*delete 2 \(100 %\)"):
-        store.load(rules, frame(), kind="extract", at="2024-05-14")
-    store.load(rules, frame(), kind="extract", at="2024-05-14", allow_deletes=2)
+        store.load(rules, frame(), kind="full_extract", at="2024-05-14")
+    store.load(rules, frame(), kind="full_extract", at="2024-05-14", allow_deletes=2)
     assert living(store, rules) == []
 
 
 def test_an_extract_whose_rows_were_all_refused_before_is_empty_too(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no", types={"firm": "text(7)"}, max_deletes=None)
     bad = pa.table({"no": pa.array([1]), "firm": ["much too long"]})
-    store.load(rules, pa.concat_tables([frame(1, 2), bad.slice(0, 0)]), kind="extract", at="2024-05-13")
-    store.load(rules, bad, kind="extract", at="2024-05-14", allow_deletes=1)
+    store.load(rules, pa.concat_tables([frame(1, 2), bad.slice(0, 0)]), kind="full_extract", at="2024-05-13")
+    store.load(rules, bad, kind="full_extract", at="2024-05-14", allow_deletes=1)
     with pytest.raises(LimitExceeded, match="holds no row"):
-        store.load(rules, bad, kind="extract", at="2024-05-15")
+        store.load(rules, bad, kind="full_extract", at="2024-05-15")
 
 
 def test_too_many_changes_are_refused_too(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no", max_changes=1)
-    store.load(rules, frame(1, 2, 3), kind="extract", at="2024-05-13")
+    store.load(rules, frame(1, 2, 3), kind="full_extract", at="2024-05-13")
     upper = pa.table({"no": pa.array([1, 2, 3]), "firm": ["FIRM 1", "FIRM 2", "firm 3"]})
     with pytest.raises(LimitExceeded, match="would change 2 of 3 rows"):
-        store.load(rules, upper, kind="extract", at="2024-05-14")
-    assert store.load(rules, upper, kind="extract", at="2024-05-14", allow_changes=2).counts["versioned"] == 2
+        store.load(rules, upper, kind="full_extract", at="2024-05-14")
+    assert store.load(rules, upper, kind="full_extract", at="2024-05-14", allow_changes=2).counts["versioned"] == 2
 
 
 def test_a_refused_row_is_there_and_its_key_is_not_deleted(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no", types={"firm": "text(7)"}, max_deletes=None)
-    store.load(rules, frame(1, 2, 3), kind="extract", at="2024-05-13")
+    store.load(rules, frame(1, 2, 3), kind="full_extract", at="2024-05-13")
     bad = pa.table({"no": pa.array([1, 2, None]), "firm": ["firm 1", "much too long", "firm 3"]})
-    outcome = store.load(rules, bad, kind="extract", at="2024-05-14")
+    outcome = store.load(rules, bad, kind="full_extract", at="2024-05-14")
     assert (outcome.counts["rejected"], outcome.counts["deleted"], outcome.counts["unchanged"]) == (2, 1, 1)
     assert living(store, rules) == [1, 2]
 
 
 def test_an_older_extract_is_refused_and_one_of_the_same_time_is_not(store: brenvik.Store, tmp_path: Path) -> None:
-    store.load(RULES, frame(1, 2), kind="extract", at="2024-05-14 01:30")
+    store.load(RULES, frame(1, 2), kind="full_extract", at="2024-05-14 01:30")
     with pytest.raises(StaleExtract, match=r"It is of 2024-05-13 01:30; run 1 took the extract of 2024-05-14 01:30"):
-        store.load(RULES, frame(1), kind="extract", at="2024-05-13 01:30")
-    assert store.load(RULES, frame(1, 2, 3), kind="extract", at="2024-05-14 01:30").counts["inserted"] == 1
+        store.load(RULES, frame(1), kind="full_extract", at="2024-05-13 01:30")
+    assert store.load(RULES, frame(1, 2, 3), kind="full_extract", at="2024-05-14 01:30").counts["inserted"] == 1
     assert store.ledger.runs()["state"].to_pylist() == ["done", "refused", "done"]
 
 
@@ -170,29 +172,29 @@ def test_names_without_a_time_and_odd_wishes_are_told(store: brenvik.Store, tmp_
     with pytest.raises(DeclarationError, match="takes one extract a load"):
         store.load_from(RULES, nightly(tmp_path), wanted=Wanted(everything=True))
     with pytest.raises(DeclarationError, match="expected a time as in"):
-        store.load(RULES, frame(1), kind="extract", at="tomorrow")
+        store.load(RULES, frame(1), kind="full_extract", at="tomorrow")
     with pytest.raises(DeclarationError, match="at is the time of an extract"):
         store.load(RULES, frame(1), kind="upserts", at="2024-05-13")
 
 
 def test_a_table_takes_extracts_or_changes_but_a_first_extract_may_begin_it(store: brenvik.Store) -> None:
-    store.load(RULES, frame(1, 2), kind="extract", at="2024-05-13")
+    store.load(RULES, frame(1, 2), kind="full_extract", at="2024-05-13")
     store.load(RULES, frame(3), kind="upserts")
     with pytest.raises(DeclarationError, match="has taken changes"):
-        store.load(RULES, frame(1), kind="extract")
+        store.load(RULES, frame(1), kind="full_extract")
     other = brenvik.TableRules("firm", natural_key="no")
     for day in (13, 14):
-        store.load(other, frame(1, 2), kind="extract", at=f"2024-05-{day}")
+        store.load(other, frame(1, 2), kind="full_extract", at=f"2024-05-{day}")
     with pytest.raises(DeclarationError, match=r"takes extracts \(2 so far\)"):
         store.load(other, frame(3), kind="upserts")
 
 
 def test_held_deletes_of_an_extract_lapse_when_the_key_returns(store: brenvik.Store) -> None:
-    rules = brenvik.TableRules("keeper", natural_key="no", deletes="hold", max_deletes=None)
-    store.load(rules, frame(1, 2, 3), kind="extract", at="2024-05-13")
-    assert store.load(rules, frame(1), kind="extract", at="2024-05-14").counts["held"] == 2
-    assert store.load(rules, frame(1), kind="extract", at="2024-05-15").counts["derived"] == 0
-    store.load(rules, frame(1, 2), kind="extract", at="2024-05-16")
+    rules = brenvik.TableRules("keeper", natural_key="no", deletes="review", max_deletes=None)
+    store.load(rules, frame(1, 2, 3), kind="full_extract", at="2024-05-13")
+    assert store.load(rules, frame(1), kind="full_extract", at="2024-05-14").counts["held"] == 2
+    assert store.load(rules, frame(1), kind="full_extract", at="2024-05-15").counts["derived"] == 0
+    store.load(rules, frame(1, 2), kind="full_extract", at="2024-05-16")
     (waiting,) = store.held(rules).to_pylist()
     assert (waiting["no"], waiting["firm"], str(waiting["brenvik_effective_at"])) == (
         3,
@@ -242,7 +244,7 @@ natural_key = ["visit_no"]
 exclude = ["as_at"]
 types = { as_at = "timestamp" }
 [table.visit.feed.service]
-kind = "extract"
+kind = "full_extract"
 connection = "registry"
 query = "select visit_no, work, '2024-05-14 12:00' as as_at from service_visit"
 extract_time = { column = "as_at" }
@@ -267,7 +269,7 @@ extract_time = { column = "as_at" }
 
 
 def test_a_held_delete_that_was_withdrawn_is_held_anew_when_it_comes_again(store: brenvik.Store) -> None:
-    rules = brenvik.TableRules("keeper", natural_key="no", order_by="at", deletes="hold", max_deletes=None)
+    rules = brenvik.TableRules("keeper", natural_key="no", order_by="at", deletes="review", max_deletes=None)
 
     def rows(op: str, at: int) -> pa.Table:
         return pa.table({"op": [op], "no": [1], "at": [at], "firm": ["a"]})
@@ -284,9 +286,9 @@ def test_a_held_delete_that_was_withdrawn_is_held_anew_when_it_comes_again(store
 
 
 def test_a_withdrawn_extract_of_a_table_that_holds_deletes(store: brenvik.Store) -> None:
-    rules = brenvik.TableRules("keeper", natural_key="no", deletes="hold", max_deletes=None)
+    rules = brenvik.TableRules("keeper", natural_key="no", deletes="review", max_deletes=None)
     for day, numbers in ((13, (1, 2, 3)), (14, (1, 2)), (15, (1, 2)), (16, (1, 2, 4))):
-        store.load(rules, frame(*numbers), kind="extract", at=f"2024-05-{day}")
+        store.load(rules, frame(*numbers), kind="full_extract", at=f"2024-05-{day}")
     store.withdraw(rules, 1, 2)
     assert living(store, rules) == [1, 2, 4]
     assert store.held(rules).num_rows == 0
@@ -314,17 +316,19 @@ def test_an_extract_of_a_part_of_the_table_misses_nothing_of_the_rest(store: bre
     scope = "region = 'north'"
     south = dict.fromkeys(range(11, 21), "x")
     whole = regions({1: "a", 2: "b", 3: "c", 4: "d"}, south)
-    store.load(RULES, whole, kind="extract", at="2024-05-13", feed="all")
+    store.load(RULES, whole, kind="full_extract", at="2024-05-13", feed="all")
     part = regions({1: "a", 2: "new"}, {})
     alive = [1, 2, *south]
-    seen = store.preview(RULES, part, kind="extract", at="2024-05-14", feed="north", extract_scope=scope)
+    seen = store.preview(RULES, part, kind="full_extract", at="2024-05-14", feed="north", extract_scope=scope)
     assert "2 (50 %, limit 20 %)" in str(seen.refusal)  # two of four firms of the north, not of fourteen
-    done = store.load(RULES, part, kind="extract", at="2024-05-14", feed="north", extract_scope=scope, allow_deletes=2)
+    done = store.load(
+        RULES, part, kind="full_extract", at="2024-05-14", feed="north", extract_scope=scope, allow_deletes=2
+    )
     assert (done.counts["deleted"], done.counts["versioned"], done.counts["unchanged"]) == (2, 1, 1)
     assert living(store) == alive
     assert store.ledger.run(int(done.run or 0))["extract_scope"] == scope  # type: ignore[index]
     # Without the part, the next extract of the same part still says that firms 3 and 4 are gone; of the south it says nothing.
-    later = store.load(RULES, part, kind="extract", at="2024-05-15", feed="north", extract_scope=scope)
+    later = store.load(RULES, part, kind="full_extract", at="2024-05-15", feed="north", extract_scope=scope)
     assert later.counts["unchanged"] == 2
     store.withdraw(RULES, int(done.run or 0), reason="tried")
     assert living(store) == alive
@@ -333,9 +337,9 @@ def test_an_extract_of_a_part_of_the_table_misses_nothing_of_the_rest(store: bre
 
 
 def test_rows_that_stand_twice_in_an_extract_of_a_part_are_seen(store: brenvik.Store) -> None:
-    store.load(RULES, regions({1: "a", 2: "b"}, {11: "x"}), kind="extract", at="2024-05-13")
+    store.load(RULES, regions({1: "a", 2: "b"}, {11: "x"}), kind="full_extract", at="2024-05-13")
     twice = pa.concat_tables([regions({1: "other", 2: "b"}, {}), regions({1: "a"}, {})])
-    done = store.load(RULES, twice, kind="extract", at="2024-05-14", extract_scope="region = 'north'")
+    done = store.load(RULES, twice, kind="full_extract", at="2024-05-14", extract_scope="region = 'north'")
     assert (done.counts["superseded"], done.counts["unchanged"]) == (1, 2)
     assert store.read(RULES).num_rows == 3
 
@@ -350,7 +354,7 @@ def test_rows_that_stand_twice_in_an_extract_of_a_part_are_seen(store: brenvik.S
 )
 def test_a_scope_that_cannot_be_is_told(store: brenvik.Store, scope: str, error: type[Exception], said: str) -> None:
     with pytest.raises(error, match=re.escape(said)):
-        store.load(RULES, frame(1), kind="extract", at="2024-05-13", extract_scope=scope)
+        store.load(RULES, frame(1), kind="full_extract", at="2024-05-13", extract_scope=scope)
     assert store.read(RULES).num_rows == 0
     with pytest.raises(DeclarationError, match="extract_scope"):
         store.load(RULES, frame(1), kind="upserts", extract_scope="no = 1")
@@ -364,7 +368,7 @@ def test_the_scope_of_a_feed_is_declared_and_checked(tmp_path: Path) -> None:
     feeds = "".join(
         f"""
 [table.keeper.feed.{region}]
-kind = "extract"
+kind = "full_extract"
 files = "inbox/{region}_*.csv"
 extract_time = {{ file_name = '_(\\d{{4}}-\\d\\d-\\d\\d)' }}
 extract_scope = "region = '{region}'"
@@ -384,9 +388,11 @@ extract_scope = "region = '{region}'"
     with brenvik.read_project(tmp_path / "brenvik.toml").open() as opened:
         finding = check_table(brenvik.read_project(tmp_path / "brenvik.toml"), "keeper", opened)
     assert "extract_scope looks at area" in finding.faults[0]
-    (tmp_path / "brenvik.toml").write_text(text.replace('kind = "extract"', 'kind = "upserts"').replace("'north'", "("))
+    (tmp_path / "brenvik.toml").write_text(
+        text.replace('kind = "full_extract"', 'kind = "upserts"').replace("'north'", "(")
+    )
     with pytest.raises(
-        ProjectError, match=r"extract_scope: is for a feed of kind 'extract'(?s:.*)is not a valid condition"
+        ProjectError, match=r"extract_scope: is for a feed of kind 'full_extract'(?s:.*)is not a valid condition"
     ):
         brenvik.read_project(tmp_path / "brenvik.toml")
 
@@ -401,7 +407,7 @@ def test_of_a_key_whose_row_was_refused_an_extract_says_nothing_that_outlives_th
             (no, firms.get(f"firm_{no}", f"firm {no}")) for no in (1, 2, 3, 4, 5, 9) if firms.get(f"firm_{no}") != ""
         ]
         table = pa.table({"no": [no for no, _ in rows], "firm": [firm for _, firm in rows]})
-        return int(store.load(rules, table, kind="extract", at=at).run or 0)
+        return int(store.load(rules, table, kind="full_extract", at=at).run or 0)
 
     take("2024-05-13", firm_9="")
     wrong = take("2024-05-14", firm_5="", firm_9="made")  # firm 5 is gone, and there is a firm 9
@@ -416,10 +422,10 @@ def test_of_a_key_whose_row_was_refused_an_extract_says_nothing_that_outlives_th
 def test_a_key_with_a_refused_row_and_a_good_one_is_said_by_the_good_one(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no", types={"no": "integer", "firm": "text(6)"})
     rows = pa.table({"no": [1, 2], "firm": ["firm 1", "firm 2"]})
-    first = store.load(rules, rows, kind="extract", at="2024-05-13")
+    first = store.load(rules, rows, kind="full_extract", at="2024-05-13")
     twice = pa.table({"no": [1, 2, 2], "firm": ["firm 1", "too long", "firm 2"]})
-    assert store.load(rules, twice, kind="extract", at="2024-05-14").counts["rejected"] == 1
-    store.load(rules, rows.slice(0, 1), kind="extract", at="2024-05-15", allow_deletes=1)
+    assert store.load(rules, twice, kind="full_extract", at="2024-05-14").counts["rejected"] == 1
+    store.load(rules, rows.slice(0, 1), kind="full_extract", at="2024-05-15", allow_deletes=1)
     store.withdraw(rules, int(first.run or 0), reason="made up")
     (row,) = store.history(rules, 2).to_pylist()
     assert [str(row[name])[:10] for name in ("valid_from", "valid_to")] == ["2024-05-14", "2024-05-15"]

@@ -49,7 +49,7 @@ def test_files_are_taken_once_in_the_order_of_their_names(store: brenvik.Store, 
     assert take(store, tmp_path).state == "nothing new"
     (tmp_path / "c.csv").write_text("code,at,light\nA,3,Fl\n")
     assert take(store, tmp_path).source == "c.csv"
-    taken = store.ledger.taken_files("buoy", "files")
+    taken = store.ledger.loaded_files("buoy", "files")
     assert {name: (file.run, file.number) for name, file in taken.items()} == {
         "a.csv": (1, 1), "b.csv": (1, 2), "c.csv": (2, 1),
     }  # fmt: skip
@@ -214,7 +214,7 @@ def test_files_come_in_the_order_of_the_number_or_date_in_their_names(store: bre
 def test_a_file_still_being_written_is_left_for_the_next_load(store: brenvik.Store, tmp_path: Path) -> None:
     path = tmp_path / "a.csv"
     path.write_text("code,at,light\nA,1,F")
-    source = FileSource("*.csv", folder=tmp_path, name="files", kind="upserts", settle=timedelta(minutes=1))
+    source = FileSource("*.csv", folder=tmp_path, name="files", kind="upserts", min_age=timedelta(minutes=1))
     outcome = store.load_from(RULES, source)
     assert (outcome.state, outcome.notes) == (
         "nothing new",
@@ -303,6 +303,6 @@ def test_files_that_stay_are_not_read_again(
     run = store.engine.run
     monkeypatch.setattr(store.engine, "run", lambda text, *a, **k: (statements.append(text), run(text, *a, **k))[1])
     assert take(store, tmp_path).counts["inserted"] == 450
-    assert sum(text.startswith('INSERT INTO "brenvik"."taken_files"') for text in statements) == 3  # by 200 at a time
+    assert sum(text.startswith('INSERT INTO "brenvik"."loaded_files"') for text in statements) == 3  # by 200 at a time
     monkeypatch.setattr(files, "_digest", lambda path: pytest.fail(f"{path} was read"))
     assert take(store, tmp_path).state == "nothing new"

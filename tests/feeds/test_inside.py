@@ -133,11 +133,11 @@ def test_a_query_casts_what_does_not_fit(staging: brenvik.Store) -> None:
 def test_a_table_is_taken_whole_as_an_extract(staging: brenvik.Store) -> None:
     rules = brenvik.TableRules("visit", natural_key="no", exclude="done_at", type_1="keeper", max_deletes=None)
     add(staging, (1, day(1), "Nord", "lamp"), (2, day(2), "Vest", "chain"), (3, day(2), "Vest", "chain"))
-    feed = source(staging, kind="extract", watermark=None)
+    feed = source(staging, kind="full_extract", watermark=None)
     assert staging.load_from(rules, feed).counts["inserted"] == 3
     execute(staging, "DELETE FROM staging WHERE no = 2")
     execute(staging, "UPDATE staging SET work = 'mooring' WHERE no = 3")
-    second = staging.load_from(rules, source(staging, kind="extract", watermark=None))
+    second = staging.load_from(rules, source(staging, kind="full_extract", watermark=None))
     assert {name: second.counts[name] for name in ("deleted", "versioned", "unchanged")} == {
         "deleted": 1, "versioned": 1, "unchanged": 1,
     }  # fmt: skip

@@ -18,7 +18,7 @@ from brenvik.errors import FeedError, ProjectError
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.formats import batch_of
 from brenvik.feeds.reading import Reading, Record
-from brenvik.ledger.records import TakenFile
+from brenvik.ledger.records import LoadedFile
 from brenvik.project.file import read_project
 
 RULES = brenvik.TableRules(
@@ -43,7 +43,7 @@ def write(path: Path, *records: Any) -> None:
 
 def arrived(path: Path, record: Record | None = None) -> list[dict[str, Any]]:
     """The rows of a file as they go into a load, with their lines."""
-    batch = batch_of([path], [TakenFile(path.name, 0, "", number=0)], Reading(record=record or Record()))
+    batch = batch_of([path], [LoadedFile(path.name, 0, "", number=0)], Reading(record=record or Record()))
     rows = batch.rows().read_all().to_pylist()
     return sorted(rows, key=lambda row: int(row["brenvik_sequence_no"]))
 
@@ -105,7 +105,7 @@ def test_packed_empty_and_windows_files(store: brenvik.Store, tmp_path: Path) ->
     outcome = take(store, tmp_path)
     assert [row["code"] for row in store.read(RULES).to_pylist()] == ["B", "é"]
     assert (outcome.counts["read"], outcome.counts["inserted"]) == (2, 2)
-    assert len(store.ledger.taken_files("buoy", "files")) == 2
+    assert len(store.ledger.loaded_files("buoy", "files")) == 2
     (tmp_path / "c.jsonl").write_text("\n\n")
     expecting = Reading(record=Record(expected=("code", "at")))
     assert take(store, tmp_path, expecting).counts["read"] == 0
@@ -154,7 +154,7 @@ def test_values_arrive_as_they_are_written(tmp_path_factory: Any, records: list[
     for record, row in zip(kept, found, strict=True):
         said = {name: value[1] if isinstance(value, tuple) else value for name, value in record.items()}
         assert {name: row[name] for name in columns} == {name: said.get(name) for name in columns}
-    sets = batch_of([path], [TakenFile("a", 0, "", number=0)]).carried
+    sets = batch_of([path], [LoadedFile("a", 0, "", number=0)]).carried
     assert {frozenset(carried) for carried in sets.values()} == {frozenset(record) for record in kept}
 
 
@@ -197,7 +197,7 @@ def test_change_records_are_taken_apart(tmp_path: Path) -> None:
         (4, "gone", "B", "1", "4", None),
         (5, "gone", "B", "1", "5", None),
     ]
-    batch = batch_of([path], [TakenFile("a", 0, "", number=0)], Reading(record=NESTED))
+    batch = batch_of([path], [LoadedFile("a", 0, "", number=0)], Reading(record=NESTED))
     batch.rows().read_all()
     assert [(line.line, line.reason) for line in batch.broken] == [
         (6, "says no delete, but has no row at /state/now"),

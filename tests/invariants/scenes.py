@@ -234,11 +234,13 @@ EXTRACTED = [
 ]
 """Shapes of tables that take extracts: these are ordered by their times."""
 HELD = [
-    replace(scene, rules=replace(scene.rules, deletes="hold")) for scene in ORDERED if scene.declared.deletes == "close"
+    replace(scene, rules=replace(scene.rules, deletes="review"))
+    for scene in ORDERED
+    if scene.declared.deletes == "close"
 ]
 IGNORED = [replace(scene, rules=replace(scene.rules, deletes="ignore")) for scene in HELD]
 EXTRACTED_HELD = [
-    replace(scene, rules=replace(scene.rules, deletes="hold"))
+    replace(scene, rules=replace(scene.rules, deletes="review"))
     for scene in EXTRACTED
     if scene.declared.deletes == "close"
 ]

@@ -18,7 +18,7 @@ from stores import fresh_store
 
 import brenvik
 
-OVERLAP, SETTLE = timedelta(minutes=10), timedelta(minutes=2)
+OVERLAP, LAG = timedelta(minutes=10), timedelta(minutes=2)
 COLUMNS = {"visit_no": sa.Integer, "work": sa.Text, "modified_at": sa.DateTime, "cancelled": sa.Integer}
 CODES = brenvik.Operations("cancelled", insert=(), update=("0",), delete=("1",))
 
@@ -89,7 +89,7 @@ class World:
         self.registry.put((number, *self.rows[number]))
 
     def load(self) -> None:
-        source = self.registry.source(kind="changes", overlap=OVERLAP, settle=SETTLE, window=self.piece)
+        source = self.registry.source(kind="changes", overlap=OVERLAP, lag=LAG, window=self.piece)
         while load(self.store, source, self.rules, operations=CODES).window.more:  # type: ignore[union-attr]
             pass
 
@@ -127,7 +127,7 @@ def test_in_the_end_the_table_holds_what_the_source_holds(
                 world.load()
             else:
                 world.crash(other, after=word == "after")
-        world.registry.now += SETTLE + timedelta(minutes=1)
+        world.registry.now += LAG + timedelta(minutes=1)
         world.load()
         rows = world.store.read(world.rules).to_pylist()
         living = {row["visit_no"]: (row["work"], row["is_current"]) for row in rows if row["valid_to"] is None}

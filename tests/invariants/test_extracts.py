@@ -49,8 +49,8 @@ def extracts(draw: st.DrawFn) -> tuple[Scene, list[Extract]]:
 def take(scene: Scene, store: brenvik.Store, extract: Extract, *, preview: bool = False) -> brenvik.Outcome:
     at, rows, columns = extract
     if preview:
-        return store.preview(scene.rules, scene.frame(rows, columns), kind="extract", at=at)
-    return store.load(scene.rules, scene.frame(rows, columns), kind="extract", at=at, allow_deletes=10**6)
+        return store.preview(scene.rules, scene.frame(rows, columns), kind="full_extract", at=at)
+    return store.load(scene.rules, scene.frame(rows, columns), kind="full_extract", at=at, allow_deletes=10**6)
 
 
 @settings(max_examples=share(20))
@@ -111,7 +111,7 @@ def test_invariant_7_of_extracts(case: tuple[Scene, list[Extract]], data: st.Dat
                 assert comparable(scene, stored(scene, store)) == as_if(scene, made[:number], out)
 
 
-@pytest.mark.parametrize("deletes", ["close", "hold"])
+@pytest.mark.parametrize("deletes", ["close", "review"])
 def test_what_one_extract_leaves_open_the_next_one_says(anywhere: brenvik.Store, deletes: str) -> None:
     """The second extract has a row that is refused, or a delete that waits: without the first, the third brought the key."""
     keeper = brenvik.TableRules(
@@ -120,7 +120,9 @@ def test_what_one_extract_leaves_open_the_next_one_says(anywhere: brenvik.Store,
 
     def extract(day: int, towns: dict[str, str]) -> int:
         frame = pa.table({"firm": list(towns), "town": list(towns.values())})
-        return int(anywhere.load(keeper, frame, kind="extract", at=datetime(2024, 5, day), allow_deletes=1).run or 0)
+        return int(
+            anywhere.load(keeper, frame, kind="full_extract", at=datetime(2024, 5, day), allow_deletes=1).run or 0
+        )
 
     first = extract(13, {"Tern & Daughters": "Halvor", "Skerry Works": "Sund"})
     extract(14, {"Tern & Daughters": "Halvor", **({"Skerry Works": "far too long"} if deletes == "close" else {})})

@@ -303,7 +303,8 @@ def walk_extracts(scene: Scene, data: st.DataObject, *, holds: bool = False) -> 
                 do = store.preview if preview else store.load
                 how = {} if preview else {"allow_deletes": 10**6}
                 within = None if scope is None else f'"{scope.replace(chr(34), chr(34) * 2)}" IS NOT NULL'  # noqa: B023
-                return do(scene.rules, scene.frame(rows, columns), kind="extract", at=at, extract_scope=within, **how)  # type: ignore[arg-type]  # noqa: B023
+                frame = scene.frame(rows, columns)  # noqa: B023
+                return do(scene.rules, frame, kind="full_extract", at=at, extract_scope=within, **how)  # type: ignore[arg-type]  # noqa: B023
 
             way.oracle = as_if_never(way.out)
             expected = Counter(way.oracle.extract(rows, at, scope))

@@ -77,7 +77,7 @@ def test_a_row_of_an_extract_can_say_that_its_key_is_gone(store: brenvik.Store) 
         frame = pa.table(
             {"no": numbers, "left_on": pa.array(left, pa.string()), "firm": [f"{n}" for n in range(len(left))]}
         )
-        counts = store.load(rules, frame, kind="extract", at=f"2024-05-{day}").counts
+        counts = store.load(rules, frame, kind="full_extract", at=f"2024-05-{day}").counts
         return {
             name: counts[name] for name in ("inserted", "deleted", "unchanged", "derived", "ignored") if counts[name]
         }
@@ -178,4 +178,4 @@ def test_every_condition_that_does_not_fit_is_told_at_once(store: brenvik.Store)
 def test_a_scope_that_brings_texts_and_numbers_together_is_refused(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no")
     with pytest.raises(FeedError, match="extract_scope: 'firm = 7' brings text with a whole number together"):
-        store.load(rules, pa.table({"no": [1], "firm": ["a"]}), kind="extract", extract_scope="firm = 7")
+        store.load(rules, pa.table({"no": [1], "firm": ["a"]}), kind="full_extract", extract_scope="firm = 7")

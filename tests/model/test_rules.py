@@ -49,7 +49,7 @@ def test_all_faults_are_told_at_once() -> None:
     ("declared", "told"),
     [
         ({"natural_key": []}, "natural_key: names no column"),
-        ({"deletes": "burn"}, "deletes: Input should be 'close', 'remove', 'hold' or 'ignore'"),
+        ({"deletes": "burn"}, "deletes: Input should be 'close', 'remove', 'review' or 'ignore'"),
         ({"no_such_rule": 1}, "no_such_rule: is no rule of a table"),
         ({"order_by": "code"}, "a key cannot order its own changes"),
         ({"effective_at": "code"}, "a key cannot tell when a change holds"),

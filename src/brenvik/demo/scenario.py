@@ -45,7 +45,7 @@ commissioned_on = "date"
 kind = "changes"
 files = "inbox/buoy_*.csv"
 operation = {{ column = "op", insert = ["I"], update = ["U"], delete = ["D"] }}
-taken_files = {{ move_to = "taken/" }}      # when their rows are safe
+after_load = {{ move_to = "taken/" }}      # when their rows are safe
 """
 VISITS = """
 [connections]
@@ -62,18 +62,18 @@ connection = "registry"
 source_table = "service_visit"
 watermark = "modified_at"                 # a load takes what was modified since the last one
 overlap = "6 hours"                       # and looks back, for visits that were entered late
-settle = "2 minutes"
+lag = "2 minutes"
 """
 KEEPERS = """
 [table.keeper]
 natural_key = ["keeper_no"]
 type_1 = ["phone"]
-deletes = "hold"                          # a firm that is gone waits for a person
+deletes = "review"                        # a firm that is gone waits for a person
 max_deletes = 0.2                         # and a fifth of them at once is no extract to trust
 types = { keeper_no = "integer" }
 
 [table.keeper.feed.nightly]
-kind = "extract"                          # all there is: a firm that is absent is gone
+kind = "full_extract"                     # all there is: a firm that is absent is gone
 files = "inbox/keeper_*.csv"
 extract_time = { file_name = 'keeper_(\\d{4}-\\d\\d-\\d\\d)' }
 """

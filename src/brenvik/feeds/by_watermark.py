@@ -59,14 +59,14 @@ class ByWatermark:
     feed: str
     column: str
     overlap: Span | None
-    settle: Span | None
+    lag: Span | None
     start_at: str | None
     piece: Span | None
     zone: str
 
     def check(self, kind: str) -> None:
         """Raises DeclarationError when what the feed says does not fit the kind of its watermark."""
-        for name, span in (("overlap", self.overlap), ("settle", self.settle)):
+        for name, span in (("overlap", self.overlap), ("lag", self.lag)):
             if not watermarks.span_fits(span, kind):
                 expected = {"integer": "a number", "date": "whole days"}.get(kind, 'a time as in "2 minutes"')
                 raise DeclarationError(
@@ -102,7 +102,7 @@ class ByWatermark:
         clock = watermarks.clock_as(kind, source.clock(), self.zone)
         limit = clock if clock is not None else source.newest()
         if limit is not None:
-            limit = watermarks.back(limit, self.settle)
+            limit = watermarks.back(limit, self.lag)
             limit = limit if until is None else min(limit, until)
         newest = source.newest(above=low, up_to=limit)
         start_at = self.mark(self.start_at, kind, "start_at")

@@ -48,7 +48,7 @@ class DatabaseSource:
         table: str | None = None,
         query: str | None = None,
         overlap: Span | None = None,
-        settle: Span | None = None,
+        lag: Span | None = None,
         start_at: str | None = None,
         window: Span | None = None,
         types: Mapping[str, ColumnType] | None = None,
@@ -59,7 +59,7 @@ class DatabaseSource:
         self.name = name
         self.kind = kind
         self._reader = Reader(connection, table=table, query=query)
-        self._by = ByWatermark(name, watermark, overlap, settle, start_at, window, zone)
+        self._by = ByWatermark(name, watermark, overlap, lag, start_at, window, zone)
         self._declared = types or {}
         self._ordered = ordered
         self._clock = clock
@@ -266,7 +266,7 @@ class DatabaseExtract:
         clock: Callable[[], datetime] | None = None,
     ) -> None:
         self.name = name
-        self.kind = "extract"
+        self.kind = "full_extract"
         self._reader = Reader(connection, table=table, query=query)
         self._time_column = time_column
         self._clock = clock

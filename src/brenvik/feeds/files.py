@@ -16,7 +16,7 @@ from pathlib import Path
 from brenvik.errors import DeclarationError, FeedError
 from brenvik.feeds.protocol import Batch, ExtractTime, Memory, Waiting, Wanted
 from brenvik.feeds.reading import PLAIN, Reading
-from brenvik.ledger.records import TakenFile
+from brenvik.ledger.records import LoadedFile
 from brenvik.model.feeds import Rewritten, Then
 from brenvik.model.types import ColumnType
 
@@ -30,7 +30,7 @@ class FileSource:
     order
         A regular expression with one group, which finds a number or a date in a file's name; files are then taken in the order
         of these. Else in the order of their names.
-    settle
+    min_age
         Files that were changed less than this ago may still be written; they are left for the next load.
     time_in_name, time_column
         Where an extract says when it holds: a regular expression with one group that finds the time in the file's name, or
@@ -50,7 +50,7 @@ class FileSource:
         name: str,
         kind: str,
         order: str | None = None,
-        settle: timedelta | None = None,
+        min_age: timedelta | None = None,
         then: Then = "keep",
         move_to: str = "",
         reading: Reading = PLAIN,
@@ -63,7 +63,7 @@ class FileSource:
         self._pattern = pattern
         self._folder = folder
         self._order = re.compile(order) if order else None
-        self._settle = settle or timedelta(0)
+        self._min_age = min_age or timedelta(0)
         self._then = then
         self._move_to = move_to
         self._reading = reading
@@ -76,8 +76,8 @@ class FileSource:
             return self._again(wanted)
         self._check_folder(wanted.pattern if wanted else None)
         paths = self.matching(wanted.pattern if wanted else None)
-        before = memory.taken_files([self.name_of(path) for path in paths])
-        new: list[TakenFile] = []
+        before = memory.loaded_files([self.name_of(path) for path in paths])
+        new: list[LoadedFile] = []
         done: dict[Path, tuple[int, int]] = {}
         notes: list[str] = []
         for path in paths:
@@ -91,9 +91,9 @@ class FileSource:
             elif self._is_fresh(path):
                 notes.append(f"{name} may still be written; it is left for the next load.")
             else:
-                new.append(TakenFile(name, looks[0], _digest(path), looks[1], number=len(new) + 1))
+                new.append(LoadedFile(name, looks[0], _digest(path), looks[1], number=len(new) + 1))
                 done[path] = looks
-        for file in new[1:] if self.kind == "extract" else ():
+        for file in new[1:] if self.kind == "full_extract" else ():
             del done[self._folder / file.file]
         batch = self._batch([self._folder / file.file for file in new], new)
         batch.notes += notes
@@ -101,7 +101,7 @@ class FileSource:
         return batch
 
     def _is_fresh(self, path: Path) -> bool:
-        return bool(self._settle) and time.time() - path.stat().st_mtime < self._settle.total_seconds()
+        return bool(self._min_age) and time.time() - path.stat().st_mtime < self._min_age.total_seconds()
 
     def _put_away(self, taken: Mapping[Path, tuple[int, int]]) -> list[str]:
         """Moves or deletes files that were taken and look as they did then; says what could not be done."""
@@ -127,25 +127,25 @@ class FileSource:
         if wanted.after is not None or wanted.until is not None:
             raise DeclarationError(f"Feed {self.name!r} reads files and has no windows; ask for files by their names.")
         paths = self._all() if wanted.everything else [self._find(name) for name in wanted.files]
-        if self.kind == "extract" and len(paths) > 1:
+        if self.kind == "full_extract" and len(paths) > 1:
             raise DeclarationError(f"Feed {self.name!r} takes one extract a load; name the one to take again.")
         if missing := [self.name_of(path) for path in paths if not path.is_file()]:
             raise DeclarationError(f"Feed {self.name!r}: there is no file {', '.join(missing)} in {self._folder}.")
         files = [
-            TakenFile(
+            LoadedFile(
                 self._taken_name(path), path.stat().st_size, _digest(path), path.stat().st_mtime_ns, number=number
             )
             for number, path in enumerate(paths, 1)
         ]
         return self._batch(paths, files)
 
-    def _batch(self, paths: Sequence[Path], files: Sequence[TakenFile]) -> Batch:
+    def _batch(self, paths: Sequence[Path], files: Sequence[LoadedFile]) -> Batch:
         """The rows of files; of extracts those of the first."""
         if not files:
             return Batch("", {}, {}, {}, lambda: iter(()))
         from brenvik.feeds.formats import batch_of
 
-        if self.kind != "extract":
+        if self.kind != "full_extract":
             return batch_of(paths, files, self._reading)
         batch = batch_of(paths[:1], files[:1], self._reading)
         batch.extract = ExtractTime(self._time_of(files[0].file), self._time_column)
@@ -164,14 +164,14 @@ class FileSource:
     def waiting(self, memory: Memory) -> Waiting:
         self._check_folder()
         found = self.matching()
-        taken = memory.taken_files([self.name_of(path) for path in found])
+        taken = memory.loaded_files([self.name_of(path) for path in found])
         changed = [known for path in found if (known := taken.get(self.name_of(path))) and _has_changed(path, known)]
         again = {known.file for known in changed} if self._takes_changed else set()
         paths = [path for path in found if (name := self.name_of(path)) not in taken or name in again]
         since = min((path.stat().st_mtime for path in paths), default=None)
-        unit = "extracts" if self.kind == "extract" else "files"
+        unit = "extracts" if self.kind == "full_extract" else "files"
         attention = [] if self._takes_changed else [_told_changed(known) for known in changed]
-        if not found and not memory.took_any_file():
+        if not found and not memory.loaded_any_file():
             attention.append(f"No file has ever matched {self._pattern} in {self._folder}.")
         return Waiting(
             len(paths),
@@ -182,7 +182,7 @@ class FileSource:
 
     @property
     def _takes_changed(self) -> bool:
-        return self.kind == "extract" or self._rewritten == "load"
+        return self.kind == "full_extract" or self._rewritten == "load"
 
     def _check_folder(self, pattern: str | None = None) -> None:
         """Raises FeedError when the folder that a pattern begins with is not there."""
@@ -244,7 +244,7 @@ class FileSource:
         return path.relative_to(self._folder).as_posix()
 
 
-def _has_changed(path: Path, known: TakenFile) -> bool:
+def _has_changed(path: Path, known: LoadedFile) -> bool:
     """Whether a file is another than the one that was taken; read only if size and time leave that open."""
     size, modified_ns = _looks(path)
     return (size, modified_ns) != (known.size, known.modified_ns) and (
@@ -252,7 +252,7 @@ def _has_changed(path: Path, known: TakenFile) -> bool:
     )
 
 
-def _told_changed(known: TakenFile) -> str:
+def _told_changed(known: LoadedFile) -> str:
     return (
         f"{known.file} was taken by run {known.run} and has changed since; it is not taken again. Take its new content: "
         f'--again {known.file}; or always: rewritten_files = "load"'

@@ -10,7 +10,7 @@ from typing import Any
 
 from brenvik.feeds.protocol import Batch, BrokenLine, Piece
 from brenvik.feeds.reading import PLAIN, Format, Reading
-from brenvik.ledger.records import TakenFile
+from brenvik.ledger.records import LoadedFile
 from brenvik.model.types import TEXT, ColumnType
 
 
@@ -43,7 +43,7 @@ def columns_of(path: Path, reading: Reading = PLAIN) -> dict[str, ColumnType]:
     return dict(_look(path, reading).columns)
 
 
-def batch_of(paths: Sequence[Path], files: Sequence[TakenFile], reading: Reading = PLAIN) -> Batch:
+def batch_of(paths: Sequence[Path], files: Sequence[LoadedFile], reading: Reading = PLAIN) -> Batch:
     """The rows of some files as one batch. Columns whose types differ between files travel as text."""
     found = [_look(path, reading) for path in paths]
     columns: dict[str, ColumnType] = {}

@@ -49,7 +49,7 @@ class FrameSource:
             carried={0: tuple(columns)},
             pieces=pieces,
             repeats=self.opens_again,
-            extract=ExtractTime(self._at) if self.kind == "extract" else None,
+            extract=ExtractTime(self._at) if self.kind == "full_extract" else None,
         )
 
 

@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol
 
 from brenvik.errors import BrenvikError
-from brenvik.ledger.records import TakenFile, Watermark
+from brenvik.ledger.records import LoadedFile, Watermark
 from brenvik.merge.explain import KeyPlaces
 from brenvik.merge.schema import SEQUENCE_NO
 from brenvik.merge.sequence import sequence_no
@@ -36,11 +36,11 @@ class BrokenLine:
 class Memory(Protocol):
     """What a store remembers of a feed, read under the hold of its table."""
 
-    def taken_files(self, names: Sequence[str]) -> Mapping[str, TakenFile]:
+    def loaded_files(self, names: Sequence[str]) -> Mapping[str, LoadedFile]:
         """Those of the named files that were taken before, by name, each as it was when it was taken last."""
         ...
 
-    def took_any_file(self) -> bool:
+    def loaded_any_file(self) -> bool:
         """Whether the feed ever took a file."""
         ...
 
@@ -108,7 +108,7 @@ class Batch:
     parts: Mapping[str, Sequence[str]]
     carried: Mapping[int, Sequence[str]]
     pieces: Callable[[], Iterator[Piece]]
-    files: tuple[TakenFile, ...] = ()
+    files: tuple[LoadedFile, ...] = ()
     broken: list[BrokenLine] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     failure: BrenvikError | None = None

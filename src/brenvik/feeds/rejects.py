@@ -9,7 +9,7 @@ from pathlib import Path
 from brenvik.feeds.formats import batch_of
 from brenvik.feeds.protocol import Batch, Memory, Wanted
 from brenvik.feeds.reading import Reading, Record
-from brenvik.ledger.records import TakenFile
+from brenvik.ledger.records import LoadedFile
 
 
 class RejectSource:
@@ -28,7 +28,7 @@ class RejectSource:
         folder = tempfile.TemporaryDirectory(prefix="brenvik-")
         path = Path(folder.name) / "rejects.jsonl"
         path.write_text("".join(f"{line}\n" for line in self._lines.values()), encoding="utf-8")
-        batch = batch_of([path], [TakenFile(source, 0, "", number=1)], Reading(record=self._record))
+        batch = batch_of([path], [LoadedFile(source, 0, "", number=1)], Reading(record=self._record))
         batch.files = ()
         batch.retakes = tuple(self._lines)
         batch.close = folder.cleanup

@@ -41,7 +41,7 @@ class InsideSource:
         query: str | None = None,
         watermark: str | None = None,
         overlap: Span | None = None,
-        settle: Span | None = None,
+        lag: Span | None = None,
         start_at: str | None = None,
         window: Span | None = None,
         time_column: str | None = None,
@@ -53,7 +53,7 @@ class InsideSource:
         self._engine = engine
         self._table = table
         self._query = query
-        self._by = ByWatermark(name, watermark or "", overlap, settle, start_at, window, zone)
+        self._by = ByWatermark(name, watermark or "", overlap, lag, start_at, window, zone)
         self._time_column = time_column
         self._declared = types or {}
         self._what = table or "a query"

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterator, Sequence
 from typing import Any
 
 from brenvik.ledger.entries import Entries, H
-from brenvik.ledger.records import Run, TakenFile
+from brenvik.ledger.records import LoadedFile, Run
 from brenvik.ledger.schema import TABLES, place
 from brenvik.merge import sql
 
@@ -26,34 +26,34 @@ def _chunks(items: Sequence[Any], *, padded: bool = False) -> Iterator[Sequence[
 class Files(Entries[H]):
     """Taken files."""
 
-    def taken_files(self, table: str, feed: str, names: Sequence[str] | None = None) -> dict[str, TakenFile]:
+    def loaded_files(self, table: str, feed: str, names: Sequence[str] | None = None) -> dict[str, LoadedFile]:
         """The files a feed has taken, by name, each as it was when it was taken last; of all, or of some names."""
         if not self.exists():
             return {}
         question = (
-            f"SELECT file, size, modified_ns, digest, number, run FROM {place('taken_files')} "
+            f"SELECT file, size, modified_ns, digest, number, run FROM {place('loaded_files')} "
             "WHERE table_name = :table_name AND feed = :feed"
         )
         values: dict[str, Any] = {"table_name": table, "feed": feed}
-        found: dict[str, TakenFile] = {}
+        found: dict[str, LoadedFile] = {}
         for part in [None] if names is None else _chunks(names, padded=True):
             these = "" if part is None else f" AND file IN ({', '.join(f':file_{n}' for n in range(len(part)))})"
             asked = values | {f"file_{n}": name for n, name in enumerate(part or ())}
             rows = self.engine.rows(f"{question}{these} ORDER BY run", asked)
-            found |= {row["file"]: TakenFile(**row) for row in rows}
+            found |= {row["file"]: LoadedFile(**row) for row in rows}
         return found
 
-    def took_any_file(self, table: str, feed: str) -> bool:
+    def loaded_any_file(self, table: str, feed: str) -> bool:
         """Whether a feed has ever taken a file."""
         return bool(
             self.exists()
             and self.engine.rows(
-                f"SELECT 1 AS one FROM {place('taken_files')} WHERE table_name = :table_name AND feed = :feed LIMIT 1",
+                f"SELECT 1 AS one FROM {place('loaded_files')} WHERE table_name = :table_name AND feed = :feed LIMIT 1",
                 {"table_name": table, "feed": feed},
             )
         )
 
-    def take_files(self, run: Run, files: Sequence[TakenFile]) -> None:
+    def enter_files(self, run: Run, files: Sequence[LoadedFile]) -> None:
         """Enters files that a run takes, many with one statement."""
         for part in _chunks(files):
             values: dict[str, Any] = {
@@ -66,17 +66,17 @@ class Files(Entries[H]):
             for n, file in enumerate(part):
                 own = {name: getattr(file, name) for name in ("file", "size", "modified_ns", "digest", "number")}
                 values |= {f"{name}_{n}": value for name, value in own.items()}
-                marks = (f":{name}_{n}" if name in own else f":{name}" for name in TABLES["taken_files"])
+                marks = (f":{name}_{n}" if name in own else f":{name}" for name in TABLES["loaded_files"])
                 rows.append(f"({', '.join(marks)})")
             self.engine.run(
-                f"INSERT INTO {place('taken_files')} ({sql.columns(TABLES['taken_files'])}) VALUES {', '.join(rows)}",
+                f"INSERT INTO {place('loaded_files')} ({sql.columns(TABLES['loaded_files'])}) VALUES {', '.join(rows)}",
                 values,
             )
 
     def files_of(self, table: str, runs: Collection[int]) -> list[tuple[int, int, str]]:
         """The files that some runs of a table took: the run, the number of the file in it (from 1), its name."""
         found = self.engine.rows(
-            f"SELECT run, file FROM {place('taken_files')} WHERE table_name = :table_name AND run BETWEEN :low AND :high "
+            f"SELECT run, file FROM {place('loaded_files')} WHERE table_name = :table_name AND run BETWEEN :low AND :high "
             "ORDER BY run, number",
             {"table_name": table, "low": min(runs), "high": max(runs)},
         )

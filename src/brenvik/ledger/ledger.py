@@ -10,7 +10,7 @@ from brenvik import __version__
 from brenvik.ledger.deletes import HeldDeletes
 from brenvik.ledger.entries import H, now
 from brenvik.ledger.files import Files
-from brenvik.ledger.records import TakenFile, Watermark
+from brenvik.ledger.records import LoadedFile, Watermark
 from brenvik.ledger.rejects import Rejects
 from brenvik.ledger.runs import Runs
 from brenvik.ledger.schema import LAYOUT, SCHEMA, TABLES, VIEWS, make_table, place
@@ -48,11 +48,11 @@ class FeedMemory:
     table: str
     feed: str
 
-    def taken_files(self, names: Sequence[str]) -> dict[str, TakenFile]:
-        return self.ledger.taken_files(self.table, self.feed, names)
+    def loaded_files(self, names: Sequence[str]) -> dict[str, LoadedFile]:
+        return self.ledger.loaded_files(self.table, self.feed, names)
 
-    def took_any_file(self) -> bool:
-        return self.ledger.took_any_file(self.table, self.feed)
+    def loaded_any_file(self) -> bool:
+        return self.ledger.loaded_any_file(self.table, self.feed)
 
     def watermark(self) -> Watermark | None:
         return self.ledger.watermark(self.table, self.feed)

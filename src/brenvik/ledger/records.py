@@ -13,7 +13,7 @@ from brenvik.model.watermarks import Mark
 
 
 @dataclass(frozen=True)
-class TakenFile:
+class LoadedFile:
     """A file as it was when it was taken; ``number`` is its place in the run, from 1. ``modified_ns`` is the time of its last
     change in nanoseconds since 1970: with the same size and time it is taken for unchanged, else the digest tells."""
 

@@ -129,14 +129,14 @@ class Runs(Entries[H]):
             {"table_name": table},
         )
         kinds = {row["kind"]: row["n"] for row in found}
-        extracts = kinds.pop("extract", 0)
+        extracts = kinds.pop("full_extract", 0)
         return extracts, sum(kinds.values())
 
     def newest_extract(self, table: str, feed: str, *, without: Iterable[int]) -> tuple[int, str] | None:
         """The run and the time of the newest extract that a feed has taken; without some runs, which are withdrawn."""
         found = self.engine.rows(
             f"SELECT r.run, r.window_high FROM {place('runs')} r WHERE r.table_name = :table_name AND r.feed = :feed "
-            f"AND r.state = 'done' AND r.kind = 'extract'{_other_than(without)} ORDER BY r.run DESC LIMIT 1",
+            f"AND r.state = 'done' AND r.kind = 'full_extract'{_other_than(without)} ORDER BY r.run DESC LIMIT 1",
             {"table_name": table, "feed": feed},
         )
         return (found[0]["run"], found[0]["window_high"]) if found else None
@@ -145,7 +145,7 @@ class Runs(Entries[H]):
         """All extracts that were taken into a table, by their runs."""
         found = self.engine.rows(
             f"SELECT run, feed, window_high, extract_scope, extract_column_set FROM {place('runs')} "
-            "WHERE table_name = :table_name AND kind = 'extract' AND state = 'done' ORDER BY run",
+            "WHERE table_name = :table_name AND kind = 'full_extract' AND state = 'done' ORDER BY run",
             {"table_name": table},
         )
         return {

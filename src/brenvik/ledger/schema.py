@@ -71,7 +71,7 @@ TABLES: dict[str, dict[str, str]] = {
         "derived": "BIGINT",
         **dict.fromkeys((*DECISIONS, *ROW_COUNTS), "BIGINT"),
     },
-    "taken_files": {
+    "loaded_files": {
         "table_name": "TEXT",
         "feed": "TEXT",
         "file": "TEXT",
@@ -132,7 +132,7 @@ KEYS: dict[str, tuple[str, ...]] = {
     "tables": ("table_name",),
     "column_sets": ("table_name", "column_set"),
     "runs": ("run",),
-    "taken_files": ("table_name", "feed", "file", "run"),
+    "loaded_files": ("table_name", "feed", "file", "run"),
     "watermarks": ("table_name", "feed"),
     "withdrawals": ("table_name", "run", "by_run"),
     "held_deletes": ("table_name", "hold"),
@@ -143,7 +143,7 @@ KEYS: dict[str, tuple[str, ...]] = {
 """What tells the rows of a ledger table apart; a primary key where the store has such and values are never too long for one."""
 _UNLIMITED = ("refused_keys",)
 
-LOADS = ("changes", "upserts", "extract")
+LOADS = ("changes", "upserts", "full_extract")
 """Kinds of run that bring changes; the others work on what is there."""
 
 _RUNS, _REJECTS = f'"{SCHEMA}"."runs"', f'"{SCHEMA}"."rejects"'
@@ -168,7 +168,7 @@ SELECT t.table_name, t.last_done_run, d.ended_at AS last_done_at, COALESCE(d.pro
 FROM (
   SELECT a.table_name, COALESCE((
     SELECT r.run FROM {_RUNS} r
-    WHERE r.table_name = a.table_name AND r.state = 'done' AND r.kind IN ('changes', 'upserts', 'extract') AND {COUNTS}
+    WHERE r.table_name = a.table_name AND r.state = 'done' AND r.kind IN ('changes', 'upserts', 'full_extract') AND {COUNTS}
       AND NOT (r.rejected > 0 AND r.rejected + r.duplicate = r.read)
     ORDER BY r.run DESC LIMIT 1), 0) AS last_done_run
   FROM (SELECT DISTINCT table_name FROM {_RUNS}) a
@@ -178,9 +178,9 @@ LEFT JOIN {_RUNS} d ON d.run = t.last_done_run""",
     "feed_progress": f"""
 SELECT w.table_name, w.feed, w.watermark AS taken_up_to, w.run, w.moved_at FROM "{SCHEMA}"."watermarks" w
 UNION ALL
-SELECT f.table_name, f.feed, f.file, f.run, f.taken_at FROM "{SCHEMA}"."taken_files" f
+SELECT f.table_name, f.feed, f.file, f.run, f.taken_at FROM "{SCHEMA}"."loaded_files" f
 WHERE NOT EXISTS (
-  SELECT 1 FROM "{SCHEMA}"."taken_files" o WHERE o.table_name = f.table_name AND o.feed = f.feed
+  SELECT 1 FROM "{SCHEMA}"."loaded_files" o WHERE o.table_name = f.table_name AND o.feed = f.feed
     AND (o.run > f.run OR (o.run = f.run AND o.number > f.number)))""",
 }
 """Views for people and monitors; their columns stay as they are."""

@@ -65,7 +65,7 @@ def decide(schema: TableSchema, *, some_replayed: bool, some_pending: bool, all_
         living = f"CASE WHEN {busy} THEN {living} ELSE {there} END" if some_replayed else there
         known = f"(EXISTS ({stored}) OR {brought})"
     last = "'ignored'"
-    if schema.inactive_deletes == "hold":
+    if schema.inactive_deletes == "review":
         waits = [f"EXISTS (SELECT 1 FROM {aside} o WHERE o.{SEQUENCE_NO} < {aside}.{SEQUENCE_NO} AND {same_key('o')})"]
         waits += [f"EXISTS (SELECT 1 FROM {sql.work('pending_keys')} h WHERE {same_key('h')})"] if some_pending else []
         cases.append(f"WHEN NOT ({living}) AND NOT {known} THEN 'ignored'")

@@ -51,7 +51,7 @@ def resolve(
         effective_type=by_name[rules.effective_column].type if rules.effective_column else TIMESTAMP,
         time_precision=rules.time_precision,
         deletes="remove" if rules.deletes == "remove" else "close",
-        inactive_deletes=rules.deletes if rules.deletes in ("hold", "ignore") else None,
+        inactive_deletes=rules.deletes if rules.deletes in ("review", "ignore") else None,
         system_columns=own,
         has_open_end=rules.open_end is not None,
         store=store,

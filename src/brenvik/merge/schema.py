@@ -95,7 +95,7 @@ class TableSchema:
     system_columns: tuple[tuple[str, str | None], ...]
     has_open_end: bool
     store: Capabilities
-    inactive_deletes: Literal["hold", "ignore"] | None = None
+    inactive_deletes: Literal["review", "ignore"] | None = None
     """What happens to deletes that have no effect by themselves; an approved one closes."""
     time_zone: str = "UTC"
     reject_if: tuple[tuple[str, str], ...] = ()

@@ -53,7 +53,7 @@ class FileFeed:
     operations: Operations | None
     files: str
     file_order: str | None = None
-    settle: timedelta | None = None
+    min_age: timedelta | None = None
     then: Then = "keep"
     move_to: str = ""
     csv: Mapping[str, Any] = field(default_factory=dict)
@@ -82,7 +82,7 @@ class DatabaseFeed:
     source_table: str | None = None
     query: str | None = None
     overlap: Span | None = None
-    settle: Span | None = None
+    lag: Span | None = None
     start_at: str | None = None
     window: Span | None = None
     extract_time: Mapping[str, str] = field(default_factory=dict)

@@ -17,7 +17,7 @@ from brenvik.model.suggest import suggestion
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_type
 
 Role = Literal["type_0", "type_1", "type_2"]
-Kind = Literal["changes", "upserts", "extract"]
+Kind = Literal["changes", "upserts", "full_extract"]
 
 RESERVED_PREFIX = "brenvik_"
 SYSTEM_COLUMNS = (
@@ -72,7 +72,7 @@ class TableRules:
     exclude
         Columns of the feed that the table does not have. They may still order.
     deletes
-        ``"close"`` ends the current version, ``"remove"`` takes all rows of the key away; ``"hold"`` lets a delete wait
+        ``"close"`` ends the current version, ``"remove"`` takes all rows of the key away; ``"review"`` lets a delete wait
         for a person, who may release it, ``"ignore"`` lets none happen. The last two need kept changes.
     change_log
         Whether every accepted change is kept. Without it late changes are spliced into the stored versions as well as
@@ -116,7 +116,7 @@ class TableRules:
     type_2: tuple[str, ...] = ()
     other_columns: Role = "type_2"
     exclude: tuple[str, ...] = ()
-    deletes: Literal["close", "remove", "hold", "ignore"] = "close"
+    deletes: Literal["close", "remove", "review", "ignore"] = "close"
     change_log: bool = True
     max_rejects: int | float | None = None
     reject_if: Mapping[str, str] = Field(default_factory=dict)
@@ -284,7 +284,7 @@ class TableRules:
         for column in ("valid_from", "valid_to"):
             if names[column] is None and has_versions:
                 yield f"system_columns: {column} cannot be left out of a table with type 2 columns"
-        if self.deletes in ("hold", "ignore") and not self.change_log:
+        if self.deletes in ("review", "ignore") and not self.change_log:
             yield f"deletes: {self.deletes!r} needs change_log = true, which is where such deletes are kept"
         if self.deletes != "remove" and names["valid_to"] is None and names["is_deleted"] is None:
             yield f"system_columns: deletes = {self.deletes!r} needs valid_to or is_deleted, else a deleted row looks alive"

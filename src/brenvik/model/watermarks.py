@@ -1,8 +1,8 @@
 """Windows of watermarks: what of a source is new, worked out from what was taken, what is there, and the clock.
 
 A watermark is the highest value of one column that a feed has taken; a load takes the window (low, high]. The high end
-is the newest value that has *settled*: that lies no later than the source's clock less ``settle`` (for integers: less than
-the newest by ``settle``). It is fixed before anything is read. Values beyond the clock are *ahead*: they are never
+is the newest value that has *settled*: that lies no later than the source's clock less ``lag`` (for integers: less than
+the newest by ``lag``). It is fixed before anything is read. Values beyond the clock are *ahead*: they are never
 taken and move nothing. ``overlap`` lets the reading begin below low, for rows that were committed late; what comes
 again is a duplicate.
 """

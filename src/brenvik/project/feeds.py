@@ -13,11 +13,11 @@ from brenvik.model.suggest import suggestion
 from brenvik.model.watermarks import Span, parse_span
 
 _ANY = ("kind", "operation", "extract_scope")
-_OF_FILES = ("files", "file_order", "settle", "taken_files", "rewritten_files", "csv", "record", "extract_time")
+_OF_FILES = ("files", "file_order", "min_age", "after_load", "rewritten_files", "csv", "record", "extract_time")
 _OF_DATABASES = (
-    "connection", "source_table", "query", "watermark", "overlap", "settle", "start_at", "window", "extract_time",
+    "connection", "source_table", "query", "watermark", "overlap", "lag", "start_at", "window", "extract_time",
 )  # fmt: skip
-_OF_WATERMARKS = ("watermark", "overlap", "settle", "start_at", "window")
+_OF_WATERMARKS = ("watermark", "overlap", "lag", "start_at", "window")
 _CODES = ("column", "insert", "update", "delete")
 
 
@@ -39,8 +39,8 @@ def read_feed(
             near = suggestion(key, named) or f"; known are {', '.join(named)}"
             faults.append(f"{place}.{key}: is no key of a feed{near}")
     kind = given.get("kind")
-    if kind not in ("changes", "upserts", "extract"):
-        faults.append(f"{place}.kind: is {kind!r}; expected 'changes', 'upserts' or 'extract'")
+    if kind not in ("changes", "upserts", "full_extract"):
+        faults.append(f"{place}.kind: is {kind!r}; expected 'changes', 'upserts' or 'full_extract'")
     operations = _operations_of(place, kind, given.get("operation"), faults)
     _check_scope(f"{place}.extract_scope", kind, given.get("extract_scope"), faults)
     read = _database if from_database else _files
@@ -64,13 +64,13 @@ def _files(
         )
         return None
     before = len(faults)
-    settle: Span | None = None
+    min_age: Span | None = None
     try:
-        settle = parse_span(given.get("settle", 0))
-        if settle and not isinstance(settle, timedelta):
-            raise ValueError(f'expected a time as in "30 seconds", got {settle!r}')
+        min_age = parse_span(given.get("min_age", 0))
+        if min_age and not isinstance(min_age, timedelta):
+            raise ValueError(f'expected a time as in "30 seconds", got {min_age!r}')
     except ValueError as error:
-        faults.append(f"{place}.settle: {error}")
+        faults.append(f"{place}.min_age: {error}")
     order = given.get("file_order")
     try:
         if order is not None and re.compile(order).groups != 1:
@@ -82,7 +82,7 @@ def _files(
     dialect = _dialect(f"{place}.csv", given.get("csv", {}), faults)
     record = _record(f"{place}.record", given.get("record", {}), operations, faults)
     time = _extract_time(f"{place}.extract_time", kind, given.get("extract_time", {}), faults)
-    then, move_to = _then(f"{place}.taken_files", given.get("taken_files", "keep"), faults)
+    then, move_to = _then(f"{place}.after_load", given.get("after_load", "keep"), faults)
     rewritten = given.get("rewritten_files", "report")
     if rewritten not in ("report", "load"):
         faults.append(f'{place}.rewritten_files: expected "report" or "load", got {rewritten!r}')
@@ -94,7 +94,7 @@ def _files(
         operations,
         files,
         order,
-        settle if isinstance(settle, timedelta) else None,
+        min_age if isinstance(min_age, timedelta) else None,
         then,
         move_to,
         dialect,
@@ -158,8 +158,8 @@ def _record(place: str, given: Any, operations: Operations | None, faults: list[
 
 def _extract_time(place: str, kind: str, given: Any, faults: list[str]) -> dict[str, str]:
     """Where an extract says when it holds: in its name, or in a column."""
-    if given and kind != "extract":
-        faults.append(f"{place}: is for a feed of kind 'extract'; this is one of {kind!r}")
+    if given and kind != "full_extract":
+        faults.append(f"{place}: is for a feed of kind 'full_extract'; this is one of {kind!r}")
     if given == {}:
         return {}
     if not isinstance(given, dict) or len(given) != 1 or not isinstance(next(iter(given.values())), str):
@@ -183,8 +183,8 @@ def _check_scope(place: str, kind: Any, given: Any, faults: list[str]) -> None:
     """The part of the table that an extract holds: a condition over the table's columns."""
     if given is None:
         return
-    if kind != "extract":
-        faults.append(f"{place}: is for a feed of kind 'extract'; this is one of {kind!r}")
+    if kind != "full_extract":
+        faults.append(f"{place}: is for a feed of kind 'full_extract'; this is one of {kind!r}")
     if not isinstance(given, str) or not given.strip():
         faults.append(f"{place}: expected a condition as in \"region = 'north'\", got {given!r}")
         return
@@ -238,7 +238,7 @@ def _database(
         faults.append(f"{place}.connection: {texts['connection']!r} is not under [connections]; there are: {there}")
     if (texts["source_table"] is None) == (texts["query"] is None):
         faults.append(f"{place}: expected either source_table or query")
-    if kind == "extract":
+    if kind == "full_extract":
         faults += [
             f"{place}.{key}: is for a feed that is read by a watermark; an extract is taken whole"
             for key in _OF_WATERMARKS
@@ -247,7 +247,7 @@ def _database(
     elif texts["watermark"] is None:
         faults.append(f"{place}.watermark: is missing; expected the column that rises with every change of a row")
     spans: dict[str, Span | None] = {}
-    for key in ("overlap", "settle", "window"):
+    for key in ("overlap", "lag", "window"):
         if key in given:
             try:
                 spans[key] = parse_span(given[key])
@@ -279,7 +279,7 @@ def _operations_of(place: str, kind: Any, operation: Any, faults: list[str]) -> 
             f'{place}.operation: is missing; a feed of changes needs operation = "op" or {{ column = "op", … }}'
         )
         return None
-    if kind in ("upserts", "extract") and operation is not None:
+    if kind in ("upserts", "full_extract") and operation is not None:
         faults.append(f"{place}.operation: a feed of kind {kind!r} has no operations; say 'changes' or leave it out")
         return None
     return None if operation is None else _operations(f"{place}.operation", operation, faults)

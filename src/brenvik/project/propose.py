@@ -20,7 +20,7 @@ from brenvik.feeds.dialects import reading_of
 from brenvik.feeds.formats import batch_of, columns_of
 from brenvik.feeds.protocol import BrokenLine
 from brenvik.feeds.reading import RFC_4180, Reading
-from brenvik.ledger.records import TakenFile
+from brenvik.ledger.records import LoadedFile
 from brenvik.merge import sql
 from brenvik.model.feeds import Operations
 from brenvik.model.types import CAN_ORDER, ColumnType, parse_type
@@ -198,7 +198,7 @@ def _facts(
 ) -> tuple[dict[str, dict[str, Any]], list[BrokenLine]]:
     """Per column: rows, nulls, distinct values, which types (or JSON objects) its values are, decimals, and short values in lower
     case. And the lines that are no rows."""
-    batch = batch_of([file], [TakenFile(file.name, 0, "", number=1)], reading)
+    batch = batch_of([file], [LoadedFile(file.name, 0, "", number=1)], reading)
     work.register("rows_of_file", batch.rows())
     try:
         work.execute(f"CREATE TEMP TABLE looked_at AS SELECT * FROM rows_of_file LIMIT {LOOKED_AT}").fetchall()

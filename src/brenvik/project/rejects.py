@@ -112,7 +112,7 @@ def retake(
     faults += [
         f"feed {name} gives extracts: mend the source, and its next extract brings the rows; then drop the rejects"
         for name in lines
-        if name in feeds and feeds[name].kind == "extract"
+        if name in feeds and feeds[name].kind == "full_extract"
     ]
     if faults:
         raise DeclarationError(f"Nothing of table {table!r} was taken again:", faults)

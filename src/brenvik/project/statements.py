@@ -120,7 +120,7 @@ def _of_holds(schema: TableSchema) -> Iterator[_Told]:
     yield _here("holds", "runs that were withdrawn", change_log.EXCLUDED_RUNS)
     yield _here("holds", "each of them", change_log.exclude_runs())
     yield _here("holds", "the kept changes that count", change_log.active_changes(schema))
-    if schema.inactive_deletes == "hold":
+    if schema.inactive_deletes == "review":
         yield _here("holds", "keys of deletes that wait already", pending_deletes.find_pending(schema, held_deletes()))
 
 
@@ -163,13 +163,13 @@ def _of_comparison(schema: TableSchema, scope: str | None) -> Iterator[_Told]:
     )
     if schema.inactive_deletes != "ignore":
         absent = extract_diff.add_absent(
-            schema, some_refused=True, some_pending=schema.inactive_deletes == "hold", column_set=1
+            schema, some_refused=True, some_pending=schema.inactive_deletes == "review", column_set=1
         )
         yield _here("compare", "an absent key is a delete", absent)
 
 
 def _of_load(schema: TableSchema, columns: Mapping[str, ColumnType], feed: FeedRules) -> Iterator[_Told]:
-    is_extract = feed.kind == "extract"
+    is_extract = feed.kind == "full_extract"
     if schema.inactive_deletes:
         yield from _of_holds(schema)
         schema = replace(schema, some_excluded=True)
@@ -244,7 +244,7 @@ def _of_paths(schema: TableSchema) -> Iterator[_Told]:
         yield _here("diff", _EFFECTS[relation], text)
 
     if schema.inactive_deletes:
-        aside = pending_deletes.decide(schema, some_replayed=True, some_pending=schema.inactive_deletes == "hold")
+        aside = pending_deletes.decide(schema, some_replayed=True, some_pending=schema.inactive_deletes == "review")
         yield _here("diff", "what becomes of deletes set aside, now that it is known which keys live", aside)
 
 
@@ -266,9 +266,9 @@ def _of_writing(schema: TableSchema, *, is_extract: bool) -> Iterator[_Told]:
         yield _here("keep", "every accepted change is kept", classify.log_changes(schema, some_duplicates=True))
     if schema.inactive_deletes:
         yield _here("keep", "so are those set aside", pending_deletes.log_deletes(schema))
-    if schema.inactive_deletes == "hold":
+    if schema.inactive_deletes == "review":
         yield _here("keep", "deletes that wait from now on", enter_held())
-    if schema.inactive_deletes == "hold" and is_extract:
+    if schema.inactive_deletes == "review" and is_extract:
         yield _here("keep", "deletes that waited lapse where the key is there again", pending_deletes.lapsed(schema))
     yield _here("keep", "refused rows are kept with their reasons", enter_rejects(((1, "a file"),)))
     if is_extract:

@@ -87,7 +87,7 @@ def _how_far(
         watermark = memory.watermark() if isinstance(feed, DatabaseFeed) else None
         taken = told(watermark.mark) if watermark else known["taken_up_to"]
         run, moved_at = known["run"], known["moved_at"]
-        if feed.kind == "extract" and isinstance(feed, DatabaseFeed) and store.ledger.exists():
+        if feed.kind == "full_extract" and isinstance(feed, DatabaseFeed) and store.ledger.exists():
             newest = store.ledger.newest_extract(name, feed.name, without=store.ledger.withdrawn(name))
             run, taken = newest or (None, None)
             about = store.ledger.run(run) if run else None
@@ -267,7 +267,7 @@ def taken_by(store: Store, run: int) -> tuple[str, str, Wanted]:
         raise DeclarationError(
             f"Run {run} took nothing ({row['kind']}, {row['state']}), so there is nothing to take again."
         )
-    if row["window_high"] is not None and row["kind"] != "extract":
+    if row["window_high"] is not None and row["kind"] != "full_extract":
         return row["table_name"], row["feed"], Wanted(after=row["window_low"], until=row["window_high"])
     files = tuple(name for _, _, name in store.ledger.files_of(row["table_name"], [run]))
     if not files:

@@ -298,7 +298,7 @@ def _write(
         ledger.place_rejects(run)
     if schema.change_log and some_replayed and it.counts["duplicate"]:
         ledger.fold(run, {row["of_run"]: row["n"] for row in it.rows(classify.count_deduplicated(schema))})
-    ledger.take_files(run, batch.files)
+    ledger.enter_files(run, batch.files)
     if batch.extract and it.some_rejected:
         it.do(enter_refused_keys(schema.key_text("r")))
     if batch.window and batch.window.moves and batch.window.high is not None:

@@ -150,7 +150,7 @@ def _replay(ledger: Ledger[Engine], it: UnderWay, runs: Mapping[int, int], *, of
         if it.schema.inactive_deletes:
             it.do(past_runs.active_changes(it.schema))
             it.do(past_runs.find_pending(it.schema))
-            it.some_pending = it.schema.inactive_deletes == "hold"
+            it.some_pending = it.schema.inactive_deletes == "review"
         set_deletes_aside(it)
         replay_keys(it, chosen=True)
         decide_inactive_deletes(it, some_replayed=True, all_replayed=True)

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 def find_pending(it: UnderWay) -> None:
     """Makes ``pending_keys`` where the rules hold deletes and some are held."""
-    if it.schema.inactive_deletes != "hold":
+    if it.schema.inactive_deletes != "review":
         return
     it.do(pending_deletes.find_pending(it.schema, held_deletes()))
     it.some_pending = it.sizes("pending_keys")["pending_keys"] > 0

@@ -1,4 +1,4 @@
--- Run 2: extract at 2024-05-02 02:00
+-- Run 2: full_extract at 2024-05-02 02:00
 
 CREATE TEMP TABLE "brenvik_work_extract_diff" AS -- in DuckDB, as the rows come
 SELECT

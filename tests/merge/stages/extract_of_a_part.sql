@@ -1,4 +1,4 @@
--- Run 2: extract at 2024-05-02 02:00 where region = 'north'
+-- Run 2: full_extract at 2024-05-02 02:00 where region = 'north'
 
 CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.arrival FROM (
   SELECT r.run, r.arrival FROM "brenvik"."held_deletes" r

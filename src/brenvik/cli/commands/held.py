@@ -43,7 +43,7 @@ def held(
     with reading(project, env, wait) as (declared, store):
         found = {}
         for name, table in declared.tables.items():
-            if table.rules.deletes == "hold" and store.ledger.exists() and store.ledger.state(name):
+            if table.rules.deletes == "review" and store.ledger.exists() and store.ledger.state(name):
                 found[name] = store.held(table.rules).to_pylist()
         show_held(declared, found, json=json)
 

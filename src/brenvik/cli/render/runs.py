@@ -72,7 +72,7 @@ def _taken(row: Mapping[str, Any]) -> str:
     """What a run took, in few words: up to where, or which files."""
     if row["kind"] == "watermark":
         return f"set to {row['window_high'][:16]}"
-    if row["kind"] == "extract" and row["window_high"]:
+    if row["kind"] == "full_extract" and row["window_high"]:
         return f"extract of {row['window_high'][:16].removesuffix(' 00:00')}"
     return (
         f"up to {row['window_high'][:16]}"
@@ -116,7 +116,7 @@ def _about_run(out: Console, project: Project, row: Mapping[str, Any], withdrawn
     about = {
         "feed": f"{row['feed']}, {row['kind']}" if row["feed"] else "",
         "from" if is_load else "what": row["source"],
-        "holds at": high if row["kind"] == "extract" else "",
+        "holds at": high if row["kind"] == "full_extract" else "",
         "part": row["extract_scope"],
         "moved": f"{low or 'the start'} → {high or 'the start'}" if row["kind"] == "watermark" else "",
         "left out": ", ".join(left),

@@ -71,9 +71,9 @@ def _about_window(entry: FeedProgress) -> list[str]:
     if feed.overlap:
         reach = "" if window.reads_from is None else f", reads again from {told(window.reads_from)}"
         lines.append(f"overlap       {_distance(feed.overlap)}{reach}")
-    if feed.settle:
+    if feed.lag:
         behind = "behind the newest value" if window.kind == "integer" else "behind the source's clock"
-        lines.append(f"settle        {_distance(feed.settle)} {behind}")
+        lines.append(f"lag        {_distance(feed.lag)} {behind}")
     if feed.window:
         lines.append(f"pieces        {_distance(feed.window)} each")
     if seen["ahead"]:
