@@ -191,7 +191,7 @@ class Store:
 
     @one_at_a_time()
     def held(self, rules: TableRules) -> pa.Table:
-        """The deletes that wait for a person, with the rows they would end; see ``holding.waiting_deletes``."""
+        """The deletes that wait for a person, with the rows they would end; see ``runs.pending_deletes``."""
         return waiting_deletes(self.ledger, rules)
 
     @one_at_a_time()
@@ -205,7 +205,7 @@ class Store:
         preview: bool = False,
         wait_s: float = 30.0,
     ) -> Outcome:
-        """Lets held deletes happen, by their numbers or ``every`` one; with ``drop`` they never do: ``holding.decide_holds``."""
+        """Lets held deletes happen, by their numbers or ``every`` one; with ``drop`` they never do: ``runs.pending_deletes``."""
         if every == bool(holds):
             raise DeclarationError("Say which held deletes: their numbers, or every=True.")
         chosen = None if every else _numbers("Held deletes", holds)
@@ -221,7 +221,7 @@ class Store:
         unlogged: Unlogged | None = None,
         wait_s: float = 30.0,
     ) -> Outcome:
-        """Works the table out again from its kept changes, under the rules as they are now; see ``rebuilding.rebuild``."""
+        """Works the table out again from its kept changes, under the rules as they are now; see ``runs.rebuild``."""
         return rebuild(self.ledger, rules, preview=preview, drop_columns=drop_columns, unlogged=unlogged, wait_s=wait_s)
 
     @one_at_a_time(feed=COLUMNS)
@@ -239,7 +239,7 @@ class Store:
 
         ``feed`` names the columns that its feeds will carry, with their types as in ``TableRules.types``; columns of the table
         that neither it nor the rules name stay as they are. Raises SchemaMismatch when the table does not fit, or when more than
-        ``allow_changes`` rows are not what the rules would make of them. See ``adopting.adopt``.
+        ``allow_changes`` rows are not what the rules would make of them. See ``runs.adopt``.
         """
         carried = {name: parse_type(kind) for name, kind in (feed or {}).items()}
         return adopt(
@@ -263,7 +263,7 @@ class Store:
 
     @one_at_a_time()
     def story(self, rules: TableRules, key: Key) -> list[dict[str, Any]]:
-        """Every change ever kept of a key, in the order of arrival; see ``past.story``."""
+        """Every change ever kept of a key, in the order of arrival; see ``runs.past``."""
         state = self._state(rules)
         return story(self.ledger, rules, key_values(rules, key, state.types if state else {}))
 

@@ -1,1 +1,1 @@
-"""Where tables live: one file per kind of store, behind the protocol in ``base``."""
+"""Where tables live: one file per kind of store, behind ``protocol.Engine``."""

@@ -39,7 +39,7 @@ _SETTINGS = (
 
 
 class DuckDBEngine(InPlace):
-    """See ``base.Engine``.
+    """See ``protocol.Engine``.
 
     DuckDB lets one process write a file at a time. ``wait_s`` says for how long opening waits for another process to
     let go of it; then Busy names that process. Within one process tables are held one by one.

@@ -80,7 +80,7 @@ _CSV = pa.csv.WriteOptions(include_header=False, quoting_style="needed")  # all 
 
 
 class PostgresEngine(InPlace):
-    """See ``base.Engine``.
+    """See ``protocol.Engine``.
 
     Tables are held by advisory locks, which end with the connection of their holder. Rows come in through COPY, after an
     embedded DuckDB has screened them.

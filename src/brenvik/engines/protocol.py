@@ -96,7 +96,7 @@ class Engine(Protocol):
     """The engine that holds the tables.
 
     Statements are handed over in the flavour of the core (PostgreSQL's, values as ``:name``) unless said otherwise; the
-    engine makes of them what it runs, with ``core.sql.in_place`` or ``core.sql.translate``. An implementation must
+    engine makes of them what it runs, with ``merge.sql.in_place`` or ``merge.sql.translate``. An implementation must
 
     * run everything between the beginning and the end of ``transaction`` at once or not at all, tables made and columns
       added included, and show it to others only when it ended;

@@ -72,7 +72,7 @@ _OF_LEDGER = re.compile(rf'"{SCHEMA}\.({"|".join((*TABLES, *VIEWS))})"')
 
 
 class SQLiteEngine(InPlace):
-    """See ``base.Engine``.
+    """See ``protocol.Engine``.
 
     One process at a time loads tables of a file: while it does, it holds a lock in a file of the same name with
     ``-brenvik`` behind it, which ends with its process.

@@ -1,4 +1,4 @@
-"""Which window of a source a feed takes next, whatever the source is read with: see ``core.windows`` for what a window is."""
+"""Which window of a source a feed takes next, whatever the source is read with: see ``model.watermarks`` for what a window is."""
 
 from __future__ import annotations
 

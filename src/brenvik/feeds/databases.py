@@ -97,7 +97,7 @@ class DatabaseSource:
             return self._by.waiting(marks, window, seen, notes)
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
-        """See ``base.StandingSource``; the types of a query's columns cannot be known without reading and are text here."""
+        """See ``protocol.StandingSource``; the types of a query's columns cannot be known without reading and are text here."""
         with self._looking() as marks:
             return {self._reader.name: {name: kind or TEXT for name, kind in marks.relation.types.items()}}
 
@@ -292,7 +292,7 @@ class DatabaseExtract:
         return Waiting(1, "extracts")
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
-        """See ``base.StandingSource``."""
+        """See ``protocol.StandingSource``."""
         view = self._reader.view()
         try:
             with self._reader.decision_log():

@@ -66,7 +66,7 @@ class Wanted:
 class Piece:
     """Some rows with the columns that any of them carries, in the Arrow types of ``arrow_type``.
 
-    ``arrivals`` are their numbers (see ``core.arrivals``). ``carried`` tells by the numbers of ``Batch.carried`` which columns
+    ``arrivals`` are their numbers (see ``merge.sequence``). ``carried`` tells by the numbers of ``Batch.carried`` which columns
     they carry, the same for all or row by row; what a row does not carry is null. ``raw`` are the rows as they came, where
     their columns do not say all of it.
     """

@@ -87,7 +87,7 @@ class InsideSource:
         return types
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
-        """See ``base.StandingSource``."""
+        """See ``protocol.StandingSource``."""
         return {self._what: dict(self._types)}
 
     def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:

@@ -42,7 +42,7 @@ class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], HeldDelete
 
 @dataclass(frozen=True)
 class FeedMemory:
-    """What the ledger remembers of one feed; see ``feeds.base.Memory``."""
+    """What the ledger remembers of one feed; see ``feeds.protocol.Memory``."""
 
     ledger: Ledger[Any]
     table: str

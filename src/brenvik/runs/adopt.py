@@ -1,4 +1,4 @@
-"""Tables that were there before Brenvik: held against their rules, and taken over with every row they have."""
+"""Existing tables: checked against their rules, and taken over with every row they have."""
 
 from __future__ import annotations
 
@@ -33,8 +33,8 @@ _NEVER_MISSING = ("valid_from", "valid_to")
 
 @dataclass
 class Fit:
-    """How a table that is there fits its rules: the schema where it does, what must be put right where not, and what
-    someone should know. ``missing`` are system columns that an adoption adds."""
+    """How an existing table fits its rules: its schema where it does, what must be fixed where it does not, and notes.
+    ``missing`` are system columns that an adoption adds."""
 
     rows: int = 0
     schema: TableSchema | None = None
@@ -44,7 +44,7 @@ class Fit:
 
 
 def fit(engine: Engine, rules: TableRules, feed: Mapping[str, ColumnType]) -> Fit:
-    """Holds a table that the store has against its rules, columns and rows; ``feed`` are the columns that its feeds carry."""
+    """Checks an existing table against its rules, columns and rows; ``feed`` are the columns that its feeds have."""
     stored = {column.name: column for column in engine.columns_of(rules.stored_as)}
     found = Fit(engine.rows(f"SELECT count(*) AS n FROM {sql.relation(rules.stored_as)}")[0]["n"])
     found.faults += _faults_of_columns(rules, stored, feed, found)
@@ -166,7 +166,7 @@ def _effective_type(
 def _draw(
     engine: Engine, rules: TableRules, stored: Mapping[str, StoredColumn], feed: Mapping[str, ColumnType]
 ) -> TableSchema:
-    """The schema of a table that is there: of what its feeds carry, the columns that it has."""
+    """The schema of an existing table: of what its feeds have, the columns that it has."""
     required = (*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column]))
     named = (*rules.type_0, *rules.type_1, *rules.type_2)
     types: dict[str, ColumnType] = {}
@@ -197,7 +197,7 @@ def _draw(
 
 
 class _OnlyAsked(Exception):
-    """Undoes the transaction of a preview."""
+    """Rolls back the transaction of a preview."""
 
 
 def adopt(
@@ -210,13 +210,12 @@ def adopt(
     preview: bool = False,
     wait_s: float = 30.0,
 ) -> Outcome:
-    """Takes over a table that was there before, as a run of its own: every version becomes changes of that run, so that late
-    changes, withdrawals and rebuilds know them. Surrogate keys stay; system columns that the rules name and the table
-    does not have are added.
+    """Takes over an existing table as a run of its own: every version becomes changes of that run, so that late changes, reverts
+    and rebuilds know them. Surrogate keys stay; system columns that the rules name and the table lacks are added.
 
-    ``feed`` are the columns that its feeds carry. Raises DeclarationError for a table that is not there or known already,
-    SchemaMismatch when it does not fit, or when its rows are not what the rules make of them and more than ``allow_changes``
-    would have to change.
+    ``feed`` are the columns that its feeds have. Raises DeclarationError for a table that does not exist or is known already,
+    SchemaMismatch when it does not fit, or when more than ``allow_changes`` of its rows differ from what the rules would
+    produce.
     """
     ledger.prepare()
 
@@ -298,7 +297,7 @@ def _adopt(
 
 
 def _begin(it: UnderWay, found: Fit) -> None:
-    """Adds what the table lacks, and keeps its versions as changes."""
+    """Adds what the table lacks, and logs its versions as changes."""
     schema, rules = it.schema, it.rules
     it.values |= baseline.low_values(schema) | _values(rules)
     kinds = {name: kind for name, kind, _ in schema.table_columns()}

@@ -1,4 +1,4 @@
-"""Guards: loads that would do more than the rules let pass are refused, until a person lets this one through."""
+"""Guards: loads that would do more than the rules allow are refused, until a person allows this one."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from brenvik.runs.prepare import UnderWay
 
 @dataclass(frozen=True)
 class Allowed:
-    """What a person lets through once, by the numbers seen: so many deletes, so many changed rows, and no more."""
+    """What a person allows once, by the numbers seen: so many deletes, so many changed rows, and no more."""
 
     deletes: int | None = None
     changes: int | None = None
@@ -33,7 +33,7 @@ def limit_of(limit: int | float | None, whole: int) -> int | None:
 def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: bool) -> LimitExceeded | None:
     """The refusal that a load must meet, once its decisions are counted; None when it may pass.
 
-    What counts as deleted are keys that are alive now and would not be after the load.
+    What counts as deleted are keys that are current now and would not be after the load.
     """
     counts, rules = it.counts, it.rules
     if not (is_extract or counts["deleted"] or counts["held"] or rules.max_changes is not None):
@@ -74,7 +74,7 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
 def check_kind(
     ledger: Ledger[Engine], rules: TableRules, run: Run, withdrawn: Iterable[int], *, is_extract: bool
 ) -> None:
-    """A table takes extracts, or changes, perhaps after one first extract: else they would contradict each other."""
+    """A table takes extracts, or changes, possibly after one first extract; anything else would be contradictory."""
     extracts, others = ledger.loads_taken(rules.table, without=withdrawn)
     if is_extract and others:
         raise DeclarationError(
@@ -94,7 +94,7 @@ def check_kind(
 
 
 def check_age(ledger: Ledger[Engine], it: UnderWay, run: Run, source: str, withdrawn: Iterable[int]) -> None:
-    """An extract that is older than what was taken says nothing of the present."""
+    """Raises StaleExtract for an extract that is older than the newest loaded one."""
     newest = ledger.newest_extract(it.rules.table, run.feed, without=withdrawn)
     kind = it.schema.effective_type.kind
     if newest is None:

@@ -1,8 +1,8 @@
-"""The way of one load, from a feed to the table, as one story:
+"""One load, from a feed to the table:
 
-    enter the run · take what the feed has · screen · sort · work out · check · write with the ledger
+    record the run · open the feed · validate · classify · decide · check · write, together with the ledger
 
-Everything from the screening on happens in one transaction. A preview goes the same way up to the write and stops.
+Everything from validation on happens in one transaction. A preview stops before the write.
 """
 
 from __future__ import annotations
@@ -50,7 +50,7 @@ if TYPE_CHECKING:
 _log = logging.getLogger("brenvik")
 
 TOLD_UNASKED = 100_000
-"""Up to how many rows the old values of a load are kept for ``Outcome.decisions`` without being asked for."""
+"""Up to this many rows a load keeps old values for ``Outcome.decisions`` unless told otherwise."""
 
 
 def load(
@@ -68,14 +68,14 @@ def load(
     allowed: Allowed = NOTHING_MORE,
     extract_scope: str | None = None,
 ) -> Outcome:
-    """Takes what a feed has new into its table, wholly or not at all; a preview only says what would happen.
+    """Loads what is new in a feed, completely or not at all; a preview only says what would happen.
 
-    ``wanted`` asks for something else than what is new; ``label`` is kept with the run. ``explain`` says whether to keep
-    what ``Outcome.decisions`` needs; None: for up to ``TOLD_UNASKED`` rows. ``allowed`` is what a person lets through.
-    ``extract_scope`` is a condition over the table's columns: living rows outside of it are not missed in an extract.
+    ``wanted`` asks for something other than what is new; ``label`` is kept with the run. ``explain`` says whether to keep
+    what ``Outcome.decisions`` needs; None: for up to ``TOLD_UNASKED`` rows. ``allowed`` is what a person allows once.
+    ``extract_scope`` is a condition over the table's columns: current rows outside of it are not missing from an extract.
 
-    Raises Busy when another load holds the table for longer than ``wait_s`` seconds, and whatever else ``errors``
-    names; the run is then entered as ``failed`` or ``refused`` and nothing else is written.
+    Raises Busy when another load holds the table for longer than ``wait_s`` seconds, and any other error of ``errors``;
+    the run is then recorded as ``failed`` or ``refused`` and nothing else is written.
     """
     how = _How(operations, explain, watch, allowed, extract_scope)
     if preview:
@@ -90,7 +90,7 @@ def load(
 
 @dataclass(frozen=True)
 class _How:
-    """What a person says of a load beside its rules and its source."""
+    """The options of a load besides its rules and its source."""
 
     operations: Operations | None
     explain: bool | None
@@ -161,7 +161,7 @@ def _load(
 
 
 def _work_through(ledger: Ledger[Engine], rules: TableRules, batch: Batch, run: Run, how: _How) -> Outcome:
-    """From the screening to the end; a run without a number is a preview."""
+    """From validation to the end; a run without a number is a preview."""
     engine = ledger.engine
     has_ledger = ledger.exists()
     state = ledger.state(rules.table) if has_ledger else None
@@ -233,7 +233,7 @@ def _with_state(
 def _outcome(
     it: UnderWay, run: Run, batch: Batch, counts: dict[str, int], refusal: LimitExceeded | None, *, some_replayed: bool
 ) -> Outcome:
-    """What the caller gets; with what it takes to explain the decisions, as long as the store is open."""
+    """The outcome, with what it takes to explain the decisions while the store is open."""
     decision_log = DecisionLog(
         engine=it.engine,
         work=it.work,
@@ -277,7 +277,7 @@ def _write(
     first: bool,
     some_replayed: bool,
 ) -> None:
-    """Writes the diff, the kept changes and the ledger."""
+    """Applies the row changes, appends to the change log, and records everything in the ledger."""
     write_table(it, some_replayed=some_replayed)
     schema, asked = it.schema, it.expected_counts
     if schema.change_log:
@@ -307,7 +307,7 @@ def _write(
 
 
 def _of_extract(it: UnderWay, batch: Batch) -> dict[str, Any]:
-    """What is entered with a run of an extract: when it holds, and the column_set of its rows where they have one."""
+    """What is recorded with an extract: its time, and the column set of its rows where they share one."""
     if not batch.extract:
         return {}
     column_sets = it.schema.column_sets_of(batch.carried.values())
@@ -318,7 +318,7 @@ def _of_extract(it: UnderWay, batch: Batch) -> dict[str, Any]:
 
 
 def _notes_on_late(it: UnderWay) -> list[str]:
-    """Says how many changes were late, and what that means where none are kept."""
+    """How many changes were late, and what that means for a table without a change log."""
     if not it.late:
         return []
     late = "1 change came late" if it.late == 1 else f"{it.late:,} changes came late"
@@ -328,7 +328,7 @@ def _notes_on_late(it: UnderWay) -> list[str]:
 
 
 def _notes_on_types(schema: TableSchema, rules: TableRules, batch: Batch) -> list[str]:
-    """Says which columns have a declared type and are nowhere else."""
+    """Which columns have a declared type and occur nowhere else."""
     there = {*batch.columns, *(column.name for column in schema.columns)}
     return [
         f"types names {name}, which neither {batch.source} nor the table has{suggestion(name, there)}"
@@ -338,7 +338,7 @@ def _notes_on_types(schema: TableSchema, rules: TableRules, batch: Batch) -> lis
 
 
 def _notes_on_columns(schema: TableSchema, batch: Batch) -> list[str]:
-    """Says which columns of the table the batch did not carry."""
+    """Which columns of the table the batch lacks."""
     notes = []
     for part, columns in batch.parts.items():
         missing = [name for name in schema.values if name not in columns]

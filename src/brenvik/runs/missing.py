@@ -13,12 +13,12 @@ from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
 
 
 def missing(engine: Engine, rules: TableRules, state: TableState) -> list[str]:
-    """What of a table that was loaded before is gone, each a sentence with the next step; nothing where all is there."""
+    """What is gone of a table that was loaded before, each a sentence with the next step; nothing where all is there."""
     return [*_of_table(engine, rules, state), *(_of_log(engine, rules, state) if rules.change_log else ())]
 
 
 def absent_columns(engine: Engine, rules: TableRules, state: TableState) -> list[str]:
-    """The columns of values that a table had after its last run and does not have."""
+    """The value columns that a table had after its last run and no longer has."""
     return _absent(state, {column.name for column in engine.columns_of(rules.stored_as)})
 
 
@@ -59,7 +59,7 @@ def _of_log(engine: Engine, rules: TableRules, state: TableState) -> Iterator[st
 
 @contextmanager
 def explain_if_missing(engine: Engine, rules: TableRules, state: TableState | None) -> Iterator[None]:
-    """Where the store refuses what is done within, and something of the table is gone, the StoreError says that instead."""
+    """Replaces a StoreError by one that says what is gone of the table, where something is."""
     try:
         yield
     except StoreError as error:

@@ -1,6 +1,5 @@
-"""Questions about the past, worked out from the kept changes; nothing is written: the table as it was known after a run, what
-a run decided, the story of a key.
-"""
+"""Questions about the past, answered from the change log without writing anything: the table as known after a run, what a run
+decided, all changes of a key."""
 
 from __future__ import annotations
 
@@ -33,12 +32,12 @@ def known(
     key: Mapping[str, Any] | None = None,
     moment: str | None = None,
 ) -> pa.Table:
-    """The table as it was known after the run ``known_at``, or as it would be without some runs: as the store still has it, or
-    worked out from the kept changes. Raises DeclarationError when there are none of either, for runs that are none, and for
-    runs of other tables to be without; 0 stands for the time before the first run.
+    """The table as known after the run ``known_at``, or as it would be without some runs: as the store still has it, or
+    recomputed from the change log. Raises DeclarationError when neither is possible, for unknown runs, and for runs of other
+    tables in ``without``; 0 is the time before the first run.
 
-    ``key`` (values of the parameters ``key_0``, …) narrows it to one key, ``moment`` to the rows that held then. The rows have
-    neither surrogate keys nor stamps, which belong to the table as it is.
+    ``key`` (values of the parameters ``key_0``, …) restricts it to one key, ``moment`` to rows valid then. The rows have neither
+    surrogate keys nor stamps, which belong to the table as it is.
     """
     without = tuple(without)
     it = begin(ledger, rules, values={**(key or {}), "known_at": known_at})
@@ -75,7 +74,7 @@ def _check_runs(ledger: Ledger[Engine], rules: TableRules, known_at: int | None,
 
 
 def _as_it_was(ledger: Ledger[Engine], schema: TableSchema, rules: TableRules, known_at: int) -> str | None:
-    """A relation that has the rows of the table after a run, where the store still has them, in the columns of today."""
+    """A relation with the rows of the table after a run, where the store still has them, with the present columns."""
     done = [row["run"] for row in ledger.runs(rules.table).to_pylist() if row["state"] == "done"]
     last = max((run for run in done if run <= known_at), default=None)
     needed = (name for name, _, _ in schema.table_columns())
@@ -83,17 +82,17 @@ def _as_it_was(ledger: Ledger[Engine], schema: TableSchema, rules: TableRules, k
 
 
 def decided_by(ledger: Ledger[Engine], rules: TableRules, run: int) -> pa.Table:
-    """What a past run decided on the changes it kept, worked out again: see ``Outcome.decisions`` for the columns."""
+    """What a past run decided on the changes it logged, recomputed; see ``Outcome.decisions`` for the columns."""
     it = begin(ledger, rules, values={})
     check_kept(rules)
     return _replay(ledger, it, {run: 0}).drop_columns("run")
 
 
 def story(ledger: Ledger[Engine], rules: TableRules, key: Mapping[str, Any]) -> list[dict[str, Any]]:
-    """Every change ever kept of a key in the order of arrival, each with its run, what was decided and what it did.
+    """All changes ever logged of a key in the order of arrival, each with its run, the decision and its effect.
 
     The entries are those of ``decided_by`` with ``run``, ``arrived_at`` (the start of the run, UTC; None where the ledger has
-    lost the run) and ``withdrawn_by`` (None while it counts).
+    lost the run) and ``withdrawn_by`` (None while it is active).
     """
     it = begin(ledger, rules, values=key)
     check_kept(rules)
@@ -109,11 +108,11 @@ def story(ledger: Ledger[Engine], rules: TableRules, key: Mapping[str, Any]) -> 
 
 
 AT_ONCE = 200_000
-"""How many changes are held in working tables to decide runs again."""
+"""How many changes are replayed at once."""
 
 
 def _passes(runs: Iterable[Mapping[str, Any]]) -> Iterator[dict[int, int]]:
-    """The runs of a key, so many at once that they do not need more room than that; each with the number of its first file."""
+    """The runs of a key, in groups of limited size; each run with the number of its first file."""
     some: dict[int, int] = {}
     before = held = files = 0
     for row in runs:
@@ -129,7 +128,7 @@ def _passes(runs: Iterable[Mapping[str, Any]]) -> Iterator[dict[int, int]]:
 
 
 def _replay(ledger: Ledger[Engine], it: UnderWay, runs: Mapping[int, int], *, of_key: bool = False) -> pa.Table:
-    """What runs decided (of a key, see ``change_log.of_key``), in one pass; each is given with the number of its first file."""
+    """What runs decided (for a key, see ``change_log.of_key``), in one pass; each run with the number of its first file."""
     plain = it.schema
     with it.engine.transaction():
         it.do(past_runs.RUNS)

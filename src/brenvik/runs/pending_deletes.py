@@ -1,4 +1,4 @@
-"""Deletes that wait for a person: set aside by a load, later released or dropped."""
+"""Deletes that await approval: set aside by a load, later approved or discarded."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 def find_pending(it: UnderWay) -> None:
-    """Makes ``pending_keys`` where the rules hold deletes and some are held."""
+    """Makes ``pending_keys`` where deletes await approval and some do."""
     if it.schema.inactive_deletes != "review":
         return
     it.do(pending_deletes.find_pending(it.schema, held_deletes()))
@@ -29,7 +29,7 @@ def find_pending(it: UnderWay) -> None:
 
 
 def set_deletes_aside(it: UnderWay) -> None:
-    """Takes the deletes out of ``changes`` where they do not count by themselves."""
+    """Moves the deletes out of ``changes`` where they have no effect by themselves."""
     if it.schema.inactive_deletes is None:
         return
     for statement in pending_deletes.set_deletes_aside(it.schema):
@@ -39,7 +39,7 @@ def set_deletes_aside(it: UnderWay) -> None:
 
 
 def decide_inactive_deletes(it: UnderWay, *, some_replayed: bool, all_replayed: bool = False) -> None:
-    """Decides what was set aside, now that it is known which keys are alive."""
+    """Decides the inactive deletes, now that it is known which keys are current."""
     if not it.some_inactive_deletes:
         return
     it.do(
@@ -52,15 +52,15 @@ def decide_inactive_deletes(it: UnderWay, *, some_replayed: bool, all_replayed: 
 
 
 def log_inactive_deletes(it: UnderWay, ledger: Ledger[Engine], *, is_extract: bool) -> None:
-    """Keeps what was set aside, and enters the deletes that are held from now on."""
+    """Logs the inactive deletes and records the pending ones."""
     it.do(pending_deletes.log_deletes(it.schema))
     if it.counts["held"]:
         it.do(enter_held(), last_hold=ledger.last_hold(it.rules.table), from_extract=int(is_extract))
 
 
 def waiting_deletes(ledger: Ledger[Engine], rules: TableRules) -> pa.Table:
-    """The deletes that wait for a person: ``brenvik_delete_no`` (number), ``brenvik_feed``, ``brenvik_run``,
-    ``brenvik_pending_since``, ``brenvik_effective_at``, then key and values of the row as it is now."""
+    """The pending deletes: ``brenvik_delete_no`` (number), ``brenvik_feed``, ``brenvik_run``,
+    ``brenvik_pending_since``, ``brenvik_effective_at``, then key and values of the current row."""
     it = begin(ledger, rules, values={})
     check_kept(rules)
     return it.ask_values(pending_deletes.listed(it.schema, held_deletes()))
@@ -76,9 +76,9 @@ def decide_holds(
     preview: bool = False,
     wait_s: float = 30.0,
 ) -> Outcome:
-    """Releases held deletes (all, or by their numbers): each then holds from when the source said it; or drops them.
+    """Approves pending deletes (all, or by number), each at the effective time that the source gave; or discards them.
 
-    Raises DeclarationError for numbers that are not held.
+    Raises DeclarationError for numbers that are not pending.
     """
     chosen = sorted(
         waiting_deletes(ledger, rules)["brenvik_delete_no"].to_pylist() if numbers is None else set(numbers)

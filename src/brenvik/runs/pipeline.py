@@ -1,7 +1,7 @@
-"""The middle of every run that works on a table: from changes that were screened to rows that are written.
+"""The middle of every run that changes a table: from validated changes to rows that are written.
 
-A load comes here with new changes; a rebuild, a withdrawal or a question about the past with keys (``replay_keys``) that shall be
-worked out again from the changes kept before.
+A load comes here with new changes; a rebuild or revert, or a question about the past, with keys (``replay_keys``) to be
+recomputed from the change log.
 """
 
 from __future__ import annotations
@@ -24,8 +24,7 @@ OTHER_WRITERS = (
 
 
 def set_high_values(it: UnderWay, state: TableState | None) -> None:
-    """The two highest values ever taken, and where surrogate keys go on, as parameters of the statements; and how large the
-    table is."""
+    """Sets the parameters for the two highest values ever loaded and the last surrogate key, and the size of the table."""
     it.row_count, it.living = (state.row_count, state.living) if state else (0, 0)
     it.values["open_end"] = str(it.rules.open_end) if it.rules.open_end is not None else None
     it.values["last_key"] = state.last_key if state else 0
@@ -37,9 +36,9 @@ def set_high_values(it: UnderWay, state: TableState | None) -> None:
 
 
 def decide_changes(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
-    """Works out what has to happen to which row; returns whether any key went through the windows.
+    """Decides all changes and finds the row changes; returns whether any key was replayed.
 
-    ``chosen`` says that ``replay_keys`` is there already.
+    ``chosen`` means that ``replay_keys`` exists already.
     """
     schema, expected = it.schema, it.expected_counts
     busy = (
@@ -92,14 +91,14 @@ def decide_changes(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
 
 
 def rows_without_changes(found: Mapping[str, Any]) -> str:
-    """What ``core.accounted`` found, in words."""
+    """What ``merge.accounting`` found, in words."""
     if found["n"] == 1:
         return f"Rows of 1 key ({found['key']}) have no change in the log"
     return f"Rows of {found['n']:,} keys (the first {found['key']}) have no change in the log"
 
 
 def check_accounted(it: UnderWay, question: str) -> None:
-    """Raises ChangesMissing when rows of the table are there, or end, without a kept change that says so."""
+    """Raises ChangesMissing when the change log does not account for rows of the table."""
     found = it.row(question)
     if not found["n"]:
         return
@@ -116,14 +115,15 @@ def check_accounted(it: UnderWay, question: str) -> None:
 
 
 def _plain(it: UnderWay, *decisions: str) -> int:
-    """How many plain changes have one of these decisions."""
+    """How many changes on the current path have one of these decisions."""
     return sum(it.plain[name]["n"] for name in decisions if name in it.plain)
 
 
 def replay_keys(it: UnderWay, *, first: bool = False, chosen: bool = False) -> None:
-    """Works out which versions the busy keys should have, and what became of each of their new changes.
+    """Finds the target versions of the replayed keys and decides their new changes.
 
-    Keys that were ``chosen`` are worked out in full anyway."""
+    Keys that were ``chosen`` have a full replay anyway.
+    """
     it.do(classify.find_duplicates(it.schema, first=first))
     it.index("duplicates")
     if not (first or chosen):
@@ -161,7 +161,7 @@ def count_decisions(it: UnderWay, *, some_replayed: bool) -> dict[str, int]:
 
 
 def expect_row_counts(it: UnderWay, *, some_replayed: bool) -> None:
-    """Notes what the diff asks for: how many rows each statement must touch."""
+    """Notes how many rows each statement must change."""
     expected, counts = it.expected_counts, it.counts
     expected["plain_adds"] = _plain(it, "inserted", "versioned")
     expected["type_1"] = sum(row["sets"] for row in it.plain.values())
@@ -216,7 +216,7 @@ HighValues = tuple[tuple[str, ...] | None, str | None]
 
 
 def enter_state(ledger: Ledger[Engine], it: UnderWay, high_values: HighValues, *, first_run: int | None = None) -> None:
-    """Enters what is known of the table after the run."""
+    """Records the state of the table after the run."""
     high_order, high_effective = high_values
     ledger.set_state(
         it.schema,
@@ -238,7 +238,7 @@ def new_high_values(it: UnderWay, state: TableState | None, *, first: bool) -> H
 
 
 def highest_in_log(it: UnderWay) -> HighValues:
-    """The highest order and effective time of all kept changes that count."""
+    """The highest order and effective time of all active changes in the log."""
     return _high_values(it, it.row(change_log.highest_in_log(it.schema)))
 
 

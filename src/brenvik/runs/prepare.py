@@ -1,4 +1,4 @@
-"""Before a load can screen its rows: rules, feed and table brought together, and the table there with all its columns."""
+"""Before a load can validate its rows: rules resolved against feed and table, and the table there with all its columns."""
 
 from __future__ import annotations
 
@@ -30,12 +30,12 @@ if TYPE_CHECKING:
 
 _works = itertools.count(1)
 LATER_THAN_ALL = 2**62
-"""Stands for the number of the run that a preview foresees: later than all that were."""
+"""The run number in a preview: higher than any other."""
 
 
 @dataclass
 class UnderWay:
-    """A load under way: what its steps hand to each other."""
+    """A run in progress: what its steps hand to each other."""
 
     engine: Engine
     rules: TableRules
@@ -67,19 +67,19 @@ class UnderWay:
         return self.engine.run(text, self.values | values, work=self.work)
 
     def index(self, *relations: str) -> None:
-        """Makes rows of working tables findable by key and number, for stores that need indexes for that."""
+        """Indexes working relations by key and number, for stores that need it."""
         for relation in relations:
             self.engine.index_work(relation, self.schema.keys, work=self.work)
 
     def current_rows(self, of: str, *, all_versions: bool) -> None:
-        """From here on nothing is asked of the table or done to it but for rows of the keys in a working table."""
+        """From here on only rows with the keys of a working relation are read or changed."""
         self.engine.current_rows(near(self.schema, of, all_versions=all_versions), self.values, work=self.work)
 
     def ask(self, text: str, **values: Any) -> pa.Table:
         return self.engine.ask(text, self.values | values, work=self.work)
 
     def ask_values(self, text: str, **values: Any) -> pa.Table:
-        """The same for an answer that holds values of the table's columns under their names."""
+        """The same for a result that has columns of the table under their names."""
         return self.engine.ask(text, self.values | values, work=self.work, types=self.schema.answers)
 
     def rows(self, text: str) -> list[dict[str, Any]]:
@@ -90,12 +90,12 @@ class UnderWay:
         return found
 
     def sizes(self, *names: str) -> dict[str, int]:
-        """How many rows some working tables have."""
+        """How many rows some working relations have."""
         return self.row(f"SELECT {', '.join(f'(SELECT count(*) FROM {sql.work(n)}) AS {sql.quote(n)}' for n in names)}")
 
 
 def next_work() -> str:
-    """A prefix for the working tables of one run or question."""
+    """A prefix for the working relations of one run or query."""
     return f"brenvik_w{next(_works)}_"
 
 
@@ -106,8 +106,8 @@ def exclude(
     some_explicit: bool = False,
     released: str | None = None,
 ) -> None:
-    """From here on the changes of these runs do not count; what was made explicit does, and of held deletes those of the
-    relation ``approved`` (see ``ledger.released``)."""
+    """From here on the changes of these runs are not active. Explicit ones are; of deletes that await approval, those of the
+    relation ``released`` (see ``ledger.schema.released_deletes``)."""
     left_out = sorted(runs)
     if not (left_out or some_explicit or it.schema.inactive_deletes) or not it.schema.change_log:
         return
@@ -122,7 +122,7 @@ def exclude(
 
 
 def whole_column_set(ledger: Ledger[Engine], it: UnderWay) -> int:
-    """The number of the column_set of rows that carry all columns of the table; it is added where it is new."""
+    """The number of the column set with all columns of the table; it is added where it is new."""
     whole = tuple(sorted((*it.schema.keys, *it.schema.values)))
     column_sets = dict(it.schema.column_sets)
     column_set = next((number for number, names in column_sets.items() if names == whole), None)
@@ -138,11 +138,11 @@ _ROLES = {
     "key": "natural key", "type_0": "type 0", "type_1": "type 1", "type_2": "type 2", "when": "not in the table",
 }  # fmt: skip
 CAN_REBUILD = ("natural_key", "order_by", "effective_at", "deletes", "role")
-"""What of changed rules a rebuild can follow; a change of the rest needs a table of another name."""
+"""The changed rules that a rebuild can follow; any other change needs a table of another name."""
 
 
 def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]:
-    """What of the rules differs from those a table was made under, as far as its rows rest on it: the rule, and a sentence."""
+    """How the rules differ from those the table was made with, as far as its rows depend on it: the rule, and a sentence."""
     then, today = state.rules, json.loads(json.dumps(rules._for_ledger(), default=str))
     changed = [
         (name, f"{name}: was {then.get(name)!r}, is {today[name]!r}")
@@ -160,7 +160,7 @@ def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]
 
 
 def check_rules(rules: TableRules, state: TableState | None) -> None:
-    """Raises RulesChanged when the table was made under rules that a load cannot follow any more."""
+    """Raises RulesChanged when the table was made with rules that a load can no longer follow."""
     changed = changed_rules(rules, state) if state else []
     if changed:
         told = "\n  ".join(sentence for _, sentence in changed)
@@ -179,7 +179,7 @@ def prepare(
     state: TableState | None,
     operations: Operations | None,
 ) -> TableSchema:
-    """Brings rules, feed and table together and sees to it that the table is there with all its columns."""
+    """Resolves the rules against feed and table, and makes the table or adds columns as needed."""
     engine, rules = it.engine, it.rules
     if operations and operations.column not in batch.columns:
         raise FeedError(
@@ -218,7 +218,7 @@ def prepare(
 
 
 def _check_foreign(ledger: Ledger[Engine], rules: TableRules) -> None:
-    """Raises ForeignTable when the store has a table where a new one would be."""
+    """Raises ForeignTable when the store has another table where a new one would be."""
     engine = ledger.engine
     if not engine.has_table(rules.stored_as):
         return
@@ -238,7 +238,7 @@ def _check_foreign(ledger: Ledger[Engine], rules: TableRules) -> None:
 def _with_new_column_sets(
     it: UnderWay, ledger: Ledger[Engine], batch: Batch, state: TableState | None, schema: TableSchema
 ) -> TableSchema:
-    """The schema with the column sets of a batch as well; new ones are entered in the ledger."""
+    """The schema including the column sets of a batch; new ones are recorded in the ledger."""
     column_sets = state.column_sets if state else {}
     carried = {file: tuple(sorted(set(names) & set(schema.change_columns))) for file, names in batch.carried.items()}
     added: dict[int, tuple[str, ...]] = {}
@@ -258,8 +258,7 @@ def make_table(it: UnderWay, schema: TableSchema) -> None:
 
 
 def check_kept_apart(engine: Engine, rules: TableRules) -> None:
-    """Raises ForeignTable when what shall keep the changes of a new table is there already: that of a table whose name looks
-    alike."""
+    """Raises ForeignTable when the change log of a new table exists already: that of a table with a similar name."""
     kept = change_log_table(rules.table)
     if rules.change_log and engine.has_table(kept):
         raise ForeignTable(
@@ -269,7 +268,7 @@ def check_kept_apart(engine: Engine, rules: TableRules) -> None:
 
 
 def check_scope(schema: TableSchema, scope: str | None, feed: Iterable[str]) -> None:
-    """Raises FeedError when the scope of an extract is no condition over columns that the table and its rows have."""
+    """Raises FeedError when the scope of an extract is not a condition over columns that the table and the rows have."""
     if scope is None:
         return
     there = [name for name in (*schema.keys, *schema.values) if name not in schema.type_0 and name in feed]
@@ -303,13 +302,13 @@ def _check_files(rules: TableRules, batch: Batch, operations: Operations | None)
 
 
 def create(it: UnderWay, relation: str, columns: list[tuple[str, str, bool]], *, temporary: bool = False) -> None:
-    """Makes a table of columns: name, type, and whether nulls are refused."""
+    """Makes a table from columns: name, type, and NOT NULL."""
     given = ", ".join(f"{sql.quote(name)} {kind}{' NOT NULL' if needed else ''}" for name, kind, needed in columns)
     it.do(f"CREATE {'TEMP ' if temporary else ''}TABLE {sql.relation(relation)} ({given})")
 
 
 def _stand_in(it: UnderWay, schema: TableSchema, *, exists: bool) -> TableSchema:
-    """A preview alters nothing: where the table is missing, or lacks a column, a working relation stands in for it."""
+    """A preview alters nothing: where the table is missing or lacks a column, a working relation stands in for it."""
     seen = replace(schema, table=f"{sql.WORK}table", change_log=f"{sql.WORK}kept" if schema.change_log else None)
     pairs = [(schema.table, seen.table, schema.table_columns())]
     if schema.change_log and seen.change_log:

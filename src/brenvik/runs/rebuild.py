@@ -1,4 +1,4 @@
-"""A table worked out again as a whole, under the rules as they are now."""
+"""A whole table recomputed under its present rules."""
 
 from __future__ import annotations
 
@@ -28,14 +28,14 @@ def rebuild(
     unlogged: Unlogged | None = None,
     wait_s: float = 30.0,
 ) -> Outcome:
-    """Works the whole table out again from its kept changes, under the rules as they are now.
+    """Recomputes the whole table from its change log under its present rules.
 
-    Rows that come out the same are not touched, and surrogate keys stay. ``drop_columns`` allows that columns which the rules
-    leave out now are dropped from the table with their values; the kept changes keep them. ``unlogged`` says what becomes of
-    rows that no kept change accounts for: ``"keep"`` adds changes of this run that do, ``"remove"`` lets the rows go.
+    Rows that do not change are not touched, and surrogate keys stay. ``drop_columns`` allows dropping columns that the rules now
+    exclude; the change log keeps their values. ``unlogged`` decides on rows that the change log does not account for: ``"keep"``
+    adds changes of this run that do, ``"remove"`` removes the rows.
 
-    Raises RulesChanged for rules that it cannot follow, and for columns that it may not drop; ChangesMissing where there are
-    such rows and nothing is said of them; DeclarationError for a table that keeps no changes.
+    Raises RulesChanged for rules that it cannot follow and for columns that it may not drop; ChangesMissing where there are such
+    rows and ``unlogged`` is None; DeclarationError for a table without a change log.
     """
     if unlogged not in (None, "keep", "remove"):
         raise DeclarationError(f"unlogged is {unlogged!r}; expected 'keep' or 'remove'")
@@ -63,7 +63,7 @@ def rebuild(
 
 
 def _make_what_is_gone(it: UnderWay) -> list[str]:
-    """Makes the table where someone dropped it, or columns of values of it, empty for now; returns what is to be said of it."""
+    """Recreates a table that was dropped, or columns of it, empty for now; returns the notes on it."""
     engine, table, kinds = it.engine, it.schema.table, {c.name: c.type.sql for c in it.schema.columns}
     is_gone = not engine.has_table(table)
     columns = [] if is_gone else [name for name in absent_columns(engine, it.rules, it.state) if name in kinds]
@@ -83,8 +83,8 @@ def _make_what_is_gone(it: UnderWay) -> list[str]:
 
 
 def _find_unaccounted(it: UnderWay, unlogged: Unlogged | None) -> dict[str, Any] | None:
-    """What of the table no kept change accounts for, None where it is nothing; that cannot be told where keys or times are
-    others from now on. Raises ChangesMissing when there is some and nothing is said of it."""
+    """The rows that the change log does not account for, None where there are none, or where key or times change from now
+    on. Raises ChangesMissing when there are some and nothing was decided."""
     it.unaccounted = True
     if set(it.state.rules["natural_key"]) != set(it.schema.keys) or it.schema.effective != _effective_then(it.state):
         return None
@@ -97,7 +97,7 @@ def _find_unaccounted(it: UnderWay, unlogged: Unlogged | None) -> dict[str, Any]
 
 
 def _keep_unaccounted(it: UnderWay, ledger: Ledger[Engine]) -> None:
-    """Adds changes that account for all rows of the table to those that are kept."""
+    """Adds changes for all rows that the change log does not account for."""
     it.do(change_log.explicit_table(it.schema))
     it.values |= baseline.low_values(it.schema)
     versions, ends = accounting.log_unlogged(it.schema, whole_column_set(ledger, it))
@@ -113,7 +113,7 @@ def _columns(it: UnderWay) -> tuple[set[str], set[str]]:
 
 
 def _count_dropped(it: UnderWay) -> list[str]:
-    """What is to be said of columns that go with their values."""
+    """The notes on columns that are dropped with their values."""
     before, today = _columns(it)
     gone = sorted(before - today)
     if not gone:
@@ -139,14 +139,14 @@ def _check_rebuild(rules: TableRules, state: TableState) -> None:
 
 
 def _effective_then(state: TableState) -> str | None:
-    """The effective column under the rules of which a table was made."""
+    """The effective time column under the rules that the table was made with."""
     order = state.rules["order_by"]
     return state.rules["effective_at"] or (order[0] if order else None)
 
 
 def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:
-    """Brings table and kept changes in line with the rules as they are now: the columns they name and leave out, and from when
-    each change holds. Returns what is to be said of columns that are dropped."""
+    """Adapts table and change log to the present rules: their columns, and the effective time of each change. Returns the notes
+    on columns that are dropped."""
     before, after = _columns(it)
     today = {column.name: column for column in it.schema.columns if column.name in after}
     kept = sql.relation(str(it.schema.change_log))
@@ -195,7 +195,7 @@ def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:
 
 
 def _let_be_null(it: UnderWay) -> None:
-    """Columns that were key or order and are values now can be null from now on."""
+    """Makes columns nullable that were key or order before and are values now."""
     key, order = it.state.rules["natural_key"], it.state.rules["order_by"]
     today = {column.name: column.role for column in it.schema.columns}
     for relation, names, needed in (

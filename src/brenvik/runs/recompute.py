@@ -1,6 +1,5 @@
-"""The way of runs that bring nothing new: keys of a table are worked out again from the changes kept before, and what differs
-is written. What they are for is elsewhere: ``rebuilding``, ``withdrawing``, ``holding``; questions about the past in ``past``.
-"""
+"""Runs that bring no new changes: keys are recomputed from the change log, and the differences are written. What they are for
+is elsewhere: ``rebuild``, ``revert``, ``pending_deletes``; questions about the past in ``past``."""
 
 from __future__ import annotations
 
@@ -30,7 +29,7 @@ from brenvik.runs.pipeline import (
 from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_rules, next_work
 
 Fits = Callable[[TableRules, TableState], None]
-"""Raises RulesChanged for rules under which a table cannot be worked out again."""
+"""Raises RulesChanged for rules under which a table cannot be recomputed."""
 
 
 def begin(
@@ -41,7 +40,7 @@ def begin(
     fits: Fits = check_rules,
     preview: bool = True,
 ) -> UnderWay:
-    """A table brought together with what is known of it. Raises DeclarationError when it was never loaded."""
+    """A table with what the ledger knows of it. Raises DeclarationError when it was never loaded."""
     state = ledger.state(rules.table) if ledger.exists() else None
     if state is None:
         raise DeclarationError(f"Table {rules.table!r} was never loaded; there is nothing to work out again.")
@@ -65,7 +64,7 @@ def begin(
 
 
 def check_kept(rules: TableRules) -> None:
-    """Raises DeclarationError when a table keeps no changes."""
+    """Raises DeclarationError when a table has no change log."""
     if not rules.change_log:
         raise DeclarationError(
             f"Table {rules.table!r} keeps no changes (change_log = false), so nothing can be worked out again from them."
@@ -85,9 +84,9 @@ def recompute(
     wait_s: float,
     fits: Fits = check_rules,
 ) -> Outcome:
-    """One run that works keys out again: ``prepare`` says which (``replay_keys``) and what counts.
+    """One run that recomputes keys: ``prepare`` says which (``replay_keys``) and what is active.
 
-    ``check`` raises when it cannot be; it is asked while the table is held, before the run is entered.
+    ``check`` raises when that is impossible; it is called while the table is locked, before the run is recorded.
     """
     if preview:
         check()

@@ -1,4 +1,4 @@
-"""Runs taken back, and put back: the keys that they brought changes of, worked out as if they had never been."""
+"""Runs reverted, and restored: the keys they changed, recomputed as if the runs had never been."""
 
 from __future__ import annotations
 
@@ -28,10 +28,10 @@ def withdraw(
     preview: bool = False,
     wait_s: float = 30.0,
 ) -> Outcome:
-    """Takes runs back, or puts withdrawn ones back: the table becomes what it would be without (or with) them.
+    """Reverts runs, or restores reverted ones: the table becomes what it would be without (or with) them.
 
-    Later runs stay. Watermarks and taken files stay too. Raises DeclarationError for runs that brought nothing to this
-    table, and for those that are withdrawn already (or are not).
+    Later runs stay. Watermarks and loaded files stay too. Raises DeclarationError for runs that brought no changes to this table,
+    and for those that are reverted already (or are not).
     """
     targets = tuple(sorted(set(runs)))
     named = ", ".join(str(run) for run in targets)
@@ -86,11 +86,11 @@ def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[
 def _make_explicit(
     ledger: Ledger[Engine], it: UnderWay, targets: Sequence[int], *, before: set[int], after: set[int]
 ) -> bool:
-    """An extract says all there is, but only what differed is kept of it. Before an extract is taken back or put back, what the
-    next ones of the same feed said of the same keys is made explicit, so that it holds on: up to the first that counts and that
-    left none of these keys open, as a refused row or a delete that waits does.
+    """An extract contains everything, but only what differed is logged. Before an extract is reverted or restored, what the
+    next extracts of the same feed said of the same keys is made explicit, so that it remains true: up to the first active one
+    that left none of these keys open, by a rejected row or a pending delete.
 
-    Adds it to ``explicit`` and to the kept changes; returns whether there is any.
+    Adds it to ``explicit`` and to the change log; returns whether there is any.
     """
     extracts, refused = ledger.extracts(it.rules.table), refused_in_extract()
     carried = {target: extracts[target] for target in targets if target in extracts}
@@ -124,7 +124,7 @@ def _say(
     without: set[int],
     missing_without: set[int],
 ) -> None:
-    """Makes explicit what one extract said of the keys that the runs ``whose`` brought changes of."""
+    """Makes explicit what one extract said of the keys that the runs ``whose`` changed."""
     plain, scope, refused = it.schema, extract.scope, refused_in_extract()
     column_set = extract.column_set or column_set
     it.values["explicit_from"] = it.row(change_log.highest_explicit(plain))["n"] or sequence.sequence_no(
@@ -149,7 +149,7 @@ def _say(
 def _draw_untold(
     it: UnderWay, plain: TableSchema, left_out: set[int], whose: Sequence[int], *, some_explicit: bool = False
 ) -> None:
-    """Works out the keys that the runs ``whose`` brought changes of and the extract ``to_run`` none, without some runs."""
+    """Replays the keys that the runs ``whose`` changed and the extract ``to_run`` did not, without some runs."""
     exclude(it, left_out, some_explicit=some_explicit)
     if not it.schema.some_excluded:
         it.do(change_log.EXCLUDED_RUNS)

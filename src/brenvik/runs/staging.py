@@ -1,4 +1,4 @@
-"""The first stage of a load: rows are staged, refused rows taken out, and extracts held against the table."""
+"""The first stage of a load: rows are staged and validated, invalid rows removed, and extracts compared with the table."""
 
 from __future__ import annotations
 
@@ -20,9 +20,9 @@ if TYPE_CHECKING:
 def stage_changes(
     it: UnderWay, batch: Batch, operations: Operations | None, has_ledger: bool, watch: Watch | None
 ) -> None:
-    """Staged rows become ``changes`` changes and ``rejected`` rows.
+    """Turns staged rows into ``changes`` and rejects.
 
-    The rows of an extract are held against the table: those that equal it are counted, keys that are absent are deleted.
+    The rows of an extract are compared with the table: equal rows are counted, absent keys become deletes.
     """
 
     def staging(into: str, *, through: str | None = None) -> validate.Staging:
@@ -53,7 +53,7 @@ def stage_changes(
 
 
 def _sum_up(it: UnderWay, *, derives: bool = False) -> dict[str, Any]:
-    """Notes how many changes of ``changes`` are late, and the highest order and time of them; see ``classify.sums``."""
+    """Notes how many of the ``changes`` are late, and their highest order and time; see ``classify.sums``."""
     sums = it.row(classify.sums(it.schema, first="high_effective" not in it.values, derives=derives))
     it.late = sums["late"]
     it.high_values = sums if classify.HIGHEST in sums else None
@@ -74,7 +74,7 @@ def _stage(it: UnderWay, batch: Batch, staging: validate.Staging, watch: Watch |
 
 
 def _stage_inside(it: UnderWay, batch: Batch, staging: validate.Staging) -> None:
-    """The same of rows that stand in the store already: they never leave it, and are not cast."""
+    """The same for rows that are in the store already: they never leave it and are not cast."""
     faults = [
         f"{column.name} is {kind} there, and {column.type} in table {it.rules.table!r}"
         for column in it.schema.columns
@@ -124,7 +124,7 @@ def _check_rejects(it: UnderWay, batch: Batch) -> None:
 
 
 def _time_of(it: UnderWay, extract: ExtractTime, source: str) -> str:
-    """The time of an extract as far as it is known before its rows are, as text for the store."""
+    """The time of an extract, as far as it is known before its rows are read, as text."""
     kind = it.schema.effective_type.kind
     if kind == "integer" or kind not in KINDS:
         raise FeedError(
@@ -141,10 +141,10 @@ def _time_of(it: UnderWay, extract: ExtractTime, source: str) -> str:
 def _stage_extract(
     it: UnderWay, batch: Batch, staging: Callable[..., validate.Staging], has_ledger: bool, watch: Watch | None
 ) -> None:
-    """Makes ``changes`` of what an extract says anew.
+    """Makes ``changes`` from what an extract says.
 
-    Its rows are compared while they come, where the store can do that. Then some cases cannot be told apart, for which they are
-    read once more and compared as a whole.
+    Where the store can, rows are compared while they are read. Cases that this cannot tell apart are read once more and compared
+    as a whole.
     """
     schema, question = it.schema, extract_diff.compare(it.schema, it.scope)
     ask_sizes = extract_diff.count_rows(schema, first="high_effective" not in it.values)
@@ -191,12 +191,12 @@ def _stage_extract(
 
 
 def _some_duplicated(sizes: dict[str, int], good: int) -> bool:
-    """Whether any key stands in several of the ``good`` rows, of those that a living version stands against."""
+    """Whether any key occurs in several of the ``good`` rows, among those that match a current version."""
     return good - sizes["new"] + sizes["absent"] > sizes["living"]
 
 
 def _compare_whole(it: UnderWay, batch: Batch, question: str, has_ledger: bool) -> int:
-    """Makes ``extract_diff`` of ``extract_rows``, without its faulty rows; returns how many they were."""
+    """Makes ``extract_diff`` from ``extract_rows``, without invalid rows; returns how many those were."""
     found = it.row(extract_diff.times())
     if found["faulty"] or batch.broken:
         _remove_invalid(it, batch, extract_diff.EXTRACT_ROWS, has_ledger)

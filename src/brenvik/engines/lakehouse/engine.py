@@ -47,7 +47,7 @@ _ALTER = re.compile(rf'ALTER TABLE ({_NAME}) (ADD COLUMN|DROP COLUMN|ALTER COLUM
 
 
 class LakehouseEngine(LoggedTables):
-    """See ``base.Engine``.
+    """See ``protocol.Engine``.
 
     A transaction becomes one snapshot of the table that it is of, which is when it counts: before that, the changes it keeps
     become a snapshot of theirs and the ledger's entries a file, which that snapshot names. What no snapshot names never was.
