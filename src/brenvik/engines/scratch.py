@@ -1,4 +1,4 @@
-"""A DuckDB in memory beside the store: where what only passes by is taken apart or put into column_set."""
+"""A DuckDB in memory beside the store: where what only passes by is taken apart or brought into another form."""
 
 from __future__ import annotations
 

@@ -39,10 +39,10 @@ class Tables(Entries[H]):
         if not found:
             return None
         row = found[0]
-        resolved = json.loads(row["columns"])
+        stored = json.loads(row["columns"])
         return TableState(
-            columns=tuple(Column(name, parse_type(kind), role) for name, kind, role in resolved["columns"]),
-            effective_type=parse_type(resolved["effective_type"]),
+            columns=tuple(Column(name, parse_type(kind), role) for name, kind, role in stored["columns"]),
+            effective_type=parse_type(stored["effective_type"]),
             rules=json.loads(row["rules"]),
             high_order=tuple(json.loads(row["high_order"])) if row["high_order"] else None,
             high_effective=row["high_effective"],
@@ -50,7 +50,7 @@ class Tables(Entries[H]):
             row_count=row["row_count"],
             living=row["living"],
             column_sets={each["column_set"]: tuple(json.loads(each["carried"])) for each in found if each["carried"]},
-            numbered_by_store=resolved.get("numbered_by_store", False),
+            numbered_by_store=stored.get("numbered_by_store", False),
         )
 
     def owner_of(self, stored_as: str) -> str | None:

@@ -55,8 +55,8 @@ def decide(schema: TableSchema, *, some_replayed: bool, some_pending: bool, all_
             kept += f" AND NOT EXISTS (SELECT 1 FROM {sql.work('excluded_runs')} w WHERE w.run = o.{RUN})"
         earlier_same = f"SELECT 1 FROM {aside} o WHERE o.{SEQUENCE_NO} < {aside}.{SEQUENCE_NO} AND {alike}"
         cases.append(f"WHEN EXISTS ({earlier_same}) OR EXISTS ({kept}) THEN 'duplicate'")
-    resolved = f"SELECT 1 FROM {sql.work('target_versions')} d WHERE {same_key('d')}"
-    known, living = f"EXISTS ({resolved})", f"EXISTS ({resolved} AND d.brenvik_valid_to IS NULL)"
+    in_target = f"SELECT 1 FROM {sql.work('target_versions')} d WHERE {same_key('d')}"
+    known, living = f"EXISTS ({in_target})", f"EXISTS ({in_target} AND d.brenvik_valid_to IS NULL)"
     if not all_replayed:
         stored = f"SELECT 1 FROM {sql.relation(schema.table)} t WHERE {same_key('t')}"
         brought = f"EXISTS (SELECT 1 FROM {sql.work('changes')} s WHERE {same_key('s')})"

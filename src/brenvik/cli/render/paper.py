@@ -55,7 +55,7 @@ class _Table(Table):
 
 
 def console() -> Console:
-    """Lines are never cut or deduplicated here: a narrow terminal wraps them itself, and nothing is lost."""
+    """Lines are never cut or wrapped here: a narrow terminal wraps them itself, and nothing is lost."""
     return _Console(highlight=False, width=1000)
 
 

@@ -1,4 +1,4 @@
-"""A key's versions resolved on a line of characters."""
+"""A key's versions drawn on a line of characters."""
 
 from __future__ import annotations
 
@@ -12,24 +12,24 @@ _GAP = " gone "
 def time_line(spans: Sequence[tuple[Any, Any]], *, width: int) -> list[str]:
     """Two lines: where each version begins, and the versions to scale. A span is (from, until), until None for open.
 
-    Every version gets room for its number, so short ones are resolved longer than they were.
+    Every version gets room for its number, so short ones are drawn longer than they were.
     """
     marks = sorted({moment for span in spans for moment in span if moment is not None})
     places = _places(marks, width - 6)
     end = places[marks[-1]] + 6
-    resolved = [" "] * (end + 1)
+    drawn = [" "] * (end + 1)
     for number, (start, until) in enumerate(spans, 1):
         left, right = places[start], end if until is None else places[until]
-        resolved[left:right] = list("├" + f"{number}".ljust(right - left - 1, "─"))
+        drawn[left:right] = list("├" + f"{number}".ljust(right - left - 1, "─"))
         if until is None:
-            resolved[end] = "▶"
+            drawn[end] = "▶"
     for (_, until), (start, _) in itertools.pairwise(spans):
         if until != start:
             left, right = places[until], places[start]
-            resolved[left:right] = list("┤" + _GAP.strip().center(right - left - 1)[: right - left - 1])
+            drawn[left:right] = list("┤" + _GAP.strip().center(right - left - 1)[: right - left - 1])
     if spans[-1][1] is not None:
-        resolved[places[spans[-1][1]]] = "┤"
-    return [_labels(marks, places, end), "".join(resolved).rstrip()]
+        drawn[places[spans[-1][1]]] = "┤"
+    return [_labels(marks, places, end), "".join(drawn).rstrip()]
 
 
 def _places(marks: Sequence[Any], width: int) -> dict[Any, int]:

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
     from pyiceberg.table import Table
 
-ENTRIES, _FOLDED = f"{SAID}ledger", f"{SAID}deduplicated"
+ENTRIES, _COMPACTED = f"{SAID}ledger", f"{SAID}compacted"
 """What a snapshot says: the log, and the file of entries that belongs to it; of the log itself, the files of entries that others
 name and that were written anew with all others."""
 MANY_FILES = 24
@@ -83,7 +83,7 @@ class LoggedTables(ShownTables):
 
     def _not_adopted(self, ledger: LakeTable) -> list[str]:
         """Files of entries that snapshots name and that the log does not have yet."""
-        known = {*ledger.paths, *ledger.said.get(_FOLDED, "").split("\n")}
+        known = {*ledger.paths, *ledger.said.get(_COMPACTED, "").split("\n")}
         return [path for path in self._named(ledger) if path not in known]
 
     def _named(self, ledger: LakeTable) -> list[str]:
@@ -124,7 +124,7 @@ class LoggedTables(ShownTables):
             said = {}
             if fold:
                 told = super().ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))
-                said = {_FOLDED: "\n".join(self._taken_in.intersection(self._named(state)))}
+                said = {_COMPACTED: "\n".join(self._taken_in.intersection(self._named(state)))}
                 others = [path for path in others if path not in self._taken_in]
             try:
                 added = [told.to_reader()] if told else ()

@@ -24,7 +24,7 @@ from brenvik.engines.lakehouse.files import describe, write_positions, write_row
 
 NO_COMPRESSION: Any = "null"
 _MANY_MANIFESTS = 5
-"""How many of them are deduplicated into one: reading one takes as long as writing a dozen of its entries."""
+"""How many of them are compacted into one: reading one takes as long as writing a dozen of its entries."""
 
 Entries = Callable[[ManifestFile], list[ManifestEntry]]
 """What is alive of a manifest."""
