@@ -11,7 +11,7 @@ import pyarrow as pa
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from oracle import Oracle, plain
+from oracle import Oracle, cut, plain
 from scenes import ORDERED, UNKEPT, Batch, Scene, cases
 from stores import everything, fresh
 from tables import comparable, shown, stored
@@ -81,7 +81,9 @@ def test_invariant_3_order_free(case: tuple[Scene, list[Batch]], data: st.DataOb
     changes: dict[Any, tuple[dict[str, Any], tuple[str, ...]]] = {}
     for batch in made:
         for row in batch.rows:
-            place = tuple(plain(row[name]) for name in (*d.keys, *d.order, *filter(None, [d.effective])))
+            since = row[d.effective] if d.effective else None
+            since = cut(since, d.precision) if d.precision and since is not None else since
+            place = (*(plain(row[name]) for name in (*d.keys, *d.order)), plain(since))
             changes.setdefault(place, (row, batch.columns))  # one change a place: no tie contradicts another
     oracle = Oracle(d)
     oracle.load([row for row, _ in changes.values()])

@@ -1,4 +1,4 @@
-"""Runs that someone else's work in the store has undone are tried again, a few times."""
+"""Runs that a conflicting transaction has undone are retried, a few times."""
 
 from __future__ import annotations
 
@@ -16,9 +16,9 @@ _log = logging.getLogger("brenvik")
 
 
 def retry_on_conflict(do: Callable[[], _T]) -> _T:
-    """What ``do`` gives, tried up to ``TIMES`` times while a deadlock or a conflict undoes it, after a short wait each time.
+    """The result of ``do``, retried up to ``TIMES`` times after a deadlock or conflict, each time after a short wait.
 
-    Each try enters a run of its own, so that the ledger tells what happened.
+    Each attempt records a run of its own, so that the ledger shows what happened.
     """
     for number in range(1, TIMES):
         try:

@@ -1,4 +1,4 @@
-"""What a store must be able to do. A further kind of store is one file with one class that does this."""
+"""What a store must be able to do. A new kind of store is one module with one class."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ class Written:
 
 
 class Shared:
-    """What every store has: threads take turns."""
+    """What all stores have in common: threads take turns."""
 
     @cached_property
     def turn(self) -> Turn:
@@ -67,14 +67,14 @@ class Shared:
 
 
 class Hashing(Shared):
-    """What stores do that join working tables by hashing: they need no indexes of them."""
+    """For stores that join working relations by hashing: these need no indexes."""
 
     def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
         pass
 
 
 class InPlace(Hashing):
-    """What stores do about files that change their tables in place: nothing. Rows are found again by where they stand."""
+    """For stores that change their tables in place: there are no files to look after."""
 
     def current_rows(self, near: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
         pass
@@ -95,15 +95,15 @@ class InPlace(Hashing):
 class Engine(Protocol):
     """The engine that holds the tables.
 
-    Statements are handed over in the flavour of the core (PostgreSQL's, values as ``:name``) unless said otherwise; the
-    engine makes of them what it runs, with ``merge.sql.in_place`` or ``merge.sql.translate``. An implementation must
+    Statements arrive in the core's dialect (PostgreSQL's, with values as ``:name``) unless said otherwise; the engine turns them
+    into what it runs, with ``merge.sql.in_place`` or ``merge.sql.translate``. An implementation must
 
-    * run everything between the beginning and the end of ``transaction`` at once or not at all, tables made and columns
-      added included, and show it to others only when it ended;
-    * keep temporary tables until ``discard`` or ``close``, whatever becomes of later transactions;
-    * hand out ``hold`` for one table to one holder at a time, also across processes, and free it when its holder dies;
-    * compare text by its code points, byte for byte, and NaN as equal to NaN;
-    * give instants in UTC.
+    * make everything between the beginning and the end of ``transaction`` atomic, including new tables and columns, and visible
+      to others only at its end;
+    * keep temporary tables until ``discard`` or ``close``, whatever happens to later transactions;
+    * let one holder at a time have the lock of ``hold`` for a table, also across processes, and free it when its holder dies;
+    * compare text by code point, byte for byte, and NaN as equal to NaN;
+    * return instants in UTC.
     """
 
     dialect: str
@@ -118,12 +118,12 @@ class Engine(Protocol):
         ...
 
     def statement(self, text: str, *, pretty: bool = False) -> str:
-        """A statement as the engine would run it, its working tables named as the core names them; ``pretty`` for people."""
+        """A statement as the engine would run it, with the core's names of working relations; ``pretty`` is for people."""
         ...
 
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = ...) -> int:
-        """Runs one statement; returns how many rows it inserted, updated or deleted, or put into the table that it made (for
-        other statements: anything)."""
+        """Runs one statement; returns how many rows it inserted, updated or deleted, or put into the table that it made (anything
+        for other statements)."""
         ...
 
     def ask(
@@ -134,86 +134,85 @@ class Engine(Protocol):
         work: str = ...,
         types: Mapping[str, ColumnType] | None = None,
     ) -> pa.Table:
-        """The answer to one question; ``types`` says by names what columns hold, for an engine that does not know."""
+        """The result of a query; ``types`` names the types of columns for an engine that does not know them."""
         ...
 
     def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = ...) -> list[dict[str, Any]]:
-        """The answer to a small question, row by row."""
+        """The result of a small query, row by row."""
         ...
 
     def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
-        """Makes a working table of a stream of rows, which must be read as it comes, never wholly in memory."""
+        """Makes a working relation from a stream of rows, which must be read as it comes, never completely into memory."""
         ...
 
     def has_table(self, name: str) -> bool: ...
 
     def columns_of(self, name: str) -> list[StoredColumn]:
-        """The columns of a table in their order; none when there is no such table."""
+        """The columns of a table in order; none when there is no such table."""
         ...
 
     def view(self, query: str) -> str:
-        """Gives a query, written in the store's own language, a name under which this connection knows it."""
+        """Names a query, written in the store's own dialect, for this connection."""
         ...
 
     def malformed(self, name: str, columns: Mapping[str, ColumnType]) -> dict[str, int]:
-        """How many values of which columns are not written as this store keeps their types; none where it has types itself."""
+        """How many values of which columns are not in this store's own notation of their types; none where it has such types."""
         ...
 
     def make_schema(self, name: str) -> None:
-        """Makes a schema unless it is there."""
+        """Makes a schema unless it exists."""
         ...
 
     def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
-        """Sees to it that rows of a table are found by these columns without reading all of it; and best also those in which the
-        column ``apart`` is true without those in which it is not."""
+        """Makes rows of a table findable by these columns without a full scan; ideally also those in which the column ``apart``
+        is true without those in which it is not."""
         ...
 
     def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
-        """Sees to it that rows of a working table are found by their natural key, and by the numbers that it holds, without
-        reading all of it each time."""
+        """Makes rows of a working relation findable by natural key and by number without a full scan each time."""
         ...
 
     def current_rows(self, near: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
-        """From here to the end of the transaction nothing is asked of a table, and nothing done to it, but for these rows; said
-        again, for these as well. What is costly to find several times is best found now."""
+        """Until the end of the transaction only these rows of a table are read or changed; repeated calls add rows. Whatever is
+        costly to find repeatedly is best found now."""
         ...
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
-        """What gives the rights that loads of some tables need and that are not there, each a statement or a sentence; the tables
-        need not be there, nor ``own_schema``, in which Brenvik's own stand."""
+        """What grants the missing rights that loads of some tables need, each a statement or a sentence; neither the tables nor
+        ``own_schema``, the schema of Brenvik's own tables, need to exist."""
         ...
 
     def transaction(self, of: TableRules | None = None) -> AbstractContextManager[None]:
-        """``of`` are the rules of the table whose run it is; None where it is about the ledger alone."""
+        """``of`` are the rules of the table that the run is about; None where it is about the ledger alone."""
         ...
 
     def hold(self, table: str, *, wait_s: float) -> AbstractContextManager[None]:
-        """Holds one table for loading, its name compared without case.
+        """Locks one table for loading; its name is compared without case.
 
-        Raises Busy with who holds it when that is still so after ``wait_s`` seconds.
+        Raises Busy, which names the holder, when the lock is still taken after ``wait_s`` seconds.
         """
         ...
 
     def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
-        """Puts files of tables in order, and those of the ledger where none is named; snapshots that are younger than ``keep``
-        stay. The rows are the same before and after. Stores without files: see ``InPlace``."""
+        """Compacts the files of tables, and those of the ledger where none is named; snapshots younger than ``keep`` stay. The
+        rows are the same before and after. Stores without files: see ``InPlace``."""
         ...
 
     def relocate(self) -> list[Relocated]:
-        """Has the metadata of tables name the files where they lie now, after they were copied or moved with all that belongs
-        to them. Stores that name no paths: see ``InPlace``."""
+        """Makes the metadata of tables name the files where they are now, after they were copied or moved completely. Stores that
+        record no paths: see ``InPlace``."""
         ...
 
     def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
-        """A relation with the rows that a table had after a run of it, where the store still has them with these columns."""
+        """A relation with the rows of a table after one of its runs, where the store still has them with these columns."""
         ...
 
     def written(self, table: str) -> dict[int, Written]:
-        """What runs wrote for a table, as far as the store remembers it."""
+        """What runs wrote for a table, as far as the store remembers."""
         ...
 
     def on_discard(self, work: str) -> Callable[[], None]:
-        """A function that may be called any time, from any thread: the working tables of that prefix can go."""
+        """A function that may be called at any time, from any thread: the working relations with that prefix can go."""
         ...
 
     def close(self) -> None: ...

@@ -1,4 +1,4 @@
-"""A DuckDB in memory beside the store: where what only passes by is taken apart or brought into another form."""
+"""A DuckDB in memory beside the store, for rows in transit and small results."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _PARAMETER = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|\$([a-z_][a-z_0-9]*)""
 
 @cache
 def _shared() -> duckdb.DuckDBPyConnection:
-    """One for the process: to open it takes thirty times as long as to sit down at it."""
+    """One per process: opening one takes thirty times as long as a cursor."""
     return duckdb.connect(":memory:")
 
 
@@ -39,7 +39,7 @@ def scratch() -> Iterator[duckdb.DuckDBPyConnection]:
 
 @lru_cache(maxsize=64)
 def parsed(question: str) -> duckdb.Statement:
-    """A question read once: a long one takes as long to read as to answer of a few rows, and is asked for every piece."""
+    """A query parsed once: a long one takes as long to parse as to answer for a few rows, and is asked for every chunk."""
     return _shared().extract_statements(question)[0]
 
 
@@ -49,16 +49,17 @@ def _parameters(statement: str) -> frozenset[str]:
 
 
 def used(statement: str, values: Mapping[str, Any] | None) -> dict[str, Any]:
-    """The values that a statement names; DuckDB refuses others."""
+    """The values that a statement uses; DuckDB refuses any others."""
     return {name: value for name, value in (values or {}).items() if name in _parameters(statement)}
 
 
 def in_transit(
     rows: pa.RecordBatchReader, staging: Staging, shown: str, values: Mapping[str, Any], *, address: str
 ) -> Iterator[pa.RecordBatch]:
-    """What is ``shown`` of rows on their way into a working table, while they are read: in pieces, each in the order asked for.
+    """What is ``shown`` of rows in transit to a working relation, while they are read: in chunks, each in the requested order.
 
-    Raises StoreError in the name of the store at ``address`` when the stream or the question breaks off."""
+    Raises StoreError in the name of the store at ``address`` when the stream or the query fails.
+    """
     import pyarrow as pa
 
     with scratch() as beside:

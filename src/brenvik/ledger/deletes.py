@@ -1,4 +1,4 @@
-"""Deletes that wait for a person."""
+"""Pending deletes in the ledger."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ from brenvik.ledger.schema import place
 
 
 class HeldDeletes(Entries[H]):
-    """Held deletes."""
+    """Pending deletes."""
 
     def last_hold(self, table: str) -> int:
-        """The highest number of a table's held deletes; they are numbered by table, under its hold."""
+        """The highest number of a table's pending deletes; they are numbered per table, under its lock."""
         found = self.engine.rows(
             f"SELECT COALESCE(max(hold), 0) AS hold FROM {place('held_deletes')} WHERE table_name = :table_name",
             {"table_name": table},
@@ -21,7 +21,7 @@ class HeldDeletes(Entries[H]):
         return int(found[0]["hold"])
 
     def decide_holds(self, run: Run, holds: Iterable[int], state: str) -> None:
-        """Enters what became of held deletes: ``released``, ``dropped`` or ``lapsed``."""
+        """Records what became of pending deletes: ``released``, ``dropped`` or ``lapsed``."""
         numbers = ", ".join(str(int(hold)) for hold in holds)
         if numbers:
             self.engine.run(

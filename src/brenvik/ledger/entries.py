@@ -16,19 +16,19 @@ H = TypeVar("H", bound=Home)
 
 
 def now() -> datetime:
-    """The clock, in UTC and without a zone, as the ledger writes it."""
+    """The current time in UTC, without a zone, as the ledger stores it."""
     return datetime.now(UTC).replace(tzinfo=None)
 
 
 class Entries(Generic[H]):
-    """The ledger of one store. Entries are made inside the caller's transactions."""
+    """The ledger of one store. Entries are written inside the caller's transactions."""
 
     def __init__(self, engine: H) -> None:
         self.engine = engine
         self._exists = False
 
     def exists(self) -> bool:
-        """Whether this store has a ledger. Raises LayoutError when another layout wrote it."""
+        """Whether this store has a ledger. Raises LayoutError when it has another layout."""
         self._exists = self._exists or self._look()
         return self._exists
 

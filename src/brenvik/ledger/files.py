@@ -1,4 +1,4 @@
-"""The files that feeds have taken."""
+"""Loaded files in the ledger."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ _AT_ONCE = 200
 
 
 def _chunks(items: Sequence[Any], *, padded: bool = False) -> Iterator[Sequence[Any]]:
-    """Parts of at most ``_AT_ONCE`` items; ``padded`` with the last one to one of two lengths, so that a question about them is
-    one of two texts, which stores need to read only once."""
+    """Chunks of at most ``_AT_ONCE`` items. ``padded`` repeats the last item up to one of two lengths, so that a query over them
+    has one of two texts, which stores parse only once."""
     for start in range(0, len(items), _AT_ONCE):
         part = items[start : start + _AT_ONCE]
         missing = (_AT_ONCE if len(part) > 4 else 4) - len(part)
@@ -24,10 +24,10 @@ def _chunks(items: Sequence[Any], *, padded: bool = False) -> Iterator[Sequence[
 
 
 class Files(Entries[H]):
-    """Taken files."""
+    """Loaded files."""
 
     def loaded_files(self, table: str, feed: str, names: Sequence[str] | None = None) -> dict[str, LoadedFile]:
-        """The files a feed has taken, by name, each as it was when it was taken last; of all, or of some names."""
+        """The files that a feed has loaded, by name, each as of its last load; all, or some by name."""
         if not self.exists():
             return {}
         question = (
@@ -44,7 +44,7 @@ class Files(Entries[H]):
         return found
 
     def loaded_any_file(self, table: str, feed: str) -> bool:
-        """Whether a feed has ever taken a file."""
+        """Whether a feed has ever loaded a file."""
         return bool(
             self.exists()
             and self.engine.rows(
@@ -54,7 +54,7 @@ class Files(Entries[H]):
         )
 
     def enter_files(self, run: Run, files: Sequence[LoadedFile]) -> None:
-        """Enters files that a run takes, many with one statement."""
+        """Records the files that a run loads, many with one statement."""
         for part in _chunks(files):
             values: dict[str, Any] = {
                 "table_name": run.table,
@@ -74,7 +74,7 @@ class Files(Entries[H]):
             )
 
     def files_of(self, table: str, runs: Collection[int]) -> list[tuple[int, int, str]]:
-        """The files that some runs of a table took: the run, the number of the file in it (from 1), its name."""
+        """The files that some runs of a table loaded: the run, the number of the file in it (from 1), its name."""
         found = self.engine.rows(
             f"SELECT run, file FROM {place('loaded_files')} WHERE table_name = :table_name AND run BETWEEN :low AND :high "
             "ORDER BY run, number",

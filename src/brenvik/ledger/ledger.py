@@ -1,4 +1,4 @@
-"""The ledger: what Brenvik remembers beside the data, and the questions it answers."""
+"""The ledger: what Brenvik records beside the data, and the queries on it."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from brenvik.ledger.watermarks import Watermarks
 
 
 class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], HeldDeletes[H]):
-    """The questions and entries of one store's ledger. Entries are made inside the caller's transactions."""
+    """Queries and entries of one store's ledger. Entries are written inside the caller's transactions."""
 
     def prepare(self) -> None:
         """Makes the ledger's tables where they are missing."""

@@ -1,4 +1,4 @@
-"""What the ledger needs of the store that it lives in: a part of what an engine does."""
+"""What the ledger needs from its store: a part of what an engine does."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the ledger tells and is told: runs, taken files, watermarks, extracts, the state of a table."""
+"""Values of the ledger: runs, loaded files, watermarks, extracts, the state of a table."""
 
 from __future__ import annotations
 
@@ -14,8 +14,8 @@ from brenvik.model.watermarks import Mark
 
 @dataclass(frozen=True)
 class LoadedFile:
-    """A file as it was when it was taken; ``number`` is its place in the run, from 1. ``modified_ns`` is the time of its last
-    change in nanoseconds since 1970: with the same size and time it is taken for unchanged, else the digest tells."""
+    """A file as of its load; ``number`` is its position in the run, from 1. ``modified_ns`` is its modification time in
+    nanoseconds since 1970: a file with the same size and time counts as unchanged, otherwise the digest decides."""
 
     file: str
     size: int
@@ -27,7 +27,7 @@ class LoadedFile:
 
 @dataclass(frozen=True)
 class Watermark:
-    """The highest value of its watermark column that a feed has taken, and the run that moved it there."""
+    """The highest value of the watermark column that a feed has loaded, and the run that moved it there."""
 
     kind: str
     mark: Mark
@@ -37,8 +37,8 @@ class Watermark:
 
 @dataclass(frozen=True)
 class Extract:
-    """An extract that was taken: of which feed, when it holds (as text), of what part of the table (None: of all), and which
-    column_set its rows had (None: several)."""
+    """A loaded extract: its feed, its time (as text), the part of the table it covers (None: all), and the column set of its
+    rows (None: several)."""
 
     feed: str
     time: str
@@ -72,7 +72,7 @@ class TableState:
 
 @dataclass(frozen=True)
 class Run:
-    """One load under way."""
+    """One run."""
 
     number: int
     table: str
@@ -82,5 +82,5 @@ class Run:
     started_at: datetime
 
     def about(self) -> dict[str, object]:
-        """What every log record of a run carries."""
+        """The fields of every log record of a run."""
         return {"run": self.number, "table": self.table, "feed": self.feed}

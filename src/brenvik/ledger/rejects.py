@@ -1,4 +1,4 @@
-"""Rows that were refused."""
+"""Rejected rows in the ledger."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class Rejects(Entries[H]):
         )
 
     def last_reject(self, table: str) -> int:
-        """The highest number of a table's rejects; they are numbered by table, under its hold."""
+        """The highest number of a table's rejects; they are numbered per table, under its lock."""
         found = self.engine.rows(
             f"SELECT COALESCE(max(reject), 0) AS reject FROM {place('rejects')} WHERE table_name = :table_name",
             {"table_name": table},
@@ -36,7 +36,7 @@ class Rejects(Entries[H]):
         return int(found[0]["reject"])
 
     def decide_rejects(self, run: Run, rejects: Iterable[int], state: str) -> None:
-        """Enters what became of open rejects: ``retaken`` or ``dropped``. Raises DeclarationError when one is not open."""
+        """Records what became of open rejects: ``retaken`` or ``dropped``. Raises DeclarationError when one is not open."""
         numbers = [str(int(reject)) for reject in rejects]
         if not numbers:
             return
@@ -52,7 +52,7 @@ class Rejects(Entries[H]):
             )
 
     def place_rejects(self, run: Run) -> None:
-        """Of a run that took rejects again, in their order: what it refused stands where it stood at first."""
+        """For a run that retried rejects, in their order: gives new rejects the file and line of the original ones."""
         self.engine.run(
             f"UPDATE {place('rejects')} SET file = m.file, line = m.line FROM ("
             f"SELECT o.file, o.line, row_number() OVER (ORDER BY o.reject) AS nth FROM {place('rejects')} o "

@@ -1,4 +1,4 @@
-"""The runs in the ledger: begun, ended, taken back."""
+"""Runs in the ledger: started, ended, reverted."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ def _text(mark: Mark | None) -> str | None:
 
 
 class Runs(Entries[H]):
-    """Runs and withdrawals."""
+    """Runs and their reverts."""
 
     def start_run(
         self,
@@ -52,10 +52,10 @@ class Runs(Entries[H]):
         reason: str | None = None,
         extract_scope: str | None = None,
     ) -> tuple[Run, int]:
-        """Enters a run as ``running`` in a transaction of its own.
+        """Records a run as ``running`` in a transaction of its own.
 
-        The caller holds the table, so nobody works on other runs of it that are ``running`` still: they become ``lost``.
-        Returns the run and how many were lost.
+        The caller holds the table's lock, so nothing else works on other runs of it that are still ``running``: they become
+        ``lost``. Returns the run and how many were lost.
         """
         with self.engine.hold(f"{SCHEMA}.runs", wait_s=60.0), self.engine.transaction():
             (found,) = self.engine.rows(
@@ -99,9 +99,10 @@ class Runs(Entries[H]):
     def end_run(
         self, run: Run, state: str, counts: Mapping[str, int], message: str = "", **others: str | int | None
     ) -> None:
-        """Enters how a run ended, and other columns of it; for ``done`` in the transaction of the data.
+        """Records the end of a run, and other columns of it; for ``done`` in the transaction of the data.
 
-        What breaks off after that transaction does not undo it: a run that is done stays so."""
+        A failure after that transaction does not undo it: a run that is done stays done.
+        """
         columns = ("read", "derived", *DECISIONS, *ROW_COUNTS)
         values: dict[str, Any] = {name: counts[name] for name in columns if name in counts}
         values |= {"state": state, "ended_at": now(), "message": message or None, **others}
@@ -111,7 +112,7 @@ class Runs(Entries[H]):
         )
 
     def enter_failure(self, run: Run, error: BaseException) -> None:
-        """Says how a run failed. The transaction of the data is undone already."""
+        """Records how a run failed. The transaction of the data was rolled back before."""
         state = "refused" if isinstance(error, Refused) else "failed"
         message = str(error) if isinstance(error, BrenvikError) else type(error).__name__
         _log.error("%s: %s", state, message, extra=run.about())
@@ -122,7 +123,7 @@ class Runs(Entries[H]):
             error.add_note(f"The run could not be entered as {state} either: {second}")
 
     def loads_taken(self, table: str, *, without: Iterable[int]) -> tuple[int, int]:
-        """How many extracts a table has taken, and how many other loads; without some runs, which are withdrawn."""
+        """How many extracts and how many other loads a table has had; without some runs, which are reverted."""
         found = self.engine.rows(
             f"SELECT r.kind, count(*) AS n FROM {place('runs')} r WHERE r.table_name = :table_name AND r.state = 'done' "
             f"AND r.kind IN {LOADS!r}{_other_than(without)} GROUP BY r.kind",
@@ -133,7 +134,7 @@ class Runs(Entries[H]):
         return extracts, sum(kinds.values())
 
     def newest_extract(self, table: str, feed: str, *, without: Iterable[int]) -> tuple[int, str] | None:
-        """The run and the time of the newest extract that a feed has taken; without some runs, which are withdrawn."""
+        """The run and the time of the newest extract that a feed has loaded; without some runs, which are reverted."""
         found = self.engine.rows(
             f"SELECT r.run, r.window_high FROM {place('runs')} r WHERE r.table_name = :table_name AND r.feed = :feed "
             f"AND r.state = 'done' AND r.kind = 'full_extract'{_other_than(without)} ORDER BY r.run DESC LIMIT 1",
@@ -142,7 +143,7 @@ class Runs(Entries[H]):
         return (found[0]["run"], found[0]["window_high"]) if found else None
 
     def extracts(self, table: str) -> dict[int, Extract]:
-        """All extracts that were taken into a table, by their runs."""
+        """All extracts loaded into a table, by run."""
         found = self.engine.rows(
             f"SELECT run, feed, window_high, extract_scope, extract_column_set FROM {place('runs')} "
             "WHERE table_name = :table_name AND kind = 'full_extract' AND state = 'done' ORDER BY run",
@@ -170,7 +171,7 @@ class Runs(Entries[H]):
         )
 
     def run(self, number: int) -> dict[str, Any] | None:
-        """One run, as ``runs`` has it; None when there is none of that number."""
+        """One run, as in ``runs``; None when there is none of that number."""
         if not self.exists():
             return None
         found = self.engine.rows(
@@ -179,7 +180,7 @@ class Runs(Entries[H]):
         return next(iter(found), None)
 
     def starts_of(self, table: str, runs: Collection[int]) -> dict[int, datetime]:
-        """When some runs of a table began (UTC)."""
+        """When some runs of a table started (UTC)."""
         found = self.engine.rows(
             f"SELECT run, started_at FROM {place('runs')} WHERE table_name = :table_name AND run BETWEEN :low AND :high",
             {"table_name": table, "low": min(runs), "high": max(runs)},
@@ -187,7 +188,7 @@ class Runs(Entries[H]):
         return {row["run"]: row["started_at"] for row in found if row["run"] in runs}
 
     def withdrawn(self, table: str, *, known_at: int | None = None) -> dict[int, int]:
-        """The runs of a table that are withdrawn, each with the run that did it; as it was after the run ``known_at``."""
+        """The reverted runs of a table, each with the run that reverted it; as of the run ``known_at``."""
         if not self.exists():
             return {}
         found = self.engine.rows(
@@ -202,8 +203,8 @@ class Runs(Entries[H]):
         }
 
     def withdraw(self, run: Run, targets: Iterable[int], reason: str | None) -> None:
-        """Enters that runs are withdrawn, in the transaction that takes their changes out of the table; rejects that they took
-        again are open again."""
+        """Records reverts, in the transaction that removes their changes from the table; rejects that the runs had retried are
+        open again."""
         for target in targets:
             self._insert(
                 "withdrawals", {"table_name": run.table, "run": target, "by_run": run.number, "reason": reason}
@@ -227,7 +228,7 @@ class Runs(Entries[H]):
         )
 
     def fold(self, run: Run, changes: Mapping[int, int]) -> None:
-        """Enters how many changes of a run were duplicates of those of which earlier runs."""
+        """Records how many changes of a run were duplicates of changes of each earlier run."""
         for of_run, count in changes.items():
             self._insert(
                 "deduplicated", {"table_name": run.table, "run": run.number, "of_run": of_run, "changes": count}

@@ -1,7 +1,6 @@
-"""The ledger's tables and views, and the statements over them that are part of larger ones.
+"""The ledger's tables and views, and SQL on them that is part of larger statements.
 
-They stand in the schema ``brenvik`` of the store; the kept changes of a table stand there too. All of them are plain tables
-that anybody may read.
+They are in the schema ``brenvik`` of the store, as are the change logs. All of them are plain tables that anybody may read.
 """
 
 from __future__ import annotations
@@ -14,7 +13,7 @@ from brenvik.merge import sequence, sql
 SCHEMA = "brenvik"
 LAYOUT = 7
 LONGEST_NAME = 63
-"""Of how many bytes a name can be in PostgreSQL, which cuts longer ones."""
+"""The longest identifier in PostgreSQL, in bytes; longer ones are truncated."""
 
 DECISIONS = (
     "inserted",
@@ -140,7 +139,7 @@ KEYS: dict[str, tuple[str, ...]] = {
     "deduplicated": ("table_name", "run", "of_run"),
     "rejects": ("table_name", "reject"),
 }
-"""What tells the rows of a ledger table apart; a primary key where the store has such and values are never too long for one."""
+"""What identifies the rows of a ledger table; a primary key where the store has such and the values are never too long."""
 _UNLIMITED = ("refused_keys",)
 
 LOADS = ("changes", "upserts", "full_extract")
@@ -183,16 +182,16 @@ WHERE NOT EXISTS (
   SELECT 1 FROM "{SCHEMA}"."loaded_files" o WHERE o.table_name = f.table_name AND o.feed = f.feed
     AND (o.run > f.run OR (o.run = f.run AND o.number > f.number)))""",
 }
-"""Views for people and monitors; their columns stay as they are."""
+"""Views for people and monitoring; their columns stay as they are."""
 
 
 def place(name: str) -> str:
-    """A ledger table, quoted."""
+    """The quoted name of a ledger table."""
     return sql.relation(f"{SCHEMA}.{name}")
 
 
 def make_table(name: str) -> str:
-    """The statement that makes a ledger table in a store that keeps primary keys."""
+    """The statement that makes a ledger table, for stores with primary keys."""
     given = [f"{sql.quote(column)} {kind}" for column, kind in TABLES[name].items()]
     if KEYS[name] and name not in _UNLIMITED:
         given.append(f"PRIMARY KEY ({sql.columns(KEYS[name])})")
@@ -200,7 +199,7 @@ def make_table(name: str) -> str:
 
 
 def change_log_table(table: str) -> str:
-    """The name of the table that keeps a table's changes, no longer than any store lets it be."""
+    """The name of a table's change log, no longer than any store allows."""
     name = f"changes_of_{table.replace('.', '_')}"
     if len(name.encode()) > LONGEST_NAME:
         mark = hashlib.blake2b(table.encode(), digest_size=5).hexdigest()
@@ -209,9 +208,9 @@ def change_log_table(table: str) -> str:
 
 
 def released_deletes(*, known: bool = False, also: Sequence[int] = ()) -> str:
-    """Deletes of the table ``table_name`` that were held and count, as a relation (run, arrival) in parentheses.
+    """Approved deletes of the table ``table_name``, as a relation (run, arrival) in parentheses.
 
-    ``known`` asks for those that were released by the run ``known_at`` or before; ``also`` adds some by their numbers.
+    ``known`` restricts them to those approved by the run ``known_at`` or before; ``also`` adds some by number.
     """
     until = " AND r.decided_by <= :known_at" if known else ""
     others = f" OR r.hold IN ({', '.join(str(int(hold)) for hold in also)})" if also else ""
@@ -221,34 +220,34 @@ def released_deletes(*, known: bool = False, also: Sequence[int] = ()) -> str:
 
 
 def numbered_holds(holds: Sequence[int]) -> str:
-    """Held deletes of the table ``table_name`` by their numbers, as a relation (run, arrival) in parentheses."""
+    """Pending deletes of the table ``table_name`` by number, as a relation (run, arrival) in parentheses."""
     numbers = ", ".join(str(int(hold)) for hold in holds)
     return f"""(
   SELECT r.run, r.arrival FROM {place("held_deletes")} r WHERE r.table_name = :table_name AND r.hold IN ({numbers}))"""
 
 
 def held_deletes() -> str:
-    """Held deletes of the table ``table_name`` that wait, as a relation in parentheses."""
+    """Pending deletes of the table ``table_name``, as a relation in parentheses."""
     return f"""(
   SELECT r.hold, r.feed, r.run, r.arrival, r.from_extract, r.held_since FROM {place("held_deletes")} r
   WHERE r.table_name = :table_name AND r.state = 'held' AND {COUNTS})"""
 
 
 def all_held_deletes() -> str:
-    """Every delete of the table ``table_name`` that was ever held, and what became of it, as a relation in parentheses."""
+    """All deletes of the table ``table_name`` that were ever pending, with their state, as a relation in parentheses."""
     return f"""(
   SELECT r.run, r.arrival, r.state, r.decided_by FROM {place("held_deletes")} r WHERE r.table_name = :table_name)"""
 
 
 def withdrawn_runs() -> str:
-    """Every withdrawal of a run of the table ``table_name``, and which run put it back, as a relation in parentheses."""
+    """All reverts of runs of the table ``table_name``, as a relation in parentheses."""
     return f"""(
   SELECT r.run, r.by_run, r.put_back_by FROM {place("withdrawals")} r WHERE r.table_name = :table_name)"""
 
 
 def held_in_extract() -> str:
-    """Deletes of absent keys that waited when the run ``to_run`` had ended, as a relation (run, arrival) in parentheses: these
-    keys did not stand in that extract."""
+    """Deletes of absent keys that were pending when the run ``to_run`` had ended, as a relation (run, arrival) in
+    parentheses: these keys were not in that extract."""
     return f"""(
   SELECT r.run, r.arrival FROM {place("held_deletes")} r
   WHERE r.table_name = :table_name AND r.from_extract = 1 AND r.run <= :to_run
@@ -260,20 +259,20 @@ def held_in_extract() -> str:
 
 
 def enter_refused_keys(key: str) -> str:
-    """The statement that enters the keys of rows that an extract had refused, of the working table of that name; ``key`` is the
-    whole key of a row ``r`` as text. Of these the extract says that they are there, and nothing else."""
+    """The statement that records the keys of the rows that an extract rejected, from the working relation of that name;
+    ``key`` is the whole key of a row ``r`` as text. The extract says only that these keys exist."""
     return f"""
 INSERT INTO {place("refused_keys")} ({sql.columns(TABLES["refused_keys"])})
 SELECT :table_name, :run, {key} FROM {sql.work("rejected_keys")} r"""
 
 
 def refused_in_extract() -> str:
-    """The keys of rows that the extract ``to_run`` had refused, as a relation (key) in parentheses."""
+    """The keys of the rows that the extract ``to_run`` rejected, as a relation (key) in parentheses."""
     return f"(SELECT r.key FROM {place('refused_keys')} r WHERE r.table_name = :table_name AND r.run = :to_run)"
 
 
 def enter_held() -> str:
-    """The statement that enters the deletes that are held from now on, of the working table ``inactive_deletes``."""
+    """The statement that records new pending deletes, from the working relation ``inactive_deletes``."""
     return f"""
 INSERT INTO {place("held_deletes")} ({sql.columns(TABLES["held_deletes"])})
 SELECT :table_name, :last_hold + row_number() OVER (ORDER BY a.brenvik_sequence_no), :feed, :run, a.brenvik_sequence_no,
@@ -283,7 +282,7 @@ WHERE a.brenvik_decision = 'held'"""
 
 
 def enter_rejects(files: Sequence[tuple[int, str]]) -> str:
-    """The statement that enters the new rows of the working table ``rejected``; ``files`` tells the names by number."""
+    """The statement that records the new rows of the working relation ``rejected``; ``files`` maps numbers to names."""
     names = " ".join(f"WHEN {number:d} THEN :file_{number}" for number, _ in files)
     file = f"CASE {sequence.file_of('r.brenvik_sequence_no')} {names} END" if files else "NULL"
     return f"""
@@ -296,9 +295,10 @@ WHERE r.brenvik_is_duplicate = 0"""
 
 
 def known_rejects(*, has_ledger: bool, retakes: Sequence[int] = ()) -> str:
-    """Makes ``rejected`` of ``invalid``: ``brenvik_is_duplicate`` marks rows that equal an open reject or an earlier row.
+    """Makes ``rejected`` from ``invalid``: ``brenvik_is_duplicate`` marks rows that equal an open reject or an earlier row.
 
-    The rejects ``retakes`` are just taken again; what equals them is rejected anew."""
+    The rejects ``retakes`` are being retried; rows that equal them are rejected again.
+    """
     others = f" AND r.reject NOT IN ({', '.join(str(int(number)) for number in retakes)})" if retakes else ""
     is_open = f"""EXISTS (
       SELECT 1 FROM {place("rejects")} r

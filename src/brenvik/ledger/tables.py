@@ -1,4 +1,4 @@
-"""What the ledger knows of tables."""
+"""Tables in the ledger."""
 
 from __future__ import annotations
 
@@ -16,15 +16,15 @@ from brenvik.model.types import parse_type
 
 
 class Tables(Entries[H]):
-    """Tables, their state, and the columns that changes carry."""
+    """Tables, their state, and the column sets of their changes."""
 
     def progress(self) -> dict[tuple[str, str], dict[str, Any]]:
-        """How far each feed is that ever took something, by table and feed, as the view ``feed_progress`` says it."""
+        """The progress of every feed that ever loaded something, by table and feed, as in the view ``feed_progress``."""
         rows = self.engine.rows(f"SELECT * FROM {place('feed_progress')}") if self.exists() else []
         return {(row["table_name"], row["feed"]): row for row in rows}
 
     def status(self) -> dict[str, dict[str, Any]]:
-        """How each table is that was ever loaded, by its name, as the view ``table_status`` says it."""
+        """The status of every table that was ever loaded, by name, as in the view ``table_status``."""
         rows = self.engine.rows(f"SELECT * FROM {place('table_status')}") if self.exists() else []
         return {row["table_name"]: row for row in rows}
 
@@ -54,7 +54,7 @@ class Tables(Entries[H]):
         )
 
     def owner_of(self, stored_as: str) -> str | None:
-        """The table whose rows are stored under a name; None where it is nobody's."""
+        """The table whose rows are stored under a name; None where there is none."""
         capabilities = self.engine.capabilities
 
         def told(name: str) -> str:
@@ -76,7 +76,7 @@ class Tables(Entries[H]):
         living: int,
         first_run: int | None,
     ) -> None:
-        """Enters what is known of a table from now on; ``first_run`` where nothing was known before."""
+        """Records the state of a table; ``first_run`` where nothing was known before."""
         values = {
             "table_name": rules.table,
             "columns": json.dumps(schema.as_plain()),
@@ -94,7 +94,7 @@ class Tables(Entries[H]):
         self.engine.run(f"UPDATE {place('tables')} SET {given} WHERE table_name = :table_name", values)
 
     def add_column_sets(self, table: str, column_sets: Mapping[int, Sequence[str]]) -> None:
-        """Enters which columns changes carry that no change of the table carried before, by the number of the column_set."""
+        """Records new column sets of a table's changes, by number."""
         for column_set, columns in column_sets.items():
             self._insert(
                 "column_sets", {"table_name": table, "column_set": column_set, "columns": json.dumps(list(columns))}

@@ -1,4 +1,4 @@
-"""How far feeds are."""
+"""Watermarks in the ledger."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ class Watermarks(Entries[H]):
     """Watermarks."""
 
     def watermark(self, table: str, feed: str) -> Watermark | None:
-        """How far a feed is; None when it never took anything."""
+        """The watermark of a feed; None when it never loaded anything."""
         if not self.exists():
             return None
         found = self.engine.rows(
@@ -25,7 +25,7 @@ class Watermarks(Entries[H]):
         )
 
     def set_watermark(self, run: Run, kind: str, mark: Mark) -> None:
-        """Moves a feed's watermark, in the transaction of the data that was taken up to it."""
+        """Moves a feed's watermark, in the transaction of the data loaded up to it."""
         values = {
             "table_name": run.table,
             "feed": run.feed,
