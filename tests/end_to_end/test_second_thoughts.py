@@ -91,7 +91,7 @@ def test_a_run_is_told_whole(coast: Path) -> None:
     ):
         assert f"{line}\n" in told
     extract = call("runs", "2", cwd=coast).out
-    assert "  feed       nightly, extract\n" in extract
+    assert "  feed       nightly, full_extract\n" in extract
     assert "  holds at   2024-05-13\n" in extract
     call("withdraw", "3", "--reason", "all wrong", cwd=coast)
     told = call("runs", "3", cwd=coast).out
