@@ -32,7 +32,7 @@ class DecisionLog:
     some_rejected: bool
     some_inactive_deletes: bool
     files: tuple[tuple[int, str], ...]
-    some_plain: bool = True
+    some_current: bool = True
     key_places: explain.KeyPlaces = ()
 
     def __post_init__(self) -> None:
@@ -43,7 +43,10 @@ class DecisionLog:
 
         questions = (
             explain.collect(
-                self.schema, plain=self.some_plain, busy=self.some_replayed, aside=self.some_inactive_deletes
+                self.schema,
+                current=self.some_current,
+                replayed=self.some_replayed,
+                inactive_deletes=self.some_inactive_deletes,
             ),
             explain.rejected(none=not self.some_rejected),
         )

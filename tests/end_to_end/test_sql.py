@@ -88,21 +88,21 @@ def test_every_statement_of_an_extract_is_printed(coast: Path, monkeypatch: pyte
     work, printed = ran_and_printed(coast, monkeypatch, "firm", days)
     again = 'DROPTABLE"brenvik_work_extract_diff"'  # of an extract whose rows were compared as they came
     none_replayed = (
-        'CREATETEMPORARYVIEW"brenvik_work_to_close"'  # printed as the table that it is where some keys are busy
+        'CREATETEMPORARYVIEW"brenvik_work_to_close"'  # printed as the table that it is where some keys are replayed
     )
     heads = {each[:40] for each in printed}
     assert len(work) > 30
     assert sum(each in printed for each in work) > len(work) / 2
     assert [each for each in work if each[:40] not in heads and not each.startswith((again, none_replayed))] == []
-    stages = re.findall(r"\n\n\n-- (\w+): ", call("sql", "firm", cwd=coast).out)
-    first = ["screen", "compare"] if deletes == "close" else ["holds", "screen", "compare"]
-    assert stages == [*first, "sort", "plain", "versions", "diff", "write", "keep"]
+    stages = re.findall(r"\n\n\n-- ([a-z ]+): ", call("sql", "firm", cwd=coast).out)
+    first = ["validate", "compare"] if deletes == "close" else ["deletes", "validate", "compare"]
+    assert stages == [*first, "classify", "current path", "replay", "diff", "write", "log"]
 
 
 def test_it_can_be_read_from_top_to_bottom(coast: Path) -> None:
     out = call("sql", "buoy", cwd=coast).out
-    stages = re.findall(r"^-- (screen|sort|plain|versions|diff|write|keep): ", out, re.MULTILINE)
-    assert stages == ["screen", "sort", "plain", "versions", "diff", "write", "keep"]
+    stages = re.findall(r"^-- (validate|classify|current path|replay|diff|write|log): ", out, re.MULTILINE)
+    assert stages == ["validate", "classify", "current path", "replay", "diff", "write", "log"]
     assert out.startswith("-- coast · a load of buoy")
     assert "NEVER RUN" not in out
     beside = sum(out.count(f"\n-- {said}") for said in ("Values", "The tables are views", "(in the DuckDB"))

@@ -65,7 +65,11 @@ def record(name: str, store: brenvik.Store) -> Recorded:
                 kept = sql.relation(change_log_table(rules.table))
                 rows += ["\n-- the changes that are kept", _table(store.engine.ask(f"SELECT * FROM {kept}"))]
             if run.get("sql"):
-                statements += [f"-- {title}\n", *watched.statements]
+                again = {text for text in watched.statements if text in statements}
+                told = (
+                    f"-- as before: {text.splitlines()[0]}\n" if text in again else text for text in watched.statements
+                )
+                statements += [f"-- {title}\n", *told]
     return Recorded("\n".join(rows) + "\n", "\n".join(statements) + "\n")
 
 

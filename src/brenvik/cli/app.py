@@ -56,6 +56,7 @@ Without = Annotated[
     list[int] | None, typer.Option("--without", help="As it would be without this run; can be repeated.", metavar="RUN")
 ]
 Preview = Annotated[bool, typer.Option("--preview", help="Say what would change; write nothing.")]
+All = Annotated[bool, typer.Option("--all", help="All of them.")]
 Reason = Annotated[str | None, typer.Option("--reason", help="Why; kept with the run.", metavar="TEXT")]
 HERE = Path("brenvik.toml")
 

@@ -83,7 +83,7 @@ class PostgresEngine(InPlace):
     """See ``protocol.Engine``.
 
     Tables are held by advisory locks, which end with the connection of their holder. Rows come in through COPY, after an
-    embedded DuckDB has screened them.
+    embedded DuckDB has validated them.
     """
 
     dialect = "postgres"

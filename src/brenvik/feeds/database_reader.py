@@ -3,7 +3,7 @@
 The source is only read, in one transaction that sees one state of it where the database offers that. Values come as the
 driver gives them, past SQLAlchemy's own types, and become Arrow columns of the types the source states. Where the source
 holds text for what it calls a time or a number (SQLite does, and any query's types are guesses), values travel as text and
-are screened like those of a file: a value that does not fit rejects its row, never the load.
+are validated like those of a file: a value that does not fit rejects its row, never the load.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """Tables and queries of the store itself: their rows never leave it.
 
-They are screened where they stand, so their columns must have the types of the table already; a query can cast them.
+They are validated where they stand, so their columns must have the types of the table already; a query can cast them.
 """
 
 from __future__ import annotations

@@ -316,11 +316,11 @@ def delete_rows(schema: TableSchema) -> str:
 
 
 @lru_cache(maxsize=256)
-def insert_rows(schema: TableSchema, *, plain: bool, busy: bool) -> str:
+def insert_rows(schema: TableSchema, *, current: bool, replayed: bool) -> str:
     """Inserts the new rows of both paths. Surrogate keys continue from the parameter ``last_key``."""
     own = schema.system_column
     sources = []
-    if plain:
+    if current:
         values = []
         for name in schema.values:
             new, earlier = f"c.{sql.quote(name)}", f"p.{before_column(schema, name)}"
@@ -335,7 +335,7 @@ SELECT {content}, c.{EFFECTIVE_AT} AS brenvik_valid_from, {schema.open_end} AS b
   TRUE AS brenvik_current, FALSE AS brenvik_deleted
 FROM {sql.work("current_path")} p JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = p.{SEQUENCE_NO}
 WHERE {decided("p", "inserted", "versioned")}""")
-    if busy:
+    if replayed:
         content = sql.columns((*schema.keys, *schema.values), "d")
         until = f"COALESCE(d.brenvik_valid_to, {schema.open_end})" if schema.has_open_end else "d.brenvik_valid_to"
         sources.append(f"""

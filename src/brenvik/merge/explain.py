@@ -18,9 +18,9 @@ _ARROW = " → "
 
 
 @lru_cache(maxsize=256)
-def collect(schema: TableSchema, *, plain: bool = True, busy: bool, aside: bool = False) -> str:
+def collect(schema: TableSchema, *, current: bool = True, replayed: bool, inactive_deletes: bool = False) -> str:
     """Every accepted change with its decision and the values before it (``brenvik_before_0``, …): changes of the current path, of
-    replayed keys, and inactive deletes (``aside``)."""
+    replayed keys, and inactive deletes."""
     nothing = [f"CAST(NULL AS {schema.type_of(name).sql})" for name in schema.values]
     gone = "CASE WHEN j.brenvik_replaces IS NULL THEN j.brenvik_prev_delete ELSE j.brenvik_replaced_delete END = 1"
     before, stays = [], []  # the values of a delete are not values from before
@@ -41,14 +41,14 @@ def collect(schema: TableSchema, *, plain: bool = True, busy: bool, aside: bool 
     )
     met = [f"p.{before_column(schema, name)}" for name in schema.values]
     sources = []
-    if plain:
+    if current:
         sources.append(f"""
 SELECT {sql.listed(change, decision("p"), *met, *others, sep=", ")}
 FROM {sql.work("current_path")} p JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = p.{SEQUENCE_NO}""")
-    if aside:
+    if inactive_deletes:
         sources.append(f"""
 SELECT {sql.listed(change, "c.brenvik_decision", *nothing, *others, sep=", ")} FROM {sql.work("inactive_deletes")} c""")
-    if busy:
+    if replayed:
         sources.append(f"""
 SELECT {sql.listed(change, "'duplicate'", *nothing, *others, sep=", ")}
 FROM {sql.work("duplicates")} p JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = p.{SEQUENCE_NO}""")

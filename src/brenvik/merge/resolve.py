@@ -116,17 +116,17 @@ def _faults_of_names(
 ) -> Iterator[str]:
     taken = {name.casefold(): column for column, name in own if name}
     for column in columns:
-        deduplicated = column.name.casefold()
-        if deduplicated in taken and column.role != "when":
+        folded = column.name.casefold()
+        if folded in taken and column.role != "when":
             yield (
-                f"{column.name} is also the name of Brenvik's own column {taken[deduplicated]}; "
+                f"{column.name} is also the name of Brenvik's own column {taken[folded]}; "
                 f"leave the feed's out or rename ours under system_columns"
             )
-        if deduplicated == store.row_id.casefold():
+        if folded == store.row_id.casefold():
             yield f"{column.name} is the name by which the store finds its rows; rename it in the feed"
-        if deduplicated in store.own_names:
+        if folded in store.own_names:
             yield f"{column.name} is a name that this store keeps for itself; rename it in the feed or leave it out"
-        if deduplicated.startswith("brenvik_"):
+        if folded.startswith("brenvik_"):
             yield f"{column.name} begins with brenvik_, as only Brenvik's own columns do; rename it in the feed"
     for name in names:
         if store.longest_name and (size := len(name.encode())) > store.longest_name:

@@ -218,18 +218,18 @@ def remove_invalid(*, derives: bool, relation: str = "changes") -> tuple[str, st
     taken = ", ".join(
         f"CAST(s.brenvik_error AS JSON) ->> '{name}' AS brenvik_{name}" for name in ("column", "value", "reason", "row")
     )
-    screened = sql.work(relation)
+    rows = sql.work(relation)
     own = sequence.own_of(f"s.{SEQUENCE_NO}") if derives else f"s.{SEQUENCE_NO}"
     only_own = twin = ""
     if derives:
         only_own = f""" AND NOT (s.{SEQUENCE_NO} <> {own} AND EXISTS (
-  SELECT 1 FROM {screened} o WHERE o.{SEQUENCE_NO} = {own} AND o.brenvik_error IS NOT NULL))"""
+  SELECT 1 FROM {rows} o WHERE o.{SEQUENCE_NO} = {own} AND o.brenvik_error IS NOT NULL))"""
         twin = f""" OR EXISTS (
-  SELECT 1 FROM {sql.work("invalid")} f WHERE f.{SEQUENCE_NO} = {sequence.own_of(f"{screened}.{SEQUENCE_NO}")})"""
+  SELECT 1 FROM {sql.work("invalid")} f WHERE f.{SEQUENCE_NO} = {sequence.own_of(f"{rows}.{SEQUENCE_NO}")})"""
     return (
         f"CREATE TEMP TABLE {sql.work('invalid')} AS "
-        f"SELECT {own} AS {SEQUENCE_NO}, {taken} FROM {screened} s WHERE s.brenvik_error IS NOT NULL{only_own}",
-        f"DELETE FROM {screened} WHERE brenvik_error IS NOT NULL{twin}",
+        f"SELECT {own} AS {SEQUENCE_NO}, {taken} FROM {rows} s WHERE s.brenvik_error IS NOT NULL{only_own}",
+        f"DELETE FROM {rows} WHERE brenvik_error IS NOT NULL{twin}",
     )
 
 

@@ -208,7 +208,7 @@ def _shared_files(tables: list[ProjectTable]) -> Iterator[str]:
     for place, feed in feeds:
         others = [other for other, each in feeds if other != place and each.files == feed.files]
         if others and feed.then != "keep":
-            yield f"{place}.after_load: {others[0]} reads the same files, which would miss them; leave loaded_files out"
+            yield f"{place}.after_load: {others[0]} reads the same files, which would miss them; leave after_load out"
 
 
 def _connections(given: Any, faults: list[str]) -> dict[str, Connection]:

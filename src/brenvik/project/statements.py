@@ -116,29 +116,35 @@ def _here(stage: str, note: str, text: str) -> _Told:
 
 
 def _of_holds(schema: TableSchema) -> Iterator[_Told]:
-    yield _here("holds", "which kept deletes a person has released", pending_deletes.find_approved(released_deletes()))
-    yield _here("holds", "runs that were withdrawn", change_log.EXCLUDED_RUNS)
-    yield _here("holds", "each of them", change_log.exclude_runs())
-    yield _here("holds", "the kept changes that count", change_log.active_changes(schema))
+    yield _here(
+        "deletes", "which kept deletes a person has released", pending_deletes.find_approved(released_deletes())
+    )
+    yield _here("deletes", "runs that were withdrawn", change_log.EXCLUDED_RUNS)
+    yield _here("deletes", "each of them", change_log.exclude_runs())
+    yield _here("deletes", "the kept changes that count", change_log.active_changes(schema))
     if schema.inactive_deletes == "review":
-        yield _here("holds", "keys of deletes that wait already", pending_deletes.find_pending(schema, held_deletes()))
+        yield _here(
+            "deletes", "keys of deletes that wait already", pending_deletes.find_pending(schema, held_deletes())
+        )
 
 
 def _of_staging(schema: TableSchema, staging: Staging) -> Iterator[_Told]:
     order = "; in the order of keys, piece by piece" if staging.order else ""
     yield (
-        "screen",
+        "validate",
         f"every row of the feed, cast to the types of the table; what is wrong with it, if anything{order}",
         f"CREATE TEMP TABLE {sql.work(staging.into)} AS {staging.question}",
         True,
     )
     if staging.into == extract_diff.EXTRACT_ROWS:
         refused = extract_diff.find_rejected_keys(schema, staging.into)
-        yield _here("screen", "keys of which only faulty rows stand there: they are not missed", refused)
+        yield _here("validate", "keys of which only faulty rows stand there: they are not missed", refused)
     take, leave = validate.remove_invalid(derives=False, relation=staging.into)
-    yield _here("screen", "rows with a fault", take)
-    yield _here("screen", "and the others without them", leave)
-    yield _here("screen", "a row that equals an open reject is refused as a duplicate", known_rejects(has_ledger=True))
+    yield _here("validate", "rows with a fault", take)
+    yield _here("validate", "and the others without them", leave)
+    yield _here(
+        "validate", "a row that equals an open reject is refused as a duplicate", known_rejects(has_ledger=True)
+    )
 
 
 def _of_comparison(schema: TableSchema, scope: str | None) -> Iterator[_Told]:
@@ -146,12 +152,14 @@ def _of_comparison(schema: TableSchema, scope: str | None) -> Iterator[_Told]:
     at_once = "; as the rows come, where none stands twice" if schema.store.streams else ""
     yield _here(
         "compare",
-        f"what differs from the living version of its key, and the keys that are absent{at_once}",
+        f"what differs from the current version of its key, and the keys that are absent{at_once}",
         f"CREATE TEMP TABLE {sql.work(extract_diff.EXTRACT_DIFF)} AS {extract_diff.compare(schema, scope)}",
     )
     if scope:
         yield _here(
-            "compare", "how many keys live in its part of the table", extract_diff.count_current_keys(schema, scope)
+            "compare",
+            "how many keys are current in its part of the table",
+            extract_diff.count_current_keys(schema, scope),
         )
     sizes = extract_diff.count_rows(schema, first=False)
     yield _here("compare", "how many are new and absent, which tells whether a key stands twice", sizes)
@@ -187,17 +195,17 @@ def _of_load(schema: TableSchema, columns: Mapping[str, ColumnType], feed: FeedR
         yield from _of_comparison(schema, feed.extract_scope)
     if schema.order or not is_extract:  # else all changes are of one time
         yield _here(
-            "sort",
+            "classify",
             "how many changes are late, as they are not above all that was ever taken",
             classify.sums(schema, first=False, derives=False),
         )
     if schema.inactive_deletes:
         into, out = pending_deletes.set_deletes_aside(schema)
-        yield _here("sort", "deletes, which do not count by themselves, are set aside", into)
-        yield _here("sort", "and taken off here", out)
+        yield _here("classify", "deletes, which do not count by themselves, are set aside", into)
+        yield _here("classify", "and taken off here", out)
     yield _here(
-        "sort",
-        "busy: keys with several changes, or late ones; all others have one change, newer than all before",
+        "classify",
+        "the keys to replay: with several changes, or late ones; all others have one change, newer than all before",
         classify.find_replay_keys(schema, some_late=True),
     )
     yield from _of_paths(schema)
@@ -206,34 +214,34 @@ def _of_load(schema: TableSchema, columns: Mapping[str, ColumnType], feed: FeedR
 
 def _of_paths(schema: TableSchema) -> Iterator[_Told]:
     yield _here(
-        "plain",
-        "one newer change a key: a join with its living version",
+        "current path",
+        "one newer change a key: a join with its current version",
         current_path.decide(schema, some_replayed=True, told=False),
     )
     if schema.type_1 and schema.keeps_lifetimes:
         yield _here(
-            "plain",
+            "current path",
             "keys that return: their closed versions follow in type 1",
             current_path.find_returning_keys(schema),
         )
-    yield _here("plain", "how many changes are what", current_path.summary())
+    yield _here("current path", "how many changes are what", current_path.summary())
     send, drop = current_path.send_to_replay(schema)
-    yield _here("plain", "what the living version alone does not tell is sent through the windows", send)
-    yield _here("plain", "and taken off here", drop)
+    yield _here("current path", "keys whose current version does not tell enough are replayed", send)
+    yield _here("current path", "and taken off here", drop)
     closes, removes = diff.current_path_actions(schema, some_replayed=True)
-    yield _here("plain", "rows that end", closes)
-    yield _here("plain", "rows to take away", str(removes))
+    yield _here("current path", "rows that end", closes)
+    yield _here("current path", "rows to take away", str(removes))
     if schema.type_1 and schema.has_versions:
-        yield _here("plain", "closed versions that follow in type 1", current_path.find_closed_versions(schema))
+        yield _here("current path", "closed versions that follow in type 1", current_path.find_closed_versions(schema))
 
-    yield _here("versions", "changes that are there already", classify.find_duplicates(schema, first=False))
-    yield _here("versions", "busy keys that need all of their changes", classify.widen_to_full_replay(schema))
+    yield _here("replay", "changes that are there already", classify.find_duplicates(schema, first=False))
+    yield _here("replay", "keys that need all of their changes replayed", classify.widen_to_full_replay(schema))
     yield _here(
-        "versions",
-        "the changes of a busy key in order: which count, the state after each, its decision",
+        "replay",
+        "the changes of a key in order: which count, the state after each, its decision",
         replay.decide(schema, first=False),
     )
-    yield _here("versions", "the rows that the busy keys should have", replay.find_target_versions(schema))
+    yield _here("replay", "the rows that the replayed keys should have", replay.find_target_versions(schema))
 
     yield _here("diff", "the rows that they have", diff.find_stored_versions(schema))
     if schema.change_log:
@@ -245,7 +253,7 @@ def _of_paths(schema: TableSchema) -> Iterator[_Told]:
 
     if schema.inactive_deletes:
         aside = pending_deletes.decide(schema, some_replayed=True, some_pending=schema.inactive_deletes == "review")
-        yield _here("diff", "what becomes of deletes set aside, now that it is known which keys live", aside)
+        yield _here("diff", "what becomes of deletes set aside, now that it is known which keys are current", aside)
 
 
 def _of_writing(schema: TableSchema, *, is_extract: bool) -> Iterator[_Told]:
@@ -258,25 +266,27 @@ def _of_writing(schema: TableSchema, *, is_extract: bool) -> Iterator[_Told]:
             "type 1 is overwritten",
             diff.overwrite_type_1(schema, schema.type_1, spreads=schema.has_versions),
         )
-    yield _here("write", "rows of busy keys with new content", diff.update_rows(schema, (EFFECTIVE_AT, *schema.values)))
+    yield _here(
+        "write", "rows of replayed keys with new values", diff.update_rows(schema, (EFFECTIVE_AT, *schema.values))
+    )
     yield _here("write", "rows that go", diff.delete_rows(schema))
-    yield _here("write", "new rows", diff.insert_rows(schema, plain=True, busy=True))
+    yield _here("write", "new rows", diff.insert_rows(schema, current=True, replayed=True))
 
     if schema.change_log:
-        yield _here("keep", "every accepted change is kept", classify.log_changes(schema, some_duplicates=True))
+        yield _here("log", "every accepted change is kept", classify.log_changes(schema, some_duplicates=True))
     if schema.inactive_deletes:
-        yield _here("keep", "so are those set aside", pending_deletes.log_deletes(schema))
+        yield _here("log", "so are those set aside", pending_deletes.log_deletes(schema))
     if schema.inactive_deletes == "review":
-        yield _here("keep", "deletes that wait from now on", enter_held())
+        yield _here("log", "deletes that wait from now on", enter_held())
     if schema.inactive_deletes == "review" and is_extract:
-        yield _here("keep", "deletes that waited lapse where the key is there again", pending_deletes.lapsed(schema))
-    yield _here("keep", "refused rows are kept with their reasons", enter_rejects(((1, "a file"),)))
+        yield _here("log", "deletes that waited lapse where the key is there again", pending_deletes.lapsed(schema))
+    yield _here("log", "refused rows are kept with their reasons", enter_rejects(((1, "a file"),)))
     if is_extract:
         keys = enter_refused_keys(schema.key_text("r"))
-        yield _here("keep", "and their keys, which the extract did not lack", keys)
+        yield _here("log", "and their keys, which the extract did not lack", keys)
     if schema.order or not is_extract:
         yield _here(
-            "keep",
+            "log",
             "the highest order and time ever taken; they go into the ledger with the run, its watermark and its files",
             classify.highest(schema, first=False),
         )

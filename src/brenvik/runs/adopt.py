@@ -91,10 +91,10 @@ def _values(rules: TableRules) -> dict[str, str | None]:
 def _faults_of_columns(
     rules: TableRules, stored: Mapping[str, StoredColumn], feed: Mapping[str, ColumnType], found: Fit
 ) -> Iterator[str]:
-    deduplicated = {name.casefold(): name for name in stored}
+    folded = {name.casefold(): name for name in stored}
 
     def elsewhere(name: str) -> str:
-        other = deduplicated.get(name.casefold())
+        other = folded.get(name.casefold())
         return f"; it has {other!r}, and case counts" if other else ""
 
     named = dict.fromkeys((*rules.natural_key, *rules.type_0, *rules.type_1, *rules.type_2))

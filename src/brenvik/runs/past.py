@@ -158,7 +158,7 @@ def _replay(ledger: Ledger[Engine], it: UnderWay, runs: Mapping[int, int], *, of
         it.engine,
         it.work,
         it.schema,
-        some_plain=False,
+        some_current=False,
         some_replayed=True,
         some_rejected=False,
         some_inactive_deletes=it.some_inactive_deletes,

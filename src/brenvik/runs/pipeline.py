@@ -199,7 +199,7 @@ def write_table(it: UnderWay, *, some_replayed: bool) -> None:
     if expected["to_delete"]:
         check_count(it, "removed", expected["to_delete"], it.do(diff.delete_rows(schema)))
     if added := it.counts["rows_added"]:
-        text = diff.insert_rows(schema, plain=expected["plain_adds"] > 0, busy=expected["to_insert"] > 0)
+        text = diff.insert_rows(schema, current=expected["plain_adds"] > 0, replayed=expected["to_insert"] > 0)
         check_count(it, "added", added, it.do(text))
 
 

@@ -49,7 +49,7 @@ class UnderWay:
     some_rejected: bool = False
     told: bool = True
     late: int = 0
-    high_values: dict[str, Any] | None = None  # of what was screened, where it is known already
+    high_values: dict[str, Any] | None = None  # of the changes, where they are known already
     row_count: int = 0  # of the table before the run
     living: int = 0  # keys of the table before the run
     current_in_scope: int | None = None  # of these, where an extract is of a part of the table

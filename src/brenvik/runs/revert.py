@@ -138,9 +138,7 @@ def _say(
             )
             it.values["explicit_from"] += 2 * it.do(said)
     _start_again(it, plain)
-    if (
-        scope and not plain.inactive_deletes
-    ):  # of what it did not hold, it says only that what is alive within its part is gone
+    if scope and not plain.inactive_deletes:  # what it lacks is deleted only within its scope
         _draw_untold(it, plain, missing_without, whose, some_explicit=True)
         it.do(change_log.make_absence_explicit(plain, column_set=column_set, scope=scope, refused=refused))
         _start_again(it, plain)
@@ -174,7 +172,7 @@ def _notes_on_folded(ledger: Ledger[Engine], rules: TableRules, targets: Sequenc
     for run, count in ledger.deduplicated(rules.table, targets).items():
         changes = "1 of its changes" if count == 1 else f"{count:,} of its changes"
         notes.append(
-            f"{changes} came again in run {run} and had been deduplicated there as duplicates; they are gone too. "
+            f"{changes} came again in run {run} and had been dropped there as duplicates; they are gone too. "
             f"Take them again: brenvik load --again {run}"
         )
     return notes

@@ -164,16 +164,15 @@ def _stage_extract(
         _stage(it, batch, staging(extract_diff.EXTRACT_ROWS), watch)
         good = batch.count - _compare_whole(it, batch, question, has_ledger)
         sizes = it.row(ask_sizes)
-        some_duplicated = bool(it.scope) or _some_duplicated(
-            sizes, good
-        )  # outside of the scope nothing is counted as absent
+        # Outside of the scope nothing is counted as absent.
+        some_duplicated = bool(it.scope) or _some_duplicated(sizes, good)
         if some_duplicated:
             it.do(extract_diff.add_duplicated_keys(schema))
     if schema.meets_current_only and not some_duplicated:
         it.met = extract_diff.matched_versions(schema)
-    screened = it.do(extract_diff.changes_of_extract(schema))
+    differing = it.do(extract_diff.changes_of_extract(schema))
     taken = it.counts["read"] - it.counts.get("rejected", 0) - it.counts.get("duplicate", 0)
-    it.counts["unchanged"] = taken - screened
+    it.counts["unchanged"] = taken - differing
     if sizes["absent"] and schema.inactive_deletes != "ignore":
         file = batch.files[-1].number if batch.files else 0
         it.values["absent_from"] = sequence.sequence_no(file, sequence.ABSENT) - 1
@@ -182,7 +181,7 @@ def _stage_extract(
             schema, some_refused=it.some_rejected, some_pending=it.some_pending, column_set=column_set
         )
         it.counts["derived"] = it.do(absent)
-    changes = screened + it.counts["derived"]
+    changes = differing + it.counts["derived"]
     if schema.order:
         _sum_up(it)
     else:  # all hold from one time

@@ -130,12 +130,9 @@ CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.arrival FROM (
   SELECT r.run, r.arrival FROM "brenvik"."held_deletes" r
   WHERE r.table_name = :table_name AND ((r.state = 'released') OR r.hold IN (1))) x;
 
-CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
+-- as before: CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 
-CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."name", k."colour" FROM "brenvik"."changes_of_buoy" k
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run) AND (k.brenvik_delete = 0 OR EXISTS (
-  SELECT 1 FROM "brenvik_work_approved" r WHERE r.run = k.brenvik_run AND r.arrival = k.brenvik_sequence_no));
+-- as before: CREATE TEMP VIEW "brenvik_work_active_changes" AS
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_code" FROM "brenvik"."changes_of_buoy" k WHERE EXISTS (SELECT 1 FROM (
@@ -156,13 +153,9 @@ FROM "brenvik_work_changes" c
 LEFT JOIN "buoy" t ON t."buoy_code" = c."buoy_code" AND t."valid_to" IS NULL
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code");
 
-UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
-WHERE "brenvik_work_current_path".brenvik_decision_no IN (1) AND EXISTS (
-  SELECT 1 FROM "brenvik_work_changes" c
-  JOIN "buoy" t ON t."buoy_code" = c."buoy_code"
-  WHERE c.brenvik_sequence_no = "brenvik_work_current_path".brenvik_sequence_no AND NOT (t."valid_to" IS NULL));
+-- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+-- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
 CREATE TEMP TABLE "brenvik_work_to_close" AS
 SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted

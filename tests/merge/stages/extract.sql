@@ -310,7 +310,7 @@ CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT DISTINCT b."no", 1 AS brenvik_full_replay FROM (SELECT k."no" FROM "brenvik"."changes_of_buoy" k WHERE k.brenvik_run IN (2) AND NOT EXISTS (
   SELECT 1 FROM "brenvik"."changes_of_buoy" o WHERE o.brenvik_run = :to_run AND o."no" = k."no")) b;
 
-CREATE TEMP TABLE "brenvik_work_duplicates" AS SELECT c.brenvik_sequence_no FROM "brenvik_work_changes" c WHERE 1 = 0;
+-- as before: CREATE TEMP TABLE "brenvik_work_duplicates" AS SELECT c.brenvik_sequence_no FROM "brenvik_work_changes" c WHERE 1 = 0;
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("no", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "name", "phone") AS (
@@ -383,21 +383,7 @@ SELECT j.*,
   END AS brenvik_decision
 FROM lined j;
 
-CREATE TEMP TABLE "brenvik_work_target_versions" AS
-WITH lasts AS (
-  SELECT j."no", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
-    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."phone") OVER (PARTITION BY j."no" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC) AS "phone", j."name"
-  FROM "brenvik_work_decided" j
-), spans AS (
-  SELECT j.*, lead(j.brenvik_effective_at) OVER (PARTITION BY j."no" ORDER BY j.brenvik_position) AS brenvik_valid_to, lead(j.brenvik_delete) OVER (PARTITION BY j."no" ORDER BY j.brenvik_position) AS brenvik_deleted
-  FROM lasts j
-  WHERE j.brenvik_starts_version = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
-)
-SELECT row_number() OVER (ORDER BY v."no", v.brenvik_effective_at) AS brenvik_version_no,
-  v."no", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
-  , v."name", v."phone"
-FROM spans v
-WHERE v.brenvik_delete = 0 AND 1 = 1;
+-- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
 
 INSERT INTO "brenvik_work_explicit" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
 SELECT :to_run, :explicit_from + 2 * row_number() OVER (ORDER BY b."no"), 1, 0, CAST(:extract_at AS TIMESTAMP), b."no", d."name", d."phone"
@@ -447,22 +433,15 @@ FROM "brenvik_work_changes" c
 LEFT JOIN "buoy" t ON t."no" = c."no" AND t."valid_to" IS NULL
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."no" = c."no");
 
-UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
-WHERE "brenvik_work_current_path".brenvik_decision_no IN (1) AND EXISTS (
-  SELECT 1 FROM "brenvik_work_changes" c
-  JOIN "buoy" t ON t."no" = c."no"
-  WHERE c.brenvik_sequence_no = "brenvik_work_current_path".brenvik_sequence_no AND NOT (t."valid_to" IS NULL));
+-- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+-- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
+-- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
 
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
+-- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
-CREATE TEMP TABLE "brenvik_work_duplicates" AS SELECT c.brenvik_sequence_no FROM "brenvik_work_changes" c WHERE 1 = 0;
+-- as before: CREATE TEMP TABLE "brenvik_work_duplicates" AS SELECT c.brenvik_sequence_no FROM "brenvik_work_changes" c WHERE 1 = 0;
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("no", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "name", "phone") AS (
@@ -535,26 +514,9 @@ SELECT j.*,
   END AS brenvik_decision
 FROM lined j;
 
-CREATE TEMP TABLE "brenvik_work_target_versions" AS
-WITH lasts AS (
-  SELECT j."no", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
-    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."phone") OVER (PARTITION BY j."no" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC) AS "phone", j."name"
-  FROM "brenvik_work_decided" j
-), spans AS (
-  SELECT j.*, lead(j.brenvik_effective_at) OVER (PARTITION BY j."no" ORDER BY j.brenvik_position) AS brenvik_valid_to, lead(j.brenvik_delete) OVER (PARTITION BY j."no" ORDER BY j.brenvik_position) AS brenvik_deleted
-  FROM lasts j
-  WHERE j.brenvik_starts_version = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
-)
-SELECT row_number() OVER (ORDER BY v."no", v.brenvik_effective_at) AS brenvik_version_no,
-  v."no", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
-  , v."name", v."phone"
-FROM spans v
-WHERE v.brenvik_delete = 0 AND 1 = 1;
+-- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
 
-CREATE TEMP TABLE "brenvik_work_stored_versions" AS
-SELECT t."rowid" AS brenvik_row_id, t."no", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."phone", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
-FROM "buoy" t
-JOIN "brenvik_work_replay_keys" b ON b."no" = t."no" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
+-- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 
 SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
 
@@ -574,36 +536,21 @@ SELECT brenvik_version_no, brenvik_row_id FROM exact
 UNION ALL
 SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON d."no" = s."no" AND d.brenvik_nth = s.brenvik_nth;
 
-INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE NOT ((d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."phone" IS DISTINCT FROM s."phone")) AND ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END);
+-- as before: INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
 
-CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."phone" 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."phone" IS DISTINCT FROM s."phone");
+-- as before: CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."phone" 
 
-CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
+-- as before: CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
 
-INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
+-- as before: INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
-INSERT INTO "brenvik_work_to_update"
-SELECT t."rowid", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" THEN 1 ELSE 0 END,
-  t."name", x."phone"
-FROM (
-  SELECT DISTINCT d."no", d."phone" FROM "brenvik_work_target_versions" d
-) x
-JOIN "brenvik_work_replay_keys" b ON b."no" = x."no" AND b.brenvik_full_replay = 0
-JOIN "buoy" t ON t."no" = x."no"
-WHERE NOT (t."valid_to" IS NULL) AND (x."phone" IS DISTINCT FROM t."phone");
+-- as before: INSERT INTO "brenvik_work_to_update"
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = s."no" AND d.brenvik_valid_to IS NULL)) AS lost,
-  (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
+-- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = s."no" AND d.brenvik_valid_to IS NULL)) AS lost,
 
 SELECT r."no", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed) AS BIGINT) AS brenvik_changed, CAST(sum(r.removed) AS BIGINT) AS brenvik_removed FROM (SELECT o."no", 1 AS added, 0 AS changed, 0 AS removed FROM "brenvik_work_to_insert" w JOIN "brenvik_work_target_versions" o ON o.brenvik_version_no = w.brenvik_version_no UNION ALL SELECT o."no", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_update" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."no", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_close" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."no", 0 AS added, 0 AS changed, 1 AS removed FROM "brenvik_work_to_delete" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id) r GROUP BY r."no" ORDER BY r."no";
 
-UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
+-- as before: UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
 SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM COALESCE(s."brenvik_valid_to", NULL) THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."phone" IS DISTINCT FROM s."phone" THEN 1 ELSE 0 END) AS "phone"
 FROM "brenvik_work_to_update" s

@@ -309,20 +309,13 @@ FROM "brenvik_work_changes" c
 LEFT JOIN "buoy" t ON t."buoy_code" = c."buoy_code" AND t."valid_to" IS NULL
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code");
 
-UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
-WHERE "brenvik_work_current_path".brenvik_decision_no IN (1) AND EXISTS (
-  SELECT 1 FROM "brenvik_work_changes" c
-  JOIN "buoy" t ON t."buoy_code" = c."buoy_code"
-  WHERE c.brenvik_sequence_no = "brenvik_work_current_path".brenvik_sequence_no AND NOT (t."valid_to" IS NULL));
+-- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+-- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
+-- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
 
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
+-- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 CREATE TEMP TABLE "brenvik_work_duplicates" AS 
 SELECT n.brenvik_sequence_no FROM (
@@ -408,26 +401,9 @@ SELECT j.*,
   END AS brenvik_decision
 FROM lined j;
 
-CREATE TEMP TABLE "brenvik_work_target_versions" AS
-WITH lasts AS (
-  SELECT j."buoy_code", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
-    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."name") OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC) AS "name", j."since", j."colour", j."depth"
-  FROM "brenvik_work_decided" j
-), spans AS (
-  SELECT j.*, lead(j.brenvik_effective_at) OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_position) AS brenvik_valid_to, lead(j.brenvik_delete) OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_position) AS brenvik_deleted
-  FROM lasts j
-  WHERE j.brenvik_starts_version = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
-)
-SELECT row_number() OVER (ORDER BY v."buoy_code", v.brenvik_effective_at) AS brenvik_version_no,
-  v."buoy_code", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
-  , v."name", v."colour", v."depth", v."since"
-FROM spans v
-WHERE v.brenvik_delete = 0 AND 1 = 1;
+-- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
 
-CREATE TEMP TABLE "brenvik_work_stored_versions" AS
-SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."colour", t."depth", t."since", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
-FROM "buoy" t
-JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
+-- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 
 SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
 
@@ -447,40 +423,23 @@ SELECT brenvik_version_no, brenvik_row_id FROM exact
 UNION ALL
 SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON d."buoy_code" = s."buoy_code" AND d.brenvik_nth = s.brenvik_nth;
 
-INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE NOT ((d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."depth" IS DISTINCT FROM s."depth" OR d."since" IS DISTINCT FROM s."since")) AND ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END);
+-- as before: INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
 
-CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."colour", d."depth", d."since" 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."depth" IS DISTINCT FROM s."depth" OR d."since" IS DISTINCT FROM s."since");
+-- as before: CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."colour", d."depth", d."since" 
 
-CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
+-- as before: CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
 
-INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
+-- as before: INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
-INSERT INTO "brenvik_work_to_update"
-SELECT t."rowid", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" THEN 1 ELSE 0 END,
-  x."name", t."colour", t."depth", t."since"
-FROM (
-  SELECT DISTINCT d."buoy_code", d."name" FROM "brenvik_work_target_versions" d
-) x
-JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = x."buoy_code" AND b.brenvik_full_replay = 0
-JOIN "buoy" t ON t."buoy_code" = x."buoy_code"
-WHERE NOT (t."valid_to" IS NULL) AND (x."name" IS DISTINCT FROM t."name");
+-- as before: INSERT INTO "brenvik_work_to_update"
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS lost,
-  (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
+-- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS lost,
 
 SELECT r."buoy_code", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed) AS BIGINT) AS brenvik_changed, CAST(sum(r.removed) AS BIGINT) AS brenvik_removed FROM (SELECT o."buoy_code", 1 AS added, 0 AS changed, 0 AS removed FROM "brenvik_work_to_insert" w JOIN "brenvik_work_target_versions" o ON o.brenvik_version_no = w.brenvik_version_no UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_update" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_close" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 0 AS changed, 1 AS removed FROM "brenvik_work_to_delete" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id) r GROUP BY r."buoy_code" ORDER BY r."buoy_code";
 
-UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
+-- as before: UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM COALESCE(s."brenvik_valid_to", NULL) THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END) AS "colour", max(CASE WHEN t."depth" IS DISTINCT FROM s."depth" THEN 1 ELSE 0 END) AS "depth", max(CASE WHEN t."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END) AS "since"
-FROM "brenvik_work_to_update" s
-JOIN "buoy" t ON t."rowid" = s.brenvik_row_id;
+-- as before: SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM COALESCE(s."brenvik_valid_to", NULL) THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END) AS "colour", max(CASE WHEN t."depth" IS DISTINCT FROM s."depth" THEN 1 ELSE 0 END) AS "depth", max(CASE WHEN t."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END) AS "since"
 
 UPDATE "buoy" SET "name" = s."name", "depth" = s."depth", "valid_to" = COALESCE(s.brenvik_valid_to, NULL), "is_deleted" = (s.brenvik_deleted = 1), "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
@@ -501,48 +460,21 @@ SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL;
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_code" FROM "brenvik"."changes_of_buoy" k UNION SELECT k."buoy_code" FROM "buoy" k) b;
 
-CREATE TEMP TABLE "brenvik_work_changes" AS
-SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."entry", k."name", k."colour", k."depth", k."since" FROM "brenvik"."changes_of_buoy" k WHERE 1 = 0;
+-- as before: CREATE TEMP TABLE "brenvik_work_changes" AS
 
-SELECT (SELECT count(*) FROM "brenvik_work_replay_keys") AS "replay_keys";
+-- as before: SELECT (SELECT count(*) FROM "brenvik_work_replay_keys") AS "replay_keys";
 
-CREATE TEMP TABLE "brenvik_work_current_path" AS
-SELECT
-  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN ((t."since" IS NULL AND c."since" IS NOT NULL)) THEN 0 WHEN (c."colour" IS DISTINCT FROM t."colour" OR (c.brenvik_column_set NOT IN (2) AND c."depth" IS DISTINCT FROM t."depth")) THEN 2 WHEN ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name")) THEN 3 WHEN ((c.brenvik_column_set NOT IN (2) AND c."since" IS DISTINCT FROM t."since")) THEN 5 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name")) THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name") OR c."colour" IS DISTINCT FROM t."colour" OR (c.brenvik_column_set NOT IN (2) AND c."depth" IS DISTINCT FROM t."depth") OR (c.brenvik_column_set NOT IN (2) AND c."since" IS DISTINCT FROM t."since")) THEN t."name" END AS brenvik_before_0, CASE WHEN ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name") OR c."colour" IS DISTINCT FROM t."colour" OR (c.brenvik_column_set NOT IN (2) AND c."depth" IS DISTINCT FROM t."depth") OR (c.brenvik_column_set NOT IN (2) AND c."since" IS DISTINCT FROM t."since")) THEN t."depth" END AS brenvik_before_2, CASE WHEN ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name") OR c."colour" IS DISTINCT FROM t."colour" OR (c.brenvik_column_set NOT IN (2) AND c."depth" IS DISTINCT FROM t."depth") OR (c.brenvik_column_set NOT IN (2) AND c."since" IS DISTINCT FROM t."since")) THEN t."since" END AS brenvik_before_3
-FROM "brenvik_work_changes" c
-LEFT JOIN "buoy" t ON t."buoy_code" = c."buoy_code" AND t."valid_to" IS NULL
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code");
+-- as before: CREATE TEMP TABLE "brenvik_work_current_path" AS
 
-UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
-WHERE "brenvik_work_current_path".brenvik_decision_no IN (1) AND EXISTS (
-  SELECT 1 FROM "brenvik_work_changes" c
-  JOIN "buoy" t ON t."buoy_code" = c."buoy_code"
-  WHERE c.brenvik_sequence_no = "brenvik_work_current_path".brenvik_sequence_no AND NOT (t."valid_to" IS NULL));
+-- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+-- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
+-- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
 
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
+-- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
-CREATE TEMP TABLE "brenvik_work_duplicates" AS 
-SELECT n.brenvik_sequence_no FROM (
-  SELECT c.brenvik_sequence_no, row_number() OVER (
-    PARTITION BY c."buoy_code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."entry", c."name", c."colour", c."depth", c."since" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
-  FROM "brenvik_work_changes" c
-  WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
-) n WHERE n.brenvik_nth > 1 UNION 
-SELECT c.brenvik_sequence_no
-FROM "brenvik_work_changes" c
-JOIN "brenvik"."changes_of_buoy" k ON k."buoy_code" = c."buoy_code" AND k."at" = c."at" AND k."entry" = c."entry" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."name" IS NOT DISTINCT FROM c."name" AND k."colour" IS NOT DISTINCT FROM c."colour" AND k."depth" IS NOT DISTINCT FROM c."depth" AND k."since" IS NOT DISTINCT FROM c."since"
-WHERE EXISTS (
-  SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code" AND b.brenvik_full_replay = 1);
+-- as before: CREATE TEMP TABLE "brenvik_work_duplicates" AS 
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "entry", "name", "colour", "depth", "since") AS (
@@ -615,69 +547,23 @@ SELECT j.*,
   END AS brenvik_decision
 FROM lined j;
 
-CREATE TEMP TABLE "brenvik_work_target_versions" AS
-WITH lasts AS (
-  SELECT j."buoy_code", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
-    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."name") OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC) AS "name", j."since", j."colour", j."depth"
-  FROM "brenvik_work_decided" j
-), spans AS (
-  SELECT j.*, lead(j.brenvik_effective_at) OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_position) AS brenvik_valid_to, lead(j.brenvik_delete) OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_position) AS brenvik_deleted
-  FROM lasts j
-  WHERE j.brenvik_starts_version = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
-)
-SELECT row_number() OVER (ORDER BY v."buoy_code", v.brenvik_effective_at) AS brenvik_version_no,
-  v."buoy_code", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
-  , v."name", v."colour", v."depth", v."since"
-FROM spans v
-WHERE v.brenvik_delete = 0 AND 1 = 1;
+-- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
 
-CREATE TEMP TABLE "brenvik_work_stored_versions" AS
-SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."colour", t."depth", t."since", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
-FROM "buoy" t
-JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
+-- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 
-CREATE TEMP TABLE "brenvik_work_matches" AS
-WITH exact AS (
-  SELECT m.brenvik_version_no, min(m.brenvik_row_id) AS brenvik_row_id FROM (SELECT d.brenvik_version_no, s.brenvik_row_id FROM "brenvik_work_target_versions" d JOIN "brenvik_work_stored_versions" s ON d."buoy_code" = s."buoy_code" AND d.brenvik_effective_at = s.brenvik_effective_at) m GROUP BY m.brenvik_version_no
-), new_left AS (
-SELECT d."buoy_code", d.brenvik_version_no, row_number() OVER (PARTITION BY d."buoy_code" ORDER BY d.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_target_versions" d
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_version_no = d.brenvik_version_no)
-), old_left AS (
-SELECT s."buoy_code", s.brenvik_row_id, row_number() OVER (PARTITION BY s."buoy_code" ORDER BY s.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_stored_versions" s
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_row_id = s.brenvik_row_id)
-)
-SELECT brenvik_version_no, brenvik_row_id FROM exact
-UNION ALL
-SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON d."buoy_code" = s."buoy_code" AND d.brenvik_nth = s.brenvik_nth;
+-- as before: CREATE TEMP TABLE "brenvik_work_matches" AS
 
-INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE NOT ((d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."depth" IS DISTINCT FROM s."depth" OR d."since" IS DISTINCT FROM s."since")) AND ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END);
+-- as before: INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
 
-CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."colour", d."depth", d."since" 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."depth" IS DISTINCT FROM s."depth" OR d."since" IS DISTINCT FROM s."since");
+-- as before: CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."colour", d."depth", d."since" 
 
-CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
+-- as before: CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
 
-INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
+-- as before: INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
-INSERT INTO "brenvik_work_to_update"
-SELECT t."rowid", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" THEN 1 ELSE 0 END,
-  x."name", t."colour", t."depth", t."since"
-FROM (
-  SELECT DISTINCT d."buoy_code", d."name" FROM "brenvik_work_target_versions" d
-) x
-JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = x."buoy_code" AND b.brenvik_full_replay = 0
-JOIN "buoy" t ON t."buoy_code" = x."buoy_code"
-WHERE NOT (t."valid_to" IS NULL) AND (x."name" IS DISTINCT FROM t."name");
+-- as before: INSERT INTO "brenvik_work_to_update"
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS lost,
-  (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
+-- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS lost,
 
-SELECT r."buoy_code", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed) AS BIGINT) AS brenvik_changed, CAST(sum(r.removed) AS BIGINT) AS brenvik_removed FROM (SELECT o."buoy_code", 1 AS added, 0 AS changed, 0 AS removed FROM "brenvik_work_to_insert" w JOIN "brenvik_work_target_versions" o ON o.brenvik_version_no = w.brenvik_version_no UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_update" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_close" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 0 AS changed, 1 AS removed FROM "brenvik_work_to_delete" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id) r GROUP BY r."buoy_code" ORDER BY r."buoy_code";
+-- as before: SELECT r."buoy_code", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed) AS BIGINT) AS brenvik_changed, CAST(sum(r.removed) AS BIGINT) AS brenvik_removed FROM (SELECT o."buoy_code", 1 AS added, 0 AS changed, 0 AS removed FROM "brenvik_work_to_insert" w JOIN "brenvik_work_target_versions" o ON o.brenvik_version_no = w.brenvik_version_no UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_update" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_close" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 0 AS changed, 1 AS removed FROM "brenvik_work_to_delete" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id) r GROUP BY r."buoy_code" ORDER BY r."buoy_code";
 

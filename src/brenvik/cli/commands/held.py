@@ -9,6 +9,7 @@ import typer
 
 from brenvik.cli.app import (
     HERE,
+    All,
     Environment,
     Json,
     Preview,
@@ -23,7 +24,6 @@ from brenvik.cli.app import (
     wrong,
 )
 
-All = Annotated[bool, typer.Option("--all", help="All of them.")]
 Numbers = Annotated[list[int] | None, typer.Argument(help="Their numbers: brenvik held", metavar="[NUMBER]...")]
 
 

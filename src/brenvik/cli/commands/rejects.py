@@ -9,6 +9,7 @@ import typer
 
 from brenvik.cli.app import (
     HERE,
+    All,
     Environment,
     Json,
     Preview,
@@ -23,8 +24,6 @@ from brenvik.cli.app import (
     wrong,
 )
 from brenvik.cli.exits import gravest
-
-All = Annotated[bool, typer.Option("--all", help="All of them.")]
 
 
 @rejects_app.command("list")

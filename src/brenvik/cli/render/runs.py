@@ -100,9 +100,9 @@ def show_run(
         _about_run(out, project, row, withdrawn)
         return
     show_decisions(out, decided)
-    deduplicated = [f"{row[name]:,} {name}" for name in ("duplicate", "rejected") if row[name]]
-    if deduplicated:
-        out.print(Text(f"  {', '.join(deduplicated)}, not kept as changes and not shown here"))
+    beside = [f"{row[name]:,} {name}" for name in ("duplicate", "rejected") if row[name]]
+    if beside:
+        out.print(Text(f"  {', '.join(beside)}, not kept as changes and not shown here"))
 
 
 def _about_run(out: Console, project: Project, row: Mapping[str, Any], withdrawn: Mapping[str, Any] | None) -> None:

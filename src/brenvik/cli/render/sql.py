@@ -14,15 +14,15 @@ if TYPE_CHECKING:
     from brenvik.project.project import Project
 
 _STAGES = {
-    "holds": "deletes that wait for a person, or are ignored",
-    "screen": "from rows to changes",
+    "deletes": "deletes that wait for review, or are ignored",
+    "validate": "from staged rows to changes and rejects",
     "compare": "an extract against the table",
-    "sort": "which way each change goes",
-    "plain": "the plain way: keys with one newer change",
-    "versions": "the windows: all other keys",
-    "diff": "rows there are against rows there should be",
+    "classify": "which path each change takes",
+    "current path": "keys with one newer change",
+    "replay": "the versions of all other keys",
+    "diff": "the rows that exist against the rows that should",
     "write": "the table, in one transaction with all that follows",
-    "keep": "what is kept beside",
+    "log": "what is recorded beside the table",
 }
 
 

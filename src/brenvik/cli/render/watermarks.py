@@ -73,7 +73,7 @@ def _about_window(entry: FeedProgress) -> list[str]:
         lines.append(f"overlap       {_distance(feed.overlap)}{reach}")
     if feed.lag:
         behind = "behind the newest value" if window.kind == "integer" else "behind the source's clock"
-        lines.append(f"lag        {_distance(feed.lag)} {behind}")
+        lines.append(f"lag           {_distance(feed.lag)} {behind}")
     if feed.window:
         lines.append(f"pieces        {_distance(feed.window)} each")
     if seen["ahead"]:
