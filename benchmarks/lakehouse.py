@@ -78,7 +78,7 @@ def bring(rows: int) -> None:
         rules = history.rules(keep=True)
         with brenvik.open_store(f"lakehouse:{LAKE}") as store:
             history.fill(store, rules, rows=rows, keys=rows * 4 // 5)
-            store.tidy(rules, keep=timedelta(0))
+            store.compact(rules, keep=timedelta(0))
         LAKE.rename(base)
     shutil.rmtree(LAKE, ignore_errors=True)
     subprocess.run(["cp", "-r", base, LAKE], check=True)
@@ -134,21 +134,21 @@ def reading(times: int) -> dict[str, float]:
 
 
 def streak(case: Case, times: int) -> dict[str, object]:
-    """Twenty loads one after the other; what reading costs then, what tidying costs, and what reading costs afterwards."""
+    """Twenty loads one after the other; what reading costs then, what compaction costs, and what reading costs afterwards."""
     bring(case.rows)
     costs = [load(case, case.batch(number)) for number in range(STREAK)]
     before = reading(times)
     size = sum(files().values())
     with brenvik.open_store(f"lakehouse:{LAKE}") as store:
         begin = time.perf_counter()
-        store.tidy(case.rules, keep=timedelta(0))
-        tidied = time.perf_counter() - begin
+        store.compact(case.rules, keep=timedelta(0))
+        compacted = time.perf_counter() - begin
     return {
         "first": costs[0][0],
         "last": costs[-1][0],
         "bytes": sum(data for _, data, _ in costs),
         "before": before,
-        "tidy": tidied,
+        "compact": compacted,
         "after": reading(times),
         "size": (size, sum(files().values())),
     }
@@ -205,7 +205,7 @@ def write(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, objec
             f"| {'rewritten' if case.rewritten else 'marked'} | {told['first']:.2f} → {told['last']:.2f} s | "
             f"{int(str(told['bytes'])) / 1e6:.1f} MB | {before['files']:.0f} → {after['files']:.0f} | "
             f"{before['ours']:.3f} → {after['ours']:.3f} s | {before['others']:.2f} → {after['others']:.2f} s | "
-            f"{told['tidy']:.2f} s | {size[0] / 1e6:.0f} → {size[1] / 1e6:.0f} MB |"
+            f"{told['compact']:.2f} s | {size[0] / 1e6:.0f} → {size[1] / 1e6:.0f} MB |"
         )
     text = f"""# Benchmarks of a lakehouse
 
@@ -225,15 +225,15 @@ A load of 1,000 changes into a table ten times as large takes {grown}; goal 1.3.
 Keys all over the table can lie in any row group: their column is read whole. Of neighbours only the files and row groups that
 can hold them are read.
 
-{STREAK} loads of 10,000 changes one after the other into {small:,} rows, with rows marked as gone or files rewritten
-(`write_mode`); what it costs to read the whole table then, by Brenvik and by pyiceberg's scan, and after `brenvik tidy`,
+{STREAK} loads of 10,000 changes one after the other into {small:,} rows, with rows deleted by position or files rewritten
+(`write_mode`); what it costs to read the whole table then, by Brenvik and by pyiceberg's scan, and after `brenvik compact`,
 which keeps no snapshot here but that of the kept changes that the last run names:
 
-| changed files | first → last load | rows written | files | read by Brenvik | read by pyiceberg | tidy | folder |
+| changed files | first → last load | rows written | files | read by Brenvik | read by pyiceberg | compact | folder |
 |:--|---:|---:|---:|---:|---:|---:|---:|
 {chr(10).join(way_lines)}
 
-![Seconds and bytes of loads, and seconds of reading before and after tidying](lakehouse.png)
+![Seconds and bytes of loads, and seconds of reading before and after compaction](lakehouse.png)
 
 {history.machine()} ·
 Brenvik {brenvik.__version__} · DuckDB {duckdb.__version__} · pyiceberg {pyiceberg.__version__} · pyarrow {pa.__version__}
@@ -265,7 +265,7 @@ def resolve(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, obj
             each = told[when]
             assert isinstance(each, dict)
             bars = right.bar(
-                place + shift, each["ours"], 0.38, color=colour, label=f"{when} tidy" if not place else None
+                place + shift, each["ours"], 0.38, color=colour, label=f"{when} compact" if not place else None
             )
             right.bar_label(bars, fmt="%.3f", fontsize=8)
     right.set_xticks(range(len(ways)), ["rewritten" if case.rewritten else "marked" for case, _ in ways])

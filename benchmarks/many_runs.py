@@ -1,4 +1,4 @@
-"""What a load, a status, the list of runs and the withdrawal of an early run cost once a ledger holds many runs, as ratios to
+"""What a load, a status, the list of runs and the revert of an early run cost once a ledger holds many runs, as ratios to
 what they cost with few.
 
     python benchmarks/many_runs.py [RUNS] [STORE ...]
@@ -17,7 +17,7 @@ import pyarrow as pa
 
 import brenvik
 
-FEW, TIMES = 30, 10  # even: the last withdrawal is put back
+FEW, TIMES = 30, 10  # even: the last revert is put back
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
 
 
@@ -47,7 +47,7 @@ def costs(store: brenvik.Store, runs: int) -> dict[str, float]:
         "load": median(lambda number: store.load(RULES, batch(runs + number), kind="upserts")),
         "status": median(lambda _: (store.ledger.status(), store.ledger.progress())),
         "runs": median(lambda _: store.ledger.runs(last=20)),
-        "withdraw": median(lambda number: store.withdraw(RULES, 3, put_back=number % 2 == 1)),
+        "revert": median(lambda number: store.revert(RULES, 3, undo=number % 2 == 1)),
     }
 
 

@@ -1,8 +1,8 @@
 """``make bench``: an extract of 1,000,000 rows of which 1,000 differ, beside the best comparison in SQL by hand, and beside the
-same that also enters what it did; and what it costs to withdraw a run of 10,000 changes of 1,000,000 keys, beside the load
+same that also enters what it did; and what it costs to revert a run of 10,000 changes of 1,000,000 keys, beside the load
 that brought them.
 
-``pictures.py hand|entering|extract|withdraw FILE`` does one of them in a process of its own and prints seconds; without
+``pictures.py hand|entering|extract|revert FILE`` does one of them in a process of its own and prints seconds; without
 words, all.
 """
 
@@ -89,7 +89,7 @@ def by_hand(path: Path, *, entering: bool = False) -> float:
         )
         if entering:
             do(
-                f"INSERT INTO brenvik.changes_of_buoy (brenvik_run, brenvik_sequence_no, brenvik_column_set, brenvik_delete, "
+                f"INSERT INTO brenvik.change_log_buoy (brenvik_run, brenvik_sequence_no, brenvik_column_set, brenvik_delete, "
                 f"brenvik_effective_at, {names}) SELECT 2, row_number() OVER (), 1, 0, $at, {names} FROM differing "
                 "WHERE buoy_no IS NOT NULL",
                 at,
@@ -113,21 +113,21 @@ def extract(path: Path) -> float:
         begin = time.perf_counter()
         outcome = store.load(EXTRACTED, frame, kind="full_extract", at=NEXT_DAY)
         seconds = time.perf_counter() - begin
-        kept = store.engine.ask('SELECT count(*) AS n FROM "brenvik"."changes_of_buoy" WHERE brenvik_run = 2')["n"]
+        kept = store.engine.ask('SELECT count(*) AS n FROM "brenvik"."change_log_buoy" WHERE brenvik_run = 2')["n"]
     if (outcome.counts["versioned"], kept[0].as_py()) != (DIFFERING, DIFFERING):
         raise SystemExit(f"expected {DIFFERING} changes to be kept, got {kept} of {outcome.counts}")
     return seconds
 
 
-def withdraw(path: Path) -> tuple[float, float]:
-    """Seconds of a load, and of its withdrawal."""
+def revert(path: Path) -> tuple[float, float]:
+    """Seconds of a load, and of its revert."""
     numbers = np.arange(0, ROWS, ROWS // CHANGES)
     frame = history.changes(numbers, NEXT_DAY, salt=500)
     with brenvik.open_store(f"duckdb:{path}") as store:
         begin = time.perf_counter()
         loaded = store.load(CHANGED, frame, kind="upserts")
         between = time.perf_counter()
-        done = store.withdraw(CHANGED, int(loaded.run or 0))
+        done = store.revert(CHANGED, int(loaded.run or 0))
         end = time.perf_counter()
     if done.counts["rows_removed"] != CHANGES:
         raise SystemExit(f"expected {CHANGES} rows to be taken back, got {done.counts}")
@@ -135,7 +135,7 @@ def withdraw(path: Path) -> tuple[float, float]:
 
 
 def measure(folder: Path, times: int) -> dict[str, list[float]]:
-    """Medians of seconds: by hand, the same entering what it did, and the extract, in turns; the load and its withdrawal. The
+    """Medians of seconds: by hand, the same entering what it did, and the extract, in turns; the load and its revert. The
     first of each is not counted."""
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir(parents=True)
@@ -143,11 +143,11 @@ def measure(folder: Path, times: int) -> dict[str, list[float]]:
         store.load(EXTRACTED, picture(differing=False), kind="full_extract", at=TODAY)
     with brenvik.open_store(f"duckdb:{folder / 'changes.duckdb'}") as store:
         store.load(CHANGED, history.changes(np.arange(ROWS), TODAY), kind="upserts")
-    found: dict[str, list[list[float]]] = {"hand": [], "entering": [], "full_extract": [], "withdraw": []}
+    found: dict[str, list[list[float]]] = {"hand": [], "entering": [], "full_extract": [], "revert": []}
     for turn in range(times + 1):
         for how, results in found.items():
             copy = folder / "copy.duckdb"
-            shutil.copyfile(folder / ("changes.duckdb" if how == "withdraw" else "extract.duckdb"), copy)
+            shutil.copyfile(folder / ("changes.duckdb" if how == "revert" else "extract.duckdb"), copy)
             done = subprocess.run(
                 [sys.executable, __file__, how, str(copy)], check=True, capture_output=True, text=True
             )
@@ -161,6 +161,6 @@ if __name__ == "__main__":
     if sys.argv[1:]:
         did, at = sys.argv[1], Path(sys.argv[2])
         ways = {"hand": by_hand, "entering": partial(by_hand, entering=True), "full_extract": extract}
-        print(json.dumps(list(withdraw(at)) if did == "withdraw" else [ways[did](at)]))
+        print(json.dumps(list(revert(at)) if did == "revert" else [ways[did](at)]))
     else:
         print(measure(Path(__file__).parents[1] / "build" / "bench" / "pictures", times=5))

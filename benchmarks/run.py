@@ -91,7 +91,7 @@ def write(lines: list[str], rows: int, times: int) -> None:
     peak = max(each["above_idle_mib"] for each in rest)
     seen = pictures.measure(BUILD / "pictures", times)
     (hand,), (entering,), (extract,), (load, taken_back) = (
-        seen[how] for how in ("hand", "entering", "full_extract", "withdraw")
+        seen[how] for how in ("hand", "entering", "full_extract", "revert")
     )
     text = f"""# Benchmarks
 
@@ -123,13 +123,13 @@ Complete extracts and second thoughts (`benchmarks/pictures.py`): an extract of 
 the same that also enters its run before it begins, keeps the {pictures.DIFFERING:,} changes and enters both with the data: the
 least that can be refused, found dead or taken back. Brenvik also looks for faulty rows and keys that stand twice, guards
 against too many deletes, and checks what was written. A run of {pictures.CHANGES:,} changes of {pictures.ROWS:,} keys, and
-its withdrawal. Medians of {times}, each in a process of its own.
+its revert. Medians of {times}, each in a process of its own.
 
 | | beside | seconds | ratio | goal |
 |:--|---:|---:|---:|---:|
 | extract | the comparison by hand {hand:.2f} s | {extract:.2f} s | **{extract / hand:.2f}** | 1.1 |
 | | the same, kept and entered {entering:.2f} s | | **{extract / entering:.2f}** | |
-| withdrawal | its load {load:.2f} s | {taken_back:.2f} s | **{taken_back / load:.2f}** | 2 |
+| revert | its load {load:.2f} s | {taken_back:.2f} s | **{taken_back / load:.2f}** | 2 |
 
 {history.machine()} ·
 Brenvik {brenvik.__version__} · DuckDB {duckdb.__version__} · pyarrow {pyarrow.__version__}

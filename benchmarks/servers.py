@@ -71,6 +71,6 @@ def copy(url: str, name: str, of: str) -> str:
         for way in ("enable_seqscan", "enable_bitmapscan"):  # a scan of the whole would leave little of it in memory
             connection.execute(f"SET {way} = off".encode())
         connection.execute(b"SELECT count(name) FROM buoy WHERE buoy_no >= 0").fetchall()
-        if connection.execute(b"SELECT to_regclass('brenvik.changes_of_buoy')").fetchall() != [(None,)]:
-            connection.execute(b"SELECT count(name) FROM brenvik.changes_of_buoy WHERE buoy_no >= 0").fetchall()
+        if connection.execute(b"SELECT to_regclass('brenvik.change_log_buoy')").fetchall() != [(None,)]:
+            connection.execute(b"SELECT count(name) FROM brenvik.change_log_buoy WHERE buoy_no >= 0").fetchall()
     return place

@@ -53,7 +53,7 @@ _EXPECTED: dict[str, _Expected] = {
     "wait_s": (_is_seconds, "a number of seconds, 0 or more", False),
     "explain": (_is_bool, "True or False", True),
     **dict.fromkeys(("extract_scope", "label", "reason", "unlogged", "memory_limit"), _TEXT),
-    **dict.fromkeys(("put_back", "preview", "every", "drop", "drop_columns", "read_only"), _FLAG),
+    **dict.fromkeys(("undo", "preview", "every", "drop_columns", "read_only"), _FLAG),
     **dict.fromkeys(("allow_deletes", "allow_changes"), _COUNT),
 }
 """What a parameter must be, by its name: the test, what is told when it fails, and whether None is let through."""

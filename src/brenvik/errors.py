@@ -9,7 +9,7 @@
     │   ├── TooManyRejects
     │   └── NotClean            raised by ``Outcome.require_clean``
     ├── DependencyFailed        a table that this one depends on was not loaded
-    ├── Refused                 nothing was written; a person must decide
+    ├── Blocked                 nothing was written; a person must decide
     │   ├── RulesChanged
     │   ├── ForeignTable
     │   ├── ChangesMissing      the change log does not account for rows of the table
@@ -22,7 +22,7 @@
     │   ├── StoreUnavailable    the same for the store; or a statement hit the store's timeout
     │   └── Conflict            another transaction in the store interfered
     ├── StoreError              the store cannot do what was asked
-    │   └── LayoutError         the ledger has another layout than this version of Brenvik
+    │   └── LedgerVersionError         the ledger has another schema version than this Brenvik
     └── InvariantBroken         a bug in Brenvik: nothing was written, please report it
 
 A message says what was expected, what came, where, and the next step.
@@ -85,39 +85,39 @@ class DependencyFailed(BrenvikError):
     """A table was not loaded because one that it depends on was not."""
 
 
-class Refused(BrenvikError):
+class Blocked(BrenvikError):
     """Nothing was written; a person must decide."""
 
 
-class RulesChanged(Refused):
+class RulesChanged(Blocked):
     """The rules differ from those the table was made with in a way that a load cannot follow."""
 
 
-class ForeignTable(Refused):
+class ForeignTable(Blocked):
     """A table of that name exists, and Brenvik neither made nor adopted it."""
 
 
-class SchemaMismatch(Refused):
+class SchemaMismatch(Blocked):
     """An existing table has columns or rows that its rules do not allow or would not produce."""
 
 
-class ChangesMissing(Refused):
+class ChangesMissing(Blocked):
     """The change log does not account for rows of the table: it has lost entries, or something else wrote the rows."""
 
 
-class LimitExceeded(Refused):
+class LimitExceeded(Blocked):
     """A load would delete or change more than its rules let pass, or an extract is empty.
 
-    ``counts`` is what the load would have done, ``living`` how many keys were alive before it.
+    ``counts`` is what the load would have done, ``current_keys`` how many keys were alive before it.
     """
 
-    def __init__(self, message: str, *, counts: Mapping[str, int], living: int) -> None:
+    def __init__(self, message: str, *, counts: Mapping[str, int], current_keys: int) -> None:
         self.counts = counts
-        self.living = living
+        self.current_keys = current_keys
         super().__init__(message)
 
 
-class StaleExtract(Refused):
+class StaleExtract(Blocked):
     """An extract is older than one that was loaded; what it says of the table is out of date."""
 
 
@@ -151,8 +151,8 @@ class StoreError(BrenvikError):
     """The store cannot do what was asked of it."""
 
 
-class LayoutError(StoreError):
-    """The ledger in this store has a layout that this version of Brenvik does not write."""
+class LedgerVersionError(StoreError):
+    """The ledger in this store has another schema version than this version of Brenvik writes."""
 
 
 class InvariantBroken(BrenvikError):

@@ -9,7 +9,7 @@ from datetime import datetime
 from html import escape
 from typing import TYPE_CHECKING, Any
 
-from brenvik.errors import BrenvikError, Busy, DeclarationError, NotClean, Refused, StoreError
+from brenvik.errors import Blocked, BrenvikError, Busy, DeclarationError, NotClean, StoreError
 from brenvik.ledger.schema import DECISIONS
 from brenvik.merge import explain
 from brenvik.merge.schema import TableSchema
@@ -72,7 +72,7 @@ class Outcome:
     run
         The number of the run; None for a preview and when there was nothing new.
     state
-        ``done``, ``preview`` or ``nothing new``; in a project's load also ``failed``, ``refused``, ``busy`` or
+        ``done``, ``preview`` or ``nothing new``; in a project's load also ``failed``, ``blocked``, ``busy`` or
         ``skipped``, with the ``error`` that made it so.
     started_at, duration_s
         The time of the load in UTC without a zone, and the seconds it took.
@@ -85,7 +85,7 @@ class Outcome:
         ``without_watermark``, which were not.
     notes
         Sentences a person should read.
-    refusal
+    blocked_by
         Of a preview: why a load would be refused.
     more
         Whether something is left for a next load: a further piece of a window, a further extract.
@@ -105,8 +105,8 @@ class Outcome:
     window: Window | None = None
     seen: Mapping[str, int] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
-    touched: pa.Table | None = field(default=None, repr=False)
-    refusal: Refused | None = field(default=None, repr=False)
+    changed_keys: pa.Table | None = field(default=None, repr=False)
+    blocked_by: Blocked | None = field(default=None, repr=False)
     more: bool = False
     decision_log: DecisionLog | None = field(default=None, repr=False)
     error: BrenvikError | None = field(default=None, repr=False)
@@ -118,13 +118,13 @@ class Outcome:
     @classmethod
     def stopped(cls, table: str, feed: str, error: BrenvikError, *, state: str | None = None) -> Outcome:
         """Of a load that an error ended."""
-        state = state or ("refused" if isinstance(error, Refused) else "busy" if isinstance(error, Busy) else "failed")
+        state = state or ("blocked" if isinstance(error, Blocked) else "busy" if isinstance(error, Busy) else "failed")
         return cls(table, feed, None, state, error=error)
 
     @property
     def is_clean(self) -> bool:
         """Whether the load was done and nothing was rejected or held."""
-        return self.error is None and not (self.counts.get("rejected", 0) or self.counts.get("held", 0))
+        return self.error is None and not (self.counts.get("rejected", 0) or self.counts.get("pending", 0))
 
     def decisions(self) -> pa.Table:
         """What became of each row, in the order in which they stood in the source.
@@ -151,7 +151,7 @@ class Outcome:
             raise self.error
         if self.is_clean:
             return self
-        refused = {name: self.counts.get(name, 0) for name in ("rejected", "held")}
+        refused = {name: self.counts.get(name, 0) for name in ("rejected", "pending")}
         told = " and ".join(f"{count:,} {name}" for name, count in refused.items() if count)
         lines = [f"Of {self.source}, {told} by table {self.table!r}."]
         if self.decision_log:
@@ -176,7 +176,7 @@ class Outcome:
             "seen": dict(self.seen),
             "notes": list(self.notes),
             "error": str(self.error) if self.error else None,
-            "refusal": str(self.refusal) if self.refusal else None,
+            "blocked_by": str(self.blocked_by) if self.blocked_by else None,
         }
 
     def sums(self) -> tuple[str, str]:

@@ -28,15 +28,15 @@ from brenvik.runs.adopt import adopt
 from brenvik.runs.guards import NOTHING_MORE, Allowed
 from brenvik.runs.load import load
 from brenvik.runs.missing import explain_if_missing
-from brenvik.runs.past import decided_by, known, story
-from brenvik.runs.pending_deletes import decide_holds, waiting_deletes
+from brenvik.runs.past import changes_of_key, decided_by, known
+from brenvik.runs.pending_deletes import decide_deletes, list_pending_deletes
 from brenvik.runs.rebuild import Unlogged, rebuild
-from brenvik.runs.revert import withdraw
+from brenvik.runs.revert import revert
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.engines.protocol import Engine, Relocated, Tidied
+    from brenvik.engines.protocol import Compacted, Engine, Relocated
     from brenvik.feeds.protocol import Source, Wanted, Watch
 
 MEMORY = re.compile(r"\d+ ?[MG]i?B")
@@ -132,7 +132,7 @@ class Store:
     ) -> Outcome:
         """The outcome that ``load`` would have; nothing is written. An Arrow reader is used up by it.
 
-        Where a load would be refused, ``Outcome.refusal`` says why.
+        Where a load would be refused, ``Outcome.blocked_by`` says why.
         """
         source, codes = _frame(frame, kind, operation, feed, at, extract_scope)
         return load(
@@ -172,44 +172,62 @@ class Store:
         )
 
     @one_at_a_time()
-    def withdraw(
+    def revert(
         self,
         rules: TableRules,
         *runs: int,
         reason: str | None = None,
-        put_back: bool = False,
+        undo: bool = False,
         preview: bool = False,
         wait_s: float = 30.0,
     ) -> Outcome:
-        """Takes runs back: the table becomes what it would be if they had never been, also when later runs came since.
+        """Reverts runs: the table becomes what it would be if they had never been, even if later runs followed.
 
-        ``put_back`` undoes that. Watermarks and taken files stay. ``Outcome.touched`` says which keys changed. Raises
-        DeclarationError for runs that brought nothing to this table, or that are withdrawn already (or are not).
+        ``undo`` restores reverted runs. Watermarks and loaded files stay as they are. ``Outcome.changed_keys`` lists the keys
+        whose rows changed. Raises DeclarationError for runs that brought no changes to this table, and for those that are
+        reverted already (or, with ``undo``, are not).
         """
         targets = _numbers("Runs", runs)
-        return withdraw(self.ledger, rules, targets, reason=reason, put_back=put_back, preview=preview, wait_s=wait_s)
+        return revert(self.ledger, rules, targets, reason=reason, undo=undo, preview=preview, wait_s=wait_s)
 
     @one_at_a_time()
-    def held(self, rules: TableRules) -> pa.Table:
-        """The deletes that wait for a person, with the rows they would end; see ``runs.pending_deletes``."""
-        return waiting_deletes(self.ledger, rules)
+    def pending_deletes(self, rules: TableRules) -> pa.Table:
+        """The deletes that await approval, each with the row it would end; see ``runs.pending_deletes`` for the columns."""
+        return list_pending_deletes(self.ledger, rules)
 
     @one_at_a_time()
-    def release(
+    def approve_deletes(
         self,
         rules: TableRules,
-        *holds: int,
+        *numbers: int,
         every: bool = False,
-        drop: bool = False,
         reason: str | None = None,
         preview: bool = False,
         wait_s: float = 30.0,
     ) -> Outcome:
-        """Lets held deletes happen, by their numbers or ``every`` one; with ``drop`` they never do: ``runs.pending_deletes``."""
-        if every == bool(holds):
-            raise DeclarationError("Say which held deletes: their numbers, or every=True.")
-        chosen = None if every else _numbers("Held deletes", holds)
-        return decide_holds(self.ledger, rules, chosen, drop=drop, reason=reason, preview=preview, wait_s=wait_s)
+        """Approves pending deletes by number, or ``every`` one; each takes effect at the time given by its source.
+
+        Raises DeclarationError for numbers that are not pending.
+        """
+        chosen = _chosen(numbers, every=every)
+        return decide_deletes(self.ledger, rules, chosen, discard=False, reason=reason, preview=preview, wait_s=wait_s)
+
+    @one_at_a_time()
+    def discard_deletes(
+        self,
+        rules: TableRules,
+        *numbers: int,
+        every: bool = False,
+        reason: str | None = None,
+        preview: bool = False,
+        wait_s: float = 30.0,
+    ) -> Outcome:
+        """Discards pending deletes by number, or ``every`` one: they will never take effect, and the rows stay.
+
+        Raises DeclarationError for numbers that are not pending.
+        """
+        chosen = _chosen(numbers, every=every)
+        return decide_deletes(self.ledger, rules, chosen, discard=True, reason=reason, preview=preview, wait_s=wait_s)
 
     @one_at_a_time()
     def rebuild(
@@ -262,10 +280,10 @@ class Store:
         return decided_by(self.ledger, rules, run)
 
     @one_at_a_time()
-    def story(self, rules: TableRules, key: Key) -> list[dict[str, Any]]:
-        """Every change ever kept of a key, in the order of arrival; see ``runs.past``."""
+    def change_log(self, rules: TableRules, key: Key) -> list[dict[str, Any]]:
+        """All changes of a key in the log, in order of arrival; see ``runs.past``."""
         state = self._state(rules)
-        return story(self.ledger, rules, key_values(rules, key, state.types if state else {}))
+        return changes_of_key(self.ledger, rules, key_values(rules, key, state.types if state else {}))
 
     @one_at_a_time()
     def read(self, rules: TableRules, *, known_at: int | None = None, without: Iterable[int] = ()) -> pa.Table:
@@ -321,7 +339,7 @@ class Store:
         return self._ask(rules, state, questions.at_moment(rules, state.effective_type), {"moment": moment})
 
     @one_at_a_time(rules=SEVERAL)
-    def tidy(self, *rules: TableRules, keep: str | timedelta = "7 days", wait_s: float = 30.0) -> list[Tidied]:
+    def compact(self, *rules: TableRules, keep: str | timedelta = "7 days", wait_s: float = 30.0) -> list[Compacted]:
         """Puts the files of tables, of their kept changes and of the ledger in order, and says what it did, table by table.
 
         In a lakehouse small files become larger ones, rows that are gone leave the files, snapshots older than ``keep`` are
@@ -339,9 +357,9 @@ class Store:
             raise DeclarationError(f"keep is {keep!r}; expected a span of time, as in '7 days'")
         done = []
         for each in rules:
-            with self.engine.hold(each.table, wait_s=wait_s):
-                done += self.engine.tidy([each.stored_as, change_log_table(each.table)], keep=span)
-        return done + self.engine.tidy((), keep=span)
+            with self.engine.lock(each.table, wait_s=wait_s):
+                done += self.engine.compact([each.stored_as, change_log_table(each.table)], keep=span)
+        return done + self.engine.compact((), keep=span)
 
     @one_at_a_time()
     def relocate(self) -> list[Relocated]:
@@ -450,6 +468,12 @@ def _numbers(what: str, given: Iterable[int]) -> tuple[int, ...]:
         pass
     told = ", ".join(map(repr, given)) if isinstance(given, (list, tuple)) else repr(given)
     raise DeclarationError(f"{what} are told by their numbers, each a whole one; got {told}")
+
+
+def _chosen(numbers: tuple[int, ...], *, every: bool) -> tuple[int, ...] | None:
+    if every == bool(numbers):
+        raise DeclarationError("Name the deletes by number, or use every=True for all of them.")
+    return None if every else _numbers("Pending deletes", numbers)
 
 
 def _moment(when: str | int | date | datetime, kind: str) -> str:

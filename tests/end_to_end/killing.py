@@ -27,7 +27,7 @@ def _tell(*words: object) -> None:
 def _tell_each_statement() -> None:
     """Has every kind of store tell each statement before it runs, by what it is for."""
     from brenvik.engines.duckdb import DuckDBEngine
-    from brenvik.engines.lakehouse import files, snapshots, tidying
+    from brenvik.engines.lakehouse import compaction, files, snapshots
     from brenvik.engines.lakehouse.lake import Lake
     from brenvik.engines.postgres import PostgresEngine
     from brenvik.engines.sqlite import SQLiteEngine
@@ -41,7 +41,7 @@ def _tell_each_statement() -> None:
         (Lake, "_commit", "committing"),
         (Lake, "_make", "committing"),
         (Lake, "drop_snapshots", "committing"),
-        (tidying, "sweep", "taking files away"),
+        (compaction, "sweep", "taking files away"),
     ):
         _have_step_told(module, name, what)
     snapshots.write_rows, snapshots.write_positions = files.write_rows, files.write_positions

@@ -87,7 +87,7 @@ def test_preview_shows_old_and_new_and_hides_unchanged_rows(coast: Path) -> None
     assert "Fl G 3s → Fl G 5s" in said
     assert "2019-04-02 stays (2009-04-02)" in said
     assert "NB-107" not in said
-    assert "2 lines unchanged, not shown: --all" in said
+    assert "2 unchanged rows not shown: --all" in said
     assert "NB-107" in brenvik("preview", "--all", cwd=coast).out
 
 
@@ -461,7 +461,7 @@ def visits(folder: Path) -> dict[str, object]:
 
 def test_watermarks_say_how_far_each_feed_is_and_what_is_next(visited: Path) -> None:
     found = visits(visited)
-    assert (found["taken_up_to"], found["run"], found["waiting"], found["ahead"]) == ("2024-05-13 21:17", 2, 3, 1)
+    assert (found["loaded_up_to"], found["run"], found["waiting"], found["ahead"]) == ("2024-05-13 21:17", 2, 3, 1)
     assert found["next_window"] == {
         "low": "2024-05-13 21:17:00", "high": "2024-05-14 15:00:00", "reads_from": "2024-05-13 15:17:00", "moves": True,
     }  # fmt: skip
@@ -470,16 +470,16 @@ def test_watermarks_say_how_far_each_feed_is_and_what_is_next(visited: Path) -> 
     for words in ("inbox/buoy_01.csv", "next window   (2024-05-13 21:17, 2024-05-14 15:00]", "3 rows"):
         assert words in said.out
     brenvik("load", "visit", cwd=visited)
-    assert (visits(visited)["taken_up_to"], visits(visited)["waiting"]) == ("2024-05-14 15:00", 0)
+    assert (visits(visited)["loaded_up_to"], visits(visited)["waiting"]) == ("2024-05-14 15:00", 0)
 
 
 def test_a_watermark_is_set_by_a_person_and_entered_as_a_run(visited: Path) -> None:
     nobody = brenvik("watermarks", "set", "visit", "--back", "1 day", cwd=visited)
     assert (nobody.code, "say --yes" in nobody.err) == (2, True)
-    assert visits(visited)["taken_up_to"] == "2024-05-13 21:17"
+    assert visits(visited)["loaded_up_to"] == "2024-05-13 21:17"
     said = brenvik("watermarks", "set", "visit", "--back", "10 hours", "--yes", "--reason", "a late boat", cwd=visited)
     assert said.code == 0, said.err
-    assert visits(visited)["taken_up_to"] == "2024-05-13 11:17"
+    assert visits(visited)["loaded_up_to"] == "2024-05-13 11:17"
     run = brenvik("runs", "--last", "1", "--json", cwd=visited).json["runs"][0]
     assert (run["kind"], run["state"], run["reason"]) == ("watermark", "done", "a late boat")
     assert (run["window_low"], run["window_high"]) == ("2024-05-13 21:17:00", "2024-05-13 11:17:00")
@@ -501,7 +501,7 @@ def test_a_watermark_is_set_by_a_person_and_entered_as_a_run(visited: Path) -> N
 def test_a_watermark_that_cannot_be_set_is_told(visited: Path, words: list[str], told: str) -> None:
     said = brenvik("watermarks", *words, cwd=visited)
     assert (said.code, told in said.err) == (2, True), said.err
-    assert visits(visited)["taken_up_to"] == "2024-05-13 21:17"
+    assert visits(visited)["loaded_up_to"] == "2024-05-13 21:17"
 
 
 def test_a_source_that_is_down_ends_with_5_and_others_load(visited: Path) -> None:
@@ -527,7 +527,7 @@ def test_what_a_run_took_can_be_taken_again(visited: Path) -> None:
         (outcome,) = answer.json["outcomes"]
         counts = outcome["counts"]
         assert (answer.code, counts["read"], counts["duplicate"], counts["rows_updated"]) == (0, read, read, 0), words
-    assert visits(visited)["taken_up_to"] == "2024-05-14 15:00"
+    assert visits(visited)["loaded_up_to"] == "2024-05-14 15:00"
     assert sorted(path.name for path in (visited / "taken").iterdir()) == ["buoy_01.csv"]
 
 

@@ -61,14 +61,14 @@ def test_a_full_disk_fails_the_load_and_harms_nothing(coast: Path) -> None:
         [BRENVIK, "load"], cwd=coast, capture_output=True, text=True, preexec_fn=little_room, check=False
     )
     assert done.returncode == 1, done.stdout + done.stderr
-    assert "refused" in done.stdout + done.stderr
+    assert "blocked" in done.stdout + done.stderr
     assert "Traceback" not in done.stderr
     assert rows(coast) == 10
     assert call("load", cwd=coast).code == 0
     assert rows(coast) == 200_010
     states = [run["state"] for run in call("runs", "--json", cwd=coast).json["runs"]]
     assert states[0] == "done"
-    assert set(states[1:-1]) <= {"failed", "lost"}
+    assert set(states[1:-1]) <= {"failed", "crashed"}
 
 
 @pytest.mark.parametrize("keep", [0.5, 0.99])

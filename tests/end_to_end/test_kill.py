@@ -26,7 +26,7 @@ from counts import KILLS, SEED, STORES, tried
 from servers import kill, of_database, postgres, start, stop
 
 KINDS = (
-    "load", "load from a database", "full_extract", "withdraw", "withdraw an extract", "put back", "release", "rebuild", "retake",
+    "load", "load from a database", "full_extract", "revert", "revert an extract", "undo revert", "release", "rebuild", "retry",
 )  # fmt: skip
 EACH = max(2, KILLS // len(KINDS) // len(STORES))
 ROWS = 2_000
@@ -149,17 +149,17 @@ def ready(kind: str, coast: Coast, folder: Path, caller: Caller) -> tuple[Coast,
         return made, ["load", "keeper", "--accept-rejects"]
     do("load", "buoy", code=3)  # run 4
     do("load", "keeper", code=3)  # run 5
-    if kind == "withdraw":
-        return made, ["withdraw", "4", "--reason", "wrong day"]
-    if kind == "withdraw an extract":  # what the next one said of the same keys is made explicit
+    if kind == "revert":
+        return made, ["revert", "4", "--reason", "wrong day"]
+    if kind == "revert an extract":  # what the next one said of the same keys is made explicit
         scenario.write_keepers(4, folder / "inbox")
         do("load", "keeper")
-        return made, ["withdraw", "5", "--reason", "wrong day"]
-    if kind == "put back":
-        do("withdraw", "4", "--reason", "wrong day")
-        return made, ["withdraw", "4", "--put-back"]
-    if kind == "release":
-        return made, ["held", "release", "keeper", "--all"]
+        return made, ["revert", "5", "--reason", "wrong day"]
+    if kind == "undo revert":
+        do("revert", "4", "--reason", "wrong day")
+        return made, ["revert", "4", "--undo"]
+    if kind == "approve":
+        return made, ["pending", "release", "keeper", "--all"]
     if kind == "rebuild":
         made.declare('["name"]', '["name", "light"]')
         return made, ["rebuild", "buoy"]
@@ -168,7 +168,7 @@ def ready(kind: str, coast: Coast, folder: Path, caller: Caller) -> tuple[Coast,
     for number, entry in enumerate(entries):
         entry["row"]["buoy_code"] = f"NB1{number:05}"
     (folder / "bad.jsonl").write_text("".join(json.dumps(entry) + "\n" for entry in entries))
-    return made, ["rejects", "retake", "buoy", "bad.jsonl"]
+    return made, ["rejects", "retry", "buoy", "bad.jsonl"]
 
 
 def everything(coast: Coast) -> dict[str, list[Any]]:
@@ -184,13 +184,13 @@ def everything(coast: Coast) -> dict[str, list[Any]]:
             found[name] = sorted(map(str, rows.drop_columns(own).to_pylist()))
             check_time_line(rows.to_pylist(), table.rules.natural_key[0])
         for question in (
-            'SELECT count(*), sum(brenvik_sequence_no) FROM "brenvik"."changes_of_buoy"',
-            'SELECT count(*), sum(brenvik_sequence_no) FROM "brenvik"."changes_of_keeper"',
+            'SELECT count(*), sum(brenvik_sequence_no) FROM "brenvik"."change_log_buoy"',
+            'SELECT count(*), sum(brenvik_sequence_no) FROM "brenvik"."change_log_keeper"',
             'SELECT feed, file, digest FROM "brenvik"."loaded_files" ORDER BY file',
             'SELECT feed, watermark FROM "brenvik"."watermarks"',
             'SELECT reject, state, content FROM "brenvik"."rejects" ORDER BY reject',
-            'SELECT hold, state FROM "brenvik"."held_deletes" ORDER BY hold',
-            'SELECT run, put_back_by IS NULL FROM "brenvik"."withdrawals" ORDER BY run',
+            'SELECT hold, state FROM "brenvik"."pending_deletes" ORDER BY hold',
+            'SELECT run, undone_by IS NULL FROM "brenvik"."reverted_runs" ORDER BY run',
             'SELECT table_name, columns, rules, high_order, high_effective, last_key FROM "brenvik"."tables" ORDER BY table_name',
         ):
             found[question] = [str(row) for row in store.engine.ask(question).to_pylist()]
@@ -281,22 +281,22 @@ def test_a_kill_while_files_are_put_in_order_loses_no_row(tmp_path: Path, caller
     start = first_day(Coast(tmp_path / "coast", place=tmp_path / "lake"), "lakehouse", caller)
     waiting, words = ready("load", start, tmp_path / "waiting", caller)
     assert waiting.call(caller, *words)[0] == 0
-    tidy = ("tidy", "--keep", "0 minutes")
+    compact = ("compact", "--keep", "0 minutes")
     before = everything(waiting)
     whole = waiting.copied(tmp_path / "whole")
-    code, statements = whole.call(caller, *tidy)
+    code, statements = whole.call(caller, *compact)
     assert (code, everything(whole)) == (0, before)
     in_order = files_named(whole)
     on_files = [number for number, what in enumerate(statements) if what != "writing"]
-    dice = random.Random(f"tidy{SEED}")
+    dice = random.Random(f"compact{SEED}")
     seen: Counter[str] = Counter()
     for number in range(4 * EACH + 5):
         killed = waiting.copied(tmp_path / f"kill {number}")
         at = dice.choice(on_files) if number % 4 else dice.randrange(len(statements))
-        _, told = killed.call(caller, *tidy, kill_at=at, after_s=dice.choice([0.0, dice.uniform(0.0, 0.02)]))
+        _, told = killed.call(caller, *compact, kill_at=at, after_s=dice.choice([0.0, dice.uniform(0.0, 0.02)]))
         seen[told[-1]] += 1
         assert everything(killed) == before, f"killed while {told[-1]}, statement {len(told)}"
-        assert killed.call(caller, *tidy)[0] == 0
+        assert killed.call(caller, *compact)[0] == 0
         assert everything(killed) == before
         assert files_named(killed) == in_order
         killed.drop()
@@ -312,7 +312,7 @@ def test_a_killed_server_leaves_before_or_after_and_the_next_load_completes_it(t
     coast = first_day(Coast(tmp_path / "coast", server.get_uri()), "postgres", caller)
     dice = random.Random(f"server{SEED}")
     seen: Counter[str] = Counter()
-    for kind in ("load", "full_extract", "withdraw"):
+    for kind in ("load", "full_extract", "revert"):
         waiting, words = ready(kind, coast, tmp_path / kind, caller)
         trial = Trial(waiting, words, tmp_path / f"whole {kind}", caller)
         for number in range(max(2, EACH // 2)):

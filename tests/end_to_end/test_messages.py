@@ -69,7 +69,7 @@ def test_a_released_delete_counts_as_deleted() -> None:
         store.load(rules, rows(("NB-1", 1, "Q"), ("NB-2", 1, "Q")), kind="upserts")
         gone = pa.table({"op": ["D"], "code": ["NB-1"], "at": [2], "light": pa.array([None], pa.string())})
         store.load(rules, gone, kind="changes", operation="op")
-        assert store.release(rules, every=True).counts["deleted"] == 1
+        assert store.approve_deletes(rules, every=True).counts["deleted"] == 1
         assert store.ledger.runs()["deleted"].to_pylist()[0] == 1
 
 
@@ -95,7 +95,7 @@ def test_a_run_that_took_nothing_but_rejects_is_no_good_run(coast: Path) -> None
 
 def test_what_is_wrong_is_told_before_what_is_missing(coast: Path) -> None:
     call("load", cwd=coast)
-    assert "There is no run 7" in call("withdraw", "7", cwd=coast).err
-    assert "Say why" in call("withdraw", "1", cwd=coast).err
+    assert "There is no run 7" in call("revert", "7", cwd=coast).err
+    assert "Say why" in call("revert", "1", cwd=coast).err
     said = call("load", "--every", "5", cwd=coast)
     assert (said.code, "integer" in said.err, "expected a time as in 30s" in said.err) == (2, False, True)

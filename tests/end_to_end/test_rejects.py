@@ -59,11 +59,11 @@ def test_rows_are_mended_in_a_file_and_taken_again(coast: Path) -> None:
     entries[2]["row"]["changed_at"] = "2024-05-14 26:00"  # no better
     entries[3]["row"] = {**entries[1]["row"], "buoy_code": "NB-120", "entry_no": "26"}
     write(coast, entries)
-    seen = call("rejects", "retake", "buoy", "bad.jsonl", "--preview", "--json", cwd=coast)
+    seen = call("rejects", "retry", "buoy", "bad.jsonl", "--preview", "--json", cwd=coast)
     assert (seen.code, len(rejects(coast))) == (0, 4)
-    told = call("rejects", "retake", "buoy", "bad.jsonl", "--preview", cwd=coast).out
-    assert "do it   brenvik rejects retake buoy bad.jsonl\n" in told
-    done = call("rejects", "retake", "buoy", "bad.jsonl", "--json", cwd=coast)
+    told = call("rejects", "retry", "buoy", "bad.jsonl", "--preview", cwd=coast).out
+    assert "do it   brenvik rejects retry buoy bad.jsonl\n" in told
+    done = call("rejects", "retry", "buoy", "bad.jsonl", "--json", cwd=coast)
     assert done.code == 3
     (outcome,) = done.json["outcomes"]
     assert outcome["counts"] == seen.json["outcomes"][0]["counts"]
@@ -73,16 +73,16 @@ def test_rows_are_mended_in_a_file_and_taken_again(coast: Path) -> None:
     assert (left["reject"], left["file"], left["line"]) == (5, "inbox/buoy_02.csv", 15)
     assert "26:00" in left["reason"]
     with brenvik.read_project(coast / "brenvik.toml").open() as store:
-        closed = store.ledger.rejects("buoy", state="retaken").to_pylist()
+        closed = store.ledger.rejects("buoy", state="retried").to_pylist()
         assert [(row["reject"], row["decided_by"]) for row in closed] == [(1, 2), (2, 2), (3, 2), (4, 2)]
         rules = brenvik.read_project(coast / "brenvik.toml").table("buoy").rules
         assert store.history(rules, "NB-120").num_rows == 1
-        assert [entry["run"] for entry in store.story(rules, "NB-114-W")] == [2]
-    assert "is not open" in call("rejects", "retake", "buoy", "bad.jsonl", cwd=coast).err
+        assert [entry["run"] for entry in store.change_log(rules, "NB-114-W")] == [2]
+    assert "is not open" in call("rejects", "retry", "buoy", "bad.jsonl", cwd=coast).err
     # Withdrawn, they are open again; and are not once the run is put back.
-    assert call("withdraw", "2", "--reason", "wrong code", cwd=coast).code == 0
+    assert call("revert", "2", "--reason", "wrong code", cwd=coast).code == 0
     assert sorted(rejects(coast)) == [1, 2, 3, 4, 5]
-    assert call("withdraw", "2", "--put-back", cwd=coast).code == 0
+    assert call("revert", "2", "--undo", cwd=coast).code == 0
     assert sorted(rejects(coast)) == [5]
 
 
@@ -102,7 +102,7 @@ def test_rejects_are_taken_again_once_the_rules_are_mended(tmp_path: Path) -> No
     assert adrift
     others = len(rejects(tmp_path)) - len(adrift)
     (tmp_path / "brenvik.toml").write_text(scenario.PROJECT)
-    done = call("rejects", "retake", "buoy", cwd=tmp_path)
+    done = call("rejects", "retry", "buoy", cwd=tmp_path)
     assert (done.code, "1 reject is a line that is no row; it stays open" in done.out) == (3, True)
     assert len(rejects(tmp_path)) == others
     assert {"is adrift"}.isdisjoint(row["reason"] for row in rejects(tmp_path).values())
@@ -110,7 +110,7 @@ def test_rejects_are_taken_again_once_the_rules_are_mended(tmp_path: Path) -> No
 
 def test_unchanged_rows_are_refused_again_and_counted_once(coast: Path) -> None:
     exported(coast)
-    done = call("rejects", "retake", "buoy", "bad.jsonl", "--json", "--accept-rejects", cwd=coast)
+    done = call("rejects", "retry", "buoy", "bad.jsonl", "--json", "--accept-rejects", cwd=coast)
     assert done.code == 0
     assert done.json["outcomes"][0]["counts"]["rejected"] == 3
     assert {row["line"]: row["reason"] for row in rejects(coast).values() if row["line"] < 16} == {
@@ -123,17 +123,17 @@ def test_unchanged_rows_are_refused_again_and_counted_once(coast: Path) -> None:
 
 
 def test_rejects_are_dropped_by_number_or_all(coast: Path) -> None:
-    assert call("rejects", "drop", "buoy", cwd=coast).code == 2
-    assert "no open reject 9" in call("rejects", "drop", "buoy", "9", cwd=coast).err
-    done = call("rejects", "drop", "buoy", "2", "3", "--reason", "test data", cwd=coast)
+    assert call("rejects", "discard", "buoy", cwd=coast).code == 2
+    assert "no open reject 9" in call("rejects", "discard", "buoy", "9", cwd=coast).err
+    done = call("rejects", "discard", "buoy", "2", "3", "--reason", "test data", cwd=coast)
     assert (done.code, "2 rejects dropped · run 2" in done.out) == (0, True)
     assert list(rejects(coast)) == [1, 4]
     run = call("runs", "2", "--json", cwd=coast).json["run"]
-    assert (run["kind"], run["reason"], run["state"]) == ("drop", "test data", "done")
-    assert call("rejects", "drop", "buoy", "--all", cwd=coast).code == 0
+    assert (run["kind"], run["reason"], run["state"]) == ("discard", "test data", "done")
+    assert call("rejects", "discard", "buoy", "--all", cwd=coast).code == 0
     assert "No reject is open" in call("rejects", cwd=coast).out
     assert call("status", "--json", cwd=coast).json["tables"][0]["open_rejects"] == 0
-    assert "no reject to take again" in call("rejects", "retake", "buoy", cwd=coast).err
+    assert "no reject to take again" in call("rejects", "retry", "buoy", cwd=coast).err
 
 
 @pytest.mark.parametrize(
@@ -148,7 +148,7 @@ def test_rejects_are_dropped_by_number_or_all(coast: Path) -> None:
 )
 def test_a_file_that_does_not_fit_is_told_and_nothing_is_taken(coast: Path, line: str, said: str) -> None:
     (coast / "bad.jsonl").write_text(line + "\n")
-    done = call("rejects", "retake", "buoy", "bad.jsonl", cwd=coast)
+    done = call("rejects", "retry", "buoy", "bad.jsonl", cwd=coast)
     assert (done.code, said in done.err) == (2, True), done.err
     assert len(rejects(coast)) == 4
     assert len(call("runs", "--json", cwd=coast).json["runs"]) == 1
@@ -178,7 +178,7 @@ record = { new_row = "/now" }
     text = (tmp_path / "bad.jsonl").read_text()
     assert '"depth": 1.50' in text
     (tmp_path / "bad.jsonl").write_text(text.replace("too long a code", "NB-1"))
-    done = call("rejects", "retake", "buoy", "bad.jsonl", "--json", cwd=tmp_path)
+    done = call("rejects", "retry", "buoy", "bad.jsonl", "--json", cwd=tmp_path)
     assert done.json["outcomes"][0]["counts"]["inserted"] == 1
     with brenvik.read_project(tmp_path / "brenvik.toml").open() as store:
         (row,) = store.read(brenvik.read_project(tmp_path / "brenvik.toml").table("buoy").rules).to_pylist()
@@ -199,6 +199,6 @@ files = "keeper_*.csv"
     )
     (tmp_path / "keeper_1.csv").write_text("code,firm\nK1,a\ntoo long,b\n")
     assert call("load", cwd=tmp_path).code == 3
-    refused = call("rejects", "retake", "keeper", cwd=tmp_path)
+    refused = call("rejects", "retry", "keeper", cwd=tmp_path)
     assert (refused.code, "feed nightly gives extracts" in refused.err) == (2, True)
     assert len(rejects(tmp_path)) == 1

@@ -37,38 +37,38 @@ def rows(folder: Path) -> list[dict[str, Any]]:
 
 def test_a_run_is_looked_at_withdrawn_and_put_back(coast: Path) -> None:
     before = rows(coast)
-    assert call("withdraw", "3", cwd=coast).code == 2
-    seen = call("withdraw", "3", "--preview", cwd=coast)
-    assert "withdrew run 3 · nothing is written" in seen.out
+    assert call("revert", "3", cwd=coast).code == 2
+    seen = call("revert", "3", "--preview", cwd=coast)
+    assert "reverted run 3 · nothing is written" in seen.out
     assert rows(coast) == before
-    done = call("withdraw", "3", "--reason", "wrong day", "--json", cwd=coast).json
+    done = call("revert", "3", "--reason", "wrong day", "--json", cwd=coast).json
     assert (done["outcome"]["run"], done["outcome"]["counts"]["rows_removed"]) == (5, 6)
     assert {"buoy_code": "NB-113", "brenvik_added": 0, "brenvik_changed": 0, "brenvik_removed": 1} in done["touched"]
     assert all(row["valid_to"] is None for row in rows(coast))
     told = {
-        run["run"]: (run["state"], run["withdrawn_by"], run["reason"])
+        run["run"]: (run["state"], run["reverted_by"], run["reason"])
         for run in call("runs", "--json", cwd=coast).json["runs"]
     }
     assert told[3] == ("done", 5, None)
     assert told[5] == ("done", None, "wrong day")
-    assert "withdrawn" in call("runs", cwd=coast).out
-    again = call("withdraw", "3", "--reason", "once more", cwd=coast)
-    assert (again.code, "run 3 is withdrawn already, by run 5" in again.err) == (2, True)
-    assert call("withdraw", "3", "--put-back", cwd=coast).code == 0
+    assert "reverted" in call("runs", cwd=coast).out
+    again = call("revert", "3", "--reason", "once more", cwd=coast)
+    assert (again.code, "run 3 is reverted already, by run 5" in again.err) == (2, True)
+    assert call("revert", "3", "--undo", cwd=coast).code == 0
     assert rows(coast) == before
-    assert "run 3 is not withdrawn" in call("withdraw", "3", "--put-back", cwd=coast).err
+    assert "run 3 is not reverted" in call("revert", "3", "--undo", cwd=coast).err
 
 
 @pytest.mark.parametrize(
     ("words", "told"),
     [
-        (("withdraw", "99", "--reason", "x"), "There is no run 99"),
-        (("withdraw", "1", "2", "--reason", "x"), "These runs are of several tables (buoy, keeper)"),
+        (("revert", "99", "--reason", "x"), "There is no run 99"),
+        (("revert", "1", "2", "--reason", "x"), "These runs belong to several tables (buoy, keeper)"),
         (("runs", "99"), "There is no run 99"),
         (("runs", "buoy", "--rows"), "--rows needs the number of a run"),
-        (("held", "release", "keeper"), "Say which"),
-        (("held", "release", "keeper", "7"), "does not hold 7"),
-        (("held", "release", "buoy", "1"), "does not hold 1"),
+        (("pending", "release", "keeper"), "Say which"),
+        (("pending", "release", "keeper", "7"), "does not hold 7"),
+        (("pending", "release", "buoy", "1"), "does not hold 1"),
         (("rejects", "export", "keeper", "new.jsonl"), "Table 'keeper' has no open reject; nothing was written"),
         (("as-of", "buoy", "2024-05-14", "--known-at", "99"), "there is no run 99: brenvik runs"),
         (("history", "buoy", "NB-102", "--without", "2"), "run 2 was of table keeper"),
@@ -87,18 +87,18 @@ def test_a_run_is_told_whole(coast: Path) -> None:
         "  from       inbox/buoy_02.csv",
         "  14 read = 1 inserted + 5 versioned + 1 overwritten + 1 protected + 2 unchanged + 1 duplicate + 3 rejected",
         "  12 rows + 6 added − 0 removed = 18, 4 changed",
-        "  take it back   brenvik withdraw 3 --preview",
+        "  take it back   brenvik revert 3 --preview",
     ):
         assert f"{line}\n" in told
     extract = call("runs", "2", cwd=coast).out
     assert "  feed       nightly, full_extract\n" in extract
     assert "  holds at   2024-05-13\n" in extract
-    call("withdraw", "3", "--reason", "all wrong", cwd=coast)
+    call("revert", "3", "--reason", "all wrong", cwd=coast)
     told = call("runs", "3", cwd=coast).out
-    assert "coast · buoy · run 3 · withdrawn\n" in told
-    assert "  withdrawn  by run 5: all wrong\n" in told
-    assert "  put it back    brenvik withdraw 3 --put-back --preview\n" in told
-    assert call("runs", "3", "--json", cwd=coast).json["run"]["withdrawn_by"] == 5
+    assert "coast · buoy · run 3 · reverted\n" in told
+    assert "  reverted  by run 5: all wrong\n" in told
+    assert "  put it back    brenvik revert 3 --undo --preview\n" in told
+    assert call("runs", "3", "--json", cwd=coast).json["run"]["reverted_by"] == 5
     there = scenario.PROJECT.replace("[table.buoy", "[table.others")
     (coast / "other.toml").write_text(there)
     assert call("runs", "3", "--project", "other.toml", cwd=coast).code == 0  # of a table that is declared no more
@@ -119,13 +119,13 @@ def test_what_a_run_decided_and_the_story_of_a_key(coast: Path) -> None:
     assert "NB-106  overwritten  name             Skarholm Nort → Skarholm North" in told
     assert "1 duplicate, 3 rejected, not kept as changes" in told
     assert "buoy_02.csv" in call("runs", "3", cwd=coast).out
-    call("withdraw", "3", "--reason", "wrong", cwd=coast)
+    call("revert", "3", "--reason", "wrong", cwd=coast)
     story = call("history", "buoy", "NB-104", "--changes", "--json", cwd=coast).json["changes"]
-    assert [(row["run"], row["line"], row["decision"], row["withdrawn_by"]) for row in story] == [
+    assert [(row["run"], row["line"], row["decision"], row["reverted_by"]) for row in story] == [
         (1, 5, "inserted", None),
         (3, 6, "versioned", 5),
     ]
-    assert "colour red → green  (withdrawn by run 5)" in call("history", "buoy", "NB-104", "--changes", cwd=coast).out
+    assert "colour red → green  (reverted by run 5)" in call("history", "buoy", "NB-104", "--changes", cwd=coast).out
     assert call("history", "buoy", "NB-999", "--changes", cwd=coast).code == 1
 
 
@@ -138,12 +138,12 @@ def test_a_half_empty_extract_is_refused_and_a_held_delete_released(coast: Path)
     assert call("load", "--allow-deletes", "5", cwd=coast).code == 2
     scenario.write_keepers(3, coast / "inbox")
     assert call("load", "keeper", cwd=coast).code == 3
-    (waiting,) = call("held", "--json", cwd=coast).json["held"]["keeper"]
+    (waiting,) = call("pending", "--json", cwd=coast).json["pending"]["keeper"]
     assert (waiting["brenvik_delete_no"], waiting["firm"]) == (1, "Vesle Lamps")
-    assert call("status", "--json", cwd=coast).json["tables"][1]["held_deletes"] == 1
-    assert call("held", "release", "keeper", "1", "--preview", cwd=coast).code == 0
-    assert call("held", "release", "keeper", "--all", "--reason", "closed", cwd=coast).code == 0
-    assert "No delete is held." in call("held", cwd=coast).out
+    assert call("status", "--json", cwd=coast).json["tables"][1]["pending_deletes"] == 1
+    assert call("pending", "release", "keeper", "1", "--preview", cwd=coast).code == 0
+    assert call("pending", "release", "keeper", "--all", "--reason", "closed", cwd=coast).code == 0
+    assert "No deletes are pending." in call("pending", cwd=coast).out
     assert "deleted 2024-05-15" in call("history", "keeper", "8", cwd=coast).out
 
 
@@ -164,7 +164,7 @@ def test_a_table_is_rebuilt_under_other_rules(coast: Path) -> None:
 
 
 def test_a_withdrawn_extract_is_taken_again_by_its_run(coast: Path) -> None:
-    assert call("withdraw", "4", "--reason", "looked wrong", cwd=coast).code == 0
+    assert call("revert", "4", "--reason", "looked wrong", cwd=coast).code == 0
     again = call("load", "--again", "4", "--json", cwd=coast).json["outcomes"][0]
     assert (again["source"], again["counts"]["read"], again["counts"]["overwritten"]) == (
         "inbox/keeper_2024-05-14.csv",
@@ -172,7 +172,7 @@ def test_a_withdrawn_extract_is_taken_again_by_its_run(coast: Path) -> None:
         1,
     )
     refused = call("load", "--again", "5", cwd=coast)
-    assert (refused.code, "Run 5 took nothing (withdrawal, done)" in refused.err) == (2, True)
+    assert (refused.code, "Run 5 took nothing (revert, done)" in refused.err) == (2, True)
 
 
 def test_a_rebuild_that_drops_a_column_tells_and_previews_it_and_needs_a_word(anywhere: brenvik.Store) -> None:
@@ -186,7 +186,7 @@ def test_a_rebuild_that_drops_a_column_tells_and_previews_it_and_needs_a_word(an
     with pytest.raises(RulesChanged, match=r"(?s)the column with 2 values.*brenvik rebuild buoy --drop-columns"):
         anywhere.rebuild(less)
     assert anywhere.read(rules)["light"].to_pylist().count("Fl") == 1
-    assert anywhere.ledger.runs(last=1)["state"].to_pylist() == ["refused"]
+    assert anywhere.ledger.runs(last=1)["state"].to_pylist() == ["blocked"]
     done = anywhere.rebuild(less, drop_columns=True)
     assert done.counts == seen.counts
     assert "light" not in anywhere.read(less).column_names

@@ -42,8 +42,8 @@ def check(address: str, seed: int, tables: list[str]) -> None:
                 store.load(loader.rules(table), made, kind="changes", operation="op")
             assert rows(store, table) == rows(expected, table)
             whole = store.ledger.runs(table).to_pylist()
-            assert {run["state"] for run in whole} <= {"done", "lost", "failed"}
-            assert sum(run["state"] == "lost" for run in whole) <= 1
+            assert {run["state"] for run in whole} <= {"done", "crashed", "failed"}
+            assert sum(run["state"] == "crashed" for run in whole) <= 1
         numbers = store.ledger.runs()["run"].to_pylist()
         assert len(numbers) == len(set(numbers))
 

@@ -47,8 +47,8 @@ def test_status_says_how_each_table_is(coast: Path) -> None:
     call("load", "buoy", cwd=coast)
     code, found = status(coast)
     buoy, visit = found["buoy"], found["visit"]
-    assert (code, buoy["last_run"], buoy["open_rejects"], buoy["protected"], buoy["is_well"]) == (4, 3, 3, 1, False)
-    assert (visit["last_run"], visit["waiting"], visit["is_well"]) == (2, {"rows": 3}, True)
+    assert (code, buoy["last_run"], buoy["open_rejects"], buoy["protected"], buoy["is_ok"]) == (4, 3, 3, 1, False)
+    assert (visit["last_run"], visit["waiting"], visit["is_ok"]) == (2, {"rows": 3}, True)
     assert visit["behind_s"] > 0
     said = call("status", cwd=coast)
     assert "1 well, 1 to look at    look: brenvik rejects    exit 4" in said.out
@@ -62,7 +62,7 @@ def test_an_overdue_table_ends_with_4(coast: Path) -> None:
     code, found = status(coast)
     assert (code, found["visit"]["overdue"], found["buoy"]["overdue"]) == (4, True, False)
     said = call("status", cwd=coast)
-    assert "visit  overdue: a good run is expected every" in said.out
+    assert "visit  overdue: a successful run is expected every" in said.out
 
 
 def test_failures_since_the_last_good_run_are_counted_and_attention_comes_before_a_source_that_is_down(
@@ -73,7 +73,11 @@ def test_failures_since_the_last_good_run_are_counted_and_attention_comes_before
     for _ in range(2):
         assert call("load", cwd=coast).code == 5
     code, found = status(coast)
-    assert (code, found["visit"]["since"], found["visit"]["last_run"]) == (4, {"failed": 2, "refused": 0, "lost": 0}, 2)
+    assert (code, found["visit"]["since"], found["visit"]["last_run"]) == (
+        4,
+        {"failed": 2, "blocked": 0, "crashed": 0},
+        2,
+    )
     assert "there is no such file" in found["visit"]["errors"][0]
     (coast / "away.db").rename(coast / "registry.db")
     call("load", cwd=coast)
@@ -84,7 +88,7 @@ def test_the_views_of_the_ledger_are_there_for_monitors(coast: Path) -> None:
     call("load", cwd=coast)
     with duckdb.connect(str(coast / "coast.duckdb"), read_only=True) as scratch:
         feeds = scratch.sql(
-            "SELECT table_name, feed, taken_up_to, run FROM brenvik.feed_progress ORDER BY 1"
+            "SELECT table_name, feed, loaded_up_to, run FROM brenvik.feed_progress ORDER BY 1"
         ).fetchall()
         tables = scratch.sql(
             "SELECT table_name, last_done_run, failed_since FROM brenvik.table_status ORDER BY 1"

@@ -84,24 +84,24 @@ def test_a_key_is_asked_for_as_it_is_or_as_a_text_of_it(anywhere: brenvik.Store)
         anywhere.load(rules, pa.table({"k": [value], "light": ["Q"]}), kind="upserts")
         for given in (value, *([] if isinstance(value, bytes) else [str(value)])):
             assert anywhere.history(rules, given).num_rows == anywhere.history(rules, {"k": given}).num_rows == 1
-            assert len(anywhere.story(rules, given)) == 1
+            assert len(anywhere.change_log(rules, given)) == 1
         if kind == "instant":  # without a zone, it is a time of the project's
             assert anywhere.history(rules, "2024-05-01T06").num_rows == 1
         for wrong in NO_KEYS.get(kind, (None,)):
-            for ask in (anywhere.history, anywhere.story):
+            for ask in (anywhere.history, anywhere.change_log):
                 with pytest.raises(DeclarationError, match=f"The key of 'by_{kind}': k: "):
                     ask(rules, wrong)
 
 
 def test_runs_and_held_deletes_are_told_by_numbers(anywhere: brenvik.Store) -> None:
     anywhere.load(RULES, pa.table({"code": ["NB-1"], "at": [1], "light": ["Q"]}), kind="upserts")
-    for ask in (anywhere.withdraw, anywhere.release, lambda rules, *runs: anywhere.read(rules, without=runs)):
+    for ask in (anywhere.revert, anywhere.approve_deletes, lambda rules, *runs: anywhere.read(rules, without=runs)):
         with pytest.raises(DeclarationError, match=r"are told by their numbers, each a whole one; got \[1\]"):
             ask(RULES, [1])
     for every in (False, True):  # an empty selection is not all there are
         with pytest.raises(DeclarationError, match="Say which held deletes"):
-            anywhere.release(RULES, *([1] if every else []), every=every)
-    assert anywhere.withdraw(RULES, np.int64(1), reason="x").counts["rows_removed"] == 1  # type: ignore[arg-type]
+            anywhere.approve_deletes(RULES, *([1] if every else []), every=every)
+    assert anywhere.revert(RULES, np.int64(1), reason="x").counts["rows_removed"] == 1  # type: ignore[arg-type]
 
 
 def test_a_withdrawn_run_is_not_the_last_good_one(anywhere: brenvik.Store) -> None:
@@ -113,8 +113,8 @@ def test_a_withdrawn_run_is_not_the_last_good_one(anywhere: brenvik.Store) -> No
     for at in (1, 2):
         anywhere.load(RULES, pa.table({"code": ["NB-1"], "at": [at], "light": ["Q"]}), kind="upserts")
     seen = [last()]
-    for run, put_back in ((2, False), (1, False), (2, True)):
-        anywhere.withdraw(RULES, run, put_back=put_back, reason="x")
+    for run, undo in ((2, False), (1, False), (2, True)):
+        anywhere.revert(RULES, run, undo=undo, reason="x")
         seen.append(last())
     assert seen == [2, 1, 0, 2]
 
@@ -316,7 +316,7 @@ def test_the_story_of_a_key_takes_as_many_statements_for_many_runs_as_for_few(
         with monkeypatch.context() as patched:
             for name in ("run", "ask", "rows"):
                 patched.setattr(anywhere.engine, name, counted(getattr(anywhere.engine, name)))
-            story = anywhere.story(rules, "A")
+            story = anywhere.change_log(rules, "A")
             assert [row["changes"][-1]["after"] for row in story] == [str(at) for at in range(runs)]
         spent.append(statements)
     assert spent[0] == spent[1] < 40
@@ -325,11 +325,11 @@ def test_the_story_of_a_key_takes_as_many_statements_for_many_runs_as_for_few(
 def test_a_long_story_is_told_in_several_passes(anywhere: brenvik.Store, monkeypatch: pytest.MonkeyPatch) -> None:
     for at in range(6):
         anywhere.load(RULES, pa.table({"code": ["A"], "at": [at], "light": [str(at)]}), kind="upserts")
-    whole = anywhere.story(RULES, "A")
+    whole = anywhere.change_log(RULES, "A")
     assert [row["run"] for row in whole] == [1, 2, 3, 4, 5, 6]
     for room in (1, 5, 10):
         monkeypatch.setattr(brenvik.runs.past, "AT_ONCE", room)
-        assert anywhere.story(RULES, "A") == whole
+        assert anywhere.change_log(RULES, "A") == whole
 
 
 def test_a_past_delete_is_decided_by_what_was_there_then(anywhere: brenvik.Store) -> None:
@@ -344,7 +344,7 @@ def test_a_past_delete_is_decided_by_what_was_there_then(anywhere: brenvik.Store
     load("B", 3, "insert")
     assert unknown.counts["ignored"] == 1
     assert anywhere.decisions(rules, unknown.run or 0)["decision"].to_pylist() == ["ignored"]
-    assert [row["decision"] for row in anywhere.story(rules, "B")] == ["ignored", "inserted"]
+    assert [row["decision"] for row in anywhere.change_log(rules, "B")] == ["ignored", "inserted"]
 
 
 def test_a_late_delete_that_waits_and_comes_again_by_itself_is_a_duplicate(anywhere: brenvik.Store) -> None:
@@ -352,6 +352,6 @@ def test_a_late_delete_that_waits_and_comes_again_by_itself_is_a_duplicate(anywh
     gone = pa.table({"op": ["D"], "code": ["A"], "at": [3]})
     anywhere.load(rules, pa.table({"code": ["A"], "at": [5]}), kind="upserts")
     first = anywhere.load(rules, gone, kind="changes", operation="op")
-    assert (first.counts["held"], [note.partition(";")[0] for note in first.notes]) == (1, ["1 change came late"])
+    assert (first.counts["pending"], [note.partition(";")[0] for note in first.notes]) == (1, ["1 change came late"])
     again = anywhere.load(rules, gone, kind="changes", operation="op")
     assert (again.counts["duplicate"], again.notes) == (1, [])

@@ -25,8 +25,8 @@ WRONG: tuple[Any, ...] = (
 CALLS: dict[str, dict[str, Any]] = {
     "load": {"rules": RULES, "frame": FRAME, "kind": "upserts"},
     "preview": {"rules": RULES, "frame": FRAME, "kind": "upserts"},
-    "withdraw": {"rules": RULES},
-    "held": {"rules": RULES},
+    "revert": {"rules": RULES},
+    "pending": {"rules": RULES},
     "release": {"rules": RULES, "every": True},
     "rebuild": {"rules": RULES},
     "adopt": {"rules": RULES},
@@ -35,7 +35,7 @@ CALLS: dict[str, dict[str, Any]] = {
     "read": {"rules": RULES},
     "history": {"rules": RULES, "key": "NB-1"},
     "as_of": {"rules": RULES, "when": 1},
-    "tidy": {},
+    "compact": {},
 }  # fmt: skip
 
 
@@ -47,17 +47,17 @@ def test_no_value_of_a_wrong_kind_ends_in_anything_but_a_sentence(method: str) -
         names = [name for name in inspect.signature(ask).parameters if name not in ("runs", "holds")]
         tried = 0
         for name, value in itertools.product(names, WRONG):
-            words = [value] if method == "tidy" and name == "rules" else []
+            words = [value] if method == "compact" and name == "rules" else []
             given = {**CALLS[method], **({} if words else {name: value})}
             try:
                 ask(*words, **given)
             except BrenvikError as error:
                 tried += 1
                 assert "object has no attribute" not in str(error)
-        for value in WRONG if method in ("withdraw", "release") else ():
+        for value in WRONG if method in ("revert", "release") else ():
             with pytest.raises(BrenvikError):
                 ask(RULES, value)
-        assert tried or method in ("held",)
+        assert tried or method in ("pending",)
         assert store.read(RULES)["light"].to_pylist() == ["Q"]
 
 
@@ -120,12 +120,12 @@ def test_a_thread_that_waits_too_long_for_its_turn_says_who_has_it() -> None:
     with brenvik.open_store("duckdb::memory:") as store:
         inside, done = threading.Event(), threading.Event()
 
-        def hold() -> None:
+        def lock() -> None:
             with store.engine.turn.taken(store.address):
                 inside.set()
                 done.wait(60)
 
-        holder = threading.Thread(target=hold, name="the other")
+        holder = threading.Thread(target=lock, name="the other")
         holder.start()
         inside.wait(60)
         with pytest.raises(Busy, match=r"in use by thread 'the other' of this process; waited 0\.1 s"):

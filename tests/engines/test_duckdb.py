@@ -16,7 +16,7 @@ from cli import brenvik as call
 
 import brenvik
 from brenvik.demo import scenario
-from brenvik.errors import Busy, DeclarationError, ForeignTable, InvariantBroken, LayoutError, StoreError
+from brenvik.errors import Busy, DeclarationError, ForeignTable, InvariantBroken, LedgerVersionError, StoreError
 from brenvik.feeds.files import FileSource
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
@@ -68,7 +68,7 @@ def held(path: Path) -> Iterator[subprocess.Popen[bytes]]:
             holder.kill()
 
 
-HOLD = "import duckdb, sys, time; c = duckdb.connect(sys.argv[1]); print('held', flush=True); time.sleep(60)"
+HOLD = "import duckdb, sys, time; c = duckdb.connect(sys.argv[1]); print('pending', flush=True); time.sleep(60)"
 
 
 def test_a_file_held_by_another_process_is_waited_for_then_told(tmp_path: Path) -> None:
@@ -101,7 +101,7 @@ def test_an_orphaned_run_is_marked_lost_by_the_next_load(tmp_path: Path) -> None
         store.ledger.prepare()
         store.ledger.start_run(RULES, feed="frame", kind="upserts", source="a frame")
         outcome = store.load(RULES, frame(("A", 1, "Fl")), kind="upserts")
-        assert store.ledger.runs()["state"].to_pylist() == ["done", "lost"]
+        assert store.ledger.runs()["state"].to_pylist() == ["done", "crashed"]
         assert any("marked as lost" in note for note in outcome.notes)
 
 
@@ -123,14 +123,14 @@ def test_a_table_that_is_not_ours_is_left_alone() -> None:
         store.engine.run('CREATE TABLE "Buoy" (code TEXT)')
         with pytest.raises(ForeignTable, match="did not make"):
             store.load(RULES, frame(("A", 1, "Fl")), kind="upserts")
-        assert store.ledger.runs()["state"].to_pylist() == ["refused"]
+        assert store.ledger.runs()["state"].to_pylist() == ["blocked"]
 
 
-def test_a_ledger_of_another_layout_is_not_written_to() -> None:
+def test_a_ledger_of_another_schema_version_is_not_written_to() -> None:
     with brenvik.open_store("duckdb::memory:") as store:
         store.load(RULES, frame(("A", 1, "Fl")), kind="upserts")
-        store.engine.run('UPDATE "brenvik"."layout" SET layout = 99')
-        with pytest.raises(LayoutError, match="a newer one than 7"):
+        store.engine.run('UPDATE "brenvik"."schema_version" SET schema_version = 99')
+        with pytest.raises(LedgerVersionError, match="a newer one than 7"):
             brenvik.Store(store.engine).load(RULES, frame(("A", 2, "Q")), kind="upserts")
 
 

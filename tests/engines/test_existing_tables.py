@@ -85,14 +85,14 @@ def test_a_table_that_is_loaded_already_is_not_taken_for_another(anywhere: brenv
     assert anywhere.read(RULES).num_rows == 1
 
 
-def test_changes_of_two_tables_are_not_kept_in_one(anywhere: brenvik.Store) -> None:
+def test_change_log_two_tables_are_not_kept_in_one(anywhere: brenvik.Store) -> None:
     first, alike = (
         replace(RULES, table="mart.buoy", table_name="one"),
         replace(RULES, table="mart_buoy", table_name="two"),
     )
     anywhere.load(first, changes(("NB-1", 1, "Kvit", "Q")), kind="upserts")
     for ask in (anywhere.preview, anywhere.load):
-        with pytest.raises(ForeignTable, match=r"would be kept in brenvik\.changes_of_mart_buoy, which .* has already"):
+        with pytest.raises(ForeignTable, match=r"would be kept in brenvik\.change_log_mart_buoy, which .* has already"):
             ask(alike, changes(("NB-2", 1, "Svart", "Q")), kind="upserts")
     with pytest.raises(StoreError, match="already"), anywhere.engine.transaction():
         anywhere.engine.run('CREATE TABLE "one" ("code" TEXT)')
@@ -106,7 +106,7 @@ def test_an_adopted_table_keeps_its_keys_and_takes_late_changes(anywhere: brenvi
     with pytest.raises(ForeignTable, match="brenvik adopt buoy"):
         anywhere.load(RULES, changes(("NB-1", 9, "Kvit", "Iso")), kind="upserts")
     seen = anywhere.adopt(RULES, FEED, preview=True)
-    assert anywhere.ledger.runs()["state"].to_pylist() == ["refused"]
+    assert anywhere.ledger.runs()["state"].to_pylist() == ["blocked"]
     done = anywhere.adopt(RULES, FEED)
     assert [seen.counts[n] for n in ("rows_before", "rows_added", "rows_removed")] == [3, 0, 0]
     assert done.counts == {**seen.counts}
@@ -125,7 +125,7 @@ def test_an_adopted_table_keeps_its_keys_and_takes_late_changes(anywhere: brenvi
     noted = {row["noted"] for row in anywhere.read(RULES).to_pylist() if row["id"] <= 3 or not is_lakehouse(anywhere)}
     assert noted == {"by hand"}
     for run in (int(late.run or 0), int(load.run or 0)):
-        anywhere.withdraw(RULES, run, reason="wrong")
+        anywhere.revert(RULES, run, reason="wrong")
     assert versions(anywhere, "NB-1") == [(1, "Q", 1, 5), (2, "Fl", 5, None)]
     assert [anywhere.rebuild(RULES).counts[n] for n in ("rows_added", "rows_updated", "rows_removed")] == [0, 0, 0]
 
@@ -137,8 +137,8 @@ def test_rows_that_are_not_what_the_rules_make_are_told_and_let_through_by_numbe
     assert not refused.value.can_retry
     assert anywhere.ledger.state("buoy") is None
     done = anywhere.adopt(RULES, FEED, allow_changes=2)
-    assert done.touched is not None
-    assert done.touched["code"].to_pylist() == ["NB-4"]
+    assert done.changed_keys is not None
+    assert done.changed_keys["code"].to_pylist() == ["NB-4"]
     assert [row[1:] for row in versions(anywhere, "NB-4")] == [("Q", 1, None)]
 
 
@@ -280,7 +280,7 @@ def test_a_table_of_a_schema_is_checked_adopted_and_loaded_by_the_commands(addre
     place = "buoy" if address.startswith("duckdb") else "mart.buoy"
     (tmp_path / "brenvik.toml").write_text(PROJECT.format(address=address, place=place))
     seen = call("check", cwd=tmp_path)
-    assert (seen.code, "It fits. Take it over: brenvik adopt buoy" in seen.out) == (0, True)
+    assert (seen.code, "It matches its rules. To take it over: brenvik adopt buoy" in seen.out) == (0, True)
     assert "3 rows" in seen.out
     assert call("load", cwd=tmp_path).code == 4
     assert call("adopt", "buoy", "--preview", cwd=tmp_path).code == 0

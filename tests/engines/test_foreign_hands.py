@@ -11,12 +11,19 @@ import pyarrow as pa
 import pytest
 
 import brenvik
-from brenvik.errors import ChangesMissing, DeclarationError, ForeignTable, InvariantBroken, LayoutError, StoreError
+from brenvik.errors import (
+    ChangesMissing,
+    DeclarationError,
+    ForeignTable,
+    InvariantBroken,
+    LedgerVersionError,
+    StoreError,
+)
 from brenvik.project.check import check_table
 from scripts import is_lakehouse
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
-LOG = '"brenvik"."changes_of_buoy"'
+LOG = '"brenvik"."change_log_buoy"'
 
 
 def load(store: brenvik.Store, *rows: tuple[str, str, int, str | None]) -> brenvik.Outcome:
@@ -107,7 +114,7 @@ LOSSES = {
 
 
 @pytest.mark.parametrize("loss", LOSSES)
-@pytest.mark.parametrize("run", ["late change", "preview", "withdrawal", "rebuild"])
+@pytest.mark.parametrize("run", ["late change", "preview", "revert", "rebuild"])
 def test_history_that_no_change_accounts_for_stops_the_run(
     loaded: brenvik.Store, loss: str, run: str, tmp_path: Path
 ) -> None:
@@ -116,17 +123,17 @@ def test_history_that_no_change_accounts_for_stops_the_run(
         "preview": lambda: loaded.preview(
             RULES, pa.table({"code": ["NB-1"], "at": [2], "light": ["late"]}), kind="upserts"
         ),
-        "withdrawal": lambda: loaded.withdraw(RULES, 2),
+        "revert": lambda: loaded.revert(RULES, 2),
         "rebuild": lambda: loaded.rebuild(RULES),
     }
     whole = loaded.read(RULES)
     by_hand(loaded, LOSSES[loss])
-    if run == "withdrawal" and loss != "one version":
+    if run == "revert" and loss != "one version":
         assert load(
             loaded, ("U", "NB-1", 4, "Iso")
         ).run  # an on-time change needs no log, and is what can be taken back
         whole = loaded.read(RULES)
-        runs["withdrawal"] = lambda: loaded.withdraw(RULES, 3)
+        runs["revert"] = lambda: loaded.revert(RULES, 3)
     with pytest.raises(ChangesMissing, match=r"Rows of .*NB-1\) have no change in the log"):
         runs[run]()
     assert loaded.read(RULES).equals(whole)
@@ -163,7 +170,7 @@ def test_a_table_that_somebody_dropped_is_told_and_made_again(loaded: brenvik.St
         loaded.engine._lake.catalog.drop_table(("main", "buoy"))  # type: ignore[attr-defined]
     else:
         by_hand(loaded, 'DROP TABLE "buoy"')
-    for ask in (lambda: loaded.read(RULES), lambda: load(loaded, LATE), lambda: loaded.withdraw(RULES, 1)):
+    for ask in (lambda: loaded.read(RULES), lambda: load(loaded, LATE), lambda: loaded.revert(RULES, 1)):
         with pytest.raises(StoreError, match=r"Table buoy no longer exists in"):
             ask()
     assert "Table buoy no longer exists in" in told_by_check(loaded, tmp_path)[0]
@@ -193,8 +200,8 @@ def test_a_ledger_that_lost_entries_is_told(loaded: brenvik.Store) -> None:
     by_hand(loaded, 'DELETE FROM "brenvik"."tables"')
     with pytest.raises(ForeignTable, match="its ledger entry is lost"):
         loaded.read(RULES)
-    by_hand(loaded, 'DELETE FROM "brenvik"."layout"')
-    with pytest.raises(LayoutError, match=r"brenvik\.layout has 0 rows, expected 1"):
+    by_hand(loaded, 'DELETE FROM "brenvik"."schema_version"')
+    with pytest.raises(LedgerVersionError, match=r"brenvik\.schema_version has 0 rows, expected 1"):
         brenvik.Store(loaded.engine).read(RULES)
 
 
@@ -202,5 +209,5 @@ def test_no_number_of_a_run_is_given_twice(loaded: brenvik.Store) -> None:
     if is_lakehouse(loaded):
         pytest.skip("the ledger of a lakehouse is a log: nothing of it is deleted")
     by_hand(loaded, 'DELETE FROM "brenvik"."runs"')
-    assert {row["arrived_at"] for row in loaded.story(RULES, "NB-1")} == {None}
+    assert {row["arrived_at"] for row in loaded.change_log(RULES, "NB-1")} == {None}
     assert load(loaded, ("U", "NB-1", 9, "Iso")).run == 3

@@ -56,7 +56,7 @@ def test_a_run_tells_what_it_wrote_and_what_the_table_was_then(tmp_path: Path) -
             ("NB-1", "Q 1", 1, 2), ("NB-1", "Q 2", 2, None), ("NB-2", "Q", 1, None), ("NB-3", "Q", 1, None),
         ]  # fmt: skip
         assert store.history(rules, "NB-1", known_at=1)["light"].to_pylist() == ["Q 1"]
-        store.tidy(rules, keep=timedelta(0))
+        store.compact(rules, keep=timedelta(0))
         assert store.read(rules, known_at=3).num_rows == 6
         assert store.engine.written("buoy") == {}
         with pytest.raises(DeclarationError, match="keeps no changes"):
@@ -71,7 +71,7 @@ def test_what_the_table_was_is_the_same_from_snapshots_and_from_kept_changes(
     for at in (1, 3, 2):
         load(tmp_path, ("NB-1", at, f"Q {at}"), (f"NB-{at + 1}", 1, "Q"), rules=rules)
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
-        store.withdraw(rules, 2)
+        store.revert(rules, 2)
         runs = range(1, 5)
         from_snapshots = [store.read(rules, known_at=run).to_pylist() for run in runs]
         store.engine.at_run = lambda *words: None  # type: ignore[method-assign]
@@ -93,14 +93,14 @@ def test_what_the_snapshot_of_the_table_does_not_name_never_was(
     with pytest.raises(KeyboardInterrupt):
         load(tmp_path, ("NB-1", 2, "F"), ("NB-2", 2, "F"))
     monkeypatch.undo()
-    assert scan(tmp_path, "brenvik.changes_of_buoy").num_rows == 3  # the files are there, and nothing names them
+    assert scan(tmp_path, "brenvik.change_log_buoy").num_rows == 3  # the files are there, and nothing names them
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
         assert store.ledger.runs()["state"].to_pylist() == ["failed", "done"]
         assert store.history(RULES, "NB-2").num_rows == 0
         store.load(RULES, frame(("NB-2", 1, "Q")), kind="upserts")
         store.rebuild(RULES)
         assert current(store.read(RULES)) == {"NB-1": "Q", "NB-2": "Q"}
-    assert scan(tmp_path, "brenvik.changes_of_buoy").num_rows == 2
+    assert scan(tmp_path, "brenvik.change_log_buoy").num_rows == 2
 
 
 def test_a_look_that_breaks_off_can_be_had_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -138,7 +138,7 @@ def test_a_first_load_that_breaks_off_leaves_no_table(tmp_path: Path, monkeypatc
     monkeypatch.undo()
     assert load(tmp_path, ("NB-2", 1, "Q")).counts["inserted"] == 1
     assert current(read(tmp_path)) == current(scan(tmp_path)) == {"NB-2": "Q"}
-    assert scan(tmp_path, "brenvik.changes_of_buoy").num_rows == 1
+    assert scan(tmp_path, "brenvik.change_log_buoy").num_rows == 1
 
 
 def test_a_run_is_done_with_the_snapshot_before_the_log_of_the_ledger_knows(
@@ -170,7 +170,7 @@ def test_the_log_of_the_ledger_is_folded_and_says_the_same(tmp_path: Path, monke
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
         assert store.ledger.runs()["run"].to_pylist() == [7, 6, 5, 4, 3, 2, 1]
         assert set(store.ledger.runs()["state"].to_pylist()) == {"done"}
-        assert store.withdraw(RULES, 7).counts["rows_removed"] == 1
+        assert store.revert(RULES, 7).counts["rows_removed"] == 1
 
 
 def test_somebody_else_who_writes_to_the_table_is_noticed_and_nothing_of_his_is_lost(tmp_path: Path) -> None:
@@ -257,7 +257,7 @@ def test_columns_may_be_called_as_duckdb_calls_the_places_of_rows(tmp_path: Path
             for row in store.read(RULES).to_pylist()
         ]
         assert shown == [("NB-1", 7, 8, None), ("NB-2", 9, 10, 2), ("NB-2", 7, 8, None)]
-        store.tidy(RULES, keep=timedelta(0))
+        store.compact(RULES, keep=timedelta(0))
     assert sorted(scan(tmp_path)["file_index"].to_pylist()) == [7, 7, 9]
 
 

@@ -21,12 +21,12 @@ from brenvik.errors import BrenvikError, StoreError
 
 @pytest.fixture
 def coast(tmp_path: Path) -> Path:
-    """A folder of three runs, with rows that are gone from files and a run that was withdrawn."""
+    """A folder of three runs, with rows that are gone from files and a run that was reverted."""
     folder = tmp_path / "coast"
     for at in (1, 2, 3):
         load(folder, ("NB-1", at, f"Fl {at}"), (f"NB-{at + 1}", 1, "Q"))
     with brenvik.open_store(f"lakehouse:{folder}") as store:
-        store.withdraw(RULES, 2)
+        store.revert(RULES, 2)
     return folder
 
 
@@ -46,18 +46,18 @@ def everything(folder: Path) -> dict[str, Any]:
         return {
             "now": store.read(RULES).to_pylist(),
             "after run 1": store.read(RULES, known_at=1).to_pylist(),
-            "story": store.story(RULES, "NB-1"),
+            "story": store.change_log(RULES, "NB-1"),
             "runs": store.ledger.runs().to_pylist(),
         }
 
 
 def go_on(folder: Path) -> None:
-    """A load, a withdrawal and a tidying."""
+    """A load, a revert and a compaction."""
     load(folder, ("NB-1", 9, "Iso"), ("NB-2", 0, "late"))
     with brenvik.open_store(f"lakehouse:{folder}") as store:
-        store.withdraw(RULES, 3)
+        store.revert(RULES, 3)
         store.rebuild(RULES)
-        store.tidy(RULES, keep=timedelta(0))
+        store.compact(RULES, keep=timedelta(0))
 
 
 def test_a_copy_is_not_used_before_it_names_its_own_files_and_never_touches_its_original(
@@ -70,7 +70,7 @@ def test_a_copy_is_not_used_before_it_names_its_own_files_and_never_touches_its_
             use()
     assert contents(coast) == was == contents(copy)
     told = relocate(copy)
-    assert {each.table for each in told} == {"main.buoy", "brenvik.changes_of_buoy", "brenvik.ledger"}
+    assert {each.table for each in told} == {"main.buoy", "brenvik.change_log_buoy", "brenvik.ledger"}
     assert all(each.before == str(coast) for each in told)
     assert relocate(copy) == relocate(coast) == []
     assert everything(copy) == whole
@@ -176,7 +176,7 @@ def scrambled(path: Path) -> None:
 PARTS = {
     "rows": "main/buoy/data/*[0-9a-f].parquet",
     "positions": "main/buoy/data/*-gone.parquet",
-    "changes": "brenvik/changes_of_buoy/data/*.parquet",
+    "changes": "brenvik/change_log_buoy/data/*.parquet",
     "entries": "brenvik/ledger/data/*.parquet",
     "a list of manifests": "main/buoy/metadata/snap-*.avro",
     "a manifest": "main/buoy/metadata/*-m[01].avro",
@@ -199,11 +199,11 @@ def test_damaged_files_are_told_in_a_sentence_and_stay_as_they_are(
         lambda store: store.read(RULES),
         lambda store: store.read(RULES, known_at=1),
         lambda store: store.load(RULES, frame(("NB-1", 9, "Iso"), ("NB-2", 0, "late")), kind="upserts"),
-        lambda store: store.withdraw(RULES, 3),
+        lambda store: store.revert(RULES, 3),
         lambda store: store.rebuild(RULES),
         lambda store: store.ledger.runs(),
         lambda store: store.relocate(),
-        lambda store: store.tidy(RULES, keep=timedelta(0)),
+        lambda store: store.compact(RULES, keep=timedelta(0)),
     )
     for ask in asks:
         now = contents(coast)
@@ -231,7 +231,7 @@ def test_a_full_disk_is_not_told_as_a_lock(coast: Path, monkeypatch: pytest.Monk
     with (
         brenvik.open_store(f"lakehouse:{coast}") as store,
         pytest.raises(StoreError, match=r"the lock file .* cannot be used: database or disk is full"),
-        store.engine.hold("buoy", wait_s=60.0),
+        store.engine.lock("buoy", wait_s=60.0),
     ):
         pass
 

@@ -73,9 +73,9 @@ def test_tables_lie_where_the_catalog_says_and_others_see_the_same(catalog: Any)
         assert current(rows) == current(table.scan().to_arrow()) == {"NB-1": "F", "NB-2": "Q"}
         assert store.history(RULES, "NB-1")["light"].to_pylist() == ["Q", "late", "F"]
         assert store.read(RULES, known_at=2).num_rows == 3
-        assert next(each.files for each in store.tidy(RULES, keep="0 minutes")) == (4, 2)
+        assert next(each.files for each in store.compact(RULES, keep="0 minutes")) == (4, 2)
         assert store.read(RULES).to_pylist() == rows.to_pylist()
-        assert store.withdraw(RULES, 2).counts["rows_removed"] == 1
+        assert store.revert(RULES, 2).counts["rows_removed"] == 1
     scanned = catalog.load_table("main.buoy").scan().to_arrow()
     assert current(scanned) == {"NB-1": "late", "NB-2": "Q"}
     left = [task.file.file_path for task in catalog.load_table("main.buoy").scan().plan_files()]

@@ -1,4 +1,4 @@
-"""How the files of a lakehouse lie, and what becomes of them: in order, living rows apart; put in order again by ``tidy``."""
+"""How the files of a lakehouse lie, and what becomes of them: in order, living rows apart; put in order again by ``compact``."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ from lakes import RULES, current, frame, load, others, read, scan
 from pyiceberg.expressions import EqualTo
 
 import brenvik
+from brenvik.engines.lakehouse import compaction, files, shown, snapshots
 from brenvik.engines.lakehouse import engine as lakehouse
-from brenvik.engines.lakehouse import files, shown, snapshots, tidying
 from brenvik.errors import DeclarationError
 
 NOTHING = timedelta(0)
@@ -35,9 +35,9 @@ def rows_of(folder: Path, name: str = "main.buoy") -> list[str]:
     return sorted(map(str, scan(folder, name).to_pylist()))
 
 
-def tidy(folder: Path, rules: brenvik.TableRules = RULES, keep: Any = NOTHING) -> dict[str, Any]:
+def compact(folder: Path, rules: brenvik.TableRules = RULES, keep: Any = NOTHING) -> dict[str, Any]:
     with brenvik.open_store(f"lakehouse:{folder}") as store:
-        return {each.table: each for each in store.tidy(rules, keep=keep)}
+        return {each.table: each for each in store.compact(rules, keep=keep)}
 
 
 def test_rows_lie_in_the_order_of_their_keys_and_living_ones_apart(tmp_path: Path) -> None:
@@ -111,27 +111,27 @@ def test_tidy_folds_what_loads_left_and_keeps_every_row_run_and_answer(tmp_path:
     for at in range(1, 8):
         load(tmp_path, ("NB-1", at, f"Q {at}"), (f"NB-{at + 1}", 1, "Q"))
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
-        runs, story = store.ledger.runs().to_pylist(), store.story(RULES, "NB-1")
+        runs, story = store.ledger.runs().to_pylist(), store.change_log(RULES, "NB-1")
         then = store.read(RULES, known_at=5).to_pylist()
     before = rows_of(tmp_path)
-    done = tidy(tmp_path)
+    done = compact(tmp_path)
     assert (done["buoy"].files, done["buoy"].gone) == ((13, 2), (6, 0))
     assert done["buoy"].snapshots == (7, 1)
-    assert done["brenvik.changes_of_buoy"].files == (7, 1)
+    assert done["brenvik.change_log_buoy"].files == (7, 1)
     assert done["brenvik.ledger"].files[1] == 1
     assert rows_of(tmp_path) == before
     assert [alive for alive, _ in data_of(tmp_path)] == [{False}, {True}]
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
         assert store.ledger.runs().to_pylist() == runs
-        assert store.story(RULES, "NB-1") == story
+        assert store.change_log(RULES, "NB-1") == story
         assert store.rebuild(RULES).counts["rows_updated"] == 0
-        assert store.withdraw(RULES, 4).counts["rows_removed"] == 2
+        assert store.revert(RULES, 4).counts["rows_removed"] == 2
         assert store.load(RULES, frame(("NB-1", 4, "Q 4")), kind="upserts").counts["inserted"] == 0
         assert store.read(RULES, known_at=5).to_pylist() == then
-    again = tidy(tmp_path)
+    again = compact(tmp_path)
     assert {name: each.files[1] for name, each in again.items()} == {
         "buoy": 2,
-        "brenvik.changes_of_buoy": 1,
+        "brenvik.change_log_buoy": 1,
         "brenvik.ledger": 1,
     }
 
@@ -145,7 +145,7 @@ def test_a_run_that_changed_nothing_leaves_nothing_behind_for_the_next(tmp_path:
         assert store.rebuild(RULES).counts["rows_updated"] == 0
         near = "SELECT count(*) AS n FROM duckdb_tables() WHERE table_name LIKE 'near%'"
         assert store.engine.rows(near) == [{"n": 0}]
-        store.tidy(RULES, keep=NOTHING)  # each row stands elsewhere now
+        store.compact(RULES, keep=NOTHING)  # each row stands elsewhere now
         late = frame(("NB-9", 2, "late"))
         seen, done = store.preview(RULES, late, kind="upserts"), store.load(RULES, late, kind="upserts")
         assert (seen.counts["rows_updated"], done.counts["rows_updated"]) == (1, 1)
@@ -156,29 +156,29 @@ def test_a_run_that_changed_nothing_leaves_nothing_behind_for_the_next(tmp_path:
 def test_a_table_in_order_is_left_alone(tmp_path: Path) -> None:
     load(tmp_path, ("NB-1", 1, "Q"))
     load(tmp_path, ("NB-1", 2, "F"))
-    tidy(tmp_path)
+    compact(tmp_path)
     snapshots_then = [each.snapshot_id for each in others(tmp_path).load_table("main.buoy").snapshots()]
-    tidy(tmp_path)
+    compact(tmp_path)
     assert [each.snapshot_id for each in others(tmp_path).load_table("main.buoy").snapshots()] == snapshots_then
 
 
 def test_large_files_stay_and_what_is_gone_of_them_is_told_in_one_file(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(tidying, "ROW_GROUP", 100)
+    monkeypatch.setattr(compaction, "ROW_GROUP", 100)
     load(tmp_path, *((f"NB-{number:04}", 1, "Q") for number in range(2000)))
     for at in (2, 3, 4):
         load(tmp_path, *((f"NB-{number:04}", at, "F") for number in range(at * 10, at * 10 + 10)))
     (large,) = (path for path in tmp_path.glob("main/buoy/data/*.parquet") if pq.read_metadata(path).num_rows == 2000)
     before = rows_of(tmp_path)
-    done = tidy(tmp_path)
+    done = compact(tmp_path)
     assert large.exists()
     assert (done["buoy"].files, done["buoy"].gone) == ((7, 3), (30, 30))
     assert len(list(tmp_path.glob("main/buoy/data/*-gone.parquet"))) == 1
     assert rows_of(tmp_path) == before
     load(tmp_path, *((f"NB-{number:04}", 5, "Q 2") for number in range(100, 200)))
     before = rows_of(tmp_path)
-    assert tidy(tmp_path)["buoy"].gone == (130, 0)  # 6.5 % of the file: worth writing it anew
+    assert compact(tmp_path)["buoy"].gone == (130, 0)  # 6.5 % of the file: worth writing it anew
     assert not large.exists()
     assert rows_of(tmp_path) == before
 
@@ -189,12 +189,12 @@ def test_snapshots_stay_as_long_as_is_said_and_what_others_stand_on(tmp_path: Pa
     table = others(tmp_path).load_table("main.buoy")
     second = table.snapshots()[1].snapshot_id
     table.manage_snapshots().create_tag(second, "before the storm").commit()
-    assert tidy(tmp_path, keep="1 day")["buoy"].snapshots == (4, 5)
-    assert tidy(tmp_path)["buoy"].snapshots == (5, 2)
+    assert compact(tmp_path, keep="1 day")["buoy"].snapshots == (4, 5)
+    assert compact(tmp_path)["buoy"].snapshots == (5, 2)
     then = others(tmp_path).load_table("main.buoy").scan(snapshot_id=second).to_arrow()
     assert current(then) == {"NB-1": "Q 2"}
     with pytest.raises(DeclarationError, match="keep is 'for long'; expected a span of time"):
-        tidy(tmp_path, keep="for long")
+        compact(tmp_path, keep="for long")
 
 
 def test_leftovers_go_once_they_are_old_and_what_a_snapshot_names_never(
@@ -209,7 +209,7 @@ def test_leftovers_go_once_they_are_old_and_what_a_snapshot_names_never(
     for path in tmp_path.rglob("*"):
         if path.is_file() and path != young:
             os.utime(path, (long_ago, long_ago))
-    done = tidy(tmp_path)
+    done = compact(tmp_path)
     assert (old.exists(), young.exists()) == (False, True)
     assert (done["buoy"].swept, done["buoy"].swept_bytes) == (1, 30)
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
@@ -231,7 +231,7 @@ def test_somebody_else_who_writes_while_a_table_is_put_in_order_is_noticed(
         return chosen(*words)
 
     monkeypatch.setattr(lakehouse, "to_write_anew", overtaken)
-    tidy(tmp_path)
+    compact(tmp_path)
     assert comes == []
     assert sorted(scan(tmp_path)["light"].to_pylist()) == sorted(read(tmp_path)["light"].to_pylist()) == ["Q 2", "Q 3"]
 
@@ -248,7 +248,7 @@ def test_manifests_are_folded_when_they_become_many(tmp_path: Path, monkeypatch:
 
 
 @pytest.mark.parametrize("address", ["duckdb::memory:", "sqlite::memory:"])
-def test_a_store_that_keeps_order_itself_has_nothing_to_tidy(address: str) -> None:
+def test_a_store_that_keeps_order_itself_has_nothing_to_compact(address: str) -> None:
     with brenvik.open_store(address) as store:
         store.load(RULES, frame(("NB-1", 1, "Q")), kind="upserts")
-        assert store.tidy(RULES) == []
+        assert store.compact(RULES) == []

@@ -250,9 +250,9 @@ def test_deletes_are_released_after_many_others_were(url: str, monkeypatch: pyte
         store.load(rules, frame(*rows), kind="upserts")
         gone = frame(*((code, 2, "Q") for code, _, _ in rows)).append_column("op", pa.array(["D"] * 12))
         store.load(rules, gone, kind="changes", operation="op")
-        numbers = store.held(rules)["brenvik_delete_no"].to_pylist()
-        store.release(rules, *numbers[:10])
-        store.release(rules, numbers[10])
+        numbers = store.pending_deletes(rules)["brenvik_delete_no"].to_pylist()
+        store.approve_deletes(rules, *numbers[:10])
+        store.approve_deletes(rules, numbers[10])
         assert sum(end is None for end in store.read(rules)["valid_to"].to_pylist()) == 1
 
 
@@ -263,7 +263,7 @@ def test_names_that_the_server_would_cut_or_has_taken_are_told(url: str) -> None
             for light in ("Q", "F"):
                 store.load(rules, frame(("NB-1", 1 if light == "Q" else 2, light)), kind="upserts")
             assert store.read(rules)["light"].to_pylist() == ["Q", "F"]
-            assert len(store.story(rules, {"code": "NB-1"})) == 2
+            assert len(store.change_log(rules, {"code": "NB-1"})) == 2
         too_long = replace(RULES, table="ø" * 32)
         odd = frame(("NB-1", 1, "Q")).append_column("xmin", pa.array([1.5])).append_column("l" * 64, pa.array(["x"]))
         with pytest.raises(FeedError) as refused:
@@ -318,7 +318,7 @@ def test_settings_of_the_database_change_nothing_that_is_read_or_written(url: st
         store.load(RULES, rows, kind="upserts")
         assert store.load(RULES, rows, kind="upserts").counts["duplicate"] == 1
         (row,) = store.read(RULES).to_pylist()
-        (kept,) = store.engine.ask('SELECT * FROM "brenvik"."changes_of_buoy"').to_pylist()
+        (kept,) = store.engine.ask('SELECT * FROM "brenvik"."change_log_buoy"').to_pylist()
     expected = rows.to_pylist()[0]
     for found in (row, kept):
         assert {name: found[name] for name in expected if name in found} == {
@@ -363,7 +363,7 @@ def test_a_character_that_the_database_lacks_makes_a_reject_which_is_kept_whole(
             told = [json.loads(row["content"]) for row in kept]
             assert [row["light"] for row in told] == ["5 \u20ac", "Q", "none"]
             assert (told[1]["code"], told[2]["noted"]) == ("NB-\U0001f600", "\u20ac\\u20ac")
-            assert store.withdraw(rules, 1, reason="\u20ac").counts["rows_removed"] == 2
+            assert store.revert(rules, 1, reason="\u20ac").counts["rows_removed"] == 2
             assert store.history(rules, "\u20ac").num_rows == 0
     finally:
         with psycopg.connect(url, autocommit=True) as connection:

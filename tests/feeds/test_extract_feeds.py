@@ -62,7 +62,7 @@ def test_extracts_are_taken_one_a_load_at_the_times_in_their_names(store: brenvi
         "2024-05-13 00:00:00", "2024-05-14 00:00:00",
     ]  # fmt: skip
     assert store.load_from(RULES, source).state == "nothing new"
-    kept = store.engine.ask('SELECT count(*) AS n FROM "brenvik"."changes_of_keeper"')["n"][0].as_py()
+    kept = store.engine.ask('SELECT count(*) AS n FROM "brenvik"."change_log_keeper"')["n"][0].as_py()
     assert kept == 11
 
 
@@ -81,10 +81,10 @@ def test_a_half_empty_extract_is_refused_until_a_person_lets_it_through(store: b
         store.load(RULES, frame(0, 1, 2, 3), kind="full_extract", at="2024-05-14")
     assert (refused.value.counts["deleted"], refused.value.living) == (5, 9)
     run = store.ledger.runs(last=1).to_pylist()[0]
-    assert (run["state"], run["read"], run["deleted"], run["rows_after"]) == ("refused", 4, 5, None)
+    assert (run["state"], run["read"], run["deleted"], run["rows_after"]) == ("blocked", 4, 5, None)
     assert living(store) == list(range(9))
     seen = store.preview(RULES, frame(0, 1, 2, 3), kind="full_extract", at="2024-05-14")
-    assert "--allow-deletes 5" in str(seen.refusal)
+    assert "--allow-deletes 5" in str(seen.blocked_by)
     with pytest.raises(LimitExceeded):
         store.load(RULES, frame(0, 1, 2), kind="full_extract", at="2024-05-14", allow_deletes=5)
     store.load(RULES, frame(0, 1, 2, 3), kind="full_extract", at="2024-05-14", allow_deletes=5)
@@ -147,7 +147,7 @@ def test_an_older_extract_is_refused_and_one_of_the_same_time_is_not(store: bren
     with pytest.raises(StaleExtract, match=r"It is of 2024-05-13 01:30; run 1 took the extract of 2024-05-14 01:30"):
         store.load(RULES, frame(1), kind="full_extract", at="2024-05-13 01:30")
     assert store.load(RULES, frame(1, 2, 3), kind="full_extract", at="2024-05-14 01:30").counts["inserted"] == 1
-    assert store.ledger.runs()["state"].to_pylist() == ["done", "refused", "done"]
+    assert store.ledger.runs()["state"].to_pylist() == ["done", "blocked", "done"]
 
 
 def test_the_time_of_an_extract_can_stand_in_a_column(store: brenvik.Store, tmp_path: Path) -> None:
@@ -192,20 +192,20 @@ def test_a_table_takes_extracts_or_changes_but_a_first_extract_may_begin_it(stor
 def test_held_deletes_of_an_extract_lapse_when_the_key_returns(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("keeper", natural_key="no", deletes="review", max_deletes=None)
     store.load(rules, frame(1, 2, 3), kind="full_extract", at="2024-05-13")
-    assert store.load(rules, frame(1), kind="full_extract", at="2024-05-14").counts["held"] == 2
+    assert store.load(rules, frame(1), kind="full_extract", at="2024-05-14").counts["pending"] == 2
     assert store.load(rules, frame(1), kind="full_extract", at="2024-05-15").counts["derived"] == 0
     store.load(rules, frame(1, 2), kind="full_extract", at="2024-05-16")
-    (waiting,) = store.held(rules).to_pylist()
+    (waiting,) = store.pending_deletes(rules).to_pylist()
     assert (waiting["no"], waiting["firm"], str(waiting["brenvik_effective_at"])) == (
         3,
         "firm 3",
         "2024-05-14 00:00:00",
     )
     assert living(store, rules) == [1, 2, 3]
-    assert store.release(rules, every=True, reason="closed").counts["rows_updated"] == 1
+    assert store.approve_deletes(rules, every=True, reason="closed").counts["rows_updated"] == 1
     assert [str(row["valid_to"]) for row in store.history(rules, 3).to_pylist()] == ["2024-05-14 00:00:00"]
     with pytest.raises(DeclarationError, match="does not hold any"):
-        store.release(rules, every=True)
+        store.approve_deletes(rules, every=True)
 
 
 def test_a_table_of_a_database_is_taken_whole(store: brenvik.Store, registry: Registry) -> None:
@@ -275,13 +275,13 @@ def test_a_held_delete_that_was_withdrawn_is_held_anew_when_it_comes_again(store
         return pa.table({"op": [op], "no": [1], "at": [at], "firm": ["a"]})
 
     store.load(rules, rows("I", 1), kind="changes", operation="op")
-    assert store.load(rules, rows("D", 2), kind="changes", operation="op").counts["held"] == 1
-    store.withdraw(rules, 2, reason="a mistake")
-    assert store.held(rules).num_rows == 0
-    assert store.load(rules, rows("D", 2), kind="changes", operation="op").counts["held"] == 1
-    store.release(rules, every=True)
+    assert store.load(rules, rows("D", 2), kind="changes", operation="op").counts["pending"] == 1
+    store.revert(rules, 2, reason="a mistake")
+    assert store.pending_deletes(rules).num_rows == 0
+    assert store.load(rules, rows("D", 2), kind="changes", operation="op").counts["pending"] == 1
+    store.approve_deletes(rules, every=True)
     assert living(store, rules) == []
-    store.withdraw(rules, 4)
+    store.revert(rules, 4)
     assert living(store, rules) == [1]
 
 
@@ -289,11 +289,11 @@ def test_a_withdrawn_extract_of_a_table_that_holds_deletes(store: brenvik.Store)
     rules = brenvik.TableRules("keeper", natural_key="no", deletes="review", max_deletes=None)
     for day, numbers in ((13, (1, 2, 3)), (14, (1, 2)), (15, (1, 2)), (16, (1, 2, 4))):
         store.load(rules, frame(*numbers), kind="full_extract", at=f"2024-05-{day}")
-    store.withdraw(rules, 1, 2)
+    store.revert(rules, 1, 2)
     assert living(store, rules) == [1, 2, 4]
-    assert store.held(rules).num_rows == 0
-    store.withdraw(rules, 1, 2, put_back=True)
-    assert (living(store, rules), store.held(rules)["no"].to_pylist()) == ([1, 2, 3, 4], [3])
+    assert store.pending_deletes(rules).num_rows == 0
+    store.revert(rules, 1, 2, undo=True)
+    assert (living(store, rules), store.pending_deletes(rules)["no"].to_pylist()) == ([1, 2, 3, 4], [3])
     rebuilt = store.rebuild(rules)
     assert [rebuilt.counts[name] for name in ("rows_added", "rows_updated", "rows_removed")] == [0, 0, 0]
 
@@ -320,7 +320,7 @@ def test_an_extract_of_a_part_of_the_table_misses_nothing_of_the_rest(store: bre
     part = regions({1: "a", 2: "new"}, {})
     alive = [1, 2, *south]
     seen = store.preview(RULES, part, kind="full_extract", at="2024-05-14", feed="north", extract_scope=scope)
-    assert "2 (50 %, limit 20 %)" in str(seen.refusal)  # two of four firms of the north, not of fourteen
+    assert "2 (50 %, limit 20 %)" in str(seen.blocked_by)  # two of four firms of the north, not of fourteen
     done = store.load(
         RULES, part, kind="full_extract", at="2024-05-14", feed="north", extract_scope=scope, allow_deletes=2
     )
@@ -330,7 +330,7 @@ def test_an_extract_of_a_part_of_the_table_misses_nothing_of_the_rest(store: bre
     # Without the part, the next extract of the same part still says that firms 3 and 4 are gone; of the south it says nothing.
     later = store.load(RULES, part, kind="full_extract", at="2024-05-15", feed="north", extract_scope=scope)
     assert later.counts["unchanged"] == 2
-    store.withdraw(RULES, int(done.run or 0), reason="tried")
+    store.revert(RULES, int(done.run or 0), reason="tried")
     assert living(store) == alive
     ends = {row["no"]: str(row["valid_to"]) for row in store.read(RULES).to_pylist() if row["is_deleted"]}
     assert ends == dict.fromkeys((3, 4), "2024-05-15 00:00:00")
@@ -413,9 +413,9 @@ def test_of_a_key_whose_row_was_refused_an_extract_says_nothing_that_outlives_th
     wrong = take("2024-05-14", firm_5="", firm_9="made")  # firm 5 is gone, and there is a firm 9
     take("2024-05-15", firm_5="too long", firm_9="too long")
     assert living(store, rules) == [1, 2, 3, 4, 9]
-    store.withdraw(rules, wrong, reason="made up")
+    store.revert(rules, wrong, reason="made up")
     assert living(store, rules) == [1, 2, 3, 4, 5]
-    store.withdraw(rules, wrong, put_back=True)
+    store.revert(rules, wrong, undo=True)
     assert living(store, rules) == [1, 2, 3, 4, 9]
 
 
@@ -426,7 +426,7 @@ def test_a_key_with_a_refused_row_and_a_good_one_is_said_by_the_good_one(store: 
     twice = pa.table({"no": [1, 2, 2], "firm": ["firm 1", "too long", "firm 2"]})
     assert store.load(rules, twice, kind="full_extract", at="2024-05-14").counts["rejected"] == 1
     store.load(rules, rows.slice(0, 1), kind="full_extract", at="2024-05-15", allow_deletes=1)
-    store.withdraw(rules, int(first.run or 0), reason="made up")
+    store.revert(rules, int(first.run or 0), reason="made up")
     (row,) = store.history(rules, 2).to_pylist()
     assert [str(row[name])[:10] for name in ("valid_from", "valid_to")] == ["2024-05-14", "2024-05-15"]
 

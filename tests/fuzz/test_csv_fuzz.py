@@ -1,4 +1,4 @@
-"""Files of CSV as nobody should write them: the rows of a strict reader, or a reject, or a refusal; never a silent difference."""
+"""CSV files as nobody should write them: the rows of a strict reader, a reject or a refusal; never a silent difference."""
 
 from __future__ import annotations
 

@@ -65,7 +65,7 @@ class Oracle:
         self.holds = holds or ignores
         self.ignores = ignores
         self.out: set[int] = set()
-        """The batches that are withdrawn."""
+        """The batches that are reverted."""
         self.aside: list[Change] = []
         self.held: dict[int, Change] = {}
         self.declared = declared
@@ -118,7 +118,7 @@ class Oracle:
             return "unchanged"
         self.numbered += 1
         self.held[self.numbered] = change
-        return "held"
+        return "pending"
 
     def waiting(self) -> dict[int, Change]:
         """The deletes that are held, as far as their batches count."""
@@ -174,7 +174,7 @@ class Oracle:
             if self.holds:
                 self.numbered += 1
                 self.held[self.numbered] = self._change(gone, at, delete=True)
-                told.append("held")
+                told.append("pending")
             else:
                 told.append(None)
                 new.append((len(told) - 1, self._keep(gone, at, delete=True)))

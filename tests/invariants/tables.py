@@ -43,7 +43,7 @@ def check_decided_again(scene: Scene, store: brenvik.Store, runs: dict[int, list
         assert repr(store.decisions(scene.rules, run).to_pylist()) == repr(expected)
     told = [(run, row) for run, rows in runs.items() for row in rows]
     for key in {repr(row["key"]): row["key"] for _, row in told}.values():
-        story = [(row["run"], {name: row[name] for name in told[0][1]}) for row in store.story(scene.rules, key)]
+        story = [(row["run"], {name: row[name] for name in told[0][1]}) for row in store.change_log(scene.rules, key)]
         assert repr(story) == repr([(run, row) for run, row in told if repr(row["key"]) == repr(key)])
 
 

@@ -139,4 +139,4 @@ def test_in_the_end_the_table_holds_what_the_source_holds(
         world.load()
         assert world.store.read(world.rules).equals(before)
         states = set(world.store.ledger.runs()["state"].to_pylist())
-        assert states <= {"done", "lost", "failed"}
+        assert states <= {"done", "crashed", "failed"}

@@ -104,8 +104,8 @@ def test_invariant_7_of_extracts(case: tuple[Scene, list[Extract]], data: st.Dat
             assert comparable(scene, stored(scene, store)) == as_if(scene, made[:number], out)
             while data.draw(st.booleans()):
                 target = data.draw(st.integers(1, number))
-                seen = store.withdraw(scene.rules, runs[target - 1], put_back=target in out, preview=True)
-                done = store.withdraw(scene.rules, runs[target - 1], put_back=target in out)
+                seen = store.revert(scene.rules, runs[target - 1], undo=target in out, preview=True)
+                done = store.revert(scene.rules, runs[target - 1], undo=target in out)
                 assert seen.counts == done.counts
                 out ^= {target}
                 assert comparable(scene, stored(scene, store)) == as_if(scene, made[:number], out)
@@ -128,7 +128,7 @@ def test_what_one_extract_leaves_open_the_next_one_says(anywhere: brenvik.Store,
     extract(14, {"Tern & Daughters": "Halvor", **({"Skerry Works": "far too long"} if deletes == "close" else {})})
     extract(15, {"Tern & Daughters": "Halvor", "Skerry Works": "Sund"})
     extract(16, {"Tern & Daughters": "Halvor", "Skerry Works": "Sund"})
-    anywhere.withdraw(keeper, first)
+    anywhere.revert(keeper, first)
     rows = anywhere.read(keeper).select(["firm", "town", "valid_from", "is_current"]).to_pylist()
     assert sorted(tuple(row.values()) for row in rows) == [
         ("Skerry Works", "Sund", datetime(2024, 5, 15), True),

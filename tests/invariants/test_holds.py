@@ -33,7 +33,7 @@ def test_deletes_wait_until_they_are_released(case: tuple[Scene, list[Batch]], d
             counts = {name: outcome.counts[name] for name in DECISIONS if outcome.counts[name]}
             assert counts == Counter(expected) == Counter(outcome.decisions()["decision"].to_pylist())
             assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
-            assert sorted(store.held(rules)["brenvik_delete_no"].to_pylist()) == sorted(oracle.held)
+            assert sorted(store.pending_deletes(rules)["brenvik_delete_no"].to_pylist()) == sorted(oracle.held)
             before = everything(scene, store)
             again = scene.load(store, batch)
             assert again.counts["duplicate"] == again.counts["read"] == len(batch.rows)
@@ -41,8 +41,8 @@ def test_deletes_wait_until_they_are_released(case: tuple[Scene, list[Batch]], d
             while oracle.held and data.draw(st.booleans()):
                 number = data.draw(st.sampled_from(sorted(oracle.held)))
                 drop = data.draw(st.booleans())
-                seen = store.release(rules, number, drop=drop, preview=True)
-                done = store.release(rules, number, drop=drop)
+                seen = store.approve_deletes(rules, number, drop=drop, preview=True)
+                done = store.approve_deletes(rules, number, drop=drop)
                 assert seen.counts == done.counts
                 if drop:
                     del oracle.held[number]

@@ -133,7 +133,7 @@ def test_rules_that_the_kept_changes_cannot_follow_are_refused(changed: dict[str
         with pytest.raises(RulesChanged, match=re.escape(said)):
             store.rebuild(brenvik.TableRules("buoy", **{**first, **changed}))
         assert store.read(rules).equals(before)
-        assert store.ledger.runs(last=1)["state"].to_pylist() == ["refused"]
+        assert store.ledger.runs(last=1)["state"].to_pylist() == ["blocked"]
         timed = brenvik.TableRules(
             "buoy", **{**first, "order_by": ["entry_no", "changed_at"], "effective_at": "changed_at"}
         )

@@ -31,7 +31,7 @@ def told(outcome: brenvik.Outcome, *, with_times: bool) -> list[str]:
 
 @given(st.sampled_from(SCENES), st.sampled_from(DRAWN), st.data())
 def test_invariant_6_same_everywhere(scene: Scene, drawn: str, data: st.DataObject) -> None:
-    """Loads, a replay and a withdrawal, step by step."""
+    """Loads, a replay and a revert, step by step."""
     has_decimal_order = any(dict(scene.types)[name].startswith("decimal") for name in scene.declared.order)
     kinds = [kind for kind in STORES if kind in {*DRAWN} - {"lakehouse"} | {drawn}]
     kinds = [kind for kind in kinds if kind != "sqlite" or not has_decimal_order]
@@ -47,7 +47,7 @@ def test_invariant_6_same_everywhere(scene: Scene, drawn: str, data: st.DataObje
             for batch in [*made, *made[:1]]:
                 outcome = here.load(store, batch)
                 steps += [outcome.counts, told(outcome, with_times=with_times), _without_keys(here, said(here, store))]
-            steps.append(store.withdraw(here.rules, out).counts)
+            steps.append(store.revert(here.rules, out).counts)
             steps.append(_without_keys(here, said(here, store)))
             assert TABLE in store.ledger.status()
     first, *others = found.values()

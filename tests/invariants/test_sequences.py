@@ -1,5 +1,5 @@
-"""All invariants along the way of one table: loads in order and late, replays, loads that break off, withdrawals and what is put
-back, held deletes released and dropped, extracts, rebuilds, in any sequence. After every step the table must be the oracle's.
+"""All invariants along the way of one table: loads in order and late, replays, interrupted loads, reverts and their undoing,
+pending deletes approved and discarded, extracts, rebuilds, in any sequence. After every step the table must be the oracle's.
 
 Beside the invariants' own tests, which try each alone and harder.
 """
@@ -109,16 +109,16 @@ class Way:
     def _state(self) -> Any:
         return self.store.ledger.state(self.scene.rules.table) if self.runs else None
 
-    def withdraw(self) -> None:
+    def revert(self) -> None:
         """Invariant 7, of one run or several; what is out already is put back."""
         if not self.runs:
             return
         first = self.data.draw(st.sampled_from(sorted(self.runs)))
-        put_back = first in self.out
-        alike = [number for number in self.runs if (number in self.out) == put_back]
+        undo = first in self.out
+        alike = [number for number in self.runs if (number in self.out) == undo]
         chosen = {first} | self.data.draw(st.sets(st.sampled_from(alike), max_size=1))
         runs = [self.runs[number] for number in sorted(chosen)]
-        self.stepped(lambda preview: self.store.withdraw(self.scene.rules, *runs, put_back=put_back, preview=preview))
+        self.stepped(lambda preview: self.store.revert(self.scene.rules, *runs, undo=undo, preview=preview))
         self.out ^= chosen
 
     def rebuild(self) -> None:
@@ -129,23 +129,23 @@ class Way:
             assert [done.counts[name] for name in ROWS] == [0, 0, 0]
             assert everything(self.scene, self.store) == before
 
-    def tidy(self) -> None:
+    def compact(self) -> None:
         """Put in order, a table of files holds the same; once in order, it stays as it is."""
         before = everything(self.scene, self.store)
-        self.store.tidy(self.scene.rules, keep=timedelta(0))
+        self.store.compact(self.scene.rules, keep=timedelta(0))
         assert everything(self.scene, self.store) == before
-        for again in self.store.tidy(self.scene.rules, keep=timedelta(0)):
+        for again in self.store.compact(self.scene.rules, keep=timedelta(0)):
             assert (again.files[0], again.gone) == (again.files[1], (0, 0))
 
     def decide_holds(self) -> None:
         waiting = self.oracle.waiting()
         if not self.runs:
             return
-        assert sorted(self.store.held(self.scene.rules)["brenvik_delete_no"].to_pylist()) == sorted(waiting)
+        assert sorted(self.store.pending_deletes(self.scene.rules)["brenvik_delete_no"].to_pylist()) == sorted(waiting)
         if not waiting:
             return
         number, drop = self.data.draw(st.sampled_from(sorted(waiting))), self.data.draw(st.booleans())
-        self.stepped(lambda preview: self.store.release(self.scene.rules, number, drop=drop, preview=preview))
+        self.stepped(lambda preview: self.store.approve_deletes(self.scene.rules, number, drop=drop, preview=preview))
         if drop:
             del self.oracle.held[number]
         else:
@@ -153,7 +153,7 @@ class Way:
 
     def another_order(self) -> None:
         """Invariant 3: the changes that count, in another order and another division, make the same table. Those that tie keep
-        theirs, as the later of them counts. What only said again what a withdrawn run had said went with it."""
+        theirs, as the later of them counts. What only said again what a reverted run had said went with it."""
         d = self.scene.declared
         counting = [(row, b.columns) for number, b in self.batches.items() if number not in self.out for row in b.rows]
         counting = [(row, columns) for row, columns in counting if self.oracle.counts(row)]
@@ -182,9 +182,9 @@ def walk(scene: Scene, data: st.DataObject, *, holds: bool = False) -> None:
     made = data.draw(batches(scene, most=3))
     with fresh(scene) as store:
         way = Way(scene, store, Oracle(scene.declared, holds=holds), data)
-        others = [way.take_again, way.withdraw, way.withdraw, way.rebuild]
+        others = [way.take_again, way.revert, way.revert, way.rebuild]
         others += [way.decide_holds] if holds else []
-        others += [way.tidy] * 2 if scene.store == "lakehouse" else []
+        others += [way.compact] * 2 if scene.store == "lakehouse" else []
         for batch in made:
             if data.draw(st.integers(0, 5)) == 0:
                 way.break_off(batch)
@@ -224,7 +224,7 @@ Extract = tuple[datetime, list[dict[str, Any]], tuple[str, ...], str | None]
 @st.composite
 def an_extract(draw: st.DrawFn, scene: Scene, after: datetime) -> Extract:
     """A few rows of few keys, a day later or at the same time; now and then only of a part of the table, in which a key is or is
-    not for good: a delete that an extract of a part told stays, even if what had brought the row into the part is withdrawn."""
+    not for good: a delete that an extract of a part told stays, even if what had brought the row into the part is reverted."""
     types, d = dict(scene.types), scene.declared
     domains = {name: st.sampled_from([None, *pool(scene, types[name])[:2]]) for name in d.values}
     key = st.fixed_dictionaries({name: st.sampled_from(KEY_POOLS[types[name]][:2]) for name in d.keys})
@@ -284,18 +284,18 @@ def walk_extracts(scene: Scene, data: st.DataObject, *, holds: bool = False) -> 
 
     def decide(way: Way) -> None:
         """Releases or drops a held delete."""
-        waiting = way.store.held(scene.rules).to_pylist()
+        waiting = way.store.pending_deletes(scene.rules).to_pylist()
         if not waiting:
             return
         chosen, drop = data.draw(st.sampled_from(waiting)), data.draw(st.booleans())
         number = chosen["brenvik_delete_no"]
-        way.stepped(lambda preview: way.store.release(scene.rules, number, drop=drop, preview=preview))
+        way.stepped(lambda preview: way.store.approve_deletes(scene.rules, number, drop=drop, preview=preview))
         of = next(number for number, run in way.runs.items() if run == chosen["brenvik_run"])
         decided.append((len(taken), (of, tuple(chosen[name] for name in scene.declared.keys)), drop))
 
     with fresh(scene) as store:
         way = Way(scene, store, Oracle(scene.declared, holds=holds), data)
-        withdrawn = False
+        reverted = False
         for number in range(1, data.draw(st.integers(1, 4)) + 1):
             extract = at, rows, columns, scope = data.draw(an_extract(scene, at))
 
@@ -311,16 +311,16 @@ def walk_extracts(scene: Scene, data: st.DataObject, *, holds: bool = False) -> 
             _, done = way.stepped(take)
             way.runs[number], taken[number] = int(done.run or 0), extract
             counts = Counter({name: done.counts[name] for name in DECISIONS})
-            for each in (counts, expected):  # rejects of a withdrawn extract stay open
+            for each in (counts, expected):  # rejects of a reverted extract stay open
                 each["rejected"] += each.pop("duplicate", 0)
-            if not (holds and withdrawn):  # what a withdrawn extract held, the next one holds anew
+            if not (holds and reverted):  # what a reverted extract held, the next one holds anew
                 assert +counts == +expected
                 assert done.counts["read"] + done.counts["derived"] == expected.total()
             way.is_the_oracles()
-            others = ["withdraw", "withdraw", "rebuild", *(["decide"] * 2 if holds else [])]
-            others += ["tidy"] * 2 if scene.store == "lakehouse" else []
+            others = ["revert", "revert", "rebuild", *(["decide"] * 2 if holds else [])]
+            others += ["compact"] * 2 if scene.store == "lakehouse" else []
             for do in data.draw(st.lists(st.sampled_from(others), max_size=2)):
-                withdrawn |= do == "withdraw"
+                reverted |= do == "revert"
                 decide(way) if do == "decide" else getattr(way, do)()
                 way.oracle = as_if_never(way.out)
                 way.is_the_oracles()

@@ -105,11 +105,11 @@ def _run(store: brenvik.Store, rules: brenvik.TableRules, run: dict[str, Any], f
             extract_scope=run.get("scope"),
         )
     if "release" in run:
-        return store.release(rules, *run["release"])
+        return store.approve_deletes(rules, *run["release"])
     if run.get("rebuild"):
         return store.rebuild(rules)
     undo = "undo" in run
-    return store.withdraw(rules, *run["undo" if undo else "revert"], put_back=undo)
+    return store.revert(rules, *run["undo" if undo else "revert"], undo=undo)
 
 
 def _frame(text: str) -> pa.Table:

@@ -1,4 +1,4 @@
-"""What all commands share: the app, their options, and how a project and its store are opened."""
+"""What all commands share: the app, common options, and opening a project and its store."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 class FirstOf(TyperGroup):
-    """A group of commands whose first one is meant where none is named: ``rejects buoy`` is ``rejects list buoy``."""
+    """A group of commands whose first one is the default: ``rejects buoy`` means ``rejects list buoy``."""
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         if not args or args[0] not in {*self.commands, "--help"}:
@@ -35,29 +35,29 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
 )
-held_app = typer.Typer(help="The deletes that wait for a person; release or drop them.")
-rejects_app = typer.Typer(
-    cls=FirstOf, help="The rows that were refused: list them, export them, take them again once mended, or drop them."
+deletes_app = typer.Typer(help="Deletes that await approval: list, approve or discard them.")
+rejects_app = typer.Typer(cls=FirstOf, help="Rejected rows: list, export, retry or discard them.")
+watermarks_app = typer.Typer(
+    help="How far each feed has been loaded, what is waiting in it, and what the next load takes."
 )
-watermarks_app = typer.Typer(help="How far each feed is, what waits in it, and what the next load takes.")
 
-ProjectFile = Annotated[Path, typer.Option("--project", help="The project's file.", metavar="FILE")]
+ProjectFile = Annotated[Path, typer.Option("--project", help="The project file.", metavar="FILE")]
 Environment = Annotated[
-    str | None, typer.Option("--env", help="The environment of the project; else BRENVIK_ENV.", metavar="NAME")
+    str | None, typer.Option("--env", help="The environment of the project; by default BRENVIK_ENV.", metavar="NAME")
 ]
 Group = Annotated[str | None, typer.Option("--group", help="Only the tables of this group.", metavar="NAME")]
 Json = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
-Wait = Annotated[float, typer.Option("--wait", help="How long to wait for a store or table, in seconds.", min=0)]
-FeedName = Annotated[str | None, typer.Option("--feed", help="The feed, where the table has several.", metavar="NAME")]
-Tables = Annotated[list[str] | None, typer.Argument(help="The tables; all when none is named.", metavar="[TABLE]...")]
+Wait = Annotated[float, typer.Option("--wait", help="How many seconds to wait for a locked store or table.", min=0)]
+FeedName = Annotated[str | None, typer.Option("--feed", help="The feed, if the table has several.", metavar="NAME")]
+Tables = Annotated[list[str] | None, typer.Argument(help="The tables; by default all.", metavar="[TABLE]...")]
 TableName = Annotated[str, typer.Argument(help="The table.", metavar="TABLE")]
-Known = Annotated[int | None, typer.Option("--known-at", help="As it was known after this run.", metavar="RUN")]
+Known = Annotated[int | None, typer.Option("--known-at", help="As known after this run.", metavar="RUN")]
 Without = Annotated[
-    list[int] | None, typer.Option("--without", help="As it would be without this run; can be repeated.", metavar="RUN")
+    list[int] | None, typer.Option("--without", help="As if this run had never been; can be repeated.", metavar="RUN")
 ]
-Preview = Annotated[bool, typer.Option("--preview", help="Say what would change; write nothing.")]
+Preview = Annotated[bool, typer.Option("--preview", help="Show what would change; write nothing.")]
 All = Annotated[bool, typer.Option("--all", help="All of them.")]
-Reason = Annotated[str | None, typer.Option("--reason", help="Why; kept with the run.", metavar="TEXT")]
+Reason = Annotated[str | None, typer.Option("--reason", help="Why; recorded with the run.", metavar="TEXT")]
 HERE = Path("brenvik.toml")
 
 
@@ -90,7 +90,7 @@ def opened(project: Project, *, read_only: bool, wait_s: float, skip: bool = Fal
 
 @contextmanager
 def reading(path: Path, environment: str | None, wait_s: float) -> Iterator[tuple[Project, Store]]:
-    """A project and its store, opened without the right to write."""
+    """A project and its store, opened read-only."""
     project = read(path, environment)
     with opened(project, read_only=True, wait_s=wait_s) as store:
         yield project, store
@@ -98,13 +98,13 @@ def reading(path: Path, environment: str | None, wait_s: float) -> Iterator[tupl
 
 @contextmanager
 def watching(project: Project) -> Iterator[Callable[[str, int], None] | None]:
-    """On a terminal, a line that says how many rows were read; nothing elsewhere."""
+    """On a terminal, a line with the number of rows read so far; elsewhere nothing."""
     if not sys.stderr.isatty():
         yield None
         return
     from rich.console import Console
 
-    with Console(stderr=True).status(f"{project.name}: looking for what is new") as status:
+    with Console(stderr=True).status(f"{project.name}: looking for new data") as status:
 
         def watch(table: str, rows: int) -> None:
             status.update(f"{table}: {rows:,} rows read")

@@ -8,29 +8,29 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from brenvik.outcome import Outcome
 
-DONE, FAILED, WRONG_CALL, REJECTED, REFUSED, TEMPORARY = range(6)
-_GRAVITY = (WRONG_CALL, FAILED, REFUSED, TEMPORARY, REJECTED, DONE)
+DONE, FAILED, WRONG_CALL, REJECTED, BLOCKED, TEMPORARY = range(6)
+_SEVERITY = (WRONG_CALL, FAILED, BLOCKED, TEMPORARY, REJECTED, DONE)
 
 
 def code_of(error: Exception) -> int:
-    """The exit code of an error: wrong call or project, refused, temporary, or failed."""
-    from brenvik.errors import DeclarationError, Refused, Temporary
+    """The exit code of an error: wrong call or project, blocked, temporary, or failed."""
+    from brenvik.errors import Blocked, DeclarationError, Temporary
 
     if isinstance(error, DeclarationError):
         return WRONG_CALL
-    if isinstance(error, Refused):
-        return REFUSED
+    if isinstance(error, Blocked):
+        return BLOCKED
     return TEMPORARY if isinstance(error, Temporary) else FAILED
 
 
-def gravest(outcomes: Iterable[Outcome], *, accept_rejects: bool = False) -> int:
+def most_severe(outcomes: Iterable[Outcome], *, accept_rejects: bool = False) -> int:
     """The exit code of several loads together."""
     codes = [DONE]
     for outcome in outcomes:
         if outcome.error and outcome.state != "skipped":
             codes.append(code_of(outcome.error))
-        elif outcome.refusal:
-            codes.append(REFUSED)
-        elif (outcome.counts.get("rejected") or outcome.counts.get("held")) and not accept_rejects:
+        elif outcome.blocked_by:
+            codes.append(BLOCKED)
+        elif (outcome.counts.get("rejected") or outcome.counts.get("pending")) and not accept_rejects:
             codes.append(REJECTED)
-    return min(codes, key=_GRAVITY.index)
+    return min(codes, key=_SEVERITY.index)

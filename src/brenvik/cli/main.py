@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from brenvik.cli.app import app, held_app, rejects_app, watermarks_app
+from brenvik.cli.app import app, deletes_app, rejects_app, watermarks_app
 from brenvik.cli.exits import code_of
 from brenvik.cli.render.characters import visible
 
@@ -26,12 +26,12 @@ def _root(
 
 # The modules of the commands, in the order of the help.
 from brenvik.cli.commands import (  # noqa: E402, F401, I001
-    new, demo, load, check, status, runs, sql, history, withdraw, rebuild, tidy, relocate, adopt, watermarks, rejects, held,
+    new, demo, load, check, status, runs, sql, history, revert, rebuild, compact, relocate, adopt, watermarks, rejects, deletes,
 )  # fmt: skip
 
 app.add_typer(watermarks_app, name="watermarks")
 app.add_typer(rejects_app, name="rejects")
-app.add_typer(held_app, name="held")
+app.add_typer(deletes_app, name="deletes")
 
 
 def _with_project_last(words: list[str]) -> list[str]:

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from brenvik.cli.exits import gravest
+from brenvik.cli.exits import most_severe
 from brenvik.cli.render import paper
 from brenvik.cli.render.as_of import show_as_of
-from brenvik.cli.render.held import show_held
-from brenvik.cli.render.history import show_history, show_story
+from brenvik.cli.render.deletes import show_pending_deletes
+from brenvik.cli.render.history import show_change_log, show_history
 from brenvik.cli.render.load import show_loads
 from brenvik.cli.render.preview import show_previews
 from brenvik.cli.render.recomputed import show_recomputed
@@ -54,7 +54,7 @@ class _Guide:
         self._prompt(" ".join(("load", *tables)))
         with self.project.open() as store:
             outcomes = self.project.load(tables or None, store=store)
-            show_loads(self.project, outcomes, gravest(outcomes), json=False)
+            show_loads(self.project, outcomes, most_severe(outcomes), json=False)
         return outcomes[-1].run or 0
 
     def rows(self, table: str) -> pa.Table:
@@ -64,29 +64,29 @@ class _Guide:
         with self.project.open(read_only=True) as store:
             return store.read(rules).drop_columns([str(rules.system_column_name(name)) for name in stamps])
 
-    def withdraw(self, run: int, *, reason: str) -> None:
-        self._prompt(f'withdraw {run} --reason "{reason}"')
+    def revert(self, run: int, *, reason: str) -> None:
+        self._prompt(f'revert {run} --reason "{reason}"')
         rules = self.project.table("buoy").rules
         with self.project.open() as store:
-            show_recomputed(self.project, rules, store.withdraw(rules, run, reason=reason), json=False)
+            show_recomputed(self.project, rules, store.revert(rules, run, reason=reason), json=False)
 
-    def held(self) -> None:
-        self._prompt("held")
+    def pending_deletes(self) -> None:
+        self._prompt("deletes")
         rules = self.project.table("keeper").rules
         with self.project.open(read_only=True) as store:
-            show_held(self.project, {"keeper": store.held(rules).to_pylist()}, json=False)
+            show_pending_deletes(self.project, {"keeper": store.pending_deletes(rules).to_pylist()}, json=False)
 
-    def release(self, table: str, number: int, *, reason: str) -> None:
-        self._prompt(f'held release {table} {number} --reason "{reason}"')
+    def approve(self, table: str, number: int, *, reason: str) -> None:
+        self._prompt(f'deletes approve {table} {number} --reason "{reason}"')
         rules = self.project.table(table).rules
         with self.project.open() as store:
-            show_recomputed(self.project, rules, store.release(rules, number, reason=reason), json=False)
+            show_recomputed(self.project, rules, store.approve_deletes(rules, number, reason=reason), json=False)
 
-    def story(self, key: str) -> None:
+    def change_log(self, key: str) -> None:
         self._prompt(f"history buoy {key} --changes")
         rules = self.project.table("buoy").rules
         with self.project.open(read_only=True) as store:
-            show_story(self.project, rules, key, store.story(rules, key), json=False)
+            show_change_log(self.project, rules, key, store.change_log(rules, key), json=False)
 
     def preview(self, table: str) -> None:
         self._prompt(f"preview {table}")
@@ -121,7 +121,7 @@ class _Guide:
     def runs(self) -> None:
         self._prompt("runs")
         with self.project.open(read_only=True) as store:
-            show_runs(self.project, store.ledger.runs().to_pylist(), store.ledger.withdrawn("buoy"), json=False)
+            show_runs(self.project, store.ledger.runs().to_pylist(), store.ledger.reverted("buoy"), json=False)
 
 
 def run(folder: Path, *, store: str | None = None) -> None:
@@ -166,8 +166,8 @@ def run(folder: Path, *, store: str | None = None) -> None:
     scenario.write_keepers(3, inbox)
     guide.load("keeper")
     guide.say("One firm is not in it. That waits for a person, who knows that it has closed:")
-    guide.held()
-    guide.release("keeper", 1, reason="closed down in May")
+    guide.pending_deletes()
+    guide.approve("keeper", 1, reason="closed down in May")
     _look_back(guide, folder, inbox)
 
 
@@ -186,10 +186,10 @@ def _look_back(guide: _Guide, folder: Path, inbox: Path) -> None:
     )
     scenario.write_day("buoy_04.csv", inbox)
     run = guide.load("buoy")
-    guide.withdraw(run, reason="lights all wrong")
+    guide.revert(run, reason="lights all wrong")
     same = guide.rows("buoy").equals(before)
     guide.say(f"The table is {'equal' if same else 'NOT EQUAL'} to the day before: {before.num_rows} rows.")
-    guide.story("NB-106")
+    guide.change_log("NB-106")
     guide.runs()
     guide.say(
         f"Look around: cd {folder}",

@@ -168,7 +168,7 @@ class DuckDBEngine(InPlace):
             self._connection.commit()
 
     @contextmanager
-    def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
+    def lock(self, table: str, *, wait_s: float) -> Iterator[None]:
         with held(self._identity, table, address=self.address, wait_s=wait_s):
             yield
 

@@ -38,7 +38,7 @@ def held(store: str, table: str, *, address: str, wait_s: float) -> Iterator[Non
 
 
 @contextmanager
-def held_in_file(lock: Path, table: str, *, address: str, wait_s: float) -> Iterator[None]:
+def locked_in_file(lock: Path, table: str, *, address: str, wait_s: float) -> Iterator[None]:
     """The same among processes, by a file that is made for it; it ends with its holder."""
     deadline = time.monotonic() + wait_s
     try:

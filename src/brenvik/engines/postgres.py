@@ -328,7 +328,7 @@ class PostgresEngine(InPlace):
         self._execute("COMMIT")
 
     @contextmanager
-    def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
+    def lock(self, table: str, *, wait_s: float) -> Iterator[None]:
         lock = int.from_bytes(
             hashlib.blake2b(f"brenvik {table.casefold()}".encode(), digest_size=8).digest(), signed=True
         )

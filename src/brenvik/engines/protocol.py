@@ -24,7 +24,7 @@ IfBusy = Literal["wait", "skip", "fail"]
 
 
 @dataclass(frozen=True)
-class Tidied:
+class Compacted:
     """What was put in order in one table of files, before and after."""
 
     table: str
@@ -51,7 +51,7 @@ class Relocated:
 
 @dataclass(frozen=True)
 class Written:
-    """What a run wrote: files, their bytes, and the rows that it marked as gone in others."""
+    """What a run wrote: files, their bytes, and the rows that it deleted by position in others."""
 
     files: int
     bytes: int
@@ -79,7 +79,7 @@ class InPlace(Hashing):
     def current_rows(self, near: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
         pass
 
-    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
+    def compact(self, tables: Sequence[str], *, keep: timedelta) -> list[Compacted]:
         return []
 
     def relocate(self) -> list[Relocated]:
@@ -186,14 +186,14 @@ class Engine(Protocol):
         """``of`` are the rules of the table that the run is about; None where it is about the ledger alone."""
         ...
 
-    def hold(self, table: str, *, wait_s: float) -> AbstractContextManager[None]:
+    def lock(self, table: str, *, wait_s: float) -> AbstractContextManager[None]:
         """Locks one table for loading; its name is compared without case.
 
         Raises Busy, which names the holder, when the lock is still taken after ``wait_s`` seconds.
         """
         ...
 
-    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
+    def compact(self, tables: Sequence[str], *, keep: timedelta) -> list[Compacted]:
         """Compacts the files of tables, and those of the ledger where none is named; snapshots younger than ``keep`` stay. The
         rows are the same before and after. Stores without files: see ``InPlace``."""
         ...

@@ -35,7 +35,7 @@ import sqlglot.dialects.sqlite
 from sqlglot import exp
 
 from brenvik.engines.arrays import of_values
-from brenvik.engines.locks import held, held_in_file, missing_rights_of_file, name_of_query
+from brenvik.engines.locks import held, locked_in_file, missing_rights_of_file, name_of_query
 from brenvik.engines.protocol import InPlace
 from brenvik.engines.scratch import in_transit
 from brenvik.errors import Conflict, StoreError
@@ -231,11 +231,11 @@ class SQLiteEngine(InPlace):
         self._execute("COMMIT")
 
     @contextmanager
-    def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
+    def lock(self, table: str, *, wait_s: float) -> Iterator[None]:
         identity = f"sqlite {self._path or id(self)}"
         alone: AbstractContextManager[None] = nullcontext()
         if self._path and not self._holds:
-            alone = held_in_file(Path(f"{self._path}-brenvik"), table, address=self.address, wait_s=wait_s)
+            alone = locked_in_file(Path(f"{self._path}-brenvik"), table, address=self.address, wait_s=wait_s)
         with held(identity, table, address=self.address, wait_s=wait_s), alone:
             self._holds += 1
             try:

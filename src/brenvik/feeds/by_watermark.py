@@ -33,7 +33,7 @@ class Marked(Protocol):
 
     def newest(self, *, above: Mark | None = None, up_to: Mark | None = None) -> Mark | None: ...
 
-    def count_beside(self, clock: Mark | None) -> tuple[int, int]:
+    def count_skipped(self, clock: Mark | None) -> tuple[int, int]:
         """How many rows lie above the clock (0 without one), and how many have no mark."""
         ...
 
@@ -109,8 +109,8 @@ class ByWatermark:
         window = watermarks.next_window(kind, low=low, high=newest, overlap=overlap, start_at=start_at)
         moves = not wanted or (wanted.everything and (not known or window.high > known.mark))  # type: ignore[operator]
         window = Window(window.kind, window.low, window.high, window.reads_from, moves=moves and not window.is_empty)
-        ahead, unmarked = source.count_beside(clock)
-        seen = {"ahead": ahead, "without_watermark": unmarked}
+        future, unmarked = source.count_skipped(clock)
+        seen = {"future_rows": future, "without_watermark": unmarked}
         notes = list(notes_beside(seen, clock, watermark=self.column, name=source.name))
         if window.is_empty and low is not None and not wanted:
             notes += self._on_nothing(source, low, clock)

@@ -142,7 +142,7 @@ class Records(io.RawIOBase):
         end = len(data) if ended else _end_of_last_record(scanned, quotes)
         quotes, within = quotes[: np.searchsorted(quotes, end)], within[: np.searchsorted(within, end)]
         is_outside = not np.any(np.searchsorted(quotes, within) % 2)
-        if is_outside and _is_well_quoted(scanned[:end], quotes, self._dialect):
+        if is_outside and _is_ok_quoted(scanned[:end], quotes, self._dialect):
             block = data[:end]
             self._check_text(block)
             self._records += _line_ends_outside(scanned[:end], quotes)
@@ -352,7 +352,7 @@ def _ends(dialect: Dialect) -> np.ndarray[Any, np.dtype[np.bool_]]:
     return ends
 
 
-def _is_well_quoted(scanned: bytes, quotes: np.ndarray[Any, Any], dialect: Dialect) -> bool:
+def _is_ok_quoted(scanned: bytes, quotes: np.ndarray[Any, Any], dialect: Dialect) -> bool:
     """Whether all quotes keep the rule, as they do where they alternate: one opens a field, the next one closes it."""
     if not len(quotes):
         return True

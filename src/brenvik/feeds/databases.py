@@ -165,7 +165,7 @@ class _Marks:
         tests += [] if up_to is None else [self.column <= self.bound(up_to)]
         return self.read(self._one(sa.func.max(self.column), *tests))
 
-    def count_beside(self, clock: Mark | None) -> tuple[int, int]:
+    def count_skipped(self, clock: Mark | None) -> tuple[int, int]:
         ahead = 0 if clock is None else self._one(sa.func.count(), self.column > self.bound(clock))
         return ahead, self._one(sa.func.count(), self.column.is_(None))
 

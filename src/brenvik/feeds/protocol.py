@@ -94,7 +94,7 @@ class Batch:
     as it is asked. ``broken`` is complete when they have been read, and then ``count`` says how many there were. With
     ``keeps_raw`` each piece has its rows as they came; with ``derives`` there may be changes derived from a row.
     ``extract`` says that the rows are all there are, and when; with ``more`` another batch waits behind this one.
-    ``key_places`` tells where the natural key stands in rows that came as records. ``retakes`` are the numbers of open rejects
+    ``key_places`` tells where the natural key stands in rows that came as records. ``retries`` are the numbers of open rejects
     that are taken again.
     A batch ``inside`` the store has no pieces: it is a question in the core's flavour over what the store holds, with
     ``inside_values`` for its parameters; its answer has the arrival numbers too.
@@ -123,7 +123,7 @@ class Batch:
     inside_values: Mapping[str, Any] = field(default_factory=dict)
     extract: ExtractTime | None = None
     more: bool = False
-    retakes: tuple[int, ...] = ()
+    retries: tuple[int, ...] = ()
     key_places: KeyPlaces = ()
     after_commit: Callable[[], list[str]] = list
     close: Callable[[], None] = lambda: None
@@ -234,11 +234,11 @@ class StandingSource(Source, Protocol):
 
 
 def notes_beside(seen: Mapping[str, int], clock: Mark | None, *, watermark: str, name: str) -> Iterator[str]:
-    """What a person should know of rows that lie beside a window."""
-    if seen["ahead"]:
+    """Notes on rows that are skipped because no window contains them."""
+    if seen["future_rows"]:
         now = told(clock.replace(microsecond=0) if isinstance(clock, datetime) else clock)
-        rows, them = ("1 row is", "it") if seen["ahead"] == 1 else (f"{seen['ahead']:,} rows are", "them")
+        rows, them = ("1 row is", "it") if seen["future_rows"] == 1 else (f"{seen['future_rows']:,} rows are", "them")
         yield f"{rows} ahead of the source's clock, {now}, and left out until it has passed {them}."
     if seen["without_watermark"]:
         rows = "1 row has" if seen["without_watermark"] == 1 else f"{seen['without_watermark']:,} rows have"
-        yield f"{rows} no {watermark} and cannot be taken by it."
+        yield f"{rows} no {watermark}; skipped: a window cannot contain them."

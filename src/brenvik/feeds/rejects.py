@@ -30,6 +30,6 @@ class RejectSource:
         path.write_text("".join(f"{line}\n" for line in self._lines.values()), encoding="utf-8")
         batch = batch_of([path], [LoadedFile(source, 0, "", number=1)], Reading(record=self._record))
         batch.files = ()
-        batch.retakes = tuple(self._lines)
+        batch.retries = tuple(self._lines)
         batch.close = folder.cleanup
         return batch

@@ -177,7 +177,7 @@ class _Marks:
         found = self._ask(f"CAST(max({self.column}) AS TEXT) AS mark", tests, low=above, high=up_to)
         return self._read(found["mark"])
 
-    def count_beside(self, clock: Mark | None) -> tuple[int, int]:
+    def count_skipped(self, clock: Mark | None) -> tuple[int, int]:
         ahead = "0" if clock is None else f"COALESCE(sum({sql.flag(self.test('>', 'clock'))}), 0)"
         found = self._ask(f"{ahead} AS ahead, count(*) - count({self.column}) AS unmarked", [], clock=clock)
         return int(found["ahead"]), int(found["unmarked"])

@@ -9,23 +9,23 @@ from brenvik.ledger.records import Run
 from brenvik.ledger.schema import place
 
 
-class HeldDeletes(Entries[H]):
+class PendingDeletes(Entries[H]):
     """Pending deletes."""
 
-    def last_hold(self, table: str) -> int:
+    def last_delete_no(self, table: str) -> int:
         """The highest number of a table's pending deletes; they are numbered per table, under its lock."""
         found = self.engine.rows(
-            f"SELECT COALESCE(max(hold), 0) AS hold FROM {place('held_deletes')} WHERE table_name = :table_name",
+            f"SELECT COALESCE(max(delete_no), 0) AS delete_no FROM {place('pending_deletes')} WHERE table_name = :table_name",
             {"table_name": table},
         )
-        return int(found[0]["hold"])
+        return int(found[0]["delete_no"])
 
-    def decide_holds(self, run: Run, holds: Iterable[int], state: str) -> None:
-        """Records what became of pending deletes: ``released``, ``dropped`` or ``lapsed``."""
-        numbers = ", ".join(str(int(hold)) for hold in holds)
-        if numbers:
+    def decide_pending_deletes(self, run: Run, numbers: Iterable[int], state: str) -> None:
+        """Records what became of pending deletes: ``approved``, ``discarded`` or ``lapsed``."""
+        chosen = ", ".join(str(int(number)) for number in numbers)
+        if chosen:
             self.engine.run(
-                f"UPDATE {place('held_deletes')} SET state = :state, decided_by = :run "
-                f"WHERE table_name = :table_name AND hold IN ({numbers})",
+                f"UPDATE {place('pending_deletes')} SET state = :state, decided_by = :run "
+                f"WHERE table_name = :table_name AND delete_no IN ({chosen})",
                 {"state": state, "run": run.number, "table_name": run.table},
             )

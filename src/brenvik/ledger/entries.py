@@ -7,9 +7,9 @@ from datetime import UTC, datetime
 from typing import Any, Generic, TypeVar
 
 from brenvik import __version__
-from brenvik.errors import LayoutError
+from brenvik.errors import LedgerVersionError
 from brenvik.ledger.protocol import Home
-from brenvik.ledger.schema import LAYOUT, SCHEMA, place
+from brenvik.ledger.schema import SCHEMA, SCHEMA_VERSION, place
 from brenvik.merge import sql
 
 H = TypeVar("H", bound=Home)
@@ -28,25 +28,25 @@ class Entries(Generic[H]):
         self._exists = False
 
     def exists(self) -> bool:
-        """Whether this store has a ledger. Raises LayoutError when it has another layout."""
+        """Whether this store has a ledger. Raises LedgerVersionError if it has another schema version."""
         self._exists = self._exists or self._look()
         return self._exists
 
     def _look(self) -> bool:
-        if not self.engine.has_table(f"{SCHEMA}.layout"):
+        if not self.engine.has_table(f"{SCHEMA}.schema_version"):
             return False
-        found = self.engine.rows(f"SELECT layout FROM {place('layout')}")
+        found = self.engine.rows(f"SELECT schema_version FROM {place('schema_version')}")
         if len(found) != 1:
-            raise LayoutError(
-                f"The ledger in {self.engine.address} is damaged: {SCHEMA}.layout has {len(found)} rows, expected 1. Nothing was "
-                "written; restore the store from a backup."
+            raise LedgerVersionError(
+                f"The ledger in {self.engine.address} is damaged: {SCHEMA}.schema_version has {len(found)} rows, expected 1. "
+                "Nothing was written; restore the store from a backup."
             )
-        layout = found[0]["layout"]
-        if layout != LAYOUT:
-            older = "an older" if layout < LAYOUT else "a newer"
-            raise LayoutError(
-                f"The ledger in {self.engine.address} has layout {layout}, {older} one than {LAYOUT}, which Brenvik "
-                f"{__version__} writes. Use the version of Brenvik that wrote it."
+        version = found[0]["schema_version"]
+        if version != SCHEMA_VERSION:
+            older = "older" if version < SCHEMA_VERSION else "newer"
+            raise LedgerVersionError(
+                f"The ledger in {self.engine.address} has schema version {version}, which is {older} than {SCHEMA_VERSION}, the "
+                f"one of Brenvik {__version__}. Use the version of Brenvik that wrote it."
             )
         return True
 

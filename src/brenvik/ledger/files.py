@@ -60,7 +60,7 @@ class Files(Entries[H]):
                 "table_name": run.table,
                 "feed": run.feed,
                 "run": run.number,
-                "taken_at": run.started_at,
+                "loaded_at": run.started_at,
             }
             rows = []
             for n, file in enumerate(part):

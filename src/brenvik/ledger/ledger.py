@@ -7,25 +7,25 @@ from dataclasses import dataclass
 from typing import Any
 
 from brenvik import __version__
-from brenvik.ledger.deletes import HeldDeletes
+from brenvik.ledger.deletes import PendingDeletes
 from brenvik.ledger.entries import H, now
 from brenvik.ledger.files import Files
 from brenvik.ledger.records import LoadedFile, Watermark
 from brenvik.ledger.rejects import Rejects
 from brenvik.ledger.runs import Runs
-from brenvik.ledger.schema import LAYOUT, SCHEMA, TABLES, VIEWS, make_table, place
+from brenvik.ledger.schema import SCHEMA, SCHEMA_VERSION, TABLES, VIEWS, make_table, place
 from brenvik.ledger.tables import Tables
 from brenvik.ledger.watermarks import Watermarks
 
 
-class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], HeldDeletes[H]):
+class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], PendingDeletes[H]):
     """Queries and entries of one store's ledger. Entries are written inside the caller's transactions."""
 
     def prepare(self) -> None:
         """Makes the ledger's tables where they are missing."""
         if self.exists():
             return
-        with self.engine.hold(f"{SCHEMA}.layout", wait_s=60.0), self.engine.transaction():
+        with self.engine.lock(f"{SCHEMA}.schema_version", wait_s=60.0), self.engine.transaction():
             if self.exists():  # someone else was quicker
                 return
             self.engine.make_schema(SCHEMA)
@@ -34,7 +34,10 @@ class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], HeldDelete
             self.engine.index(f"{SCHEMA}.runs", ("table_name", "state", "run", "kind"))
             for name, text in VIEWS.items():
                 self.engine.run(f"CREATE VIEW {place(name)} AS {text}")
-            self._insert("layout", {"layout": LAYOUT, "written_by": __version__, "since": now(), "last_run": 0})
+            self._insert(
+                "schema_version",
+                {"schema_version": SCHEMA_VERSION, "written_by": __version__, "written_at": now(), "last_run": 0},
+            )
 
     def memory(self, table: str, feed: str) -> FeedMemory:
         return FeedMemory(self, table, feed)

@@ -32,7 +32,7 @@ class Watermark:
     kind: str
     mark: Mark
     run: int
-    moved_at: datetime
+    advanced_at: datetime
 
 
 @dataclass(frozen=True)
@@ -50,7 +50,7 @@ class Extract:
 class TableState:
     """What the ledger knows of a table: read and written only while the table is locked.
 
-    ``row_count`` and ``living`` (current keys) are as the last run left them: large tables are not counted for each load.
+    ``row_count`` and ``current_keys`` (current keys) are as the last run left them: large tables are not counted for each load.
     ``column_sets``: which columns its changes have, by the number of the column set.
     """
 
@@ -61,7 +61,7 @@ class TableState:
     high_effective: str | None
     last_key: int
     row_count: int
-    living: int
+    current_keys: int
     column_sets: Mapping[int, tuple[str, ...]]
     numbered_by_store: bool = False
 

@@ -36,7 +36,7 @@ class Rejects(Entries[H]):
         return int(found[0]["reject"])
 
     def decide_rejects(self, run: Run, rejects: Iterable[int], state: str) -> None:
-        """Records what became of open rejects: ``retaken`` or ``dropped``. Raises DeclarationError when one is not open."""
+        """Records what became of open rejects: ``retried`` or ``discarded``. Raises DeclarationError when one is not open."""
         numbers = [str(int(reject)) for reject in rejects]
         if not numbers:
             return

@@ -12,7 +12,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from brenvik import __version__
-from brenvik.errors import BrenvikError, Refused
+from brenvik.errors import Blocked, BrenvikError
 from brenvik.ledger.entries import Entries, H, now
 from brenvik.ledger.records import Extract, Run
 from brenvik.ledger.schema import DECISIONS, LOADS, ROW_COUNTS, SCHEMA, TABLES, place
@@ -55,23 +55,23 @@ class Runs(Entries[H]):
         """Records a run as ``running`` in a transaction of its own.
 
         The caller holds the table's lock, so nothing else works on other runs of it that are still ``running``: they become
-        ``lost``. Returns the run and how many were lost.
+        ``crashed``. Returns the run and how many had crashed.
         """
-        with self.engine.hold(f"{SCHEMA}.runs", wait_s=60.0), self.engine.transaction():
+        with self.engine.lock(f"{SCHEMA}.runs", wait_s=60.0), self.engine.transaction():
             (found,) = self.engine.rows(
                 f"SELECT (SELECT COALESCE(max(run), 0) FROM {place('runs')}) AS run, "
-                f"(SELECT max(last_run) FROM {place('layout')}) AS last_run, "
-                f"(SELECT count(*) FROM {place('runs')} WHERE table_name = :table_name AND state = 'running') AS lost",
+                f"(SELECT max(last_run) FROM {place('schema_version')}) AS last_run, "
+                f"(SELECT count(*) FROM {place('runs')} WHERE table_name = :table_name AND state = 'running') AS crashed",
                 {"table_name": rules.table},
             )
-            if lost := int(found["lost"]):
+            if crashed := int(found["crashed"]):
                 self.engine.run(
-                    f"UPDATE {place('runs')} SET state = 'lost', message = 'the process ended before the run did' "
+                    f"UPDATE {place('runs')} SET state = 'crashed', message = 'the process ended before the run did' "
                     "WHERE table_name = :table_name AND state = 'running'",
                     {"table_name": rules.table},
                 )
             run = Run(max(found["run"], found["last_run"]) + 1, rules.table, feed, kind, source, now())
-            self.engine.run(f"UPDATE {place('layout')} SET last_run = :run", {"run": run.number})
+            self.engine.run(f"UPDATE {place('schema_version')} SET last_run = :run", {"run": run.number})
             self._insert(
                 "runs",
                 {
@@ -94,7 +94,7 @@ class Runs(Entries[H]):
                     **(seen or {}),
                 },
             )
-        return run, lost
+        return run, crashed
 
     def end_run(
         self, run: Run, state: str, counts: Mapping[str, int], message: str = "", **others: str | int | None
@@ -113,7 +113,7 @@ class Runs(Entries[H]):
 
     def enter_failure(self, run: Run, error: BaseException) -> None:
         """Records how a run failed. The transaction of the data was rolled back before."""
-        state = "refused" if isinstance(error, Refused) else "failed"
+        state = "blocked" if isinstance(error, Blocked) else "failed"
         message = str(error) if isinstance(error, BrenvikError) else type(error).__name__
         _log.error("%s: %s", state, message, extra=run.about())
         try:
@@ -187,38 +187,39 @@ class Runs(Entries[H]):
         )
         return {row["run"]: row["started_at"] for row in found if row["run"] in runs}
 
-    def withdrawn(self, table: str, *, known_at: int | None = None) -> dict[int, int]:
+    def reverted(self, table: str, *, known_at: int | None = None) -> dict[int, int]:
         """The reverted runs of a table, each with the run that reverted it; as of the run ``known_at``."""
         if not self.exists():
             return {}
         found = self.engine.rows(
-            f"SELECT run, by_run, put_back_by FROM {place('withdrawals')} WHERE table_name = :table_name ORDER BY by_run",
+            f"SELECT run, reverted_by, undone_by FROM {place('reverted_runs')} WHERE table_name = :table_name "
+            "ORDER BY reverted_by",
             {"table_name": table},
         )
         until = math.inf if known_at is None else known_at
         return {
-            row["run"]: row["by_run"]
+            row["run"]: row["reverted_by"]
             for row in found
-            if row["by_run"] <= until and (row["put_back_by"] is None or row["put_back_by"] > until)
+            if row["reverted_by"] <= until and (row["undone_by"] is None or row["undone_by"] > until)
         }
 
-    def withdraw(self, run: Run, targets: Iterable[int], reason: str | None) -> None:
+    def revert(self, run: Run, targets: Iterable[int], reason: str | None) -> None:
         """Records reverts, in the transaction that removes their changes from the table; rejects that the runs had retried are
         open again."""
         for target in targets:
             self._insert(
-                "withdrawals", {"table_name": run.table, "run": target, "by_run": run.number, "reason": reason}
+                "reverted_runs", {"table_name": run.table, "run": target, "reverted_by": run.number, "reason": reason}
             )
-            self._set_rejects(run.table, target, "retaken", "open")
+            self._set_rejects(run.table, target, "retried", "open")
 
-    def put_back(self, run: Run, targets: Iterable[int]) -> None:
+    def undo_revert(self, run: Run, targets: Iterable[int]) -> None:
         for target in targets:
             self.engine.run(
-                f"UPDATE {place('withdrawals')} SET put_back_by = :by_run "
-                "WHERE table_name = :table_name AND run = :run AND put_back_by IS NULL",
-                {"table_name": run.table, "run": target, "by_run": run.number},
+                f"UPDATE {place('reverted_runs')} SET undone_by = :undone_by "
+                "WHERE table_name = :table_name AND run = :run AND undone_by IS NULL",
+                {"table_name": run.table, "run": target, "undone_by": run.number},
             )
-            self._set_rejects(run.table, target, "open", "retaken")
+            self._set_rejects(run.table, target, "open", "retried")
 
     def _set_rejects(self, table: str, decided_by: int, before: str, state: str) -> None:
         self.engine.run(
@@ -227,7 +228,7 @@ class Runs(Entries[H]):
             {"state": state, "before": before, "table_name": table, "run": decided_by},
         )
 
-    def fold(self, run: Run, changes: Mapping[int, int]) -> None:
+    def record_duplicates(self, run: Run, changes: Mapping[int, int]) -> None:
         """Records how many changes of a run were duplicates of changes of each earlier run."""
         for of_run, count in changes.items():
             self._insert(

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from brenvik.merge import sequence, sql
 
 SCHEMA = "brenvik"
-LAYOUT = 7
+SCHEMA_VERSION = 7
 LONGEST_NAME = 63
 """The longest identifier in PostgreSQL, in bytes; longer ones are truncated."""
 
@@ -20,7 +20,7 @@ DECISIONS = (
     "versioned",
     "overwritten",
     "deleted",
-    "held",
+    "pending",
     "protected",
     "unchanged",
     "superseded",
@@ -31,7 +31,12 @@ DECISIONS = (
 ROW_COUNTS = ("rows_before", "rows_added", "rows_updated", "rows_removed", "rows_after")
 
 TABLES: dict[str, dict[str, str]] = {
-    "layout": {"layout": "INTEGER", "written_by": "TEXT", "since": "TIMESTAMP", "last_run": "BIGINT"},
+    "schema_version": {
+        "schema_version": "INTEGER",
+        "written_by": "TEXT",
+        "written_at": "TIMESTAMP",
+        "last_run": "BIGINT",
+    },
     "tables": {
         "table_name": "TEXT",
         "first_run": "BIGINT",
@@ -41,7 +46,7 @@ TABLES: dict[str, dict[str, str]] = {
         "high_effective": "TEXT",
         "last_key": "BIGINT",
         "row_count": "BIGINT",
-        "living": "BIGINT",
+        "current_keys": "BIGINT",
     },
     "column_sets": {"table_name": "TEXT", "column_set": "INTEGER", "columns": "TEXT"},
     "runs": {
@@ -64,7 +69,7 @@ TABLES: dict[str, dict[str, str]] = {
         "window_high": "TEXT",
         "extract_scope": "TEXT",
         "extract_column_set": "INTEGER",
-        "ahead": "BIGINT",
+        "future_rows": "BIGINT",
         "without_watermark": "BIGINT",
         "read": "BIGINT",
         "derived": "BIGINT",
@@ -79,7 +84,7 @@ TABLES: dict[str, dict[str, str]] = {
         "digest": "TEXT",
         "run": "BIGINT",
         "number": "INTEGER",
-        "taken_at": "TIMESTAMP",
+        "loaded_at": "TIMESTAMP",
     },
     "watermarks": {
         "table_name": "TEXT",
@@ -87,27 +92,27 @@ TABLES: dict[str, dict[str, str]] = {
         "kind": "TEXT",
         "watermark": "TEXT",
         "run": "BIGINT",
-        "moved_at": "TIMESTAMP",
+        "advanced_at": "TIMESTAMP",
     },
-    "withdrawals": {
+    "reverted_runs": {
         "table_name": "TEXT",
         "run": "BIGINT",
-        "by_run": "BIGINT",
+        "reverted_by": "BIGINT",
         "reason": "TEXT",
-        "put_back_by": "BIGINT",
+        "undone_by": "BIGINT",
     },
-    "held_deletes": {
+    "pending_deletes": {
         "table_name": "TEXT",
-        "hold": "BIGINT",
+        "delete_no": "BIGINT",
         "feed": "TEXT",
         "run": "BIGINT",
-        "arrival": "BIGINT",
+        "sequence_no": "BIGINT",
         "from_extract": "INTEGER",
         "state": "TEXT",
-        "held_since": "TIMESTAMP",
+        "pending_since": "TIMESTAMP",
         "decided_by": "BIGINT",
     },
-    "refused_keys": {"table_name": "TEXT", "run": "BIGINT", "key": "TEXT"},
+    "rejected_keys": {"table_name": "TEXT", "run": "BIGINT", "key": "TEXT"},
     "deduplicated": {"table_name": "TEXT", "run": "BIGINT", "of_run": "BIGINT", "changes": "BIGINT"},
     "rejects": {
         "reject": "BIGINT",
@@ -127,43 +132,43 @@ TABLES: dict[str, dict[str, str]] = {
 }
 
 KEYS: dict[str, tuple[str, ...]] = {
-    "layout": (),
+    "schema_version": (),
     "tables": ("table_name",),
     "column_sets": ("table_name", "column_set"),
     "runs": ("run",),
     "loaded_files": ("table_name", "feed", "file", "run"),
     "watermarks": ("table_name", "feed"),
-    "withdrawals": ("table_name", "run", "by_run"),
-    "held_deletes": ("table_name", "hold"),
-    "refused_keys": ("table_name", "run", "key"),
+    "reverted_runs": ("table_name", "run", "reverted_by"),
+    "pending_deletes": ("table_name", "delete_no"),
+    "rejected_keys": ("table_name", "run", "key"),
     "deduplicated": ("table_name", "run", "of_run"),
     "rejects": ("table_name", "reject"),
 }
 """What identifies the rows of a ledger table; a primary key where the store has such and the values are never too long."""
-_UNLIMITED = ("refused_keys",)
+_UNLIMITED = ("rejected_keys",)
 
 LOADS = ("changes", "upserts", "full_extract")
 """Kinds of run that bring changes; the others work on what is there."""
 
 _RUNS, _REJECTS = f'"{SCHEMA}"."runs"', f'"{SCHEMA}"."rejects"'
 COUNTS = (
-    f'NOT EXISTS (SELECT 1 FROM "{SCHEMA}"."withdrawals" w '
-    "WHERE w.table_name = r.table_name AND w.run = r.run AND w.put_back_by IS NULL)"
+    f'NOT EXISTS (SELECT 1 FROM "{SCHEMA}"."reverted_runs" w '
+    "WHERE w.table_name = r.table_name AND w.run = r.run AND w.undone_by IS NULL)"
 )
 VIEWS = {
-    # one row per table that was ever loaded: its last good run that is not withdrawn, and what went wrong since
+    # one row per table that was ever loaded: its last successful run that is not reverted, and what went wrong since
     "table_status": f"""
 SELECT t.table_name, t.last_done_run, d.ended_at AS last_done_at, COALESCE(d.protected, 0) AS protected,
   (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'failed'
     AND r.run > t.last_done_run) AS failed_since,
-  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'refused'
-    AND r.run > t.last_done_run) AS refused_since,
-  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'lost'
-    AND r.run > t.last_done_run) AS lost_since,
+  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'blocked'
+    AND r.run > t.last_done_run) AS blocked_since,
+  (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'crashed'
+    AND r.run > t.last_done_run) AS crashed_since,
   (SELECT count(*) FROM {_RUNS} r WHERE r.table_name = t.table_name AND r.state = 'running') AS running,
   (SELECT count(*) FROM {_REJECTS} x WHERE x.table_name = t.table_name AND x.state = 'open') AS open_rejects,
-  (SELECT count(*) FROM "{SCHEMA}"."held_deletes" r WHERE r.table_name = t.table_name AND r.state = 'held'
-    AND {COUNTS}) AS held_deletes
+  (SELECT count(*) FROM "{SCHEMA}"."pending_deletes" r WHERE r.table_name = t.table_name AND r.state = 'pending'
+    AND {COUNTS}) AS pending_deletes
 FROM (
   SELECT a.table_name, COALESCE((
     SELECT r.run FROM {_RUNS} r
@@ -175,9 +180,9 @@ FROM (
 LEFT JOIN {_RUNS} d ON d.run = t.last_done_run""",
     # one row per feed that ever took something: how far it is
     "feed_progress": f"""
-SELECT w.table_name, w.feed, w.watermark AS taken_up_to, w.run, w.moved_at FROM "{SCHEMA}"."watermarks" w
+SELECT w.table_name, w.feed, w.watermark AS loaded_up_to, w.run, w.advanced_at AS loaded_at FROM "{SCHEMA}"."watermarks" w
 UNION ALL
-SELECT f.table_name, f.feed, f.file, f.run, f.taken_at FROM "{SCHEMA}"."loaded_files" f
+SELECT f.table_name, f.feed, f.file, f.run, f.loaded_at FROM "{SCHEMA}"."loaded_files" f
 WHERE NOT EXISTS (
   SELECT 1 FROM "{SCHEMA}"."loaded_files" o WHERE o.table_name = f.table_name AND o.feed = f.feed
     AND (o.run > f.run OR (o.run = f.run AND o.number > f.number)))""",
@@ -200,88 +205,88 @@ def make_table(name: str) -> str:
 
 def change_log_table(table: str) -> str:
     """The name of a table's change log, no longer than any store allows."""
-    name = f"changes_of_{table.replace('.', '_')}"
+    name = f"change_log_{table.replace('.', '_')}"
     if len(name.encode()) > LONGEST_NAME:
         mark = hashlib.blake2b(table.encode(), digest_size=5).hexdigest()
         name = f"{name.encode()[: LONGEST_NAME - 11].decode(errors='ignore')}_{mark}"
     return f"{SCHEMA}.{name}"
 
 
-def released_deletes(*, known: bool = False, also: Sequence[int] = ()) -> str:
-    """Approved deletes of the table ``table_name``, as a relation (run, arrival) in parentheses.
+def approved_deletes(*, known: bool = False, also: Sequence[int] = ()) -> str:
+    """Approved deletes of the table ``table_name``, as a relation (run, sequence_no) in parentheses.
 
     ``known`` restricts them to those approved by the run ``known_at`` or before; ``also`` adds some by number.
     """
     until = " AND r.decided_by <= :known_at" if known else ""
-    others = f" OR r.hold IN ({', '.join(str(int(hold)) for hold in also)})" if also else ""
+    others = f" OR r.delete_no IN ({', '.join(str(int(number)) for number in also)})" if also else ""
     return f"""(
-  SELECT r.run, r.arrival FROM {place("held_deletes")} r
-  WHERE r.table_name = :table_name AND ((r.state = 'released'{until}){others}))"""
+  SELECT r.run, r.sequence_no FROM {place("pending_deletes")} r
+  WHERE r.table_name = :table_name AND ((r.state = 'approved'{until}){others}))"""
 
 
-def numbered_holds(holds: Sequence[int]) -> str:
-    """Pending deletes of the table ``table_name`` by number, as a relation (run, arrival) in parentheses."""
-    numbers = ", ".join(str(int(hold)) for hold in holds)
+def numbered_deletes(numbers: Sequence[int]) -> str:
+    """Pending deletes of the table ``table_name`` by number, as a relation (run, sequence_no) in parentheses."""
+    some = ", ".join(str(int(number)) for number in numbers)
     return f"""(
-  SELECT r.run, r.arrival FROM {place("held_deletes")} r WHERE r.table_name = :table_name AND r.hold IN ({numbers}))"""
+  SELECT r.run, r.sequence_no FROM {place("pending_deletes")} r WHERE r.table_name = :table_name AND r.delete_no IN ({some}))"""
 
 
-def held_deletes() -> str:
+def currently_pending() -> str:
     """Pending deletes of the table ``table_name``, as a relation in parentheses."""
     return f"""(
-  SELECT r.hold, r.feed, r.run, r.arrival, r.from_extract, r.held_since FROM {place("held_deletes")} r
-  WHERE r.table_name = :table_name AND r.state = 'held' AND {COUNTS})"""
+  SELECT r.delete_no, r.feed, r.run, r.sequence_no, r.from_extract, r.pending_since FROM {place("pending_deletes")} r
+  WHERE r.table_name = :table_name AND r.state = 'pending' AND {COUNTS})"""
 
 
-def all_held_deletes() -> str:
+def ever_pending() -> str:
     """All deletes of the table ``table_name`` that were ever pending, with their state, as a relation in parentheses."""
     return f"""(
-  SELECT r.run, r.arrival, r.state, r.decided_by FROM {place("held_deletes")} r WHERE r.table_name = :table_name)"""
+  SELECT r.run, r.sequence_no, r.state, r.decided_by FROM {place("pending_deletes")} r WHERE r.table_name = :table_name)"""
 
 
-def withdrawn_runs() -> str:
+def ever_reverted() -> str:
     """All reverts of runs of the table ``table_name``, as a relation in parentheses."""
     return f"""(
-  SELECT r.run, r.by_run, r.put_back_by FROM {place("withdrawals")} r WHERE r.table_name = :table_name)"""
+  SELECT r.run, r.reverted_by, r.undone_by FROM {place("reverted_runs")} r WHERE r.table_name = :table_name)"""
 
 
-def held_in_extract() -> str:
-    """Deletes of absent keys that were pending when the run ``to_run`` had ended, as a relation (run, arrival) in
+def pending_in_extract() -> str:
+    """Deletes of absent keys that were pending when the run ``to_run`` had ended, as a relation (run, sequence_no) in
     parentheses: these keys were not in that extract."""
     return f"""(
-  SELECT r.run, r.arrival FROM {place("held_deletes")} r
+  SELECT r.run, r.sequence_no FROM {place("pending_deletes")} r
   WHERE r.table_name = :table_name AND r.from_extract = 1 AND r.run <= :to_run
     AND (r.decided_by IS NULL OR r.decided_by > :to_run)
     AND NOT EXISTS (
-      SELECT 1 FROM {place("withdrawals")} w
-      WHERE w.table_name = r.table_name AND w.run = r.run AND w.by_run < :to_run
-        AND (w.put_back_by IS NULL OR w.put_back_by > :to_run)))"""
+      SELECT 1 FROM {place("reverted_runs")} w
+      WHERE w.table_name = r.table_name AND w.run = r.run AND w.reverted_by < :to_run
+        AND (w.undone_by IS NULL OR w.undone_by > :to_run)))"""
 
 
-def enter_refused_keys(key: str) -> str:
+def record_rejected_keys(key: str) -> str:
     """The statement that records the keys of the rows that an extract rejected, from the working relation of that name;
     ``key`` is the whole key of a row ``r`` as text. The extract says only that these keys exist."""
     return f"""
-INSERT INTO {place("refused_keys")} ({sql.columns(TABLES["refused_keys"])})
+INSERT INTO {place("rejected_keys")} ({sql.columns(TABLES["rejected_keys"])})
 SELECT :table_name, :run, {key} FROM {sql.work("rejected_keys")} r"""
 
 
-def refused_in_extract() -> str:
+def rejected_in_extract() -> str:
     """The keys of the rows that the extract ``to_run`` rejected, as a relation (key) in parentheses."""
-    return f"(SELECT r.key FROM {place('refused_keys')} r WHERE r.table_name = :table_name AND r.run = :to_run)"
+    return f"(SELECT r.key FROM {place('rejected_keys')} r WHERE r.table_name = :table_name AND r.run = :to_run)"
 
 
-def enter_held() -> str:
+def record_pending() -> str:
     """The statement that records new pending deletes, from the working relation ``inactive_deletes``."""
     return f"""
-INSERT INTO {place("held_deletes")} ({sql.columns(TABLES["held_deletes"])})
-SELECT :table_name, :last_hold + row_number() OVER (ORDER BY a.brenvik_sequence_no), :feed, :run, a.brenvik_sequence_no,
-  :from_extract, 'held', CAST(:loaded_at AS TIMESTAMP), NULL
+INSERT INTO {place("pending_deletes")} ({sql.columns(TABLES["pending_deletes"])})
+SELECT :table_name, :last_delete_no + row_number() OVER (ORDER BY a.brenvik_sequence_no), :feed, :run, a.brenvik_sequence_no,
+  :from_extract, 'pending', CAST(:loaded_at AS TIMESTAMP), NULL
 FROM {sql.work("inactive_deletes")} a
-WHERE a.brenvik_decision = 'held'"""
+WHERE a.brenvik_decision = 'pending'"""
 
 
-def enter_rejects(files: Sequence[tuple[int, str]]) -> str:
+def record_rejects(files: Sequence[tuple[int, str]]) -> str:
     """The statement that records the new rows of the working relation ``rejected``; ``files`` maps numbers to names."""
     names = " ".join(f"WHEN {number:d} THEN :file_{number}" for number, _ in files)
     file = f"CASE {sequence.file_of('r.brenvik_sequence_no')} {names} END" if files else "NULL"
@@ -294,12 +299,12 @@ FROM {sql.work("rejected")} r
 WHERE r.brenvik_is_duplicate = 0"""
 
 
-def known_rejects(*, has_ledger: bool, retakes: Sequence[int] = ()) -> str:
+def known_rejects(*, has_ledger: bool, retries: Sequence[int] = ()) -> str:
     """Makes ``rejected`` from ``invalid``: ``brenvik_is_duplicate`` marks rows that equal an open reject or an earlier row.
 
-    The rejects ``retakes`` are being retried; rows that equal them are rejected again.
+    The rejects ``retries`` are being retried; rows that equal them are rejected again.
     """
-    others = f" AND r.reject NOT IN ({', '.join(str(int(number)) for number in retakes)})" if retakes else ""
+    others = f" AND r.reject NOT IN ({', '.join(str(int(number)) for number in retries)})" if retries else ""
     is_open = f"""EXISTS (
       SELECT 1 FROM {place("rejects")} r
       WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open' AND r.content = f.brenvik_row{others}) OR"""

@@ -31,7 +31,7 @@ class Tables(Entries[H]):
     def state(self, table: str) -> TableState | None:
         """What is known of a table; None when Brenvik never made it."""
         found = self.engine.rows(
-            "SELECT t.columns, t.rules, t.high_order, t.high_effective, t.last_key, t.row_count, t.living, s.column_set, "
+            "SELECT t.columns, t.rules, t.high_order, t.high_effective, t.last_key, t.row_count, t.current_keys, s.column_set, "
             f"s.columns AS carried FROM {place('tables')} t LEFT JOIN {place('column_sets')} s ON s.table_name = t.table_name "
             "WHERE t.table_name = :table_name",
             {"table_name": table},
@@ -48,7 +48,7 @@ class Tables(Entries[H]):
             high_effective=row["high_effective"],
             last_key=row["last_key"],
             row_count=row["row_count"],
-            living=row["living"],
+            current_keys=row["current_keys"],
             column_sets={each["column_set"]: tuple(json.loads(each["carried"])) for each in found if each["carried"]},
             numbered_by_store=stored.get("numbered_by_store", False),
         )
@@ -73,7 +73,7 @@ class Tables(Entries[H]):
         high_effective: str | None,
         last_key: int,
         row_count: int,
-        living: int,
+        current_keys: int,
         first_run: int | None,
     ) -> None:
         """Records the state of a table; ``first_run`` where nothing was known before."""
@@ -85,7 +85,7 @@ class Tables(Entries[H]):
             "high_effective": high_effective,
             "last_key": last_key,
             "row_count": row_count,
-            "living": living,
+            "current_keys": current_keys,
         }
         if first_run is not None:
             self._insert("tables", {**values, "first_run": first_run})

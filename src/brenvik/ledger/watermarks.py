@@ -16,12 +16,13 @@ class Watermarks(Entries[H]):
         if not self.exists():
             return None
         found = self.engine.rows(
-            f"SELECT kind, watermark, run, moved_at FROM {place('watermarks')} "
+            f"SELECT kind, watermark, run, advanced_at FROM {place('watermarks')} "
             "WHERE table_name = :table_name AND feed = :feed",
             {"table_name": table, "feed": feed},
         )
         return next(
-            (Watermark(r["kind"], parse_mark(r["watermark"], r["kind"]), r["run"], r["moved_at"]) for r in found), None
+            (Watermark(r["kind"], parse_mark(r["watermark"], r["kind"]), r["run"], r["advanced_at"]) for r in found),
+            None,
         )
 
     def set_watermark(self, run: Run, kind: str, mark: Mark) -> None:
@@ -32,10 +33,10 @@ class Watermarks(Entries[H]):
             "kind": kind,
             "watermark": str(mark),
             "run": run.number,
-            "moved_at": run.started_at,
+            "advanced_at": run.started_at,
         }
         moved = self.engine.run(
-            f"UPDATE {place('watermarks')} SET kind = :kind, watermark = :watermark, run = :run, moved_at = :moved_at "
+            f"UPDATE {place('watermarks')} SET kind = :kind, watermark = :watermark, run = :run, advanced_at = :advanced_at "
             "WHERE table_name = :table_name AND feed = :feed",
             values,
         )

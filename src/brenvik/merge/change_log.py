@@ -75,46 +75,46 @@ def _living(schema: TableSchema, alias: str = "d") -> str:
 
 @lru_cache(maxsize=256)
 def make_explicit(
-    schema: TableSchema, *, column_set: int, living: bool, scope: str | None, held: str, refused: str
+    schema: TableSchema, *, column_set: int, some_current: bool, scope: str | None, pending: str, rejected: str
 ) -> str:
     """Adds to ``explicit`` what an extract (``to_run``, at ``extract_at``) said of the replayed keys: the current version of
-    each in ``target_versions`` (``living``), or that there is none. Numbered from ``explicit_from``.
+    each in ``target_versions`` (``some_current``), or that there is none. Numbered from ``explicit_from``.
 
     A version outside of ``scope`` was not in the extract. Where deletes await approval, neither was a key whose delete is in the
-    relation ``held``; its absence has no effect by itself. Of the keys (as text) in the relation ``refused`` it said nothing
+    relation ``pending``; its absence has no effect by itself. Of the keys (as text) in the relation ``blocked`` it said nothing
     usable.
     """
     desired = sql.work("target_versions")
-    taken = f"NOT EXISTS (SELECT 1 FROM {refused} r WHERE r.key = {schema.key_text('b')})"
+    taken = f"NOT EXISTS (SELECT 1 FROM {rejected} r WHERE r.key = {schema.key_text('b')})"
     tests = [_living(schema), *([f"({conditions.of_row(scope, 'd', schema)})"] if scope else [])]
     if schema.inactive_deletes:
         kept = sql.relation(str(schema.change_log))
-        waits = f"SELECT 1 FROM {held} h JOIN {kept} k ON k.{RUN} = h.run AND k.{SEQUENCE_NO} = h.arrival"
+        waits = f"SELECT 1 FROM {pending} h JOIN {kept} k ON k.{RUN} = h.run AND k.{SEQUENCE_NO} = h.sequence_no"
         tests.append(f"NOT EXISTS ({waits} WHERE {sql.same('k', 'b', schema.keys)})")
     there = " AND ".join(tests)
-    if living:
+    if some_current:
         return f"{_explicitly(schema, column_set, deleted=False)} JOIN {desired} d ON {there} WHERE {taken}"
     gone = f"NOT EXISTS (SELECT 1 FROM {desired} d WHERE {there})"
     return f"{_explicitly(schema, column_set, deleted=True)} WHERE {taken} AND {gone}"
 
 
 @lru_cache(maxsize=256)
-def make_absence_explicit(schema: TableSchema, *, column_set: int, scope: str, refused: str) -> str:
+def make_absence_explicit(schema: TableSchema, *, column_set: int, scope: str, rejected: str) -> str:
     """Adds to ``explicit`` a delete for each key whose current version in ``target_versions`` lies within ``scope``
     and that is not there yet for this extract (see ``make_explicit``)."""
     said = f"SELECT 1 FROM {sql.work('explicit')} x WHERE x.{RUN} = :to_run AND {sql.same('x', 'b', schema.keys)}"
     return f"""{_explicitly(schema, column_set, deleted=True)}
 JOIN {sql.work("target_versions")} d ON {_living(schema)}
 WHERE ({conditions.of_row(scope, "d", schema)}) AND NOT EXISTS ({said})
-  AND NOT EXISTS (SELECT 1 FROM {refused} r WHERE r.key = {schema.key_text("b")})"""
+  AND NOT EXISTS (SELECT 1 FROM {rejected} r WHERE r.key = {schema.key_text("b")})"""
 
 
 @lru_cache(maxsize=256)
-def count_unsettled(schema: TableSchema, runs: tuple[int, ...], refused: str) -> str:
+def count_unsettled(schema: TableSchema, runs: tuple[int, ...], rejected: str) -> str:
     """How many changes (``n``) of some runs concern keys that the extract ``to_run`` left open: it rejected their rows
-    (``refused``), or where deletes await approval, did not contain them."""
+    (``blocked``), or where deletes await approval, did not contain them."""
     kept = sql.relation(str(schema.change_log))
-    left = f"EXISTS (SELECT 1 FROM {refused} r WHERE r.key = {schema.key_text('k')})"
+    left = f"EXISTS (SELECT 1 FROM {rejected} r WHERE r.key = {schema.key_text('k')})"
     if schema.inactive_deletes:
         said = f"SELECT 1 FROM {{}} o WHERE o.{RUN} = :to_run AND o.{DELETE} = 0 AND {sql.same('o', 'k', schema.keys)}"
         left = " AND ".join(f"NOT EXISTS ({said.format(place)})" for place in (kept, sql.work("explicit")))
@@ -216,7 +216,7 @@ def at_moment(effective: ColumnType) -> str:
 
 
 @lru_cache(maxsize=256)
-def touched_keys(schema: TableSchema) -> str:
+def changed_keys(schema: TableSchema) -> str:
     """Per key: how many rows are added, changed (values or ends) and removed."""
     keys = sql.columns(schema.keys, "r")
     stored = sql.work("stored_versions")

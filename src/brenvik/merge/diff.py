@@ -191,12 +191,12 @@ WHERE NOT ({schema.is_current("t")}) AND {some}""",
 @lru_cache(maxsize=256)
 def count_current(schema: TableSchema) -> str:
     """How many replayed keys are current in the table (``before``), how many will be (``after``), and how many of the first
-    will not be (``lost``)."""
+    will not be (``ends``)."""
     alive = f"SELECT count(*) FROM {sql.work('stored_versions')} s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0"
     same_key = sql.same("d", "s", schema.keys)
     will_be = f"SELECT 1 FROM {sql.work('target_versions')} d WHERE {same_key} AND d.brenvik_valid_to IS NULL"
     return f"""
-SELECT ({alive}) AS before, ({alive} AND NOT EXISTS ({will_be})) AS lost,
+SELECT ({alive}) AS before, ({alive} AND NOT EXISTS ({will_be})) AS ends,
   (SELECT count(*) FROM {sql.work("target_versions")} d WHERE d.brenvik_valid_to IS NULL) AS after"""
 
 

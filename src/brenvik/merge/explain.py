@@ -87,7 +87,7 @@ KeyPlaces = tuple[tuple[str, tuple[str, ...]], ...]
 """JSON pointers to the key columns of an original row, where they are not members of it; the first that matches counts."""
 
 
-def _key_of_refused(schema: TableSchema, name: str, places: KeyPlaces) -> str:
+def _key_of_rejected(schema: TableSchema, name: str, places: KeyPlaces) -> str:
     """A key column of a rejected row, as far as it can be read from the original row."""
     pointers = (*dict(places).get(name, ()), sql.member(name))
     found = ", ".join(f"json_extract_string(r.brenvik_row, {sql.literal(pointer)})" for pointer in pointers)
@@ -154,7 +154,7 @@ def _reason(schema: TableSchema) -> str:
     WHEN 'inserted' THEN 'first of its life'
     WHEN 'duplicate' THEN 'same as an earlier change'
     WHEN 'superseded' THEN 'a later change counts instead'
-    WHEN 'held' THEN 'waits for a person'
+    WHEN 'pending' THEN 'waits for a person'
     WHEN 'ignored' THEN {ignored}
     WHEN 'deleted' THEN 'ends its life'
     WHEN 'unchanged' THEN CASE WHEN w.{DELETE} = 1 THEN {deleted} ELSE 'equal' END
@@ -169,7 +169,7 @@ def tabulate(schema: TableSchema, files: tuple[tuple[int, str], ...], places: Ke
     changes, reason = _changes(schema), _reason(schema)
     keys = [name for name in schema.keys if name != REPLAYED_RUN]
     key = ", ".join(f"{sql.quote(name)} := w.{sql.quote(name)}" for name in keys)
-    refused_key = ", ".join(f"{sql.quote(name)} := {_key_of_refused(schema, name, places)}" for name in keys)
+    rejected_key = ", ".join(f"{sql.quote(name)} := {_key_of_rejected(schema, name, places)}" for name in keys)
     run = f"w.{REPLAYED_RUN}" if REPLAYED_RUN in schema.keys else "NULL"
     names = " ".join(f"WHEN {number} THEN '" + name.replace("'", "''") + "'" for number, name in files)
     file = f"CASE {sequence.file_of(SEQUENCE_NO)} {names} END" if files else "CAST(NULL AS VARCHAR)"
@@ -180,7 +180,7 @@ SELECT {"run, " if REPLAYED_RUN in schema.keys else ""}file, line, "key", effect
     w.brenvik_from AS effective, w.brenvik_decision AS decision, {reason} AS reason, {changes} AS changes
   FROM {WIDE} w
   UNION ALL
-  SELECT {SEQUENCE_NO}, NULL, {file}, {line}, struct_pack({refused_key}), NULL,
+  SELECT {SEQUENCE_NO}, NULL, {file}, {line}, struct_pack({rejected_key}), NULL,
     CASE WHEN r.brenvik_is_duplicate = 1 THEN 'duplicate' ELSE 'rejected' END,
     CASE WHEN r.brenvik_is_duplicate = 1 THEN 'same as an open reject: ' || r.brenvik_reason ELSE r.brenvik_reason END,
     CASE WHEN r.brenvik_column IS NULL THEN CAST([] AS {_ENTRY}[])

@@ -98,7 +98,7 @@ SELECT count(d.brenvik_error) AS faulty,
   COALESCE(sum({sql.flag("d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1")}), 0) AS faulty_met,
   COALESCE(sum({sql.flag(f"{good} AND d.brenvik_matched = 0")}), 0) AS new,
   count(*) - count(d.{SEQUENCE_NO}) AS absent,
-  ({count_current_keys(schema)}) AS living,
+  ({count_current_keys(schema)}) AS current_keys,
   CAST({at} AS TEXT) AS at,
   {sql.flag(f"{at} <= CAST(:high_effective AS {schema.effective_type.sql})") if not first else 0} AS late
 FROM {sql.work(EXTRACT_DIFF)} d"""
@@ -119,7 +119,7 @@ WHERE NOT EXISTS (SELECT 1 FROM {sql.work(EXTRACT_DIFF)} d WHERE d.{SEQUENCE_NO}
 
 
 @lru_cache(maxsize=256)
-def changes_of_extract(schema: TableSchema) -> str:
+def change_log_extract(schema: TableSchema) -> str:
     """Makes ``changes`` from the rows in ``extract_diff``."""
     names = sql.columns((SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns, "brenvik_error"), "d")
     return f"""
@@ -128,11 +128,11 @@ SELECT {names} FROM {sql.work(EXTRACT_DIFF)} d WHERE d.{SEQUENCE_NO} IS NOT NULL
 
 
 @lru_cache(maxsize=256)
-def add_absent(schema: TableSchema, *, some_refused: bool, some_pending: bool, column_set: int) -> str:
+def add_absent(schema: TableSchema, *, some_rejected: bool, some_pending: bool, column_set: int) -> str:
     """Adds a delete to ``changes`` for each current key that is absent; numbered from the parameter ``absent_from``."""
-    refused = f"""
+    rejected = f"""
   AND NOT EXISTS (SELECT 1 FROM {sql.work("rejected_keys")} r WHERE {sql.same("r", "d", schema.keys)})"""
-    held = f"""
+    pending = f"""
   AND NOT EXISTS (SELECT 1 FROM {sql.work("pending_keys")} h WHERE {sql.same("h", "d", schema.keys)})"""
     when = f"CAST(:extract_at AS {schema.effective_type.sql})"
     return f"""
@@ -140,7 +140,7 @@ INSERT INTO {sql.work("changes")} ({SEQUENCE_NO}, {COLUMN_SET}, {DELETE}, {EFFEC
 SELECT :absent_from + 2 * row_number() OVER (ORDER BY {sql.columns(schema.keys, "d")}), {column_set}, 1, {when},
   {sql.columns(schema.keys, "d")}
 FROM {sql.work(EXTRACT_DIFF)} d
-WHERE d.{SEQUENCE_NO} IS NULL{refused if some_refused else ""}{held if some_pending else ""}"""
+WHERE d.{SEQUENCE_NO} IS NULL{rejected if some_rejected else ""}{pending if some_pending else ""}"""
 
 
 def times() -> str:

@@ -35,7 +35,7 @@ def by_run(schema: TableSchema) -> TableSchema:
 
 
 @lru_cache(maxsize=256)
-def changes_of_runs(schema: TableSchema, *, where: str = "") -> str:
+def change_log_runs(schema: TableSchema, *, where: str = "") -> str:
     """Makes ``changes`` from what the runs logged, as far as it fits ``where`` (of ``k``)."""
     names = sql.columns((COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns), "k")
     given = f" AND {where}" if where else ""
@@ -56,20 +56,20 @@ SELECT DISTINCT {keys}, 1 AS brenvik_full_replay FROM {sql.work("changes")} c"""
 
 
 @lru_cache(maxsize=256)
-def find_log_by_run(schema: TableSchema, *, withdrawn: str, held: str) -> str:
+def find_log_by_run(schema: TableSchema, *, reverted: str, pending: str) -> str:
     """Makes ``log_by_run``: the changes of the replayed keys that were logged before each run, without those of runs that were
-    ``withdrawn`` at the time.
+    ``reverted`` at the time.
 
     Where deletes have no effect by themselves, ``brenvik_is_active`` says which were approved at the time, and
-    ``brenvik_is_pending`` which were waiting; ``held`` is a relation of all that ever waited.
+    ``brenvik_is_pending`` which were waiting; ``pending`` is a relation of all that ever waited.
     """
     names = sql.columns(change_log.log_columns(schema), "k")
     flags = joined = ""
     if schema.inactive_deletes:
-        released = f"h.state = 'released' AND h.decided_by < b.{REPLAYED_RUN}"
+        released = f"h.state = 'approved' AND h.decided_by < b.{REPLAYED_RUN}"
         waits = f"h.run IS NOT NULL AND (h.decided_by IS NULL OR h.decided_by >= b.{REPLAYED_RUN})"
         flags = f", {sql.flag(f'k.{DELETE} = 0 OR {released}')} AS brenvik_is_active, {sql.flag(waits)} AS brenvik_is_pending"
-        joined = f"LEFT JOIN {held} h ON h.run = k.{RUN} AND h.arrival = k.{SEQUENCE_NO}"
+        joined = f"LEFT JOIN {pending} h ON h.run = k.{RUN} AND h.sequence_no = k.{SEQUENCE_NO}"
     return f"""
 CREATE TEMP TABLE {sql.work("log_by_run")} AS
 SELECT b.{REPLAYED_RUN}, {names}{flags}
@@ -77,8 +77,8 @@ FROM {sql.relation(str(schema.change_log))} k
 JOIN {sql.work("replay_keys")} b ON {sql.same("b", "k", schema.keys)} AND k.{RUN} < b.{REPLAYED_RUN}
 {joined}
 WHERE NOT EXISTS (
-  SELECT 1 FROM {withdrawn} w
-  WHERE w.run = k.{RUN} AND w.by_run < b.{REPLAYED_RUN} AND (w.put_back_by IS NULL OR w.put_back_by >= b.{REPLAYED_RUN}))"""
+  SELECT 1 FROM {reverted} w
+  WHERE w.run = k.{RUN} AND w.by_run < b.{REPLAYED_RUN} AND (w.undone_by IS NULL OR w.undone_by >= b.{REPLAYED_RUN}))"""
 
 
 def active_changes(schema: TableSchema) -> str:

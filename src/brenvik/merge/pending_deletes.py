@@ -14,13 +14,13 @@ from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE
 
 def find_approved(relation: str) -> str:
     """Makes ``approved`` (run and sequence number of deletes)."""
-    return f"CREATE TEMP TABLE {sql.work('approved')} AS SELECT x.run, x.arrival FROM {relation} x"
+    return f"CREATE TEMP TABLE {sql.work('approved')} AS SELECT x.run, x.sequence_no FROM {relation} x"
 
 
 def is_active(alias: str) -> str:
     """A test: whether a logged change is active, where deletes are not by themselves."""
     return f"""({alias}.{DELETE} = 0 OR EXISTS (
-  SELECT 1 FROM {sql.work("approved")} r WHERE r.run = {alias}.{RUN} AND r.arrival = {alias}.{SEQUENCE_NO}))"""
+  SELECT 1 FROM {sql.work("approved")} r WHERE r.run = {alias}.{RUN} AND r.sequence_no = {alias}.{SEQUENCE_NO}))"""
 
 
 @lru_cache(maxsize=256)
@@ -70,7 +70,7 @@ def decide(schema: TableSchema, *, some_replayed: bool, some_pending: bool, all_
         waits += [f"EXISTS (SELECT 1 FROM {sql.work('pending_keys')} h WHERE {same_key('h')})"] if some_pending else []
         cases.append(f"WHEN NOT ({living}) AND NOT {known} THEN 'ignored'")
         cases.append(f"WHEN NOT ({living}) OR {sql.any_of(waits)} THEN 'unchanged'")
-        last = "'held'"
+        last = "'pending'"
     return f"UPDATE {aside} SET brenvik_decision = " + (f"CASE {' '.join(cases)} ELSE {last} END" if cases else last)
 
 
@@ -89,35 +89,35 @@ SELECT :run, {sql.columns(names, "c")} FROM {sql.work("inactive_deletes")} c WHE
 
 
 @lru_cache(maxsize=256)
-def find_pending(schema: TableSchema, held: str) -> str:
-    """Makes ``pending_keys`` (with ``hold`` and whether an extract brought it) from the relation ``held``."""
+def find_pending(schema: TableSchema, pending: str) -> str:
+    """Makes ``pending_keys`` (with ``delete_no`` and whether an extract brought it) from the relation ``pending``."""
     return f"""
 CREATE TEMP TABLE {sql.work("pending_keys")} AS
-SELECT {sql.columns(schema.keys, "k")}, h.hold, h.from_extract
-FROM {held} h JOIN {sql.relation(str(schema.change_log))} k ON k.{RUN} = h.run AND k.{SEQUENCE_NO} = h.arrival"""
+SELECT {sql.columns(schema.keys, "k")}, h.delete_no, h.from_extract
+FROM {pending} h JOIN {sql.relation(str(schema.change_log))} k ON k.{RUN} = h.run AND k.{SEQUENCE_NO} = h.sequence_no"""
 
 
 def lapsed(schema: TableSchema) -> str:
     """The numbers of pending deletes from extracts whose keys are in ``extract_rows`` again."""
     return f"""
-SELECT h.hold FROM {sql.work("pending_keys")} h
+SELECT h.delete_no FROM {sql.work("pending_keys")} h
 WHERE h.from_extract = 1
   AND EXISTS (SELECT 1 FROM {sql.work("extract_rows")} e WHERE {sql.same("e", "h", schema.keys)})"""
 
 
 @lru_cache(maxsize=256)
-def listed(schema: TableSchema, held: str) -> str:
-    """Pending deletes with the current version of their key: the columns of ``held``, keys and values, effective time."""
+def listed(schema: TableSchema, pending: str) -> str:
+    """Pending deletes with the current version of their key: the columns of ``pending``, keys and values, effective time."""
     values = sql.columns(schema.values, "t")
     return f"""
-SELECT h.hold AS brenvik_delete_no, h.feed AS brenvik_feed, h.run AS brenvik_run, h.held_since AS brenvik_pending_since,
+SELECT h.delete_no AS brenvik_delete_no, h.feed AS brenvik_feed, h.run AS brenvik_run, h.pending_since AS brenvik_pending_since,
   k.{EFFECTIVE_AT} AS brenvik_effective_at, {sql.listed(sql.columns(schema.keys, "k"), values, sep=", ")}
-FROM {held} h
-JOIN {sql.relation(str(schema.change_log))} k ON k.{RUN} = h.run AND k.{SEQUENCE_NO} = h.arrival
+FROM {pending} h
+JOIN {sql.relation(str(schema.change_log))} k ON k.{RUN} = h.run AND k.{SEQUENCE_NO} = h.sequence_no
 LEFT JOIN {sql.relation(schema.table)} t ON {sql.same("t", "k", schema.keys)} AND {schema.is_current("t")}
-ORDER BY h.hold"""
+ORDER BY h.delete_no"""
 
 
 def is_one_of(relation: str) -> str:
-    """A test: whether the logged change ``k`` is in a relation (run, arrival)."""
-    return f"EXISTS (SELECT 1 FROM {relation} r WHERE r.run = k.{RUN} AND r.arrival = k.{SEQUENCE_NO})"
+    """A test: whether the logged change ``k`` is in a relation (run, sequence_no)."""
+    return f"EXISTS (SELECT 1 FROM {relation} r WHERE r.run = k.{RUN} AND r.sequence_no = k.{SEQUENCE_NO})"

@@ -99,7 +99,7 @@ class TableRules:
         The name of the table in the store, ``mart.buoy`` is the table buoy in the schema mart; by default that of the rules.
     write_mode
         What becomes of the files of a lakehouse whose rows a load changes: ``"marked"``, it notes which rows are gone, which
-        costs little and every reader a bit, until ``tidy``; ``"rewritten"``, it writes these files anew without them. Every
+        costs little and every reader a bit, until ``compact``; ``"rewritten"``, it writes these files anew without them. Every
         reader sees the same rows. Other stores have no such files.
 
     Raises RulesError that tells every fault at once.

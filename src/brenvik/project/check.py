@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from brenvik.errors import BrenvikError, FeedError, Refused
+from brenvik.errors import Blocked, BrenvikError, FeedError
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import SCHEMA, change_log_table
 from brenvik.merge import accounting, baseline, sql
@@ -73,7 +73,7 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
     finding = Finding(table.rules.table, is_new=state is None)
     try:
         check_rules(table.rules, state)
-    except Refused as error:
+    except Blocked as error:
         finding.faults.append(str(error))
     carried: dict[str, ColumnType] = {}
     for feed in table.feeds:

@@ -117,7 +117,7 @@ class Project:
         ``after``.
 
         One table that fails keeps no other from loading but those that come after it, which are ``skipped``: its outcome
-        has the state ``failed``, ``refused``, ``busy`` or ``skipped`` and the error. ``if_busy`` says what to do while
+        has the state ``failed``, ``blocked``, ``busy`` or ``skipped`` and the error. ``if_busy`` says what to do while
         another load holds a table or the store: wait up to ``wait_s`` seconds, skip the table, or fail at once. ``watch``
         is told the table and the rows read.
 

@@ -80,7 +80,7 @@ def export_rejects(ledger: Ledger[Engine], table: str, path: Path) -> int:
     return len(lines)
 
 
-def retake(
+def retry(
     project: Project, store: Store, table: str, path: Path | None = None, *, preview: bool = False, wait_s: float = 30.0
 ) -> list[Outcome]:
     """Takes open rejects again, after the rules were mended, or the rows in an exported file; one load for each feed.
@@ -170,7 +170,7 @@ def _mended(path: Path, there: Mapping[int, Mapping[str, Any]]) -> dict[int, dic
     return found
 
 
-def drop_rejects(
+def discard_rejects(
     ledger: Ledger[Engine],
     rules: TableRules,
     numbers: Iterable[int] | None = None,
@@ -182,15 +182,15 @@ def drop_rejects(
 
     Raises DeclarationError for numbers that are not open.
     """
-    with ledger.engine.hold(rules.table, wait_s=wait_s):
+    with ledger.engine.lock(rules.table, wait_s=wait_s):
         there = open_rejects(ledger, rules.table)
         chosen: Sequence[int] = sorted(there if numbers is None else set(numbers))
         if unknown := [str(number) for number in chosen if number not in there] or ([] if chosen else ["any"]):
             raise DeclarationError(f"Table {rules.table!r} has no open reject {', '.join(unknown)}: brenvik rejects")
-        what = "1 reject dropped" if len(chosen) == 1 else f"{len(chosen):,} rejects dropped"
-        run, _ = ledger.start_run(rules, feed="", kind="drop", source=what, reason=reason)
+        what = "1 reject discarded" if len(chosen) == 1 else f"{len(chosen):,} rejects discarded"
+        run, _ = ledger.start_run(rules, feed="", kind="discard", source=what, reason=reason)
         with ledger.engine.transaction(rules):
-            ledger.decide_rejects(run, chosen, "dropped")
+            ledger.decide_rejects(run, chosen, "discarded")
             ledger.end_run(run, "done", {})
     took = (now() - run.started_at).total_seconds()
     return Outcome(rules.table, "", run.number, "done", source=what, started_at=run.started_at, duration_s=took)

@@ -7,13 +7,13 @@ from dataclasses import dataclass, replace
 
 from brenvik.errors import DeclarationError
 from brenvik.ledger.schema import (
+    approved_deletes,
     change_log_table,
-    enter_held,
-    enter_refused_keys,
-    enter_rejects,
-    held_deletes,
+    currently_pending,
     known_rejects,
-    released_deletes,
+    record_pending,
+    record_rejected_keys,
+    record_rejects,
 )
 from brenvik.merge import (
     accounting,
@@ -116,15 +116,13 @@ def _here(stage: str, note: str, text: str) -> _Told:
 
 
 def _of_holds(schema: TableSchema) -> Iterator[_Told]:
-    yield _here(
-        "deletes", "which kept deletes a person has released", pending_deletes.find_approved(released_deletes())
-    )
-    yield _here("deletes", "runs that were withdrawn", change_log.EXCLUDED_RUNS)
+    yield _here("deletes", "the deletes that were approved", pending_deletes.find_approved(approved_deletes()))
+    yield _here("deletes", "runs that were reverted", change_log.EXCLUDED_RUNS)
     yield _here("deletes", "each of them", change_log.exclude_runs())
     yield _here("deletes", "the kept changes that count", change_log.active_changes(schema))
     if schema.inactive_deletes == "review":
         yield _here(
-            "deletes", "keys of deletes that wait already", pending_deletes.find_pending(schema, held_deletes())
+            "deletes", "keys of deletes that wait already", pending_deletes.find_pending(schema, currently_pending())
         )
 
 
@@ -167,11 +165,11 @@ def _of_comparison(schema: TableSchema, scope: str | None) -> Iterator[_Told]:
         "compare", "all rows of such keys go on, so that the last counts", extract_diff.add_duplicated_keys(schema)
     )
     yield _here(
-        "compare", "what differs is a change; equal rows are only counted", extract_diff.changes_of_extract(schema)
+        "compare", "what differs is a change; equal rows are only counted", extract_diff.change_log_extract(schema)
     )
     if schema.inactive_deletes != "ignore":
         absent = extract_diff.add_absent(
-            schema, some_refused=True, some_pending=schema.inactive_deletes == "review", column_set=1
+            schema, some_rejected=True, some_pending=schema.inactive_deletes == "review", column_set=1
         )
         yield _here("compare", "an absent key is a delete", absent)
 
@@ -277,12 +275,12 @@ def _of_writing(schema: TableSchema, *, is_extract: bool) -> Iterator[_Told]:
     if schema.inactive_deletes:
         yield _here("log", "so are those set aside", pending_deletes.log_deletes(schema))
     if schema.inactive_deletes == "review":
-        yield _here("log", "deletes that wait from now on", enter_held())
+        yield _here("log", "deletes that wait from now on", record_pending())
     if schema.inactive_deletes == "review" and is_extract:
         yield _here("log", "deletes that waited lapse where the key is there again", pending_deletes.lapsed(schema))
-    yield _here("log", "refused rows are kept with their reasons", enter_rejects(((1, "a file"),)))
+    yield _here("log", "refused rows are kept with their reasons", record_rejects(((1, "a file"),)))
     if is_extract:
-        keys = enter_refused_keys(schema.key_text("r"))
+        keys = record_rejected_keys(schema.key_text("r"))
         yield _here("log", "and their keys, which the extract did not lack", keys)
     if schema.order or not is_extract:
         yield _here(

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 class FeedProgress:
     """How far one feed is.
 
-    ``taken`` is the last file or the watermark, moved by ``run`` at ``moved_at`` (UTC, without a zone); None when nothing was
+    ``taken`` is the last file or the watermark, moved by ``run`` at ``advanced_at`` (UTC, without a zone); None when nothing was
     taken yet. ``waiting`` is None when the source could not be looked at; ``error`` then says why.
     """
 
@@ -33,7 +33,7 @@ class FeedProgress:
     feed: FeedRules
     taken: str | None
     run: int | None
-    moved_at: datetime | None
+    advanced_at: datetime | None
     waiting: Waiting | None
     error: str | None
 
@@ -45,9 +45,9 @@ class FeedProgress:
             "table": self.table,
             "feed": self.feed.name,
             "reads": self.feed.reads,
-            "taken_up_to": self.taken,
+            "loaded_up_to": self.taken,
             "run": self.run,
-            "moved_at": self.moved_at,
+            "advanced_at": self.advanced_at,
             "waiting": waiting.count if waiting else None,
             "unit": waiting.unit if waiting else None,
             "waiting_since": waiting.since if waiting else None,
@@ -83,16 +83,16 @@ def _how_far(
             waiting = project.source(table, feed, store).waiting(memory)
         except BrenvikError as raised:
             error = str(raised)
-        known = progress.get((name, feed.name)) or dict.fromkeys(("taken_up_to", "run", "moved_at"))
+        known = progress.get((name, feed.name)) or dict.fromkeys(("loaded_up_to", "run", "advanced_at"))
         watermark = memory.watermark() if isinstance(feed, DatabaseFeed) else None
-        taken = told(watermark.mark) if watermark else known["taken_up_to"]
-        run, moved_at = known["run"], known["moved_at"]
+        taken = told(watermark.mark) if watermark else known["loaded_up_to"]
+        run, advanced_at = known["run"], known["advanced_at"]
         if feed.kind == "full_extract" and isinstance(feed, DatabaseFeed) and store.ledger.exists():
-            newest = store.ledger.newest_extract(name, feed.name, without=store.ledger.withdrawn(name))
+            newest = store.ledger.newest_extract(name, feed.name, without=store.ledger.reverted(name))
             run, taken = newest or (None, None)
             about = store.ledger.run(run) if run else None
-            moved_at = about["started_at"] if about else None
-        found.append(FeedProgress(name, feed, taken, run, moved_at, waiting, error))
+            advanced_at = about["started_at"] if about else None
+        found.append(FeedProgress(name, feed, taken, run, advanced_at, waiting, error))
     return found
 
 
@@ -101,7 +101,7 @@ class TableStatus:
     """How one table is. Times are UTC and without a zone; None where there is none.
 
     ``since`` counts runs that failed, were refused or lost after the last good one. ``behind_s`` says for how many seconds
-    the oldest of what waits has waited. It is ``overdue`` when its last good run ended longer ago than it is expected.
+    the oldest of what waits has waited. It is ``overdue`` when its last successful run ended longer ago than it is expected.
     """
 
     table: str
@@ -113,7 +113,7 @@ class TableStatus:
     waiting: dict[str, int]
     protected: int
     open_rejects: int
-    held_deletes: int
+    pending_deletes: int
     since: dict[str, int]
     errors: list[str]
     attention: list[str]
@@ -121,11 +121,11 @@ class TableStatus:
     @property
     def needs_attention(self) -> bool:
         """Whether a person should look at the table; not for a source that is down alone, which may come back by itself."""
-        waits = self.open_rejects or self.held_deletes or self.protected
+        waits = self.open_rejects or self.pending_deletes or self.protected
         return bool(self.overdue or waits or self.attention or any(self.since.values()))
 
     @property
-    def is_well(self) -> bool:
+    def is_ok(self) -> bool:
         return not (self.needs_attention or self.errors)
 
 
@@ -158,8 +158,8 @@ def _status_of(table: ProjectTable, known: Mapping[str, Any], feeds: Sequence[Fe
         waiting=waiting,
         protected=known.get("protected", 0),
         open_rejects=known.get("open_rejects", 0),
-        held_deletes=known.get("held_deletes", 0),
-        since={state: known.get(f"{state}_since", 0) for state in ("failed", "refused", "lost")},
+        pending_deletes=known.get("pending_deletes", 0),
+        since={state: known.get(f"{state}_since", 0) for state in ("failed", "blocked", "crashed")},
         errors=[f"{each.feed.name}: {each.error}" for each in feeds if each.error],
         attention=[f"{each.feed.name}: {told}" for each in feeds if each.waiting for told in each.waiting.attention],
     )
@@ -219,7 +219,7 @@ def set_watermark(ledger: Ledger[Engine], move: Move, *, reason: str | None, wai
     """
     rules, feed = move.table.rules, move.feed
     ledger.prepare()
-    with ledger.engine.hold(rules.table, wait_s=wait_s):
+    with ledger.engine.lock(rules.table, wait_s=wait_s):
         known = ledger.watermark(rules.table, feed.name)
         if (known.mark if known else None) != move.before:
             raise DeclarationError(f"The watermark of {rules.table} {feed.name} has moved meanwhile; look again.")

@@ -220,7 +220,7 @@ def adopt(
     ledger.prepare()
 
     def once() -> Outcome:
-        with ledger.engine.hold(rules.table, wait_s=wait_s):
+        with ledger.engine.lock(rules.table, wait_s=wait_s):
             if ledger.state(rules.table) is not None:
                 raise DeclarationError(f"Table {rules.table!r} is known already; there is nothing to adopt.")
             if not ledger.engine.has_table(rules.stored_as):
@@ -277,7 +277,7 @@ def _adopt(
             _begin(it, found)
             some_replayed = decide_changes(it, first=False, chosen=True)
             expect_row_counts(it, some_replayed=some_replayed)
-            outcome.touched = it.ask_values(change_log.touched_keys(it.schema)) if some_replayed else None
+            outcome.changed_keys = it.ask_values(change_log.changed_keys(it.schema)) if some_replayed else None
             outcome.notes = found.notes
             _check_changes(it, found.rows, allow_changes)
             write_table(it, some_replayed=some_replayed)
@@ -322,7 +322,7 @@ def _begin(it: UnderWay, found: Fit) -> None:
     set_high_values(it, None)
     it.values["last_key"] = 0 if schema.numbered_by_store else it.row(baseline.highest_key(schema))["n"]
     it.row_count = found.rows
-    it.living = it.row(extract_diff.count_current_keys(schema))["n"]
+    it.current_keys = it.row(extract_diff.count_current_keys(schema))["n"]
     it.do(change_log.no_changes(schema))
     it.do(change_log.select_keys(schema))
 

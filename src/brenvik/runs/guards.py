@@ -31,32 +31,36 @@ def limit_of(limit: int | float | None, whole: int) -> int | None:
 
 
 def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: bool) -> LimitExceeded | None:
-    """The refusal that a load must meet, once its decisions are counted; None when it may pass.
+    """The blocked_by that a load must meet, once its decisions are counted; None when it may pass.
 
     What counts as deleted are keys that are current now and would not be after the load.
     """
     counts, rules = it.counts, it.rules
-    if not (is_extract or counts["deleted"] or counts["held"] or rules.max_changes is not None):
+    if not (is_extract or counts["deleted"] or counts["pending"] or rules.max_changes is not None):
         return None
-    living = it.living if it.current_in_scope is None else it.current_in_scope
+    current_keys = it.current_keys if it.current_in_scope is None else it.current_in_scope
     changes = counts["versioned"] + counts["overwritten"]
-    deletes = it.lost + counts["held"]  # those wait for a person, but five out of nine say something of the extract
+    deletes = (
+        it.ended_keys + counts["pending"]
+    )  # those wait for a person, but five out of nine say something of the extract
     what = "hold deletes of" if it.schema.inactive_deletes else "delete"
     said = []
     again: dict[str, int] = {}
-    most = limit_of(rules.max_deletes, living)
+    most = limit_of(rules.max_deletes, current_keys)
     is_empty = is_extract and counts["read"] == counts["rejected"] + counts["duplicate"]  # or refused before
     if is_empty and allowed.deletes is None:
-        said.append(f"It holds no row that can be taken; {living:,} are current.")
+        said.append(f"It holds no row that can be taken; {current_keys:,} are current.")
     if (is_empty or (most is not None and deletes > most)) and deletes > (allowed.deletes or 0):
-        held = f"It holds {counts['read']:,} rows; {living:,} are current. " if is_extract and not is_empty else ""
-        said.append(f"{held}Loading it would {what} {deletes:,} ({_share(deletes, living, rules.max_deletes)}).")
+        held = (
+            f"It holds {counts['read']:,} rows; {current_keys:,} are current. " if is_extract and not is_empty else ""
+        )
+        said.append(f"{held}Loading it would {what} {deletes:,} ({_share(deletes, current_keys, rules.max_deletes)}).")
     if said:
         again["deletes"] = deletes
-    most = limit_of(rules.max_changes, living)
+    most = limit_of(rules.max_changes, current_keys)
     if most is not None and changes > most and changes > (allowed.changes or 0):
         said.append(
-            f"Loading it would change {changes:,} of {living:,} rows ({_share(changes, living, rules.max_changes)})."
+            f"Loading it would change {changes:,} of {current_keys:,} rows ({_share(changes, current_keys, rules.max_changes)})."
         )
         again["changes"] = changes
     if not said:
@@ -68,14 +72,14 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
         f"let it through  brenvik load {rules.table} {' '.join(f'--allow-{what} {n}' for what, n in again.items())}",
         f"in Python       load(…, {', '.join(f'allow_{what}={n}' for what, n in again.items())})",
     )
-    return LimitExceeded("\n".join(lines), counts=dict(counts), living=living)
+    return LimitExceeded("\n".join(lines), counts=dict(counts), current_keys=current_keys)
 
 
 def check_kind(
-    ledger: Ledger[Engine], rules: TableRules, run: Run, withdrawn: Iterable[int], *, is_extract: bool
+    ledger: Ledger[Engine], rules: TableRules, run: Run, reverted: Iterable[int], *, is_extract: bool
 ) -> None:
     """A table takes extracts, or changes, possibly after one first extract; anything else would be contradictory."""
-    extracts, others = ledger.loads_taken(rules.table, without=withdrawn)
+    extracts, others = ledger.loads_taken(rules.table, without=reverted)
     if is_extract and others:
         raise DeclarationError(
             f"Table {rules.table!r} has taken changes ({others:,} runs); an extract can only come before all of them. "
@@ -93,9 +97,9 @@ def check_kind(
         )
 
 
-def check_age(ledger: Ledger[Engine], it: UnderWay, run: Run, source: str, withdrawn: Iterable[int]) -> None:
+def check_age(ledger: Ledger[Engine], it: UnderWay, run: Run, source: str, reverted: Iterable[int]) -> None:
     """Raises StaleExtract for an extract that is older than the newest loaded one."""
-    newest = ledger.newest_extract(it.rules.table, run.feed, without=withdrawn)
+    newest = ledger.newest_extract(it.rules.table, run.feed, without=reverted)
     kind = it.schema.effective_type.kind
     if newest is None:
         return
@@ -105,8 +109,8 @@ def check_age(ledger: Ledger[Engine], it: UnderWay, run: Run, source: str, withd
         raise StaleExtract(
             f"{source}: refused, nothing written\n"
             f"It is of {told(parse_mark(at, kind))}; run {number} took the extract of {told(parse_mark(time, kind))}.\n"
-            "An older extract cannot be put before a newer one. If the newer one is wrong, withdraw it first: "
-            f"brenvik withdraw {number}"
+            "An older extract cannot be put before a newer one. If the newer one is wrong, revert it first: "
+            f"brenvik revert {number}"
         )
 
 

@@ -21,7 +21,7 @@ from brenvik.errors import (
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Run, TableState
-from brenvik.ledger.schema import enter_refused_keys, enter_rejects
+from brenvik.ledger.schema import record_rejected_keys, record_rejects
 from brenvik.merge import classify, extract_diff, pending_deletes
 from brenvik.merge.schema import TableSchema
 from brenvik.model.feeds import Operations
@@ -75,7 +75,7 @@ def load(
     ``extract_scope`` is a condition over the table's columns: current rows outside of it are not missing from an extract.
 
     Raises Busy when another load holds the table for longer than ``wait_s`` seconds, and any other error of ``errors``;
-    the run is then recorded as ``failed`` or ``refused`` and nothing else is written.
+    the run is then recorded as ``failed`` or ``blocked`` and nothing else is written.
     """
     how = _How(operations, explain, watch, allowed, extract_scope)
     if preview:
@@ -124,7 +124,7 @@ def _load(
     label: str | None,
     wait_s: float,
 ) -> Outcome:
-    with ledger.engine.hold(rules.table, wait_s=wait_s):
+    with ledger.engine.lock(rules.table, wait_s=wait_s):
         try:
             batch = source.open(ledger.memory(rules.table, source.name), wanted)
         except (InputError, Temporary) as error:
@@ -134,7 +134,7 @@ def _load(
         try:
             if not batch.columns:
                 return Outcome.nothing_new(rules.table, source.name, notes=[*batch.notes, *batch.after_commit()])
-            run, lost = ledger.start_run(
+            run, crashed = ledger.start_run(
                 rules,
                 feed=source.name,
                 kind=source.kind,
@@ -154,9 +154,11 @@ def _load(
             outcome.notes += batch.after_commit()
         finally:
             batch.close()
-        if lost:
-            _log.warning("%d earlier run of this table is marked as lost", lost, extra=run.about())
-            outcome.notes.append(f"{lost} earlier run of this table ended without a word; marked as lost.")
+        if crashed:
+            _log.warning("%d earlier run of this table is marked as crashed", crashed, extra=run.about())
+            outcome.notes.append(
+                f"{crashed} earlier run of this table ended without an outcome; it is marked as crashed."
+            )
         return outcome
 
 
@@ -181,9 +183,9 @@ def _with_state(
 ) -> Outcome:
     engine = ledger.engine
     check_rules(rules, state)
-    withdrawn = ledger.withdrawn(rules.table)
+    reverted = ledger.reverted(rules.table)
     if has_ledger:
-        check_kind(ledger, rules, run, withdrawn, is_extract=batch.extract is not None)
+        check_kind(ledger, rules, run, reverted, is_extract=batch.extract is not None)
     it = UnderWay(
         engine,
         rules,
@@ -201,14 +203,14 @@ def _with_state(
         it.schema = prepare(it, ledger, batch, state, how.operations)
         check_scope(it.schema, how.extract_scope, batch.columns)
         if has_ledger:
-            exclude(it, withdrawn)
+            exclude(it, reverted)
             find_pending(it)
         set_high_values(it, state)
         if batch.extract and how.extract_scope:
             it.current_in_scope = it.row(extract_diff.count_current_keys(it.schema, how.extract_scope))["n"]
         stage_changes(it, batch, how.operations, has_ledger, how.watch)
         if batch.extract and has_ledger:
-            check_age(ledger, it, run, batch.source, withdrawn)
+            check_age(ledger, it, run, batch.source, reverted)
         set_deletes_aside(it)
         it.told = it.counts["read"] <= TOLD_UNASKED if how.explain is None else how.explain
         first = state is None or state.high_effective is None
@@ -220,18 +222,24 @@ def _with_state(
                 it.schema, some_replayed=some_replayed, some_inactive_deletes=it.some_inactive_deletes
             )
             it.late -= it.row(question)["n"]
-        refusal = check_guards(it, batch.source, how.allowed, is_extract=batch.extract is not None)
-        if refusal and not it.preview:
-            raise refusal
+        blocked_by = check_guards(it, batch.source, how.allowed, is_extract=batch.extract is not None)
+        if blocked_by and not it.preview:
+            raise blocked_by
         expect_row_counts(it, some_replayed=some_replayed)
         if not it.preview:
             _write(it, ledger, run, batch, state, first=first, some_replayed=some_replayed)
             ledger.end_run(run, "done", counts, **_of_extract(it, batch))
-    return _outcome(it, run, batch, counts, refusal, some_replayed=some_replayed)
+    return _outcome(it, run, batch, counts, blocked_by, some_replayed=some_replayed)
 
 
 def _outcome(
-    it: UnderWay, run: Run, batch: Batch, counts: dict[str, int], refusal: LimitExceeded | None, *, some_replayed: bool
+    it: UnderWay,
+    run: Run,
+    batch: Batch,
+    counts: dict[str, int],
+    blocked_by: LimitExceeded | None,
+    *,
+    some_replayed: bool,
 ) -> Outcome:
     """The outcome, with what it takes to explain the decisions while the store is open."""
     decision_log = DecisionLog(
@@ -262,7 +270,7 @@ def _outcome(
             *_notes_on_late(it),
         ],
         decision_log=decision_log if it.told else None,
-        refusal=refusal,
+        blocked_by=blocked_by,
         more=batch.more or bool(batch.window and batch.window.more),
     )
 
@@ -285,22 +293,25 @@ def _write(
     if it.some_inactive_deletes:
         log_inactive_deletes(it, ledger, is_extract=batch.extract is not None)
     if it.some_pending and batch.extract:
-        ledger.decide_holds(run, it.ask(pending_deletes.lapsed(schema)).column(0).to_pylist(), "lapsed")
+        ledger.decide_pending_deletes(run, it.ask(pending_deletes.lapsed(schema)).column(0).to_pylist(), "lapsed")
     if it.counts["rejected"]:
         last = ledger.last_reject(it.rules.table)
         files = tuple((file.number, file.file) for file in batch.files)
         file_names = {f"file_{number}": name for number, name in files}
         check_count(
-            it, "entered as rejects", it.counts["rejected"], it.do(enter_rejects(files), last_reject=last, **file_names)
+            it,
+            "entered as rejects",
+            it.counts["rejected"],
+            it.do(record_rejects(files), last_reject=last, **file_names),
         )
-    if batch.retakes:
-        ledger.decide_rejects(run, batch.retakes, "retaken")
+    if batch.retries:
+        ledger.decide_rejects(run, batch.retries, "retried")
         ledger.place_rejects(run)
     if schema.change_log and some_replayed and it.counts["duplicate"]:
-        ledger.fold(run, {row["of_run"]: row["n"] for row in it.rows(classify.count_deduplicated(schema))})
+        ledger.record_duplicates(run, {row["of_run"]: row["n"] for row in it.rows(classify.count_deduplicated(schema))})
     ledger.enter_files(run, batch.files)
     if batch.extract and it.some_rejected:
-        it.do(enter_refused_keys(schema.key_text("r")))
+        it.do(record_rejected_keys(schema.key_text("r")))
     if batch.window and batch.window.moves and batch.window.high is not None:
         ledger.set_watermark(run, batch.window.kind, batch.window.high)
     enter_state(ledger, it, new_high_values(it, state, first=first), first_run=run.number if state is None else None)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError
 from brenvik.ledger.ledger import Ledger
-from brenvik.ledger.schema import all_held_deletes, released_deletes, withdrawn_runs
+from brenvik.ledger.schema import approved_deletes, ever_pending, ever_reverted
 from brenvik.merge import change_log, diff, past_runs
 from brenvik.merge.schema import TableSchema
 from brenvik.model.rules import TableRules
@@ -51,10 +51,10 @@ def known(
         if was:
             it.do(diff.as_it_was(it.schema, was))
         else:
-            out = {*ledger.withdrawn(rules.table, known_at=known_at), *without}
+            out = {*ledger.reverted(rules.table, known_at=known_at), *without}
             if known_at is not None:
                 out |= {run for run in ledger.runs_of(rules.table) if run > known_at}
-            exclude(it, out, released=released_deletes(known=known_at is not None))
+            exclude(it, out, approved=approved_deletes(known=known_at is not None))
             it.do(change_log.no_changes(it.schema))
             it.do(change_log.select_keys(it.schema, where=change_log.of_key(it.schema) if key else ""))
             replay_keys(it, chosen=True)
@@ -88,21 +88,21 @@ def decided_by(ledger: Ledger[Engine], rules: TableRules, run: int) -> pa.Table:
     return _replay(ledger, it, {run: 0}).drop_columns("run")
 
 
-def story(ledger: Ledger[Engine], rules: TableRules, key: Mapping[str, Any]) -> list[dict[str, Any]]:
+def changes_of_key(ledger: Ledger[Engine], rules: TableRules, key: Mapping[str, Any]) -> list[dict[str, Any]]:
     """All changes ever logged of a key in the order of arrival, each with its run, the decision and its effect.
 
     The entries are those of ``decided_by`` with ``run``, ``arrived_at`` (the start of the run, UTC; None where the ledger has
-    lost the run) and ``withdrawn_by`` (None while it is active).
+    lost the run) and ``reverted_by`` (None while it is active).
     """
     it = begin(ledger, rules, values=key)
     check_kept(rules)
-    withdrawn = ledger.withdrawn(rules.table)
+    reverted = ledger.reverted(rules.table)
     found = []
     for runs in _passes(it.rows(past_runs.runs_of_key(it.schema))):
         arrived = ledger.starts_of(rules.table, runs)
         for row in _replay(ledger, begin(ledger, rules, values=key), runs, of_key=True).to_pylist():
             run = row.pop("run")
-            about = {"run": run, "arrived_at": arrived.get(run), "withdrawn_by": withdrawn.get(run)}
+            about = {"run": run, "arrived_at": arrived.get(run), "reverted_by": reverted.get(run)}
             found.append(about | row)
     return found
 
@@ -141,9 +141,9 @@ def _replay(ledger: Ledger[Engine], it: UnderWay, runs: Mapping[int, int], *, of
                 **values,
                 **{f"first_file_{n}": file for n, (_, file) in enumerate(part)},
             )
-        it.do(past_runs.changes_of_runs(plain, where=change_log.of_key(plain) if of_key else ""))
+        it.do(past_runs.change_log_runs(plain, where=change_log.of_key(plain) if of_key else ""))
         it.do(past_runs.select_keys(plain))
-        it.do(past_runs.find_log_by_run(plain, withdrawn=withdrawn_runs(), held=all_held_deletes()))
+        it.do(past_runs.find_log_by_run(plain, reverted=ever_reverted(), pending=ever_pending()))
         it.schema = past_runs.by_run(plain)
         it.index("changes", "replay_keys", "log_by_run")
         if it.schema.inactive_deletes:

@@ -9,7 +9,7 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Run
-from brenvik.ledger.schema import enter_held, held_deletes, numbered_holds, released_deletes
+from brenvik.ledger.schema import approved_deletes, currently_pending, numbered_deletes, record_pending
 from brenvik.merge import change_log, pending_deletes
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
@@ -24,7 +24,7 @@ def find_pending(it: UnderWay) -> None:
     """Makes ``pending_keys`` where deletes await approval and some do."""
     if it.schema.inactive_deletes != "review":
         return
-    it.do(pending_deletes.find_pending(it.schema, held_deletes()))
+    it.do(pending_deletes.find_pending(it.schema, currently_pending()))
     it.some_pending = it.sizes("pending_keys")["pending_keys"] > 0
 
 
@@ -54,24 +54,24 @@ def decide_inactive_deletes(it: UnderWay, *, some_replayed: bool, all_replayed: 
 def log_inactive_deletes(it: UnderWay, ledger: Ledger[Engine], *, is_extract: bool) -> None:
     """Logs the inactive deletes and records the pending ones."""
     it.do(pending_deletes.log_deletes(it.schema))
-    if it.counts["held"]:
-        it.do(enter_held(), last_hold=ledger.last_hold(it.rules.table), from_extract=int(is_extract))
+    if it.counts["pending"]:
+        it.do(record_pending(), last_delete_no=ledger.last_delete_no(it.rules.table), from_extract=int(is_extract))
 
 
-def waiting_deletes(ledger: Ledger[Engine], rules: TableRules) -> pa.Table:
+def list_pending_deletes(ledger: Ledger[Engine], rules: TableRules) -> pa.Table:
     """The pending deletes: ``brenvik_delete_no`` (number), ``brenvik_feed``, ``brenvik_run``,
     ``brenvik_pending_since``, ``brenvik_effective_at``, then key and values of the current row."""
     it = begin(ledger, rules, values={})
     check_kept(rules)
-    return it.ask_values(pending_deletes.listed(it.schema, held_deletes()))
+    return it.ask_values(pending_deletes.listed(it.schema, currently_pending()))
 
 
-def decide_holds(
+def decide_deletes(
     ledger: Ledger[Engine],
     rules: TableRules,
     numbers: Iterable[int] | None = None,
     *,
-    drop: bool = False,
+    discard: bool = False,
     reason: str | None = None,
     preview: bool = False,
     wait_s: float = 30.0,
@@ -81,31 +81,31 @@ def decide_holds(
     Raises DeclarationError for numbers that are not pending.
     """
     chosen = sorted(
-        waiting_deletes(ledger, rules)["brenvik_delete_no"].to_pylist() if numbers is None else set(numbers)
+        list_pending_deletes(ledger, rules)["brenvik_delete_no"].to_pylist() if numbers is None else set(numbers)
     )
 
     def check() -> None:
-        there = waiting_deletes(ledger, rules)["brenvik_delete_no"].to_pylist()
+        there = list_pending_deletes(ledger, rules)["brenvik_delete_no"].to_pylist()
         if unknown := [str(number) for number in chosen if number not in there] or ([] if chosen else ["any"]):
-            raise DeclarationError(f"Table {rules.table!r} does not hold {', '.join(unknown)}: brenvik held")
+            raise DeclarationError(f"Table {rules.table!r} has no pending delete {', '.join(unknown)}: brenvik deletes")
 
     def prepare(it: UnderWay, run: Run) -> None:
-        counting = released_deletes(also=() if drop else chosen)
-        exclude(it, ledger.withdrawn(rules.table), released=counting)
+        counting = approved_deletes(also=() if discard else chosen)
+        exclude(it, ledger.reverted(rules.table), approved=counting)
         it.do(
             change_log.select_keys(
-                it.schema, where="1 = 0" if drop else pending_deletes.is_one_of(numbered_holds(chosen))
+                it.schema, where="1 = 0" if discard else pending_deletes.is_one_of(numbered_deletes(chosen))
             )
         )
         if not it.preview:
-            ledger.decide_holds(run, chosen, "dropped" if drop else "released")
+            ledger.decide_pending_deletes(run, chosen, "discarded" if discard else "approved")
 
-    what = "1 held delete" if len(chosen) == 1 else f"{len(chosen):,} held deletes"
+    what = "1 pending delete" if len(chosen) == 1 else f"{len(chosen):,} pending deletes"
     return recompute(
         ledger,
         rules,
-        "drop" if drop else "release",
-        f"{what} {'dropped' if drop else 'released'}",
+        "discard" if discard else "approve",
+        f"{what} {'discarded' if discard else 'approved'}",
         prepare,
         check=check,
         reason=reason,

@@ -25,7 +25,7 @@ OTHER_WRITERS = (
 
 def set_high_values(it: UnderWay, state: TableState | None) -> None:
     """Sets the parameters for the two highest values ever loaded and the last surrogate key, and the size of the table."""
-    it.row_count, it.living = (state.row_count, state.living) if state else (0, 0)
+    it.row_count, it.current_keys = (state.row_count, state.current_keys) if state else (0, 0)
     it.values["open_end"] = str(it.rules.open_end) if it.rules.open_end is not None else None
     it.values["last_key"] = state.last_key if state else 0
     if state is None or state.high_effective is None:
@@ -70,7 +70,7 @@ def decide_changes(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
         "to_insert": 0,
     }
     it.current_change = _plain(it, "inserted") - _plain(it, "deleted")
-    it.lost = _plain(it, "deleted")
+    it.ended_keys = _plain(it, "deleted")
     if not some_replayed:
         return False
     if not chosen:
@@ -86,7 +86,7 @@ def decide_changes(it: UnderWay, *, first: bool, chosen: bool = False) -> bool:
         expected[relation] += it.do(statement)
     alive = it.row(diff.count_current(schema))
     it.current_change += alive["after"] - alive["before"]
-    it.lost += alive["lost"]
+    it.ended_keys += alive["ends"]
     return True
 
 
@@ -225,7 +225,7 @@ def enter_state(ledger: Ledger[Engine], it: UnderWay, high_values: HighValues, *
         high_effective=high_effective,
         last_key=it.values["last_key"] + it.counts["rows_added"],
         row_count=it.counts["rows_after"],
-        living=it.living + it.current_change,
+        current_keys=it.current_keys + it.current_change,
         first_run=first_run,
     )
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from brenvik.errors import DeclarationError, FeedError, ForeignTable, RulesChanged
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import TableState
-from brenvik.ledger.schema import change_log_table, released_deletes
+from brenvik.ledger.schema import approved_deletes, change_log_table
 from brenvik.merge import change_log, pending_deletes, sql
 from brenvik.merge.conditions import check
 from brenvik.merge.prune import near
@@ -51,14 +51,14 @@ class UnderWay:
     late: int = 0
     high_values: dict[str, Any] | None = None  # of the changes, where they are known already
     row_count: int = 0  # of the table before the run
-    living: int = 0  # keys of the table before the run
+    current_keys: int = 0  # keys of the table before the run
     current_in_scope: int | None = None  # of these, where an extract is of a part of the table
     current_change: int = 0
-    lost: int = 0  # keys that are alive and will not be
+    ended_keys: int = 0  # keys that are current and will not be
     keeps_explicit: bool = False
     unaccounted: bool = False  # rows of the table that no kept change accounts for were seen to already
     scope: str | None = None  # of an extract: the part of the table in which what it does not hold is gone
-    met: str | None = None  # of an extract: the living versions that its changes meet, where they are at hand
+    met: str | None = None  # of an extract: the current versions that its changes meet, where they are at hand
     some_pending: bool = False
     some_inactive_deletes: bool = False
     state: TableState = None  # type: ignore[assignment]  # of a table that is worked out again
@@ -104,15 +104,15 @@ def exclude(
     runs: Iterable[int],
     *,
     some_explicit: bool = False,
-    released: str | None = None,
+    approved: str | None = None,
 ) -> None:
     """From here on the changes of these runs are not active. Explicit ones are; of deletes that await approval, those of the
-    relation ``released`` (see ``ledger.schema.released_deletes``)."""
+    relation ``approved`` (see ``ledger.schema.approved_deletes``)."""
     left_out = sorted(runs)
     if not (left_out or some_explicit or it.schema.inactive_deletes) or not it.schema.change_log:
         return
     if it.schema.inactive_deletes:
-        it.do(pending_deletes.find_approved(released or released_deletes()))
+        it.do(pending_deletes.find_approved(approved or approved_deletes()))
     it.do(change_log.EXCLUDED_RUNS)
     for start in range(0, len(left_out), change_log.AT_ONCE):
         part = left_out[start : start + change_log.AT_ONCE]

@@ -46,13 +46,13 @@ def rebuild(
         unaccounted = _find_unaccounted(it, unlogged)
         told.extend(_fit(it, drop_columns=drop_columns))
         it.row_count = it.row(f"SELECT count(*) AS n FROM {sql.relation(it.schema.table)}")["n"]
-        it.living = it.row(extract_diff.count_current_keys(it.schema))["n"]
+        it.current_keys = it.row(extract_diff.count_current_keys(it.schema))["n"]
         if unaccounted and unlogged == "keep":
             _keep_unaccounted(it, ledger)
         if unaccounted:
             became = "kept, as changes of this run" if unlogged == "keep" else "removed"
             told.append(f"{rows_without_changes(unaccounted)}; they are {became}.")
-        exclude(it, ledger.withdrawn(rules.table), some_explicit=it.keeps_explicit)
+        exclude(it, ledger.reverted(rules.table), some_explicit=it.keeps_explicit)
         it.do(change_log.select_keys(it.schema))
 
     outcome = recompute(

@@ -95,7 +95,7 @@ def recompute(
         raise DeclarationError(f"Table {rules.table!r} was never loaded; there is nothing to work out again.")
 
     def once() -> Outcome:
-        with ledger.engine.hold(rules.table, wait_s=wait_s):
+        with ledger.engine.lock(rules.table, wait_s=wait_s):
             check()
             run, _ = ledger.start_run(rules, feed="", kind=kind, source=source, reason=reason)
             try:
@@ -119,9 +119,9 @@ def _work(
         it.told = False
         some_replayed = decide_changes(it, first=False, chosen=True)
         expect_row_counts(it, some_replayed=some_replayed)
-        if run.kind == "release":  # the other kinds decide on nothing
-            it.counts["deleted"] = it.lost
-        touched = it.ask_values(change_log.touched_keys(it.schema)) if some_replayed else None
+        if run.kind == "approve":  # the other kinds decide on nothing
+            it.counts["deleted"] = it.ended_keys
+        changed = it.ask_values(change_log.changed_keys(it.schema)) if some_replayed else None
         if not it.preview:
             write_table(it, some_replayed=some_replayed)
             if it.keeps_explicit:
@@ -138,5 +138,5 @@ def _work(
         started_at=run.started_at,
         duration_s=(now() - run.started_at).total_seconds(),
         counts=it.counts,
-        touched=touched,
+        changed_keys=changed,
     )

@@ -8,7 +8,7 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Extract, Run
-from brenvik.ledger.schema import LOADS, held_in_extract, refused_in_extract
+from brenvik.ledger.schema import LOADS, pending_in_extract, rejected_in_extract
 from brenvik.merge import change_log, sequence
 from brenvik.merge.schema import TableSchema
 from brenvik.model.rules import TableRules
@@ -18,13 +18,13 @@ from brenvik.runs.prepare import UnderWay, exclude, whole_column_set
 from brenvik.runs.recompute import recompute
 
 
-def withdraw(
+def revert(
     ledger: Ledger[Engine],
     rules: TableRules,
     runs: Iterable[int],
     *,
     reason: str | None = None,
-    put_back: bool = False,
+    undo: bool = False,
     preview: bool = False,
     wait_s: float = 30.0,
 ) -> Outcome:
@@ -37,34 +37,34 @@ def withdraw(
     named = ", ".join(str(run) for run in targets)
 
     def prepare(it: UnderWay, run: Run) -> None:
-        before = set(ledger.withdrawn(rules.table))
-        after = before - set(targets) if put_back else before | set(targets)
+        before = set(ledger.reverted(rules.table))
+        after = before - set(targets) if undo else before | set(targets)
         some_explicit = _make_explicit(ledger, it, targets, before=before, after=after)
         if not it.preview:
-            if put_back:
-                ledger.put_back(run, targets)
+            if undo:
+                ledger.undo_revert(run, targets)
             else:
-                ledger.withdraw(run, targets, reason)
+                ledger.revert(run, targets, reason)
         exclude(it, after, some_explicit=some_explicit)
         it.do(change_log.select_keys(it.schema, where=change_log.of_runs(targets)))
 
     outcome = recompute(
         ledger,
         rules,
-        "put back" if put_back else "withdrawal",
-        f"put back run {named}" if put_back else f"withdrew run {named}",
+        "undo revert" if undo else "revert",
+        f"put back run {named}" if undo else f"reverted run {named}",
         prepare,
-        check=lambda: _check_targets(ledger, rules, targets, put_back=put_back),
+        check=lambda: _check_targets(ledger, rules, targets, undo=undo),
         reason=reason,
         preview=preview,
         wait_s=wait_s,
     )
-    outcome.notes += [] if put_back else _notes_on_folded(ledger, rules, targets)
+    outcome.notes += [] if undo else _notes_on_duplicates(ledger, rules, targets)
     return outcome
 
 
-def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int], *, put_back: bool) -> None:
-    withdrawn = ledger.withdrawn(rules.table)
+def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int], *, undo: bool) -> None:
+    reverted = ledger.reverted(rules.table)
     faults = [] if targets else ["name at least one run: brenvik runs"]
     for target in targets:
         row = ledger.run(target)
@@ -74,12 +74,12 @@ def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[
             faults.append(f"run {target} was of table {row['table_name']}")
         elif row["kind"] not in LOADS or row["state"] != "done":
             faults.append(f"run {target} brought no changes ({row['kind']}, {row['state']})")
-        elif put_back and target not in withdrawn:
-            faults.append(f"run {target} is not withdrawn")
-        elif not put_back and target in withdrawn:
-            faults.append(f"run {target} is withdrawn already, by run {withdrawn[target]}")
+        elif undo and target not in reverted:
+            faults.append(f"run {target} is not reverted")
+        elif not undo and target in reverted:
+            faults.append(f"run {target} is reverted already, by run {reverted[target]}")
     if faults:
-        what = "put back" if put_back else "withdrawn"
+        what = "undo revert" if undo else "reverted"
         raise DeclarationError(f"Nothing of table {rules.table!r} was {what}:", faults)
 
 
@@ -92,7 +92,7 @@ def _make_explicit(
 
     Adds it to ``explicit`` and to the change log; returns whether there is any.
     """
-    extracts, refused = ledger.extracts(it.rules.table), refused_in_extract()
+    extracts, rejected = ledger.extracts(it.rules.table), rejected_in_extract()
     carried = {target: extracts[target] for target in targets if target in extracts}
     column_set, runs = None, []
     for run, extract in extracts.items():
@@ -105,7 +105,7 @@ def _make_explicit(
         later = {each for each in runs if each > run}
         it.values |= {"to_run": run, "extract_at": extract.time}
         _say(it, extract, whose, column_set, without=(before - {run}) | later, missing_without=after | {run} | later)
-        if run not in before | after and not it.row(change_log.count_unsettled(it.schema, tuple(whose), refused))["n"]:
+        if run not in before | after and not it.row(change_log.count_unsettled(it.schema, tuple(whose), rejected))["n"]:
             for target in whose:
                 if extract.scope in {None, carried[target].scope}:
                     del carried[target]
@@ -125,22 +125,27 @@ def _say(
     missing_without: set[int],
 ) -> None:
     """Makes explicit what one extract said of the keys that the runs ``whose`` changed."""
-    plain, scope, refused = it.schema, extract.scope, refused_in_extract()
+    plain, scope, rejected = it.schema, extract.scope, rejected_in_extract()
     column_set = extract.column_set or column_set
     it.values["explicit_from"] = it.row(change_log.highest_explicit(plain))["n"] or sequence.sequence_no(
         0, sequence.EXPLICIT
     )
     _draw_untold(it, plain, without, whose)
-    for living in (True, False):
-        if living or plain.inactive_deletes or not scope:
+    for some_current in (True, False):
+        if some_current or plain.inactive_deletes or not scope:
             said = change_log.make_explicit(
-                plain, column_set=column_set, living=living, scope=scope, held=held_in_extract(), refused=refused
+                plain,
+                column_set=column_set,
+                some_current=some_current,
+                scope=scope,
+                pending=pending_in_extract(),
+                rejected=rejected,
             )
             it.values["explicit_from"] += 2 * it.do(said)
     _start_again(it, plain)
     if scope and not plain.inactive_deletes:  # what it lacks is deleted only within its scope
         _draw_untold(it, plain, missing_without, whose, some_explicit=True)
-        it.do(change_log.make_absence_explicit(plain, column_set=column_set, scope=scope, refused=refused))
+        it.do(change_log.make_absence_explicit(plain, column_set=column_set, scope=scope, rejected=rejected))
         _start_again(it, plain)
 
 
@@ -167,7 +172,7 @@ def _start_again(it: UnderWay, plain: TableSchema) -> None:
     it.schema = plain
 
 
-def _notes_on_folded(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int]) -> list[str]:
+def _notes_on_duplicates(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int]) -> list[str]:
     notes = []
     for run, count in ledger.deduplicated(rules.table, targets).items():
         changes = "1 of its changes" if count == 1 else f"{count:,} of its changes"

@@ -98,7 +98,7 @@ def _remove_invalid(it: UnderWay, batch: Batch, relation: str, has_ledger: bool)
     if batch.broken:
         it.engine.stage(batch.broken_rows(), validate.malformed(it.schema.store), it.values, work=it.work)
         it.do(validate.add_malformed())
-    it.do(known_rejects(has_ledger=has_ledger, retakes=batch.retakes))
+    it.do(known_rejects(has_ledger=has_ledger, retries=batch.retries))
     again = it.row(f"SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM {sql.work('rejected')}")
     it.counts["duplicate"] = int(again["again"])
     it.counts["rejected"] = again["n"] - int(again["again"])
@@ -170,7 +170,7 @@ def _stage_extract(
             it.do(extract_diff.add_duplicated_keys(schema))
     if schema.meets_current_only and not some_duplicated:
         it.met = extract_diff.matched_versions(schema)
-    differing = it.do(extract_diff.changes_of_extract(schema))
+    differing = it.do(extract_diff.change_log_extract(schema))
     taken = it.counts["read"] - it.counts.get("rejected", 0) - it.counts.get("duplicate", 0)
     it.counts["unchanged"] = taken - differing
     if sizes["absent"] and schema.inactive_deletes != "ignore":
@@ -178,7 +178,7 @@ def _stage_extract(
         it.values["absent_from"] = sequence.sequence_no(file, sequence.ABSENT) - 1
         column_set = schema.column_sets[0][0]
         absent = extract_diff.add_absent(
-            schema, some_refused=it.some_rejected, some_pending=it.some_pending, column_set=column_set
+            schema, some_rejected=it.some_rejected, some_pending=it.some_pending, column_set=column_set
         )
         it.counts["derived"] = it.do(absent)
     changes = differing + it.counts["derived"]
@@ -191,7 +191,7 @@ def _stage_extract(
 
 def _some_duplicated(sizes: dict[str, int], good: int) -> bool:
     """Whether any key occurs in several of the ``good`` rows, among those that match a current version."""
-    return good - sizes["new"] + sizes["absent"] > sizes["living"]
+    return good - sizes["new"] + sizes["absent"] > sizes["current_keys"]
 
 
 def _compare_whole(it: UnderWay, batch: Batch, question: str, has_ledger: bool) -> int:

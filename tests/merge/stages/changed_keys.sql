@@ -68,7 +68,7 @@ SELECT c."code", c."colour" AS "colour", c.brenvik_effective_at AS brenvik_valid
 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 WHERE p.brenvik_decision_no IN (1, 2)) n;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "at", "colour")
+INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "at", "colour")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."at", c."colour"
 FROM "brenvik_work_changes" c;
 

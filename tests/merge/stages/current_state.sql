@@ -75,7 +75,7 @@ SELECT n.brenvik_sequence_no FROM (
 ) n WHERE n.brenvik_nth > 1 UNION 
 SELECT c.brenvik_sequence_no
 FROM "brenvik_work_changes" c
-JOIN "brenvik"."changes_of_buoy" k ON k."buoy_code" = c."buoy_code" AND k."entry" = c."entry" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."at" IS NOT DISTINCT FROM c."at" AND k."name" IS NOT DISTINCT FROM c."name" AND k."lit" IS NOT DISTINCT FROM c."lit" AND k."since" IS NOT DISTINCT FROM c."since"
+JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = c."buoy_code" AND k."entry" = c."entry" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."at" IS NOT DISTINCT FROM c."at" AND k."name" IS NOT DISTINCT FROM c."name" AND k."lit" IS NOT DISTINCT FROM c."lit" AND k."since" IS NOT DISTINCT FROM c."since"
 WHERE EXISTS (
   SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code" AND b.brenvik_full_replay = 1);
 
@@ -102,7 +102,7 @@ SELECT k."buoy_code",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."at", k."entry", k."name", k."lit", k."since"
 FROM "brenvik_work_replay_keys" b
-JOIN "brenvik"."changes_of_buoy" k ON k."buoy_code" = b."buoy_code"
+JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = b."buoy_code"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
@@ -214,7 +214,7 @@ CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "
 
 INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS lost,
+SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS ends,
   (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
 
 SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
@@ -236,7 +236,7 @@ SELECT d."buoy_code", d."name", d."lit", d."since", d.brenvik_effective_at AS br
   (d.brenvik_valid_to IS NULL) AS brenvik_current, (d.brenvik_deleted = 1) AS brenvik_deleted
 FROM "brenvik_work_to_insert" a JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = a.brenvik_version_no) n;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "buoy_code", "at", "entry", "name", "lit", "since")
+INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "buoy_code", "at", "entry", "name", "lit", "since")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."buoy_code", c."at", c."entry", c."name", c."lit", c."since"
 FROM "brenvik_work_changes" c
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no);

@@ -1,15 +1,15 @@
 -- Run 2: upserts
 
-CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.arrival FROM (
-  SELECT r.run, r.arrival FROM "brenvik"."held_deletes" r
-  WHERE r.table_name = :table_name AND ((r.state = 'released'))) x;
+CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.sequence_no FROM (
+  SELECT r.run, r.sequence_no FROM "brenvik"."pending_deletes" r
+  WHERE r.table_name = :table_name AND ((r.state = 'approved'))) x;
 
 CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 
 CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."code", k."no", k."colour" FROM "brenvik"."changes_of_buoy" k
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."code", k."no", k."colour" FROM "brenvik"."change_log_buoy" k
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run) AND (k.brenvik_delete = 0 OR EXISTS (
-  SELECT 1 FROM "brenvik_work_approved" r WHERE r.run = k.brenvik_run AND r.arrival = k.brenvik_sequence_no));
+  SELECT 1 FROM "brenvik_work_approved" r WHERE r.run = k.brenvik_run AND r.sequence_no = k.brenvik_sequence_no));
 
 CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
 SELECT
@@ -56,7 +56,7 @@ SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p
 FROM "brenvik_work_current_path" p
 WHERE p.brenvik_decision_no IN (2, 4);
 
-UPDATE "brenvik_work_inactive_deletes" SET brenvik_decision = CASE WHEN EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."code" = "brenvik_work_inactive_deletes"."code" AND o."no" = "brenvik_work_inactive_deletes"."no" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour") OR EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" o WHERE o.brenvik_delete = 1 AND o."code" = "brenvik_work_inactive_deletes"."code" AND o."no" = "brenvik_work_inactive_deletes"."no" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour" AND NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" w WHERE w.run = o.brenvik_run)) THEN 'duplicate' ELSE 'ignored' END;
+UPDATE "brenvik_work_inactive_deletes" SET brenvik_decision = CASE WHEN EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."code" = "brenvik_work_inactive_deletes"."code" AND o."no" = "brenvik_work_inactive_deletes"."no" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour") OR EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" o WHERE o.brenvik_delete = 1 AND o."code" = "brenvik_work_inactive_deletes"."code" AND o."no" = "brenvik_work_inactive_deletes"."no" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour" AND NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" w WHERE w.run = o.brenvik_run)) THEN 'duplicate' ELSE 'ignored' END;
 
 SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_inactive_deletes" GROUP BY brenvik_decision;
 
@@ -70,11 +70,11 @@ SELECT c."code", c."colour" AS "colour", c.brenvik_effective_at AS brenvik_valid
 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 WHERE p.brenvik_decision_no IN (1, 2)) n;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "no", "colour")
+INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "no", "colour")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."no", c."colour"
 FROM "brenvik_work_changes" c;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "no", "colour")
+INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "no", "colour")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."no", c."colour" FROM "brenvik_work_inactive_deletes" c WHERE c.brenvik_decision <> 'duplicate';
 
 SELECT CAST(max(CASE WHEN c."no" > CAST(:high_order_0 AS BIGINT) THEN c."no" END) AS TEXT) AS "no", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS BIGINT) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;

@@ -28,7 +28,7 @@ SELECT count(d.brenvik_error) AS faulty,
   COALESCE(sum(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 ELSE 0 END), 0) AS faulty_met,
   COALESCE(sum(CASE WHEN d.brenvik_sequence_no IS NOT NULL AND d.brenvik_error IS NULL AND d.brenvik_matched = 0 THEN 1 ELSE 0 END), 0) AS new,
   count(*) - count(d.brenvik_sequence_no) AS absent,
-  (SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL) AS living,
+  (SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL) AS current_keys,
   CAST(CAST(:extract_at AS TIMESTAMP) AS TEXT) AS at,
   CASE WHEN CAST(:extract_at AS TIMESTAMP) <= CAST(:high_effective AS TIMESTAMP) THEN 1 ELSE 0 END AS late
 FROM "brenvik_work_extract_diff" d;
@@ -118,7 +118,7 @@ SELECT k."no",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."name", k."phone"
 FROM "brenvik_work_replay_keys" b
-JOIN "brenvik"."changes_of_buoy" k ON k."no" = b."no"
+JOIN "brenvik"."change_log_buoy" k ON k."no" = b."no"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
@@ -240,7 +240,7 @@ JOIN "brenvik_work_replay_keys" b ON b."no" = x."no" AND b.brenvik_full_replay =
 JOIN "buoy" t ON t."no" = x."no"
 WHERE NOT (t."valid_to" IS NULL) AND (x."phone" IS DISTINCT FROM t."phone");
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = s."no" AND d.brenvik_valid_to IS NULL)) AS lost,
+SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = s."no" AND d.brenvik_valid_to IS NULL)) AS ends,
   (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
 
 SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
@@ -276,7 +276,7 @@ SELECT d."no", d."name", d."phone", d.brenvik_effective_at AS brenvik_valid_from
   (d.brenvik_valid_to IS NULL) AS brenvik_current, (d.brenvik_deleted = 1) AS brenvik_deleted
 FROM "brenvik_work_to_insert" a JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = a.brenvik_version_no) n;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
+INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."phone"
 FROM "brenvik_work_changes" c
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no);
@@ -288,27 +288,27 @@ SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table
 FROM "brenvik_work_rejected" r
 WHERE r.brenvik_is_duplicate = 0;
 
-INSERT INTO "brenvik"."refused_keys" ("table_name", "run", "key")
+INSERT INTO "brenvik"."rejected_keys" ("table_name", "run", "key")
 SELECT :table_name, :run, CAST(r."no" AS TEXT) FROM "brenvik_work_rejected_keys" r;
 
 -- Run 4: revert 2
 
-CREATE TEMP TABLE "brenvik_work_explicit" AS SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."changes_of_buoy" k WHERE 1 = 0;
+CREATE TEMP TABLE "brenvik_work_explicit" AS SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
 
 CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 
 INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:left_out_0);
 
 CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."changes_of_buoy" k
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run);
 
 CREATE TEMP TABLE "brenvik_work_changes" AS
-SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."changes_of_buoy" k WHERE 1 = 0;
+SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT DISTINCT b."no", 1 AS brenvik_full_replay FROM (SELECT k."no" FROM "brenvik"."changes_of_buoy" k WHERE k.brenvik_run IN (2) AND NOT EXISTS (
-  SELECT 1 FROM "brenvik"."changes_of_buoy" o WHERE o.brenvik_run = :to_run AND o."no" = k."no")) b;
+SELECT DISTINCT b."no", 1 AS brenvik_full_replay FROM (SELECT k."no" FROM "brenvik"."change_log_buoy" k WHERE k.brenvik_run IN (2) AND NOT EXISTS (
+  SELECT 1 FROM "brenvik"."change_log_buoy" o WHERE o.brenvik_run = :to_run AND o."no" = k."no")) b;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_duplicates" AS SELECT c.brenvik_sequence_no FROM "brenvik_work_changes" c WHERE 1 = 0;
 
@@ -387,11 +387,11 @@ FROM lined j;
 
 INSERT INTO "brenvik_work_explicit" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
 SELECT :to_run, :explicit_from + 2 * row_number() OVER (ORDER BY b."no"), 1, 0, CAST(:extract_at AS TIMESTAMP), b."no", d."name", d."phone"
-FROM "brenvik_work_replay_keys" b JOIN "brenvik_work_target_versions" d ON d."no" = b."no" AND d.brenvik_valid_to IS NULL WHERE NOT EXISTS (SELECT 1 FROM (SELECT r.key FROM "brenvik"."refused_keys" r WHERE r.table_name = :table_name AND r.run = :to_run) r WHERE r.key = CAST(b."no" AS TEXT));
+FROM "brenvik_work_replay_keys" b JOIN "brenvik_work_target_versions" d ON d."no" = b."no" AND d.brenvik_valid_to IS NULL WHERE NOT EXISTS (SELECT 1 FROM (SELECT r.key FROM "brenvik"."rejected_keys" r WHERE r.table_name = :table_name AND r.run = :to_run) r WHERE r.key = CAST(b."no" AS TEXT));
 
 INSERT INTO "brenvik_work_explicit" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
 SELECT :to_run, :explicit_from + 2 * row_number() OVER (ORDER BY b."no"), 1, 1, CAST(:extract_at AS TIMESTAMP), b."no", CAST(NULL AS TEXT), CAST(NULL AS TEXT)
-FROM "brenvik_work_replay_keys" b WHERE NOT EXISTS (SELECT 1 FROM (SELECT r.key FROM "brenvik"."refused_keys" r WHERE r.table_name = :table_name AND r.run = :to_run) r WHERE r.key = CAST(b."no" AS TEXT)) AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = b."no" AND d.brenvik_valid_to IS NULL);
+FROM "brenvik_work_replay_keys" b WHERE NOT EXISTS (SELECT 1 FROM (SELECT r.key FROM "brenvik"."rejected_keys" r WHERE r.table_name = :table_name AND r.run = :to_run) r WHERE r.key = CAST(b."no" AS TEXT)) AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = b."no" AND d.brenvik_valid_to IS NULL);
 
 DROP VIEW "brenvik_work_active_changes";
 
@@ -412,14 +412,14 @@ CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:left_out_0);
 
 CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."changes_of_buoy" k
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run) UNION ALL SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik_work_explicit" k WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run);
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT DISTINCT b."no", 1 AS brenvik_full_replay FROM (SELECT k."no" FROM "brenvik"."changes_of_buoy" k WHERE k.brenvik_run IN (2)) b;
+SELECT DISTINCT b."no", 1 AS brenvik_full_replay FROM (SELECT k."no" FROM "brenvik"."change_log_buoy" k WHERE k.brenvik_run IN (2)) b;
 
 CREATE TEMP TABLE "brenvik_work_changes" AS
-SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."changes_of_buoy" k WHERE 1 = 0;
+SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
 
 SELECT (SELECT count(*) FROM "brenvik_work_replay_keys") AS "replay_keys";
 
@@ -518,7 +518,7 @@ FROM lined j;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
+SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
 
 CREATE TEMP TABLE "brenvik_work_matches" AS
 WITH exact AS (
@@ -546,7 +546,7 @@ SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON
 
 -- as before: INSERT INTO "brenvik_work_to_update"
 
--- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = s."no" AND d.brenvik_valid_to IS NULL)) AS lost,
+-- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = s."no" AND d.brenvik_valid_to IS NULL)) AS ends,
 
 SELECT r."no", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed) AS BIGINT) AS brenvik_changed, CAST(sum(r.removed) AS BIGINT) AS brenvik_removed FROM (SELECT o."no", 1 AS added, 0 AS changed, 0 AS removed FROM "brenvik_work_to_insert" w JOIN "brenvik_work_target_versions" o ON o.brenvik_version_no = w.brenvik_version_no UNION ALL SELECT o."no", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_update" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."no", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_close" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."no", 0 AS added, 0 AS changed, 1 AS removed FROM "brenvik_work_to_delete" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id) r GROUP BY r."no" ORDER BY r."no";
 
@@ -560,7 +560,7 @@ UPDATE "buoy" SET "phone" = s."phone", "last_run" = :run, "last_loaded_at" = CAS
 
 DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT r.brenvik_row_id FROM "brenvik_work_to_delete" r);
 
-INSERT INTO "brenvik"."changes_of_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
+INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
 SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik_work_explicit" k;
 
 SELECT CAST(max(c.brenvik_effective_at) AS TEXT) AS brenvik_highest FROM "brenvik_work_active_changes" c;

@@ -1,21 +1,21 @@
 -- Run 2: full_extract at 2024-05-02 02:00 where region = 'north'
 
-CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.arrival FROM (
-  SELECT r.run, r.arrival FROM "brenvik"."held_deletes" r
-  WHERE r.table_name = :table_name AND ((r.state = 'released'))) x;
+CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.sequence_no FROM (
+  SELECT r.run, r.sequence_no FROM "brenvik"."pending_deletes" r
+  WHERE r.table_name = :table_name AND ((r.state = 'approved'))) x;
 
 CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 
 CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."region" FROM "brenvik"."changes_of_buoy" k
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."region" FROM "brenvik"."change_log_buoy" k
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run) AND (k.brenvik_delete = 0 OR EXISTS (
-  SELECT 1 FROM "brenvik_work_approved" r WHERE r.run = k.brenvik_run AND r.arrival = k.brenvik_sequence_no));
+  SELECT 1 FROM "brenvik_work_approved" r WHERE r.run = k.brenvik_run AND r.sequence_no = k.brenvik_sequence_no));
 
 CREATE TEMP TABLE "brenvik_work_pending_keys" AS
-SELECT k."no", h.hold, h.from_extract
+SELECT k."no", h.delete_no, h.from_extract
 FROM (
-  SELECT r.hold, r.feed, r.run, r.arrival, r.from_extract, r.held_since FROM "brenvik"."held_deletes" r
-  WHERE r.table_name = :table_name AND r.state = 'held' AND NOT EXISTS (SELECT 1 FROM "brenvik"."withdrawals" w WHERE w.table_name = r.table_name AND w.run = r.run AND w.put_back_by IS NULL)) h JOIN "brenvik"."changes_of_buoy" k ON k.brenvik_run = h.run AND k.brenvik_sequence_no = h.arrival;
+  SELECT r.delete_no, r.feed, r.run, r.sequence_no, r.from_extract, r.pending_since FROM "brenvik"."pending_deletes" r
+  WHERE r.table_name = :table_name AND r.state = 'pending' AND NOT EXISTS (SELECT 1 FROM "brenvik"."reverted_runs" w WHERE w.table_name = r.table_name AND w.run = r.run AND w.undone_by IS NULL)) h JOIN "brenvik"."change_log_buoy" k ON k.brenvik_run = h.run AND k.brenvik_sequence_no = h.sequence_no;
 
 SELECT (SELECT count(*) FROM "brenvik_work_pending_keys") AS "pending_keys";
 
@@ -72,7 +72,7 @@ SELECT count(d.brenvik_error) AS faulty,
   COALESCE(sum(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 ELSE 0 END), 0) AS faulty_met,
   COALESCE(sum(CASE WHEN d.brenvik_sequence_no IS NOT NULL AND d.brenvik_error IS NULL AND d.brenvik_matched = 0 THEN 1 ELSE 0 END), 0) AS new,
   count(*) - count(d.brenvik_sequence_no) AS absent,
-  (SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL) AS living,
+  (SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL) AS current_keys,
   CAST(CAST(:extract_at AS TIMESTAMP) AS TEXT) AS at,
   CASE WHEN CAST(:extract_at AS TIMESTAMP) <= CAST(:high_effective AS TIMESTAMP) THEN 1 ELSE 0 END AS late
 FROM "brenvik_work_extract_diff" d;
@@ -122,7 +122,7 @@ SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p
 FROM "brenvik_work_current_path" p
 WHERE p.brenvik_decision_no IN (2, 4);
 
-UPDATE "brenvik_work_inactive_deletes" SET brenvik_decision = CASE WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no"))) AND NOT (EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no") OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no")) THEN 'ignored' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no"))) OR (EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."no" = "brenvik_work_inactive_deletes"."no")) THEN 'unchanged' ELSE 'held' END;
+UPDATE "brenvik_work_inactive_deletes" SET brenvik_decision = CASE WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no"))) AND NOT (EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no") OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no")) THEN 'ignored' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no"))) OR (EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."no" = "brenvik_work_inactive_deletes"."no")) THEN 'unchanged' ELSE 'pending' END;
 
 SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_inactive_deletes" GROUP BY brenvik_decision;
 
@@ -136,18 +136,18 @@ SELECT c."no", c."name" AS "name", c."region" AS "region", c.brenvik_effective_a
 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 WHERE p.brenvik_decision_no IN (1, 2)) n;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "region")
+INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "region")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region"
 FROM "brenvik_work_changes" c;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "region")
+INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "region")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region" FROM "brenvik_work_inactive_deletes" c WHERE c.brenvik_decision <> 'duplicate';
 
-INSERT INTO "brenvik"."held_deletes" ("table_name", "hold", "feed", "run", "arrival", "from_extract", "state", "held_since", "decided_by")
-SELECT :table_name, :last_hold + row_number() OVER (ORDER BY a.brenvik_sequence_no), :feed, :run, a.brenvik_sequence_no,
-  :from_extract, 'held', CAST(:loaded_at AS TIMESTAMP), NULL
+INSERT INTO "brenvik"."pending_deletes" ("table_name", "delete_no", "feed", "run", "sequence_no", "from_extract", "state", "pending_since", "decided_by")
+SELECT :table_name, :last_delete_no + row_number() OVER (ORDER BY a.brenvik_sequence_no), :feed, :run, a.brenvik_sequence_no,
+  :from_extract, 'pending', CAST(:loaded_at AS TIMESTAMP), NULL
 FROM "brenvik_work_inactive_deletes" a
-WHERE a.brenvik_decision = 'held';
+WHERE a.brenvik_decision = 'pending';
 
 INSERT INTO "brenvik"."rejects" ("reject", "table_name", "feed", "run", "file", "line", "column_name", "value", "reason", "content", "state", "rejected_at", "decided_by")
 SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, NULL,
@@ -156,7 +156,7 @@ SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table
 FROM "brenvik_work_rejected" r
 WHERE r.brenvik_is_duplicate = 0;
 
-INSERT INTO "brenvik"."refused_keys" ("table_name", "run", "key")
+INSERT INTO "brenvik"."rejected_keys" ("table_name", "run", "key")
 SELECT :table_name, :run, CAST(r."no" AS TEXT) FROM "brenvik_work_rejected_keys" r;
 
 SELECT CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;

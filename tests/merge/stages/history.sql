@@ -81,7 +81,7 @@ SELECT n.brenvik_sequence_no FROM (
 ) n WHERE n.brenvik_nth > 1 UNION 
 SELECT c.brenvik_sequence_no
 FROM "brenvik_work_changes" c
-JOIN "brenvik"."changes_of_buoy" k ON k."buoy_code" = c."buoy_code" AND k."at" = c."at" AND k."entry" = c."entry" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."name" IS NOT DISTINCT FROM c."name" AND k."colour" IS NOT DISTINCT FROM c."colour" AND k."depth" IS NOT DISTINCT FROM c."depth" AND k."since" IS NOT DISTINCT FROM c."since"
+JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = c."buoy_code" AND k."at" = c."at" AND k."entry" = c."entry" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."name" IS NOT DISTINCT FROM c."name" AND k."colour" IS NOT DISTINCT FROM c."colour" AND k."depth" IS NOT DISTINCT FROM c."depth" AND k."since" IS NOT DISTINCT FROM c."since"
 WHERE EXISTS (
   SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code" AND b.brenvik_full_replay = 1);
 
@@ -109,7 +109,7 @@ SELECT k."buoy_code",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."at", k."entry", k."name", k."colour", k."depth", k."since"
 FROM "brenvik_work_replay_keys" b
-JOIN "brenvik"."changes_of_buoy" k ON k."buoy_code" = b."buoy_code"
+JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = b."buoy_code"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
@@ -231,7 +231,7 @@ JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = x."buoy_code" AND b.brenvik
 JOIN "buoy" t ON t."buoy_code" = x."buoy_code"
 WHERE NOT (t."valid_to" IS NULL) AND (x."name" IS DISTINCT FROM t."name");
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS lost,
+SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS ends,
   (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
 
 SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
@@ -259,7 +259,7 @@ SELECT d."buoy_code", d."name", d."colour", d."depth", d."since", d.brenvik_effe
   (d.brenvik_valid_to IS NULL) AS brenvik_current, (d.brenvik_deleted = 1) AS brenvik_deleted
 FROM "brenvik_work_to_insert" a JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = a.brenvik_version_no) n;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "buoy_code", "at", "entry", "name", "colour", "depth", "since")
+INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "buoy_code", "at", "entry", "name", "colour", "depth", "since")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."buoy_code", c."at", c."entry", c."name", c."colour", c."depth", c."since"
 FROM "brenvik_work_changes" c
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no);
@@ -274,7 +274,7 @@ WHERE r.brenvik_is_duplicate = 0;
 SELECT k.brenvik_run AS of_run, count(DISTINCT c.brenvik_sequence_no) AS n
 FROM "brenvik_work_duplicates" d
 JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = d.brenvik_sequence_no
-JOIN "brenvik"."changes_of_buoy" k ON k."buoy_code" = c."buoy_code" AND k."at" = c."at" AND k."entry" = c."entry" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."name" IS NOT DISTINCT FROM c."name" AND k."colour" IS NOT DISTINCT FROM c."colour" AND k."depth" IS NOT DISTINCT FROM c."depth" AND k."since" IS NOT DISTINCT FROM c."since"
+JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = c."buoy_code" AND k."at" = c."at" AND k."entry" = c."entry" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."name" IS NOT DISTINCT FROM c."name" AND k."colour" IS NOT DISTINCT FROM c."colour" AND k."depth" IS NOT DISTINCT FROM c."depth" AND k."since" IS NOT DISTINCT FROM c."since"
 GROUP BY k.brenvik_run;
 
 SELECT o."at", o."entry", e.brenvik_highest
@@ -288,14 +288,14 @@ CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:left_out_0);
 
 CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."entry", k."name", k."colour", k."depth", k."since" FROM "brenvik"."changes_of_buoy" k
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."entry", k."name", k."colour", k."depth", k."since" FROM "brenvik"."change_log_buoy" k
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run);
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_code" FROM "brenvik"."changes_of_buoy" k WHERE k.brenvik_run IN (2)) b;
+SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_code" FROM "brenvik"."change_log_buoy" k WHERE k.brenvik_run IN (2)) b;
 
 CREATE TEMP TABLE "brenvik_work_changes" AS
-SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."entry", k."name", k."colour", k."depth", k."since" FROM "brenvik"."changes_of_buoy" k WHERE 1 = 0;
+SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."entry", k."name", k."colour", k."depth", k."since" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
 
 SELECT (SELECT count(*) FROM "brenvik_work_replay_keys") AS "replay_keys";
 
@@ -405,7 +405,7 @@ FROM lined j;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
+SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
 
 CREATE TEMP TABLE "brenvik_work_matches" AS
 WITH exact AS (
@@ -433,7 +433,7 @@ SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON
 
 -- as before: INSERT INTO "brenvik_work_to_update"
 
--- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS lost,
+-- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS ends,
 
 SELECT r."buoy_code", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed) AS BIGINT) AS brenvik_changed, CAST(sum(r.removed) AS BIGINT) AS brenvik_removed FROM (SELECT o."buoy_code", 1 AS added, 0 AS changed, 0 AS removed FROM "brenvik_work_to_insert" w JOIN "brenvik_work_target_versions" o ON o.brenvik_version_no = w.brenvik_version_no UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_update" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_close" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 0 AS changed, 1 AS removed FROM "brenvik_work_to_delete" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id) r GROUP BY r."buoy_code" ORDER BY r."buoy_code";
 
@@ -451,14 +451,14 @@ LEFT JOIN (SELECT CAST(c."at" AS TEXT) AS "at", CAST(c."entry" AS TEXT) AS "entr
 
 -- Run 6: rebuild
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM (SELECT t."buoy_code", t."valid_from" AS brenvik_effective_at, CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS brenvik_valid_to FROM "buoy" t) s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM (SELECT t."buoy_code", t."valid_from" AS brenvik_effective_at, CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS brenvik_valid_to FROM "buoy" t) s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
+SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM (SELECT t."buoy_code", t."valid_from" AS brenvik_effective_at, CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS brenvik_valid_to FROM "buoy" t) s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM (SELECT t."buoy_code", t."valid_from" AS brenvik_effective_at, CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS brenvik_valid_to FROM "buoy" t) s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
 
 SELECT count(*) AS n FROM "buoy";
 
 SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL;
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_code" FROM "brenvik"."changes_of_buoy" k UNION SELECT k."buoy_code" FROM "buoy" k) b;
+SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_code" FROM "brenvik"."change_log_buoy" k UNION SELECT k."buoy_code" FROM "buoy" k) b;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_changes" AS
 
@@ -488,7 +488,7 @@ SELECT k."buoy_code",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."at", k."entry", k."name", k."colour", k."depth", k."since"
 FROM "brenvik_work_replay_keys" b
-JOIN "brenvik"."changes_of_buoy" k ON k."buoy_code" = b."buoy_code"
+JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = b."buoy_code"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
@@ -563,7 +563,7 @@ FROM lined j;
 
 -- as before: INSERT INTO "brenvik_work_to_update"
 
--- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS lost,
+-- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS ends,
 
 -- as before: SELECT r."buoy_code", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed) AS BIGINT) AS brenvik_changed, CAST(sum(r.removed) AS BIGINT) AS brenvik_removed FROM (SELECT o."buoy_code", 1 AS added, 0 AS changed, 0 AS removed FROM "brenvik_work_to_insert" w JOIN "brenvik_work_target_versions" o ON o.brenvik_version_no = w.brenvik_version_no UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_update" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_close" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 0 AS changed, 1 AS removed FROM "brenvik_work_to_delete" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id) r GROUP BY r."buoy_code" ORDER BY r."buoy_code";
 

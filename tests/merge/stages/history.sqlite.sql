@@ -320,7 +320,7 @@ UNION
 SELECT
   "c"."brenvik_sequence_no"
 FROM "brenvik_work_changes" AS "c"
-JOIN "brenvik.changes_of_buoy" AS "k"
+JOIN "brenvik.change_log_buoy" AS "k"
   ON "k"."buoy_code" = "c"."buoy_code"
   AND "k"."at" = "c"."at"
   AND "k"."entry" = "c"."entry"
@@ -426,7 +426,7 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     "k"."depth",
     "k"."since"
   FROM "brenvik_work_replay_keys" AS "b"
-  JOIN "brenvik.changes_of_buoy" AS "k"
+  JOIN "brenvik.change_log_buoy" AS "k"
     ON "k"."buoy_code" = "b"."buoy_code"
   WHERE
     "b"."brenvik_full_replay" = 1
@@ -963,7 +963,7 @@ SELECT
         WHERE
           "d"."buoy_code" = "s"."buoy_code" AND "d"."brenvik_valid_to" IS NULL
       )
-  ) AS "lost",
+  ) AS "ends",
   (
     SELECT
       COUNT(*)
@@ -1124,7 +1124,7 @@ FROM (
     ON "d"."brenvik_version_no" = "a"."brenvik_version_no"
 ) AS "n";
 
-INSERT INTO "brenvik.changes_of_buoy" (
+INSERT INTO "brenvik.change_log_buoy" (
   "brenvik_run",
   "brenvik_sequence_no",
   "brenvik_column_set",
@@ -1205,7 +1205,7 @@ SELECT
 FROM "brenvik_work_duplicates" AS "d"
 JOIN "brenvik_work_changes" AS "c"
   ON "c"."brenvik_sequence_no" = "d"."brenvik_sequence_no"
-JOIN "brenvik.changes_of_buoy" AS "k"
+JOIN "brenvik.change_log_buoy" AS "k"
   ON "k"."buoy_code" = "c"."buoy_code"
   AND "k"."at" = "c"."at"
   AND "k"."entry" = "c"."entry"

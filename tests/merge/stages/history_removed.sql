@@ -56,7 +56,7 @@ SELECT n.brenvik_sequence_no FROM (
 ) n WHERE n.brenvik_nth > 1 UNION 
 SELECT c.brenvik_sequence_no
 FROM "brenvik_work_changes" c
-JOIN "brenvik"."changes_of_buoy" k ON k."harbour" = c."harbour" AND k."berth" = c."berth" AND k."at" = c."at" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."keeper" IS NOT DISTINCT FROM c."keeper" AND k."note" IS NOT DISTINCT FROM c."note"
+JOIN "brenvik"."change_log_buoy" k ON k."harbour" = c."harbour" AND k."berth" = c."berth" AND k."at" = c."at" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."keeper" IS NOT DISTINCT FROM c."keeper" AND k."note" IS NOT DISTINCT FROM c."note"
 WHERE EXISTS (
   SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth" AND b.brenvik_full_replay = 1);
 
@@ -81,7 +81,7 @@ SELECT k."harbour", k."berth",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."at", k."keeper", k."note"
 FROM "brenvik_work_replay_keys" b
-JOIN "brenvik"."changes_of_buoy" k ON k."harbour" = b."harbour" AND k."berth" = b."berth"
+JOIN "brenvik"."change_log_buoy" k ON k."harbour" = b."harbour" AND k."berth" = b."berth"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
@@ -203,7 +203,7 @@ JOIN "brenvik_work_replay_keys" b ON b."harbour" = x."harbour" AND b."berth" = x
 JOIN "buoy" t ON t."harbour" = x."harbour" AND t."berth" = x."berth"
 WHERE NOT (t."until" = CAST(:open_end AS TIMESTAMP)) AND (x."note" IS DISTINCT FROM t."note");
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_valid_to IS NULL)) AS lost,
+SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_valid_to IS NULL)) AS ends,
   (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
 
 SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
@@ -229,7 +229,7 @@ SELECT d."harbour", d."berth", d."keeper", d."note", d.brenvik_effective_at AS b
   (d.brenvik_valid_to IS NULL) AS brenvik_current, (d.brenvik_deleted = 1) AS brenvik_deleted
 FROM "brenvik_work_to_insert" a JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = a.brenvik_version_no) n;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "harbour", "berth", "at", "keeper", "note")
+INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "harbour", "berth", "at", "keeper", "note")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."harbour", c."berth", c."at", c."keeper", c."note"
 FROM "brenvik_work_changes" c
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no);

@@ -25,7 +25,7 @@ from brenvik.cli.app import (
 def adopt(
     table: TableName,
     allow_changes: Annotated[
-        int, typer.Option("--allow-changes", help="Let this many rows be changed.", min=0, metavar="N")
+        int, typer.Option("--allow-changes", help="Allow this many rows to change.", min=0, metavar="N")
     ] = 0,
     reason: Reason = None,
     preview: Preview = False,
@@ -34,7 +34,7 @@ def adopt(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Take over a table that the store had before: every version is kept as changes of this run, surrogate keys stay."""
+    """Take over an existing table: its versions are logged as changes of this run, and its surrogate keys are kept."""
     from brenvik.cli.render.recomputed import show_recomputed
     from brenvik.project.check import carried_by
     from brenvik.project.status import begin_watermarks

@@ -16,24 +16,24 @@ from brenvik.cli.app import (
     app,
     reading,
 )
-from brenvik.cli.exits import DONE, REFUSED, WRONG_CALL
+from brenvik.cli.exits import BLOCKED, DONE, WRONG_CALL
 
 
 @app.command()
 def check(
     tables: Tables = None,
     rights: Annotated[
-        bool, typer.Option("--rights", help="Only whether the store lets this user load, and what must be granted.")
+        bool, typer.Option("--rights", help="Check only the user's rights in the store, and list what must be granted.")
     ] = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Check the project, its feeds and its tables against each other, and say what each column is.
+    """Check the project, its feeds and its tables against each other, and list what each column is.
 
-    A table that the store had before is held against its rules: what must be put right before it can be adopted. Ends with 2
-    when a table cannot be loaded as declared, with 4 when it can, but something needs a look first.
+    For an existing table that is not in the ledger, list what must be fixed before it can be adopted. Exit code 2: a table
+    cannot be loaded as declared; 4: it can, but something needs attention first.
     """
     from brenvik.cli.render.check import show_findings, show_rights
     from brenvik.project.check import check_rights, check_table
@@ -47,4 +47,4 @@ def check(
     show_findings(declared, findings, json=json)
     if any(finding.faults for finding in findings):
         raise typer.Exit(WRONG_CALL)
-    raise typer.Exit(REFUSED if any(finding.attention for finding in findings) else DONE)
+    raise typer.Exit(BLOCKED if any(finding.attention for finding in findings) else DONE)

@@ -13,19 +13,20 @@ from brenvik.cli.app import app
 @app.command()
 def demo(
     folder: Annotated[
-        Path, typer.Argument(help="Where to put it; an empty or missing folder.", metavar="[FOLDER]")
+        Path,
+        typer.Argument(help="Where to create it: an empty folder, or one that does not exist.", metavar="[FOLDER]"),
     ] = Path("brenvik-demo"),
-    rows: Annotated[int | None, typer.Option("--rows", help="Run at scale, with this many changes.", min=1000)] = None,
+    rows: Annotated[int | None, typer.Option("--rows", help="Run at scale with this many changes.", min=1000)] = None,
     store: Annotated[
         str | None,
         typer.Option(
             "--store",
-            help="Where its tables live, as in sqlite:coast.db or lakehouse:coast; else a DuckDB file.",
+            help="Where its tables live, as in sqlite:coast.db or lakehouse:coast; by default a DuckDB file.",
             metavar="ADDRESS",
         ),
     ] = None,
 ) -> None:
-    """Four days of the buoys of Halvorsund, step by step; with --rows at the scale of a warehouse."""
+    """Four days with the buoys of Halvorsund, step by step; with --rows, at the scale of a warehouse."""
     from brenvik.demo import tour
 
     tour.run(folder, store=store) if rows is None else tour.run_at_scale(folder, rows, store=store)

@@ -26,9 +26,11 @@ from brenvik.cli.exits import DONE, FAILED
 @app.command()
 def history(
     table: TableName,
-    key: Annotated[list[str], typer.Argument(help="The key; for several columns COLUMN=VALUE each.", metavar="KEY...")],
+    key: Annotated[
+        list[str], typer.Argument(help="The key; if it has several columns, COLUMN=VALUE for each.", metavar="KEY...")
+    ],
     changes: Annotated[
-        bool, typer.Option("--changes", help="Every change ever kept of it, in order of arrival, and what it did.")
+        bool, typer.Option("--changes", help="Every change in the log, in order of arrival, and its effect.")
     ] = False,
     known_at: Known = None,
     without: Without = None,
@@ -37,17 +39,17 @@ def history(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Show all versions of one key on a time line, and what changed between them."""
-    from brenvik.cli.render.history import in_words, show_history, show_story
+    """Show all versions of a key on a time line, and what changed between them."""
+    from brenvik.cli.render.history import in_words, show_change_log, show_history
 
     if changes and (known_at is not None or without):
-        raise wrong("--changes tells all that ever arrived; --known-at and --without do not go with it")
+        raise wrong("--changes lists everything that ever arrived; it cannot be combined with --known-at or --without")
     with reading(project, env, wait) as (declared, store):
         rules = declared.table(table).rules
         wanted = key_of(rules.natural_key, key)
         if changes:
-            told = store.story(rules, wanted)
-            show_story(declared, rules, wanted, told, json=json)
+            told = store.change_log(rules, wanted)
+            show_change_log(declared, rules, wanted, told, json=json)
             raise typer.Exit(DONE if told else FAILED)
         rows = store.history(rules, wanted, known_at=known_at, without=without or ()).to_pylist()
     past = in_words(known_at, without)
@@ -58,7 +60,7 @@ def history(
 @app.command("as-of")
 def as_of(
     table: TableName,
-    when: Annotated[str, typer.Argument(help="A moment, a day (its first moment) or a number.", metavar="WHEN")],
+    when: Annotated[str, typer.Argument(help="A time, a day (its first moment) or a number.", metavar="WHEN")],
     limit: Annotated[int, typer.Option("--limit", help="How many rows to show.", min=1)] = 40,
     known_at: Known = None,
     without: Without = None,
@@ -67,7 +69,7 @@ def as_of(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Show the rows that held at a moment."""
+    """Show the rows that were valid at a given time."""
     from brenvik.cli.render.as_of import show_as_of
     from brenvik.cli.render.history import in_words
     from brenvik.errors import StoreError
@@ -75,9 +77,7 @@ def as_of(
     with reading(project, env, wait) as (declared, store):
         rules = declared.table(table).rules
         if not (store.ledger.exists() and store.ledger.state(rules.table)):
-            raise StoreError(
-                f"Table {table!r} has not been loaded yet, so no rows hold at any time: brenvik load {table}"
-            )
+            raise StoreError(f"Table {table!r} has not been loaded yet: brenvik load {table}")
         rows = store.as_of(rules, when, known_at=known_at, without=without or ())
     past = in_words(known_at, without)
     show_as_of(declared, rules, when, rows, past=past, limit=limit, json=json)

@@ -24,7 +24,7 @@ from brenvik.cli.app import (
     watching,
     wrong,
 )
-from brenvik.cli.exits import gravest
+from brenvik.cli.exits import most_severe
 
 if TYPE_CHECKING:
     from brenvik.feeds.protocol import Wanted
@@ -46,33 +46,35 @@ class IfBusy(StrEnum):
 
 After = Annotated[
     str | None,
-    typer.Option("--from", help="Take what is above this value again; the watermark stays.", metavar="VALUE"),
+    typer.Option("--from", help="Load what is above this value again; the watermark stays.", metavar="VALUE"),
 ]
-Until = Annotated[str | None, typer.Option("--to", help="And only up to this value.", metavar="VALUE")]
+Until = Annotated[str | None, typer.Option("--to", help="Load only up to this value.", metavar="VALUE")]
 Again = Annotated[
-    str | None, typer.Option("--again", help="Take what this run took, or this file, again.", metavar="RUN|FILE")
+    str | None, typer.Option("--again", help="Load what this run loaded, or this file, again.", metavar="RUN|FILE")
 ]
 FromStart = Annotated[
-    bool, typer.Option("--from-start", help="Take everything there is again; only what differs is changed.")
+    bool, typer.Option("--from-start", help="Load everything again; only rows that differ are changed.")
 ]
 Files = Annotated[
-    str | None, typer.Option("--files", help="Take what is new among these files instead.", metavar="GLOB")
+    str | None, typer.Option("--files", help="Load only new files that match this pattern.", metavar="GLOB")
 ]
 AllowDeletes = Annotated[
-    int | None, typer.Option("--allow-deletes", help="Let this many deletes through, once.", min=0, metavar="N")
+    int | None, typer.Option("--allow-deletes", help="Allow this many deletes, once.", min=0, metavar="N")
 ]
 AllowChanges = Annotated[
-    int | None, typer.Option("--allow-changes", help="Let this many changed rows through, once.", min=0, metavar="N")
+    int | None, typer.Option("--allow-changes", help="Allow this many changed rows, once.", min=0, metavar="N")
 ]
 Quiet = Annotated[
-    bool, typer.Option("--quiet", help="Print nothing of tables that have nothing new, so nothing if none has.")
+    bool, typer.Option("--quiet", help="Print nothing about tables without new data; nothing at all if none has any.")
 ]
-AcceptRejects = Annotated[bool, typer.Option("--accept-rejects", help="End with 0 when rows were rejected or held.")]
+AcceptRejects = Annotated[
+    bool, typer.Option("--accept-rejects", help="Exit with 0 even if rows were rejected or deletes are pending.")
+]
 Every = Annotated[
-    str | None, typer.Option("--every", help="Load again and again, this often, until stopped.", metavar="30s")
+    str | None, typer.Option("--every", help="Load repeatedly at this interval until stopped.", metavar="30s")
 ]
-Label = Annotated[str | None, typer.Option("--label", help="Kept with the runs.", metavar="TEXT")]
-LogForm = Annotated[Log | None, typer.Option("--log", help="Log records on stderr.")]
+Label = Annotated[str | None, typer.Option("--label", help="A label recorded with the runs.", metavar="TEXT")]
+LogForm = Annotated[Log | None, typer.Option("--log", help="Write log records to stderr.")]
 
 
 @app.command()
@@ -88,7 +90,9 @@ def load(
     allow_deletes: AllowDeletes = None,
     allow_changes: AllowChanges = None,
     quiet: Quiet = False,
-    if_busy: Annotated[IfBusy, typer.Option("--if-busy", help="What to do while another load holds it.")] = IfBusy.wait,
+    if_busy: Annotated[
+        IfBusy, typer.Option("--if-busy", help="What to do if the table is locked by another run.")
+    ] = IfBusy.wait,
     wait: Wait = 30.0,
     accept_rejects: AcceptRejects = False,
     every: Every = None,
@@ -98,10 +102,10 @@ def load(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Take what is new into the tables.
+    """Load new data into the tables.
 
-    Ends with 0 when all is done, 1 when a table failed, 2 for a wrong call or project, 3 when rows were rejected or held,
-    4 when a load was refused and a person must decide, 5 when it may work later.
+    Exit code 0: done; 1: a table failed; 2: wrong call or project; 3: rows were rejected or deletes are pending; 4: a load was
+    blocked and needs approval; 5: temporary, try again later.
     """
     from brenvik.cli.render.load import show_loads
     from brenvik.runs.guards import Allowed
@@ -131,7 +135,7 @@ def load(
         return
     with opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy is IfBusy.skip) as store:
         outcomes = once(store)
-        code = gravest(outcomes, accept_rejects=accept_rejects)
+        code = most_severe(outcomes, accept_rejects=accept_rejects)
         show_loads(declared, outcomes, code, json=json, quiet=quiet)
     raise typer.Exit(code)
 
@@ -146,11 +150,13 @@ def _begin_log(form: Log | None) -> None:
 def _check_words(
     tables: list[str] | None, allowed: tuple[int | None, int | None], every: str | None, *wanted: object
 ) -> None:
-    """Raises DeclarationError for words that do not go together."""
+    """Raises DeclarationError for options that cannot be combined."""
     if allowed != (None, None) and len(tables or ()) != 1:
-        raise wrong("--allow-deletes and --allow-changes let one table through; name it: brenvik load TABLE")
+        raise wrong("--allow-deletes and --allow-changes apply to one table; name it: brenvik load TABLE")
     if every is not None and any(wanted):
-        raise wrong("--every takes what is new; leave --from, --to, --again, --files and --from-start out.")
+        raise wrong(
+            "--every loads new data only; it cannot be combined with --from, --to, --again, --files or --from-start."
+        )
 
 
 @app.command()
@@ -158,13 +164,13 @@ def preview(
     tables: Tables = None,
     group: Group = None,
     feed: FeedName = None,
-    everything: Annotated[bool, typer.Option("--all", help="Show unchanged rows too.")] = False,
+    everything: Annotated[bool, typer.Option("--all", help="Include unchanged rows.")] = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Say what a load would do, row by row; nothing is written."""
+    """Show what a load would do, row by row; nothing is written."""
     from brenvik.cli.render.preview import show_previews
 
     declared = read(project, env)
@@ -174,7 +180,7 @@ def preview(
                 tables, group=group, feed=feed, preview=True, wait_s=wait, watch=watch, store=store
             )
         show_previews(declared, outcomes, everything=everything, json=json)
-    raise typer.Exit(gravest(outcomes, accept_rejects=True))
+    raise typer.Exit(most_severe(outcomes, accept_rejects=True))
 
 
 def _within(project: Project, do: Callable[[Store], list[Outcome]], *, wait_s: float) -> list[Outcome]:
@@ -183,7 +189,7 @@ def _within(project: Project, do: Callable[[Store], list[Outcome]], *, wait_s: f
 
 
 def _repeat(project: Project, every: str, load: Callable[[], list[Outcome]], *, json: bool) -> None:
-    """Loads until a signal comes; a load that runs then is brought to its end."""
+    """Loads until a signal arrives; a load in progress is completed."""
     import signal
     import threading
     from datetime import timedelta
@@ -196,7 +202,7 @@ def _repeat(project: Project, every: str, load: Callable[[], list[Outcome]], *, 
     with suppress(ValueError):
         often = parse_span(every)
     if not isinstance(often, timedelta) or not often:
-        raise wrong(f'--every: expected a time as in 30s or "5 minutes", got {every!r}')
+        raise wrong(f'--every: expected an interval as in 30s or "5 minutes", got {every!r}')
     stop = threading.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stop.set())
@@ -215,12 +221,14 @@ def _wanted(
     *,
     from_start: bool,
 ) -> tuple[list[str] | None, str | None, Wanted | None]:
-    """What a load is asked for instead of what is new, and of which tables and feed."""
+    """What a load is to read instead of new data, and from which tables and feed."""
     from brenvik.errors import DeclarationError
 
     window = after is not None or until is not None
     if window + (again is not None) + (files is not None) + from_start > 1:
-        raise DeclarationError("Expected one of --from and --to, --again, --files, or --from-start, got several.")
+        raise DeclarationError(
+            "--from and --to, --again, --files and --from-start cannot be combined; use one of them."
+        )
     if not (window or again or files or from_start):
         return tables, feed, None
     from brenvik.feeds.protocol import Wanted
@@ -233,7 +241,7 @@ def _wanted(
 
     table, name, wanted = taken_by(store, int(again))
     if (tables and tables != [table]) or feed not in {None, name}:
-        raise DeclarationError(f"Run {again} was of {table} from {name}; leave table and feed out, or name those.")
+        raise DeclarationError(f"Run {again} was of {table} from {name}; name that table and feed, or neither.")
     return [table], name, wanted
 
 

@@ -13,11 +13,13 @@ from brenvik.cli.app import HERE, ProjectFile, app
 @app.command()
 def new(
     file: Annotated[Path, typer.Argument(help="A file of the feed (CSV, JSON Lines or Parquet).", metavar="FILE")],
-    table: Annotated[str | None, typer.Option("--table", help="The table's name; else taken from the file's.")] = None,
+    table: Annotated[
+        str | None, typer.Option("--table", help="The name of the table; by default from the file name.")
+    ] = None,
     project: ProjectFile = HERE,
-    show_only: Annotated[bool, typer.Option("--print", help="Print the declaration, write nothing.")] = False,
+    show_only: Annotated[bool, typer.Option("--print", help="Print the declaration without writing it.")] = False,
 ) -> None:
-    """Look at a file and write the declaration of a table that fits it, with comments on what was found."""
+    """Propose a table for a file: write its declaration, with comments on what was found."""
     from brenvik.cli.render.proposal import show_proposal
     from brenvik.project.propose import propose
 

@@ -31,7 +31,7 @@ def rebuild(
     table: TableName,
     preview: Preview = False,
     drop_columns: Annotated[
-        bool, typer.Option("--drop-columns", help="Let the table lose columns that the rules leave out now.")
+        bool, typer.Option("--drop-columns", help="Drop columns that the rules now exclude.")
     ] = False,
     unlogged: Annotated[
         Unlogged | None,
@@ -42,7 +42,7 @@ def rebuild(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Work a table out again from its kept changes, under the rules as they are now; only rows that differ are written."""
+    """Recompute a table from its change log under the current rules; only rows that differ are written."""
     from brenvik.cli.render.recomputed import show_recomputed
 
     declared = read(project, env)

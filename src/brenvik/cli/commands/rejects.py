@@ -23,18 +23,18 @@ from brenvik.cli.app import (
     rejects_app,
     wrong,
 )
-from brenvik.cli.exits import gravest
+from brenvik.cli.exits import most_severe
 
 
 @rejects_app.command("list")
 def rejects(
-    table: Annotated[str | None, typer.Argument(help="Only rejects of this table.", metavar="[TABLE]")] = None,
+    table: Annotated[str | None, typer.Argument(help="Only the rejects of this table.", metavar="[TABLE]")] = None,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """List the rows that were refused and are open, each with its reason and its whole content."""
+    """List the open rejects, each with its reason and the whole row."""
     from brenvik.cli.render.rejects import show_rejects
 
     with reading(project, env, wait) as (declared, store):
@@ -46,13 +46,13 @@ def rejects(
 @rejects_app.command()
 def export(
     table: TableName,
-    file: Annotated[Path, typer.Argument(help="A new file, of JSON Lines.", metavar="FILE")],
+    file: Annotated[Path, typer.Argument(help="A new JSON Lines file.", metavar="FILE")],
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Write the open rejects of a table to a file, to mend their rows there: a line each, with its reason and its row."""
+    """Export the open rejects of a table to a file where the rows can be fixed: one line each, with its reason and row."""
     from brenvik.cli.render.rejects import show_export
     from brenvik.project.rejects import export_rejects
 
@@ -62,43 +62,45 @@ def export(
 
 
 @rejects_app.command()
-def retake(
+def retry(
     table: TableName,
     file: Annotated[
-        Path | None, typer.Argument(help="An exported file with mended rows; else all open rejects.", metavar="[FILE]")
+        Path | None,
+        typer.Argument(help="An exported file with fixed rows; by default all open rejects.", metavar="[FILE]"),
     ] = None,
     preview: Preview = False,
     accept_rejects: Annotated[
-        bool, typer.Option("--accept-rejects", help="End with 0 when rows were rejected again or held.")
+        bool,
+        typer.Option("--accept-rejects", help="Exit with 0 even if rows were rejected again or deletes are pending."),
     ] = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Take rejects again: as they are, after the rules were mended, or as they stand in a file. Ends as load does."""
+    """Retry rejects: as they are, after the rules were fixed, or with the rows of a file. Exit codes as for load."""
     from brenvik.cli.render.load import show_loads
     from brenvik.cli.render.preview import show_previews
-    from brenvik.project.rejects import retake as take_again
+    from brenvik.project.rejects import retry as retry_rejects
 
     declared = read(project, env)
     with opened(declared, read_only=preview, wait_s=wait) as store:
-        outcomes = take_again(declared, store, table, file, preview=preview, wait_s=wait)
-        code = gravest(outcomes, accept_rejects=accept_rejects or preview)
+        outcomes = retry_rejects(declared, store, table, file, preview=preview, wait_s=wait)
+        code = most_severe(outcomes, accept_rejects=accept_rejects or preview)
         if preview:
             show_previews(
-                declared, outcomes, everything=True, json=json, do_it=f"rejects retake {table} {file or ''}".rstrip()
+                declared, outcomes, everything=True, json=json, do_it=f"rejects retry {table} {file or ''}".rstrip()
             )
         else:
             show_loads(declared, outcomes, code, json=json)
     raise typer.Exit(code)
 
 
-@rejects_app.command("drop")
-def drop_rejects(
+@rejects_app.command("discard")
+def discard_rejects(
     table: TableName,
     numbers: Annotated[
-        list[int] | None, typer.Argument(help="Their numbers: brenvik rejects", metavar="[NUMBER]...")
+        list[int] | None, typer.Argument(help="Their numbers, as listed by: brenvik rejects", metavar="[NUMBER]...")
     ] = None,
     everything: All = False,
     reason: Reason = None,
@@ -107,13 +109,13 @@ def drop_rejects(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Put rejects away for good: they are open no more, and their rows stay in the ledger; entered as a run."""
-    from brenvik.cli.render.rejects import show_drop
-    from brenvik.project.rejects import drop_rejects as put_away
+    """Discard rejects for good: they are closed, and their rows stay in the ledger. Recorded as a run."""
+    from brenvik.cli.render.rejects import show_discarded
+    from brenvik.project.rejects import discard_rejects as discard_them
 
     if bool(numbers) == everything:
-        raise wrong("Say which: their numbers (brenvik rejects), or --all.")
+        raise wrong("Name the rejects by number (see brenvik rejects), or use --all.")
     declared = read(project, env)
     with opened(declared, read_only=False, wait_s=wait) as store:
-        outcome = put_away(store.ledger, declared.table(table).rules, numbers or None, reason=reason, wait_s=wait)
-    show_drop(declared, outcome, json=json)
+        outcome = discard_them(store.ledger, declared.table(table).rules, numbers or None, reason=reason, wait_s=wait)
+    show_discarded(declared, outcome, json=json)

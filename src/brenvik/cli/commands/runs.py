@@ -21,16 +21,16 @@ from brenvik.cli.app import (
 @app.command()
 def runs(
     what: Annotated[
-        str | None, typer.Argument(help="Only runs of this table; or one run, by its number.", metavar="[TABLE|RUN]")
+        str | None, typer.Argument(help="Only the runs of this table; or one run by number.", metavar="[TABLE|RUN]")
     ] = None,
-    last: Annotated[int, typer.Option("--last", help="How many, the newest first.", min=1)] = 20,
-    rows: Annotated[bool, typer.Option("--rows", help="Of one run: what it decided, row by row.")] = False,
+    last: Annotated[int, typer.Option("--last", help="How many runs to list, newest first.", min=1)] = 20,
+    rows: Annotated[bool, typer.Option("--rows", help="For one run: its decisions, row by row.")] = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """List the runs: what was read, what was done, how it ended; or tell what one run decided, row by row."""
+    """List the runs: what was read, what was done, how each ended; or show the decisions of one run, row by row."""
     from brenvik.cli.render.runs import files_of, show_run, show_runs
 
     one = int(what) if what and what.isdigit() else None
@@ -44,14 +44,14 @@ def runs(
             decided = store.decisions(declared.table(run["table_name"]).rules, one).to_pylist() if rows else None
             its = declared.tables.get(run["table_name"])  # None for a table that is declared no more
             wrote = store.engine.written(its.rules.stored_as).get(one) if its else None
-            taken_back_by = store.ledger.withdrawn(run["table_name"]).get(one)
+            taken_back_by = store.ledger.reverted(run["table_name"]).get(one)
             taken_back = store.ledger.run(taken_back_by) if taken_back_by is not None else None
-            show_run(declared, run | files_of(wrote), decided, withdrawn=taken_back, json=json)
+            show_run(declared, run | files_of(wrote), decided, reverted=taken_back, json=json)
             return
         name = declared.table(what).rules.table if what else None
         found = store.ledger.runs(name, last=last).to_pylist() if store.ledger.exists() else []
-        withdrawn = {run: by for table in declared.tables for run, by in store.ledger.withdrawn(table).items()}
+        reverted = {run: by for table in declared.tables for run, by in store.ledger.reverted(table).items()}
         names = {row["table_name"] for row in found} & {*declared.tables}
         by_table = {table: store.engine.written(declared.table(table).rules.stored_as) for table in names}
         found = [row | files_of(by_table.get(row["table_name"], {}).get(row["run"])) for row in found]
-    show_runs(declared, found, withdrawn, json=json)
+    show_runs(declared, found, reverted, json=json)

@@ -24,14 +24,14 @@ def sql(
     table: TableName,
     feed: FeedName = None,
     dialect: Annotated[
-        str | None, typer.Option("--dialect", help="In another language than the store's.", metavar="NAME")
+        str | None, typer.Option("--dialect", help="Another SQL dialect than the store's.", metavar="NAME")
     ] = None,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Print the statements of a load in their order, with the stage of each and what it is for; nothing is run."""
+    """Print the SQL statements of a load in order, each with its stage and purpose; nothing is run."""
     from brenvik.cli.render.sql import show_statements
     from brenvik.project.statements import statements_of
 

@@ -15,7 +15,7 @@ from brenvik.cli.app import (
     app,
     reading,
 )
-from brenvik.cli.exits import DONE, REFUSED, TEMPORARY
+from brenvik.cli.exits import BLOCKED, DONE, TEMPORARY
 
 
 @app.command()
@@ -27,11 +27,11 @@ def status(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Show how each table is: its last good run, how far it is behind, and what someone should look at.
+    """Show the state of each table: its last successful run, how far it is behind, and what needs attention.
 
-    Ends with 4 when any table needs attention: it is overdue (expected_every), runs failed or were refused since its last good
-    one, rejects or deletes wait, a protected value was tampered with, or files will never be taken. Ends with 5 when a source
-    cannot be reached.
+    Exit code 4: a table needs attention, because it is overdue (expected_every), runs failed or were blocked since its last
+    successful one, rejects are open, deletes are pending, a protected value changed in the source, or files will never be
+    loaded. Exit code 5: a source cannot be reached.
     """
     from brenvik.cli.render.status import show_status
     from brenvik.project.status import status_of
@@ -39,6 +39,6 @@ def status(
     with reading(project, env, wait) as (declared, store):
         found = status_of(declared, store, declared.chosen(tables, group=group))
     attention, down = any(each.needs_attention for each in found), any(each.errors for each in found)
-    code = REFUSED if attention else TEMPORARY if down else DONE
+    code = BLOCKED if attention else TEMPORARY if down else DONE
     show_status(declared, found, code, json=json)
     raise typer.Exit(code)

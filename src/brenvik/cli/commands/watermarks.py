@@ -21,7 +21,7 @@ from brenvik.cli.app import (
     reading,
     watermarks_app,
 )
-from brenvik.cli.exits import DONE, REFUSED, TEMPORARY
+from brenvik.cli.exits import BLOCKED, DONE, TEMPORARY
 
 
 @watermarks_app.callback(invoke_without_command=True)
@@ -32,9 +32,9 @@ def watermarks(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Show how far each feed is, what waits in it and for how long, and what the next load takes.
+    """Show how far each feed has been loaded, what is waiting in it and for how long, and what the next load takes.
 
-    Ends with 5 when a source cannot be reached.
+    Exit code 5: a source cannot be reached.
     """
     if context.invoked_subcommand:
         return
@@ -53,16 +53,16 @@ def set_watermark(
     feed: FeedName = None,
     to: Annotated[str | None, typer.Option("--to", help="The new watermark.", metavar="VALUE")] = None,
     by: Annotated[
-        str | None, typer.Option("--back", help='How far to set it back, as in "2 days".', metavar="SPAN")
+        str | None, typer.Option("--back", help='How far to move it back, as in "2 days".', metavar="SPAN")
     ] = None,
     reason: Reason = None,
-    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask for confirmation.")] = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Set a watermark forward or back; asks first, and is entered as a run."""
+    """Move a watermark forward or back. Asks for confirmation; recorded as a run."""
     from brenvik.cli.render.watermarks import show_move, show_moved
     from brenvik.errors import DeclarationError
     from brenvik.project.status import plan_move
@@ -73,9 +73,11 @@ def set_watermark(
         move = plan_move(declared, store, table, feed, to=to, by=by)
         if not yes:
             if not sys.stdin.isatty():
-                raise DeclarationError("Nobody can be asked here; say --yes to set the watermark without asking.")
+                raise DeclarationError(
+                    "There is no terminal to ask for confirmation; use --yes to move the watermark without it."
+                )
             show_move(declared, move)
-            if not typer.confirm("  Set it?", default=False):
-                raise typer.Exit(REFUSED)
+            if not typer.confirm("  Move it?", default=False):
+                raise typer.Exit(BLOCKED)
         run = carry_out(store.ledger, move, reason=reason, wait_s=wait)
     show_moved(declared, move, run, json=json)

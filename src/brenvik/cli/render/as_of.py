@@ -1,4 +1,4 @@
-"""The rows that held at a moment."""
+"""The rows that were valid at a given time."""
 
 from __future__ import annotations
 

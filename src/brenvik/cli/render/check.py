@@ -22,9 +22,9 @@ def show_findings(project: Project, findings: Sequence[Finding], *, json: bool) 
     out = paper.console()
     paper.heading(out, project, dated=True)
     for finding in findings:
-        news = "not there yet, made with the first load" if finding.is_new else "there"
+        news = "new, created by the first load" if finding.is_new else "exists"
         if finding.foreign:
-            news = f"there before Brenvik, {paper.many(finding.rows, 'rows')}"
+            news = f"exists, not in the ledger, {paper.many(finding.rows, 'rows')}"
         out.print(Text(f"  {finding.table}: {news}", style="bold"))
         for feed in finding.feeds:
             out.print(
@@ -41,19 +41,19 @@ def show_findings(project: Project, findings: Sequence[Finding], *, json: bool) 
             told = fault.replace("\n", "\n    ")
             out.print(Text(f"    fault: {told}", style="red"))
         for told in finding.attention:
-            out.print(Text(f"    to look at: {told}", style="yellow"))
+            out.print(Text(f"    needs attention: {told}", style="yellow"))
         for note in finding.notes:
             out.print(Text(f"    {note}"))
         if finding.foreign and not finding.faults:
-            out.print(Text(f"    It fits. Take it over: brenvik adopt {finding.table} --preview"))
+            out.print(Text(f"    It matches its rules. To take it over: brenvik adopt {finding.table} --preview"))
         out.print()
     bad = [finding for finding in findings if finding.faults]
     if bad:
         out.print(Text(f"  {len(bad)} of {len(findings)} tables cannot be loaded as declared.    exit 2"))
     elif any(finding.attention for finding in findings):
-        out.print(Text("  Every table can be loaded; something needs a look first.    exit 4"))
+        out.print(Text("  Every table can be loaded; something needs attention first.    exit 4"))
     else:
-        out.print(Text("  all is well    next: brenvik preview"))
+        out.print(Text("  OK    next: brenvik preview"))
 
 
 def show_rights(project: Project, address: str, missing: Sequence[str], *, json: bool) -> None:
@@ -63,11 +63,11 @@ def show_rights(project: Project, address: str, missing: Sequence[str], *, json:
     out = paper.console()
     paper.heading(out, project, address, "rights")
     if not missing:
-        out.print(Text("  All rights that a load needs are there."))
+        out.print(Text("  The user has all the rights that a load needs."))
         return
-    out.print(Text(f"  {paper.many(len(missing), 'things')} must be granted before a load can write:"))
+    out.print(Text(f"  {paper.many(len(missing), 'rights')} must be granted before a load can write:"))
     out.print()
     for each in missing:
         out.print(Text(f"    {each}"))
     out.print()
-    out.print(Text("  Then again: brenvik check --rights    exit 2"))
+    out.print(Text("  Then check again: brenvik check --rights    exit 2"))

@@ -1,4 +1,4 @@
-"""Files of a lakehouse, put in order or moved."""
+"""Files of a lakehouse, compacted or relocated."""
 
 from __future__ import annotations
 
@@ -11,20 +11,20 @@ from rich.text import Text
 from brenvik.cli.render import paper
 
 if TYPE_CHECKING:
-    from brenvik.engines.protocol import Relocated, Tidied
+    from brenvik.engines.protocol import Compacted, Relocated
     from brenvik.project.project import Project
 
 
-def show_tidied(project: Project, address: str, done: Sequence[Tidied], *, json: bool) -> None:
+def show_compacted(project: Project, address: str, done: Sequence[Compacted], *, json: bool) -> None:
     if json:
-        paper.print_json(project, tidied=[asdict(each) for each in done])
+        paper.print_json(project, compacted=[asdict(each) for each in done])
         return
     out = paper.console()
-    paper.heading(out, project, "put in order", dated=True)
+    paper.heading(out, project, "compacted", dated=True)
     if not done:
-        out.print(Text(f"  {address} sees to the order of its tables by itself, or holds none yet; nothing to do."))
+        out.print(Text(f"  {address} manages its own storage, or has no tables yet; nothing to do."))
         return
-    right = ("files", "gone rows", "snapshots", "taken away", "")
+    right = ("files", "deleted rows", "snapshots", "removed", "")
     table = paper.table_of("table", *right, right=right)
     for each in done:
         before_and_after = (paper.from_to(*pair) for pair in (each.files, each.gone, each.snapshots))
@@ -32,7 +32,7 @@ def show_tidied(project: Project, address: str, done: Sequence[Tidied], *, json:
         table.add_row(each.table, *before_and_after, *swept)
     paper.indented(out, table)
     out.print()
-    out.print(Text("  The rows are the same as before."))
+    out.print(Text("  The rows of the tables are unchanged."))
 
 
 def show_relocated(project: Project, address: str, done: Sequence[Relocated], *, json: bool) -> None:

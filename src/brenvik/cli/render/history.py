@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 def show_history(
     project: Project, rules: TableRules, key: Any, rows: Sequence[Mapping[str, Any]], *, past: str = "", json: bool
 ) -> None:
-    """``past`` says in words of which past the rows are; '' for the table as it is."""
+    """``past`` says in words which past the rows are of; '' for the table as it is."""
     if json:
         paper.print_json(project, table=rules.table, key=key, versions=rows)
         return
@@ -92,9 +92,10 @@ def _step(
         away = spans[number][0] - spans[number - 1][1]
         said.insert(
             0,
-            f"deleted {paper.moment(spans[number - 1][1])}, back {paper.moment(spans[number][0])} (away for {paper.span(away)})",
+            f"deleted {paper.moment(spans[number - 1][1])}, inserted again {paper.moment(spans[number][0])} "
+            f"(after {paper.span(away)})",
         )
-    for line in said or ["comes back as it was"]:
+    for line in said or ["inserted again without a difference"]:
         out.print(Text(lead + line))
         lead = " " * len(lead)
 
@@ -103,19 +104,19 @@ def _open_end(rules: TableRules, value: Any) -> Any:
     return None if rules.open_end is not None and str(value)[:10] == str(rules.open_end)[:10] else value
 
 
-def show_story(project: Project, rules: TableRules, key: Any, told: Sequence[Mapping[str, Any]], *, json: bool) -> None:
+def show_change_log(
+    project: Project, rules: TableRules, key: Any, told: Sequence[Mapping[str, Any]], *, json: bool
+) -> None:
     if json:
         paper.print_json(project, table=rules.table, key=key, changes=told)
         return
     out = paper.console()
     shown_key = paper.key_of(key) if isinstance(key, dict) else str(key)
     if not told:
-        out.print(Text(f"{project.title} · {rules.table} {shown_key} · no change of it was ever kept"))
+        out.print(Text(f"{project.title} · {rules.table} {shown_key} · no changes in the log"))
         return
     paper.heading(out, project, f"{rules.table} {shown_key}", paper.many(len(told), "changes"), "in order of arrival")
-    table = paper.table_of(
-        "run", "arrived", "from", "line", "effective", "decision", "what it did", right=("run", "line")
-    )
+    table = paper.table_of("run", "arrived", "from", "line", "effective", "decision", "effect", right=("run", "line"))
     for row in told:
         table.add_row(
             str(row["run"]),
@@ -125,13 +126,13 @@ def show_story(project: Project, rules: TableRules, key: Any, told: Sequence[Map
             paper.moment(row["effective"]),
             paper.state(row["decision"]),
             paper.short(row["reason"].replace("\n", "⏎"), 60)
-            + (f"  (withdrawn by run {row['withdrawn_by']})" if row["withdrawn_by"] else ""),
+            + (f"  (reverted by run {row['reverted_by']})" if row["reverted_by"] else ""),
         )
     paper.indented(out, table)
 
 
 def in_words(known_at: int | None, without: Sequence[int] | None) -> str:
-    """Of which past something is shown; '' for none."""
+    """Which past is shown, in words; '' for none."""
     parts = [f"as known after run {known_at}"] if known_at is not None else []
     parts += [f"without run {', '.join(map(str, without))}"] if without else []
     return ", ".join(parts)

@@ -1,4 +1,4 @@
-"""Loads: what came of them, or would."""
+"""The results of loads."""
 
 from __future__ import annotations
 
@@ -20,8 +20,8 @@ if TYPE_CHECKING:
 
 _SHOWN_LINES = 12
 _FEW = 5
-"""More feeds than these that have nothing new are counted, not listed."""
-_TOLD = ("held", "protected", "rejected", "ignored")
+"""Feeds without new data are listed up to this many, and only counted beyond."""
+_LISTED = ("pending", "protected", "rejected", "ignored")
 
 
 def _rows(counts: Mapping[str, int]) -> str:
@@ -75,7 +75,7 @@ def show_round(project: Project, found: Round, *, stopping: bool, json: bool) ->
     said = []
     for o in found.outcomes:
         parts = [f"{o.counts[name]:,} {name}" for name in ("read", *DECISIONS) if o.counts.get(name)]
-        what = f"run {o.run}: {', '.join(parts) or 'nothing read'}" if o.run else o.state
+        what = f"run {o.run}: {', '.join(parts) or 'no rows'}" if o.run else o.state
         said.append(f"{o.table} {what}" + (f" ({str(o.error).splitlines()[0]})" if o.error else ""))
     said += [str(found.error).splitlines()[0]] if found.error else []
     said.append("stopped" if stopping else f"next in {found.next_s:.0f} s")
@@ -96,8 +96,8 @@ def _load_details(out: Console, o: Outcome) -> None:
     else:
         out.print(Text(head + o.source))
         pad = " " * len(head)
-        if o.decision_log and any(o.counts.get(name) for name in _TOLD):
-            told = [r for r in o.decisions().to_pylist() if r["decision"] in _TOLD]
+        if o.decision_log and any(o.counts.get(name) for name in _LISTED):
+            told = [r for r in o.decisions().to_pylist() if r["decision"] in _LISTED]
             table = paper.table_of("", "", "", "", right=())
             for row in told[:_SHOWN_LINES]:
                 place = " ".join(
@@ -129,7 +129,7 @@ def _load_end(out: Console, outcomes: Sequence[Outcome], code: int) -> None:
     if rejected:
         where = with_rejects[0].table if len(with_rejects) == 1 else ""
         said.append(f"{rejected:,} rejected: brenvik rejects {where}".rstrip())
-    if held := sum(o.counts.get("held", 0) for o in outcomes):
-        said.append(f"{held:,} held: brenvik held")
+    if pending := sum(o.counts.get("pending", 0) for o in outcomes):
+        said.append(f"{pending:,} pending: brenvik deletes")
     out.print()
     out.print(Text(f"  {', '.join(said)}    exit {code}"))

@@ -25,10 +25,10 @@ if TYPE_CHECKING:
 STYLES = {
     "rejected": "red",
     "failed": "red",
-    "refused": "yellow",
+    "blocked": "yellow",
     "busy": "yellow",
-    "lost": "yellow",
-    "withdrawn": "yellow",
+    "crashed": "yellow",
+    "reverted": "yellow",
     "protected": "yellow",
 }
 

@@ -1,4 +1,4 @@
-"""What loads would do, line by line."""
+"""What loads would do, row by row."""
 
 from __future__ import annotations
 
@@ -43,23 +43,23 @@ def show_previews(
         show_decisions(out, shown)
         if hidden := o.counts["unchanged"] - sum(row["decision"] == "unchanged" for row in shown):
             more = ": --all" if len(shown) < len(rows) else ""
-            out.print(Text(f"  {hidden:,} lines unchanged, not shown{more}"))
+            out.print(Text(f"  {hidden:,} unchanged rows not shown{more}"))
         out.print()
         for line in (*o.sums(), *o.notes):
             out.print(Text(f"  {line}"))
         out.print()
-        if o.refusal:
-            first, *rest = str(o.refusal).splitlines()
+        if o.blocked_by:
+            first, *rest = str(o.blocked_by).splitlines()
             out.print(Text(f"  A load would be {first.rpartition(': ')[2]}.", style="yellow"))
             for line in rest:
                 if not line.startswith("look "):
                     out.print(Text(f"  {line}"))
             continue
-        out.print(Text(f"  do it   brenvik {do_it or f'load {o.table}'}"))
+        out.print(Text(f"  to load   brenvik {do_it or f'load {o.table}'}"))
 
 
 def show_decisions(out: Console, rows: Sequence[Mapping[str, Any]]) -> None:
-    """What became of changes, line by line."""
+    """The decisions on changes, row by row."""
     several = len({row["file"] for row in rows}) > 1
     columns = (*(["file"] if several else []), "line", "key", "decision", "column", "before → after", "effective")
     table = paper.table_of(*columns, right=("line",))

@@ -18,7 +18,7 @@ def show_proposal(made: Proposal, *, written: bool) -> None:
     if not written:
         out.print(Text(made.text))
         return
-    where = "made" if made.is_new_project else "appended to"
+    where = "created" if made.is_new_project else "appended to"
     out.print(Text(f"{made.project} · {where} · table {made.table}", style="bold"))
     out.print()
     for line in made.found:

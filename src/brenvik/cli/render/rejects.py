@@ -1,4 +1,4 @@
-"""Rows that were refused."""
+"""Rejected rows."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ def show_rejects(project: Project, rows: Sequence[Mapping[str, Any]], *, json: b
     out = paper.console()
     paper.heading(out, project, dated=True)
     if not rows:
-        out.print(Text("  No reject is open."))
+        out.print(Text("  There are no open rejects."))
         return
     table = paper.table_of("reject", "table", "run", "file", "line", "reason", right=("reject", "run", "line"))
     for row in rows:
@@ -33,11 +33,11 @@ def show_rejects(project: Project, rows: Sequence[Mapping[str, Any]], *, json: b
     paper.indented(out, table)
     out.print()
     name = rows[0]["table_name"]
-    out.print(Text(f"  {len(rows)} open. Nothing is lost: each row is kept whole; --json prints all of it."))
+    out.print(Text(f"  {len(rows)} open. Each row is kept in full: see --json."))
     out.print()
-    out.print(Text(f"  rules are mended   brenvik rejects retake {name}"))
-    out.print(Text(f"  to mend the rows   brenvik rejects export {name} FILE"))
-    out.print(Text(f"  let one go         brenvik rejects drop {name} {rows[0]['reject']}"))
+    out.print(Text(f"  after fixing the rules   brenvik rejects retry {name}"))
+    out.print(Text(f"  to fix the rows          brenvik rejects export {name} FILE"))
+    out.print(Text(f"  to discard one           brenvik rejects discard {name} {rows[0]['reject']}"))
 
 
 def show_export(project: Project, table: str, file: Path, count: int, *, json: bool) -> None:
@@ -45,13 +45,13 @@ def show_export(project: Project, table: str, file: Path, count: int, *, json: b
         paper.print_json(project, table=table, file=str(file), rejects=count)
         return
     out = paper.console()
-    paper.heading(out, project, table, f"{paper.many(count, 'rejects')} in {file}")
-    out.print(Text('  Each line tells what was wrong; mend its "row", take lines out that shall stay open, then'))
-    out.print(Text(f"  look     brenvik rejects retake {table} {file} --preview"))
-    out.print(Text(f"  do it    brenvik rejects retake {table} {file}"))
+    paper.heading(out, project, table, f"{paper.many(count, 'rejects')} exported to {file}")
+    out.print(Text('  Each line has the reason. Fix its "row", remove the lines to be left open, then:'))
+    out.print(Text(f"  preview   brenvik rejects retry {table} {file} --preview"))
+    out.print(Text(f"  retry     brenvik rejects retry {table} {file}"))
 
 
-def show_drop(project: Project, outcome: Outcome, *, json: bool) -> None:
+def show_discarded(project: Project, outcome: Outcome, *, json: bool) -> None:
     if json:
         paper.print_json(project, outcome=outcome.to_dict())
         return

@@ -17,25 +17,25 @@ if TYPE_CHECKING:
     from brenvik.engines.protocol import Written
     from brenvik.project.project import Project
 
-_UNTOUCHED = ("protected", "unchanged", "superseded", "ignored", "duplicate")
+_NO_EFFECT = ("protected", "unchanged", "superseded", "ignored", "duplicate")
 _NOBODY: Mapping[int, int] = {}
-_LEFT = {"ahead": "ahead of the source's clock", "without_watermark": "without a watermark"}
+_SKIPPED = {"future_rows": "dated in the future", "without_watermark": "without a watermark"}
 
 
 def show_runs(
-    project: Project, rows: Sequence[Mapping[str, Any]], withdrawn: Mapping[int, int] = _NOBODY, *, json: bool
+    project: Project, rows: Sequence[Mapping[str, Any]], reverted: Mapping[int, int] = _NOBODY, *, json: bool
 ) -> None:
-    """``withdrawn`` tells which runs are taken back, and by which run."""
+    """``reverted`` maps reverted runs to the runs that reverted them."""
     if json:
-        paper.print_json(project, runs=[{**row, "withdrawn_by": withdrawn.get(row["run"])} for row in rows])
+        paper.print_json(project, runs=[{**row, "reverted_by": reverted.get(row["run"])} for row in rows])
         return
     out = paper.console()
     paper.heading(out, project, dated=True)
     if not rows:
-        out.print(Text("  No run yet. Next: brenvik preview, then brenvik load"))
+        out.print(Text("  There are no runs yet. Next: brenvik preview, then brenvik load"))
         return
-    rows = [{**row, "untouched": sum(row[name] or 0 for name in _UNTOUCHED)} for row in rows]
-    shown = [name for name in (*DECISIONS, "untouched") if name not in _UNTOUCHED and any(row[name] for row in rows)]
+    rows = [{**row, "no effect": sum(row[name] or 0 for name in _NO_EFFECT)} for row in rows]
+    shown = [name for name in (*DECISIONS, "no effect") if name not in _NO_EFFECT and any(row[name] for row in rows)]
     wrote = ("wrote",) if any("files" in row for row in rows) else ()
     table = paper.table_of(
         "run", "started", "table", "from", "state", "read", *shown, "rows", *wrote,
@@ -48,8 +48,8 @@ def show_runs(
             str(row["run"]),
             f"{row['started_at']:%m-%d %H:%M}",
             row["table_name"],
-            _taken(row),
-            paper.state("withdrawn" if row["run"] in withdrawn else row["state"]),
+            _loaded(row),
+            paper.state("reverted" if row["run"] in reverted else row["state"]),
             paper.count(row["read"]),
             *numbers,
             size,
@@ -64,12 +64,12 @@ def show_runs(
 
 
 def files_of(wrote: Written | None) -> dict[str, int]:
-    """What a run tells of files beside its entry in the ledger; nothing in a store without files."""
-    return {"files": wrote.files, "bytes": wrote.bytes, "rows_marked_gone": wrote.gone} if wrote else {}
+    """What a run wrote to files; nothing in a store without files."""
+    return {"files": wrote.files, "bytes": wrote.bytes, "rows_deleted_in_files": wrote.gone} if wrote else {}
 
 
-def _taken(row: Mapping[str, Any]) -> str:
-    """What a run took, in few words: up to where, or which files."""
+def _loaded(row: Mapping[str, Any]) -> str:
+    """What a run loaded, in a few words: up to where, or which files."""
     if row["kind"] == "watermark":
         return f"set to {row['window_high'][:16]}"
     if row["kind"] == "full_extract" and row["window_high"]:
@@ -86,46 +86,50 @@ def show_run(
     row: Mapping[str, Any],
     decided: Sequence[Mapping[str, Any]] | None,
     *,
-    withdrawn: Mapping[str, Any] | None = None,
+    reverted: Mapping[str, Any] | None = None,
     json: bool,
 ) -> None:
-    """One run whole; with ``decided``, what it decided row by row. ``withdrawn`` is the run that took it back."""
+    """One run; with ``decided``, its decisions row by row. ``reverted`` is the run that reverted it."""
     if json:
-        by = withdrawn["run"] if withdrawn else None
-        paper.print_json(project, run={**row, "withdrawn_by": by}, decisions=decided)
+        by = reverted["run"] if reverted else None
+        paper.print_json(project, run={**row, "reverted_by": by}, decisions=decided)
         return
     out = paper.console()
-    paper.heading(out, project, row["table_name"], f"run {row['run']}", "withdrawn" if withdrawn else row["state"])
+    paper.heading(out, project, row["table_name"], f"run {row['run']}", "reverted" if reverted else row["state"])
     if decided is None:
-        _about_run(out, project, row, withdrawn)
+        _about_run(out, project, row, reverted)
         return
     show_decisions(out, decided)
     beside = [f"{row[name]:,} {name}" for name in ("duplicate", "rejected") if row[name]]
     if beside:
-        out.print(Text(f"  {', '.join(beside)}, not kept as changes and not shown here"))
+        out.print(Text(f"  {', '.join(beside)}, not in the change log and not shown here"))
 
 
-def _about_run(out: Console, project: Project, row: Mapping[str, Any], withdrawn: Mapping[str, Any] | None) -> None:
+def _about_run(out: Console, project: Project, row: Mapping[str, Any], reverted: Mapping[str, Any] | None) -> None:
     is_load = row["kind"] in LOADS
     low, high = (_day(row[name]) for name in ("window_low", "window_high"))
-    left = [f"{row[name]:,} {what}" for name, what in _LEFT.items() if row[name]]
+    left = [f"{row[name]:,} {what}" for name, what in _SKIPPED.items() if row[name]]
     took = f", took {(row['ended_at'] - row['started_at']).total_seconds():.2f} s" if row["ended_at"] else ""
     files = f"{paper.many(row['files'], 'files')}, {paper.size(row['bytes'])}" if "files" in row else ""
-    gone = f", {paper.many(row['rows_marked_gone'], 'rows')} marked as gone" if row.get("rows_marked_gone") else ""
-    why = withdrawn["reason"] if withdrawn else None
+    gone = (
+        f", {paper.many(row['rows_deleted_in_files'], 'rows')} deleted by position"
+        if row.get("rows_deleted_in_files")
+        else ""
+    )
+    why = reverted["reason"] if reverted else None
     about = {
         "feed": f"{row['feed']}, {row['kind']}" if row["feed"] else "",
         "from" if is_load else "what": row["source"],
-        "holds at": high if row["kind"] == "full_extract" else "",
-        "part": row["extract_scope"],
+        "as of": high if row["kind"] == "full_extract" else "",
+        "scope": row["extract_scope"],
         "moved": f"{low or 'the start'} → {high or 'the start'}" if row["kind"] == "watermark" else "",
-        "left out": ", ".join(left),
+        "skipped": ", ".join(left),
         "label": row["label"],
         "reason": row["reason"],
         "started": f"{row['started_at']:%Y-%m-%d %H:%M:%S} UTC{took}",
         "by": f"process {row['pid']} on {row['host']}, Brenvik {row['version']}",
         "wrote": files + gone,
-        "withdrawn": f"by run {withdrawn['run']}{f': {why}' if why else ''}" if withdrawn else "",
+        "reverted": f"by run {reverted['run']}{f': {why}' if why else ''}" if reverted else "",
     }
     for name, value in about.items():
         if value:
@@ -134,7 +138,7 @@ def _about_run(out: Console, project: Project, row: Mapping[str, Any], withdrawn
     outcome = Outcome(row["table_name"], row["feed"], row["run"], row["state"], counts=counts)
     sums = [outcome.sums()[0]] if row["read"] is not None else []
     sums += [paper.sums_of_rows(outcome)] if row["rows_before"] is not None else []
-    for lines in (sums, (row["message"] or "").splitlines(), _next_steps(project, row, withdrawn) if is_load else ()):
+    for lines in (sums, (row["message"] or "").splitlines(), _next_steps(project, row, reverted) if is_load else ()):
         if lines:
             out.print()
         for line in lines:
@@ -142,15 +146,15 @@ def _about_run(out: Console, project: Project, row: Mapping[str, Any], withdrawn
 
 
 def _day(mark: str | None) -> str:
-    """A mark of the ledger without the parts of its time that are zero."""
+    """A watermark of the ledger without the parts of its time that are zero."""
     return (mark or "").removesuffix(":00").removesuffix(" 00:00")
 
 
-def _next_steps(project: Project, row: Mapping[str, Any], withdrawn: Mapping[str, Any] | None) -> list[str]:
+def _next_steps(project: Project, row: Mapping[str, Any], reverted: Mapping[str, Any] | None) -> list[str]:
     its = project.tables.get(row["table_name"])
     if row["state"] != "done" or not (its and its.rules.change_log):
         return []
     number = row["run"]
-    if withdrawn:
-        return [f"put it back    brenvik withdraw {number} --put-back --preview"]
-    return [f"row by row     brenvik runs {number} --rows", f"take it back   brenvik withdraw {number} --preview"]
+    if reverted:
+        return [f"to restore it   brenvik revert {number} --undo --preview"]
+    return [f"row by row      brenvik runs {number} --rows", f"to revert it    brenvik revert {number} --preview"]

@@ -1,4 +1,4 @@
-"""How each table is."""
+"""The state of each table."""
 
 from __future__ import annotations
 
@@ -21,19 +21,19 @@ def show_status(project: Project, found: Sequence[TableStatus], code: int, *, js
         paper.print_json(
             project,
             exit=code,
-            tables=[{**vars(each), "needs_attention": each.needs_attention, "is_well": each.is_well} for each in found],
+            tables=[{**vars(each), "needs_attention": each.needs_attention, "is_ok": each.is_ok} for each in found],
         )
         return
     out = paper.console()
     paper.heading(out, project, dated=True)
     counts = {
         "open rejects": [each.open_rejects for each in found],
-        "held deletes": [each.held_deletes for each in found],
+        "pending deletes": [each.pending_deletes for each in found],
         "protected": [each.protected for each in found],
-        **{state: [each.since[state] for each in found] for state in ("failed", "refused", "lost")},
+        **{state: [each.since[state] for each in found] for state in ("failed", "blocked", "crashed")},
     }
     used = [name for name, numbers in counts.items() if any(numbers)]
-    table = paper.table_of("table", "last good run", "ago", "behind", "waiting", *used, "", right=used)
+    table = paper.table_of("table", "last successful run", "ago", "behind", "waiting", *used, "", right=used)
     for index, each in enumerate(found):
         ago = now() - each.last_at if each.last_at else None
         table.add_row(
@@ -49,7 +49,7 @@ def show_status(project: Project, found: Sequence[TableStatus], code: int, *, js
             *(paper.count(counts[name][index]) for name in used),
             Text("overdue", style="red")
             if each.overdue
-            else Text("source down", style="yellow")
+            else Text("source unavailable", style="yellow")
             if each.errors
             else "",
         )
@@ -59,7 +59,7 @@ def show_status(project: Project, found: Sequence[TableStatus], code: int, *, js
         if each.overdue and each.expected_every:
             out.print(
                 Text(
-                    f"  {each.table}  overdue: a good run is expected every {paper.span(each.expected_every)}",
+                    f"  {each.table}  overdue: a successful run is expected every {paper.span(each.expected_every)}",
                     style="red",
                 )
             )
@@ -67,11 +67,13 @@ def show_status(project: Project, found: Sequence[TableStatus], code: int, *, js
             out.print(Text(f"  {each.table}  {told_line}", style="yellow"))
     if any(each.overdue or each.errors or each.attention for each in found):
         out.print()
-    unwell = [each for each in found if not each.is_well]
+    bad = [each for each in found if not each.is_ok]
     looks = "brenvik runs" if any(any(each.since.values()) for each in found) else ""
     rejects = "brenvik rejects" if any(counts["open rejects"]) else ""
-    holds = "brenvik held" if any(counts["held deletes"]) else ""
-    looks = ", ".join(filter(None, [looks, rejects, holds]))
-    look = f"    look: {looks}" if looks else ""
-    told_well = "all is well" if not unwell else f"{len(found) - len(unwell)} well, {len(unwell)} to look at"
-    out.print(Text(f"  {told_well}{look}    exit {code}"))
+    deletes = "brenvik deletes" if any(counts["pending deletes"]) else ""
+    looks = ", ".join(filter(None, [looks, rejects, deletes]))
+    look = f"    see: {looks}" if looks else ""
+    summary = (
+        "OK" if not bad else f"{len(found) - len(bad)} OK, {len(bad)} {'needs' if len(bad) == 1 else 'need'} attention"
+    )
+    out.print(Text(f"  {summary}{look}    exit {code}"))

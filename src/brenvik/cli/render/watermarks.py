@@ -1,4 +1,4 @@
-"""How far each feed is."""
+"""How far each feed has been loaded."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from brenvik.project.project import Project
     from brenvik.project.status import FeedProgress, Move
 
-_SKIPPED = "What lies between is never taken, unless someone asks for it: brenvik load TABLE --from VALUE --to VALUE"
+_SKIPPED = "What lies between will not be loaded unless it is asked for: brenvik load TABLE --from VALUE --to VALUE"
 
 
 def show_watermarks(project: Project, found: Sequence[FeedProgress], *, json: bool) -> None:
@@ -27,7 +27,7 @@ def show_watermarks(project: Project, found: Sequence[FeedProgress], *, json: bo
         return
     out = paper.console()
     paper.heading(out, project, dated=True)
-    table = paper.table_of("table", "feed", "reads", "taken up to", "run", "moved", "waiting", "for", right=("run",))
+    table = paper.table_of("table", "feed", "source", "loaded up to", "run", "at", "waiting", "for", right=("run",))
     for entry in found:
         waiting = entry.waiting
         waits = "–" if waiting is None else paper.many(waiting.count, waiting.unit) if waiting.count else "nothing"
@@ -38,8 +38,8 @@ def show_watermarks(project: Project, found: Sequence[FeedProgress], *, json: bo
             paper.short(entry.feed.reads, 40),
             entry.taken or "nothing yet",
             str(entry.run or "–"),
-            f"{entry.moved_at:%m-%d %H:%M}" if entry.moved_at else "–",
-            Text("cannot be seen", style="red") if entry.error else waits,
+            f"{entry.advanced_at:%m-%d %H:%M}" if entry.advanced_at else "–",
+            Text("unavailable", style="red") if entry.error else waits,
             paper.span(timedelta(seconds=since)) if since is not None and waiting and waiting.count else "–",
         )
     paper.indented(out, table)
@@ -55,34 +55,32 @@ def show_watermarks(project: Project, found: Sequence[FeedProgress], *, json: bo
         table_name = with_windows[0].table
         out.print()
         out.print(
-            Text(f'  set back   brenvik watermarks set {table_name} --back "2 days"    asks first, is entered as a run')
+            Text(f'  to move it back   brenvik watermarks set {table_name} --back "2 days"    asks for confirmation')
         )
 
 
 def _about_window(entry: FeedProgress) -> list[str]:
-    """What the next load of a feed with a watermark takes, and what it leaves."""
+    """What the next load of a feed with a watermark takes, and what it skips."""
     assert isinstance(entry.feed, DatabaseFeed) and entry.waiting and entry.waiting.window
     feed, window, seen = entry.feed, entry.waiting.window, entry.waiting.seen
     start = "the beginning" if window.low is None else told(window.low)
     lines = [entry.feed.reads]
     lines.append(
-        f"next window   nothing above {start}" if window.is_empty else f"next window   ({start}, {told(window.high)}]"
+        f"next window   no values above {start}" if window.is_empty else f"next window   ({start}, {told(window.high)}]"
     )
     if feed.overlap:
-        reach = "" if window.reads_from is None else f", reads again from {told(window.reads_from)}"
+        reach = "" if window.reads_from is None else f", starts again at {told(window.reads_from)}"
         lines.append(f"overlap       {_distance(feed.overlap)}{reach}")
     if feed.lag:
         behind = "behind the newest value" if window.kind == "integer" else "behind the source's clock"
         lines.append(f"lag           {_distance(feed.lag)} {behind}")
     if feed.window:
-        lines.append(f"pieces        {_distance(feed.window)} each")
-    if seen["ahead"]:
-        lines.append(f"ahead         {paper.many(seen['ahead'], 'rows')} beyond the source's clock, left out")
+        lines.append(f"window size   {_distance(feed.window)}")
+    if seen["future_rows"]:
+        lines.append(f"future        {paper.many(seen['future_rows'], 'rows')} dated in the future, skipped")
     if seen["without_watermark"]:
-        lines.append(
-            f"no value      {paper.many(seen['without_watermark'], 'rows')} without {feed.watermark}, left out"
-        )
-    known = ("ahead of the source's clock", f"no {feed.watermark} and")
+        lines.append(f"no value      {paper.many(seen['without_watermark'], 'rows')} without {feed.watermark}, skipped")
+    known = ("dated in the future of", f"no {feed.watermark}; skipped")
     return lines + [note for note in entry.waiting.notes if not any(words in note for words in known)]
 
 
@@ -91,17 +89,19 @@ def _distance(span: Any) -> str:
 
 
 def _lines(out: Console, lead: str, lines: Sequence[str], *, style: str = "") -> None:
-    """Lines under a heading that stands before the first of them."""
+    """Lines with a lead before the first of them."""
     for index, line in enumerate(lines):
         out.print(Text(f"  {lead if index == 0 else ' ' * len(lead)}  {line}", style=style))
 
 
 def show_move(project: Project, planned: Move) -> None:
     out = paper.console()
-    paper.heading(out, project, f"{planned.table.rules.table} from {planned.feed.name}", "the watermark would move")
+    paper.heading(out, project, f"{planned.table.rules.table} from {planned.feed.name}", "move the watermark")
     out.print(Text(f"  {told(planned.before)} → {told(planned.after)}"))
     back = planned.before is not None and planned.after < planned.before  # type: ignore[operator]
-    out.print(Text(f"  {'What lies between is taken again; what equals is a duplicate.' if back else _SKIPPED}"))
+    out.print(
+        Text(f"  {'What lies between will be loaded again; equal changes are duplicates.' if back else _SKIPPED}")
+    )
     out.print()
 
 

@@ -8,6 +8,6 @@ lake        what a catalog knows of tables: their columns, files and snapshots; 
 snapshots   a change of a table as manifests and a list of them
 files       rows and positions as Parquet files
 pending     statements of the core, told as rows that go and rows that come; what of the files is read for them
-tidying     which files are written anew, which snapshots and files can go
+compaction     which files are written anew, which snapshots and files can go
 entries     what the log of the ledger holds
 """

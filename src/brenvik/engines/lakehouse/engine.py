@@ -18,6 +18,7 @@ from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.duckdb import type_of
 from brenvik.engines.lakehouse import entries, pending
 from brenvik.engines.lakehouse.catalogs import Folder
+from brenvik.engines.lakehouse.compaction import forget, to_write_anew
 from brenvik.engines.lakehouse.entries import LEDGER
 from brenvik.engines.lakehouse.lake import MAIN, SAID, LakeColumn, LakeTable, kind_of
 from brenvik.engines.lakehouse.log import ENTRIES, LoggedTables
@@ -25,9 +26,8 @@ from brenvik.engines.lakehouse.pending import PLACE
 from brenvik.engines.lakehouse.relocating import relocate
 from brenvik.engines.lakehouse.shown import KEPT, in_our_words, plain
 from brenvik.engines.lakehouse.snapshots import Change
-from brenvik.engines.lakehouse.tidying import forget, to_write_anew
-from brenvik.engines.locks import QUERY, held, held_in_file
-from brenvik.engines.protocol import Relocated, Tidied
+from brenvik.engines.locks import QUERY, held, locked_in_file
+from brenvik.engines.protocol import Compacted, Relocated
 from brenvik.errors import StoreError
 from brenvik.ledger.schema import SCHEMA, TABLES
 from brenvik.merge import sql
@@ -170,14 +170,14 @@ class LakehouseEngine(LoggedTables):
         self._lake.home.close()
 
     @contextmanager
-    def hold(self, table: str, *, wait_s: float) -> Iterator[None]:
+    def lock(self, table: str, *, wait_s: float) -> Iterator[None]:
         holds = self._lake.home.holds
         with in_our_words(self.address):
             holds.mkdir(parents=True, exist_ok=True)
         lock = holds / hashlib.blake2b(table.casefold().encode(), digest_size=8).hexdigest()
         with (
             held(self._identity, table, address=self.address, wait_s=wait_s),
-            held_in_file(lock, table, address=self.address, wait_s=wait_s),
+            locked_in_file(lock, table, address=self.address, wait_s=wait_s),
         ):
             yield
 
@@ -230,12 +230,12 @@ class LakehouseEngine(LoggedTables):
 
     # Order among files
 
-    def tidy(self, tables: Sequence[str], *, keep: timedelta) -> list[Tidied]:
+    def compact(self, tables: Sequence[str], *, keep: timedelta) -> list[Compacted]:
         self._refresh()
         names = [name for name in (plain(table.casefold()) for table in tables) if name in self._tables]
-        whole = [partial(self._tidy, name, keep) for name in names]
+        whole = [partial(self._compact, name, keep) for name in names]
         if not tables and LEDGER in self._places:
-            whole.append(partial(self._tidy_ledger, keep))
+            whole.append(partial(self._compact_ledger, keep))
         with in_our_words(self.address):
             return [retry_on_conflict(do) for do in whole]
 
@@ -246,7 +246,7 @@ class LakehouseEngine(LoggedTables):
         with in_our_words(self.address):
             return relocate(home)
 
-    def _tidy(self, name: str, keep: timedelta) -> Tidied:
+    def _compact(self, name: str, keep: timedelta) -> Compacted:
         self._refresh()
         before = state = self._tables[name]
         stored = self._stored(state)
@@ -269,7 +269,7 @@ class LakehouseEngine(LoggedTables):
         self._tables[name] = state
         self._places = {**self._places, state.identifier: state.table.metadata_location}
         self._show(name)
-        return Tidied(
+        return Compacted(
             name,
             (len(before.files), len(state.files)),
             (sum(counts.values()), sum(len(rows) for _, rows in gone)),
@@ -282,7 +282,7 @@ class LakehouseEngine(LoggedTables):
         """Whether a table names a snapshot of the kept changes of this name."""
         return f"{SCHEMA}.{state.said.get(KEPT, '').rpartition(' ')[0]}".casefold() == name
 
-    def _tidy_ledger(self, keep: timedelta) -> Tidied:
+    def _compact_ledger(self, keep: timedelta) -> Compacted:
         for error, said in self._unread.values():
             if said is None:  # it may name files of the ledger
                 raise error
@@ -293,7 +293,7 @@ class LakehouseEngine(LoggedTables):
         assert state.table and before.table
         self._places = {**self._places, LEDGER: state.table.metadata_location}
         snapshots = (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots))
-        return Tidied(".".join(LEDGER), (len(before.files), len(state.files)), (0, 0), snapshots, swept, size)
+        return Compacted(".".join(LEDGER), (len(before.files), len(state.files)), (0, 0), snapshots, swept, size)
 
     def _look(self, statement: str) -> None:
         """What has to be done before a statement: see what there is."""
@@ -335,7 +335,7 @@ class LakehouseEngine(LoggedTables):
         self._write(main, said, rewritten=rewritten)
 
     def _write(self, name: str, said: Mapping[str, str], *, rewritten: bool) -> LakeTable:
-        """Commits what a transaction does to a table; files of which rows go are ``rewritten``, or the rows marked as gone."""
+        """Commits the changes of a transaction to a table; rows are deleted by position, or their files ``rewritten``."""
         state, rooms = self._tables[name], self._rooms_of(name)
         added: Iterable[pa.RecordBatchReader] = ()
         gone: list[tuple[str, pa.Array]] = []

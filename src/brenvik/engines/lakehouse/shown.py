@@ -198,8 +198,8 @@ class ShownTables(DuckDBEngine):
         counted: set[str] = set()
         for snapshot in state.table.snapshots():
             said = summary_of(snapshot)
-            tidied = snapshot.summary and snapshot.summary.operation == Operation.REPLACE
-            if tidied or f"{SAID}run" not in said:
+            compacted = snapshot.summary and snapshot.summary.operation == Operation.REPLACE
+            if compacted or f"{SAID}run" not in said:
                 continue
             wrote = [snapshot]
             name, _, number = said.get(KEPT, "").rpartition(" ")

@@ -1,4 +1,4 @@
-"""brenvik tidy."""
+"""brenvik compact."""
 
 from __future__ import annotations
 
@@ -20,22 +20,22 @@ from brenvik.cli.app import (
 
 
 @app.command()
-def tidy(
+def compact(
     tables: Tables = None,
-    keep: Annotated[str, typer.Option("--keep", help="Snapshots younger than this stay.", metavar="SPAN")] = "7 days",
+    keep: Annotated[str, typer.Option("--keep", help="Keep snapshots younger than this.", metavar="SPAN")] = "7 days",
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Put the files of a lakehouse in order: fewer and larger ones, without rows that are gone; what nobody needs is taken away.
+    """Compact the files of a lakehouse: merge small files, apply deletions, expire old snapshots, remove unused files.
 
-    The rows stay the same for every reader, and so do runs and watermarks.
+    The rows of the tables, the runs and the watermarks stay the same.
     """
-    from brenvik.cli.render.files import show_tidied
+    from brenvik.cli.render.files import show_compacted
 
     declared = read(project, env)
     rules = [declared.table(name).rules for name in tables or declared.tables]
     with opened(declared, read_only=False, wait_s=wait) as store:
-        done = store.tidy(*rules, keep=keep, wait_s=wait)
-        show_tidied(declared, store.engine.address, done, json=json)
+        done = store.compact(*rules, keep=keep, wait_s=wait)
+        show_compacted(declared, store.engine.address, done, json=json)

@@ -1,4 +1,4 @@
-"""brenvik withdraw."""
+"""brenvik revert."""
 
 from __future__ import annotations
 
@@ -21,19 +21,19 @@ from brenvik.cli.app import (
 
 
 @app.command()
-def withdraw(
-    runs: Annotated[list[int], typer.Argument(help="The runs to take back.", metavar="RUN...")],
+def revert(
+    runs: Annotated[list[int], typer.Argument(help="The runs to revert.", metavar="RUN...")],
     reason: Reason = None,
-    put_back: Annotated[bool, typer.Option("--put-back", help="Put withdrawn runs back instead.")] = False,
+    undo: Annotated[bool, typer.Option("--undo", help="Restore reverted runs.")] = False,
     preview: Preview = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Take runs back, also when later ones came since: the table becomes what it would be without them.
+    """Revert runs, even if later ones followed: the table becomes what it would be without them.
 
-    Watermarks and taken files stay: load --again RUN takes what a run took anew.
+    Watermarks and loaded files stay as they are; load --again RUN loads what a run loaded again.
     """
     from brenvik.cli.render.recomputed import show_recomputed
     from brenvik.errors import DeclarationError
@@ -43,13 +43,15 @@ def withdraw(
         rows = {number: store.ledger.run(number) for number in runs}
         if unknown := [str(number) for number, row in rows.items() if row is None]:
             raise DeclarationError(f"There is no run {', '.join(unknown)}: brenvik runs")
-        if not (reason or put_back or preview):
-            raise DeclarationError("Say why, for those who come after you: --reason TEXT. To look first: --preview")
+        if not (reason or undo or preview):
+            raise DeclarationError(
+                "Give a reason for those who come after you: --reason TEXT. To look first: --preview"
+            )
         tables = {row["table_name"] for row in rows.values() if row}
         if len(tables) > 1:
             raise DeclarationError(
-                f"These runs are of several tables ({', '.join(sorted(tables))}); withdraw them apart."
+                f"These runs belong to several tables ({', '.join(sorted(tables))}); revert them table by table."
             )
         rules = declared.table(tables.pop()).rules
-        outcome = store.withdraw(rules, *runs, reason=reason, put_back=put_back, preview=preview, wait_s=wait)
+        outcome = store.revert(rules, *runs, reason=reason, undo=undo, preview=preview, wait_s=wait)
     show_recomputed(declared, rules, outcome, json=json)

@@ -42,9 +42,9 @@ def test_invariant_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObje
             oracle.load(batch.rows)
         for _ in range(data.draw(st.integers(1, 3))):
             run = data.draw(st.integers(1, len(made)))
-            put_back = run in out
-            seen = store.withdraw(scene.rules, run, put_back=put_back, preview=True)
-            done = store.withdraw(scene.rules, run, put_back=put_back, reason="tried")
+            undo = run in out
+            seen = store.revert(scene.rules, run, undo=undo, preview=True)
+            done = store.revert(scene.rules, run, undo=undo, reason="tried")
             assert seen.counts == done.counts
             out ^= {run}
             remaining = oracle.without(out)

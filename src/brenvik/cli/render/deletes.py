@@ -1,4 +1,4 @@
-"""Deletes that wait."""
+"""Pending deletes."""
 
 from __future__ import annotations
 
@@ -15,22 +15,22 @@ if TYPE_CHECKING:
 _SHOWN_VALUES = 4
 
 
-def show_held(project: Project, found: Mapping[str, Sequence[Mapping[str, Any]]], *, json: bool) -> None:
+def show_pending_deletes(project: Project, found: Mapping[str, Sequence[Mapping[str, Any]]], *, json: bool) -> None:
     if json:
-        paper.print_json(project, held=found)
+        paper.print_json(project, pending_deletes=found)
         return
     out = paper.console()
-    paper.heading(out, project, "held deletes", dated=True)
+    paper.heading(out, project, "pending deletes", dated=True)
     there = {name: rows for name, rows in found.items() if rows}
     if not there:
-        out.print(Text("  No delete is held." if found else "  No table of this project holds deletes."))
+        out.print(Text("  No deletes are pending." if found else "  No table of this project has deletes reviewed."))
         return
     for name, rows in there.items():
         keys = project.table(name).rules.natural_key
         values = [column for column in rows[0] if not column.startswith("brenvik_") and column not in keys]
         shown = values[:_SHOWN_VALUES]
         table = paper.table_of(
-            "", "table", *keys, *shown, "told by", "run", "would end", "held since", right=("", "run")
+            "", "table", *keys, *shown, "feed", "run", "deleted at", "pending since", right=("", "run")
         )
         for row in rows:
             table.add_row(
@@ -47,5 +47,5 @@ def show_held(project: Project, found: Mapping[str, Sequence[Mapping[str, Any]]]
     first, rows = next(iter(there.items()))
     number = rows[0]["brenvik_delete_no"]
     out.print()
-    out.print(Text(f"  let it happen   brenvik held release {first} {number}"))
-    out.print(Text(f"  let it be       brenvik held drop {first} {number}"))
+    out.print(Text(f"  approve it   brenvik deletes approve {first} {number}"))
+    out.print(Text(f"  discard it   brenvik deletes discard {first} {number}"))

@@ -1,4 +1,4 @@
-"""brenvik held."""
+"""brenvik deletes."""
 
 from __future__ import annotations
 
@@ -17,39 +17,41 @@ from brenvik.cli.app import (
     Reason,
     TableName,
     Wait,
-    held_app,
+    deletes_app,
     opened,
     read,
     reading,
     wrong,
 )
 
-Numbers = Annotated[list[int] | None, typer.Argument(help="Their numbers: brenvik held", metavar="[NUMBER]...")]
+Numbers = Annotated[
+    list[int] | None, typer.Argument(help="Their numbers, as listed by: brenvik deletes", metavar="[NUMBER]...")
+]
 
 
-@held_app.callback(invoke_without_command=True)
-def held(
+@deletes_app.callback(invoke_without_command=True)
+def deletes(
     context: typer.Context,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """List the deletes that wait for a person, each with the row it would end, who told it, and since when."""
+    """List the deletes that await approval, each with the row it would end, its feed, and since when it has been pending."""
     if context.invoked_subcommand:
         return
-    from brenvik.cli.render.held import show_held
+    from brenvik.cli.render.deletes import show_pending_deletes
 
     with reading(project, env, wait) as (declared, store):
         found = {}
         for name, table in declared.tables.items():
             if table.rules.deletes == "review" and store.ledger.exists() and store.ledger.state(name):
-                found[name] = store.held(table.rules).to_pylist()
-        show_held(declared, found, json=json)
+                found[name] = store.pending_deletes(table.rules).to_pylist()
+        show_pending_deletes(declared, found, json=json)
 
 
-@held_app.command()
-def release(
+@deletes_app.command()
+def approve(
     table: TableName,
     numbers: Numbers = None,
     everything: All = False,
@@ -60,12 +62,12 @@ def release(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Let held deletes happen, each from when the source said it; entered as a run."""
-    _decide(table, numbers, everything, reason, preview, wait, project, env, json, drop=False)
+    """Approve pending deletes: each takes effect at the time given by its source. Recorded as a run."""
+    _decide(table, numbers, everything, reason, preview, wait, project, env, json, discard=False)
 
 
-@held_app.command()
-def drop(
+@deletes_app.command()
+def discard(
     table: TableName,
     numbers: Numbers = None,
     everything: All = False,
@@ -75,8 +77,8 @@ def drop(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Put held deletes away for good: the rows stay; entered as a run."""
-    _decide(table, numbers, everything, reason, False, wait, project, env, json, drop=True)
+    """Discard pending deletes for good: the rows stay. Recorded as a run."""
+    _decide(table, numbers, everything, reason, False, wait, project, env, json, discard=True)
 
 
 def _decide(
@@ -90,16 +92,15 @@ def _decide(
     env: str | None,
     json: bool,
     *,
-    drop: bool,
+    discard: bool,
 ) -> None:
     from brenvik.cli.render.recomputed import show_recomputed
 
     if bool(numbers) == everything:
-        raise wrong("Say which: their numbers (brenvik held), or --all.")
+        raise wrong("Name the deletes by number (see brenvik deletes), or use --all.")
     declared = read(project, env)
     rules = declared.table(table).rules
     with opened(declared, read_only=preview, wait_s=wait) as store:
-        outcome = store.release(
-            rules, *(numbers or ()), every=everything, drop=drop, reason=reason, preview=preview, wait_s=wait
-        )
+        decide = store.discard_deletes if discard else store.approve_deletes
+        outcome = decide(rules, *(numbers or ()), every=everything, reason=reason, preview=preview, wait_s=wait)
     show_recomputed(declared, rules, outcome, json=json)

@@ -1,21 +1,21 @@
 -- Run 2: changes
 
-CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.arrival FROM (
-  SELECT r.run, r.arrival FROM "brenvik"."held_deletes" r
-  WHERE r.table_name = :table_name AND ((r.state = 'released'))) x;
+CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.sequence_no FROM (
+  SELECT r.run, r.sequence_no FROM "brenvik"."pending_deletes" r
+  WHERE r.table_name = :table_name AND ((r.state = 'approved'))) x;
 
 CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 
 CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."name", k."colour" FROM "brenvik"."changes_of_buoy" k
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."name", k."colour" FROM "brenvik"."change_log_buoy" k
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run) AND (k.brenvik_delete = 0 OR EXISTS (
-  SELECT 1 FROM "brenvik_work_approved" r WHERE r.run = k.brenvik_run AND r.arrival = k.brenvik_sequence_no));
+  SELECT 1 FROM "brenvik_work_approved" r WHERE r.run = k.brenvik_run AND r.sequence_no = k.brenvik_sequence_no));
 
 CREATE TEMP TABLE "brenvik_work_pending_keys" AS
-SELECT k."buoy_code", h.hold, h.from_extract
+SELECT k."buoy_code", h.delete_no, h.from_extract
 FROM (
-  SELECT r.hold, r.feed, r.run, r.arrival, r.from_extract, r.held_since FROM "brenvik"."held_deletes" r
-  WHERE r.table_name = :table_name AND r.state = 'held' AND NOT EXISTS (SELECT 1 FROM "brenvik"."withdrawals" w WHERE w.table_name = r.table_name AND w.run = r.run AND w.put_back_by IS NULL)) h JOIN "brenvik"."changes_of_buoy" k ON k.brenvik_run = h.run AND k.brenvik_sequence_no = h.arrival;
+  SELECT r.delete_no, r.feed, r.run, r.sequence_no, r.from_extract, r.pending_since FROM "brenvik"."pending_deletes" r
+  WHERE r.table_name = :table_name AND r.state = 'pending' AND NOT EXISTS (SELECT 1 FROM "brenvik"."reverted_runs" w WHERE w.table_name = r.table_name AND w.run = r.run AND w.undone_by IS NULL)) h JOIN "brenvik"."change_log_buoy" k ON k.brenvik_run = h.run AND k.brenvik_sequence_no = h.sequence_no;
 
 SELECT (SELECT count(*) FROM "brenvik_work_pending_keys") AS "pending_keys";
 
@@ -70,7 +70,7 @@ SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p
 FROM "brenvik_work_current_path" p
 WHERE p.brenvik_decision_no IN (2, 4);
 
-UPDATE "brenvik_work_inactive_deletes" SET brenvik_decision = CASE WHEN EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND o."at" = "brenvik_work_inactive_deletes"."at" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."name" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."name" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour") OR EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" o WHERE o.brenvik_delete = 1 AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND o."at" = "brenvik_work_inactive_deletes"."at" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."name" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."name" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour" AND NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" w WHERE w.run = o.brenvik_run)) THEN 'duplicate' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code"))) AND NOT (EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code") OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code")) THEN 'ignored' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code"))) OR (EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code")) THEN 'unchanged' ELSE 'held' END;
+UPDATE "brenvik_work_inactive_deletes" SET brenvik_decision = CASE WHEN EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND o."at" = "brenvik_work_inactive_deletes"."at" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."name" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."name" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour") OR EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" o WHERE o.brenvik_delete = 1 AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND o."at" = "brenvik_work_inactive_deletes"."at" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."name" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."name" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour" AND NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" w WHERE w.run = o.brenvik_run)) THEN 'duplicate' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code"))) AND NOT (EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code") OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code")) THEN 'ignored' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code"))) OR (EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code")) THEN 'unchanged' ELSE 'pending' END;
 
 SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_inactive_deletes" GROUP BY brenvik_decision;
 
@@ -100,46 +100,46 @@ SELECT c."buoy_code", c."name" AS "name", c."colour" AS "colour", c.brenvik_effe
 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 WHERE p.brenvik_decision_no IN (1, 2)) n;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "buoy_code", "at", "name", "colour")
+INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "buoy_code", "at", "name", "colour")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."buoy_code", c."at", c."name", c."colour"
 FROM "brenvik_work_changes" c;
 
-INSERT INTO "brenvik"."changes_of_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "buoy_code", "at", "name", "colour")
+INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "buoy_code", "at", "name", "colour")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."buoy_code", c."at", c."name", c."colour" FROM "brenvik_work_inactive_deletes" c WHERE c.brenvik_decision <> 'duplicate';
 
-INSERT INTO "brenvik"."held_deletes" ("table_name", "hold", "feed", "run", "arrival", "from_extract", "state", "held_since", "decided_by")
-SELECT :table_name, :last_hold + row_number() OVER (ORDER BY a.brenvik_sequence_no), :feed, :run, a.brenvik_sequence_no,
-  :from_extract, 'held', CAST(:loaded_at AS TIMESTAMP), NULL
+INSERT INTO "brenvik"."pending_deletes" ("table_name", "delete_no", "feed", "run", "sequence_no", "from_extract", "state", "pending_since", "decided_by")
+SELECT :table_name, :last_delete_no + row_number() OVER (ORDER BY a.brenvik_sequence_no), :feed, :run, a.brenvik_sequence_no,
+  :from_extract, 'pending', CAST(:loaded_at AS TIMESTAMP), NULL
 FROM "brenvik_work_inactive_deletes" a
-WHERE a.brenvik_decision = 'held';
+WHERE a.brenvik_decision = 'pending';
 
 SELECT CAST(max(CASE WHEN c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;
 
 -- Run 3: release 1
 
-SELECT h.hold AS brenvik_delete_no, h.feed AS brenvik_feed, h.run AS brenvik_run, h.held_since AS brenvik_pending_since,
+SELECT h.delete_no AS brenvik_delete_no, h.feed AS brenvik_feed, h.run AS brenvik_run, h.pending_since AS brenvik_pending_since,
   k.brenvik_effective_at AS brenvik_effective_at, k."buoy_code", t."name", t."colour"
 FROM (
-  SELECT r.hold, r.feed, r.run, r.arrival, r.from_extract, r.held_since FROM "brenvik"."held_deletes" r
-  WHERE r.table_name = :table_name AND r.state = 'held' AND NOT EXISTS (SELECT 1 FROM "brenvik"."withdrawals" w WHERE w.table_name = r.table_name AND w.run = r.run AND w.put_back_by IS NULL)) h
-JOIN "brenvik"."changes_of_buoy" k ON k.brenvik_run = h.run AND k.brenvik_sequence_no = h.arrival
+  SELECT r.delete_no, r.feed, r.run, r.sequence_no, r.from_extract, r.pending_since FROM "brenvik"."pending_deletes" r
+  WHERE r.table_name = :table_name AND r.state = 'pending' AND NOT EXISTS (SELECT 1 FROM "brenvik"."reverted_runs" w WHERE w.table_name = r.table_name AND w.run = r.run AND w.undone_by IS NULL)) h
+JOIN "brenvik"."change_log_buoy" k ON k.brenvik_run = h.run AND k.brenvik_sequence_no = h.sequence_no
 LEFT JOIN "buoy" t ON t."buoy_code" = k."buoy_code" AND t."valid_to" IS NULL
-ORDER BY h.hold;
+ORDER BY h.delete_no;
 
-CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.arrival FROM (
-  SELECT r.run, r.arrival FROM "brenvik"."held_deletes" r
-  WHERE r.table_name = :table_name AND ((r.state = 'released') OR r.hold IN (1))) x;
+CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.sequence_no FROM (
+  SELECT r.run, r.sequence_no FROM "brenvik"."pending_deletes" r
+  WHERE r.table_name = :table_name AND ((r.state = 'approved') OR r.delete_no IN (1))) x;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 
 -- as before: CREATE TEMP VIEW "brenvik_work_active_changes" AS
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_code" FROM "brenvik"."changes_of_buoy" k WHERE EXISTS (SELECT 1 FROM (
-  SELECT r.run, r.arrival FROM "brenvik"."held_deletes" r WHERE r.table_name = :table_name AND r.hold IN (1)) r WHERE r.run = k.brenvik_run AND r.arrival = k.brenvik_sequence_no)) b;
+SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_code" FROM "brenvik"."change_log_buoy" k WHERE EXISTS (SELECT 1 FROM (
+  SELECT r.run, r.sequence_no FROM "brenvik"."pending_deletes" r WHERE r.table_name = :table_name AND r.delete_no IN (1)) r WHERE r.run = k.brenvik_run AND r.sequence_no = k.brenvik_sequence_no)) b;
 
 CREATE TEMP TABLE "brenvik_work_changes" AS
-SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."name", k."colour" FROM "brenvik"."changes_of_buoy" k WHERE 1 = 0;
+SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."name", k."colour" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
 
 SELECT (SELECT count(*) FROM "brenvik_work_replay_keys") AS "replay_keys";
 
@@ -269,7 +269,7 @@ SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS TIMEST
 FROM "buoy" t
 JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."changes_of_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
+SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
 
 CREATE TEMP TABLE "brenvik_work_matches" AS
 WITH exact AS (
@@ -311,7 +311,7 @@ JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = x."buoy_code" AND b.brenvik
 JOIN "buoy" t ON t."buoy_code" = x."buoy_code"
 WHERE NOT (t."valid_to" IS NULL) AND (x."name" IS DISTINCT FROM t."name");
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS lost,
+SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS ends,
   (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
 
 SELECT r."buoy_code", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed) AS BIGINT) AS brenvik_changed, CAST(sum(r.removed) AS BIGINT) AS brenvik_removed FROM (SELECT o."buoy_code", 1 AS added, 0 AS changed, 0 AS removed FROM "brenvik_work_to_insert" w JOIN "brenvik_work_target_versions" o ON o.brenvik_version_no = w.brenvik_version_no UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_update" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_close" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 0 AS changed, 1 AS removed FROM "brenvik_work_to_delete" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id) r GROUP BY r."buoy_code" ORDER BY r."buoy_code";

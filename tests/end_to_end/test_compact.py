@@ -26,34 +26,34 @@ def test_each_run_tells_what_it_wrote(coast: Path) -> None:
     assert " wrote\n" in shown
     assert " kB\n" in shown
     second, first = call("runs", "--json", cwd=coast).json["runs"]
-    assert (first["files"], first["rows_marked_gone"]) == (2, 0)
-    assert (second["files"], second["rows_marked_gone"]) == (4, second["rows_updated"])
-    written = [path for kind in ("main/buoy", "brenvik/changes_of_buoy") for path in coast.glob(f"lake/{kind}/data/*")]
+    assert (first["files"], first["rows_deleted_in_files"]) == (2, 0)
+    assert (second["files"], second["rows_deleted_in_files"]) == (4, second["rows_updated"])
+    written = [path for kind in ("main/buoy", "brenvik/change_log_buoy") for path in coast.glob(f"lake/{kind}/data/*")]
     assert first["bytes"] + second["bytes"] == sum(path.stat().st_size for path in written)
     told = call("runs", "2", cwd=coast).out
     written_then = f"{second['bytes'] / 1000:.0f} kB"
     assert second["bytes"] >= 10_000
-    assert f"\n  wrote      4 files, {written_then}, {second['rows_updated']} rows marked as gone\n" in told
+    assert f"\n  wrote      4 files, {written_then}, {second['rows_updated']} rows deleted by position\n" in told
 
 
 def test_files_are_put_in_order_and_answers_stay_the_same(coast: Path) -> None:
     questions = (("history", "buoy", "NB-102"), ("as-of", "buoy", "2024-05-14 12:00"), ("rejects",))
     before = [call(*words, "--json", cwd=coast).json for words in questions]
-    said = call("tidy", "--keep", "0 minutes", cwd=coast)
+    said = call("compact", "--keep", "0 minutes", cwd=coast)
     assert (said.code, said.err) == (0, "")
     assert "buoy 3 → 2 4 → 0 2 → 1" in " ".join(said.out.split())
-    assert "The rows are the same as before." in said.out
+    assert "The rows of the tables are unchanged." in said.out
     assert [call(*words, "--json", cwd=coast).json for words in questions] == before
-    again = call("tidy", "buoy", "--json", cwd=coast).json["tidied"]
+    again = call("compact", "buoy", "--json", cwd=coast).json["compacted"]
     assert [(each["table"], each["files"]) for each in again] == [
-        ("buoy", [2, 2]), ("brenvik.changes_of_buoy", [1, 1]), ("brenvik.ledger", [1, 1]),
+        ("buoy", [2, 2]), ("brenvik.change_log_buoy", [1, 1]), ("brenvik.ledger", [1, 1]),
     ]  # fmt: skip
 
 
 def test_what_cannot_be_put_in_order_is_told(coast: Path) -> None:
-    wrong = call("tidy", "--keep", "forever", cwd=coast)
+    wrong = call("compact", "--keep", "forever", cwd=coast)
     assert (wrong.code, "expected a span of time" in wrong.err) == (2, True)
-    assert call("tidy", "lighthouse", cwd=coast).code == 2
+    assert call("compact", "lighthouse", cwd=coast).code == 2
     (coast / "brenvik.toml").write_text(scenario.PROJECT)
-    said = call("tidy", cwd=coast)
+    said = call("compact", cwd=coast)
     assert (said.code, "sees to the order of its tables by itself" in said.out) == (0, True)
