@@ -99,7 +99,7 @@ system_columns = { surrogate_key = "id", valid_from = "since", valid_to = "until
 
 [table.buoy.feed.registry]
 kind = "changes"
-files = "taken/buoy_02.csv"
+files = "loaded/buoy_02.csv"
 operation = { column = "op", insert = ["I"], update = ["U"], delete = ["D"] }
 """
 
@@ -159,7 +159,7 @@ def main() -> None:
         scenario.write_keepers(3, folder / "inbox")
         run(["load", "keeper"], folder)
         shot("pending", "pending")
-        shutil.copy(folder / "taken" / "buoy_02.csv", folder / "inbox" / "buoy_99_again.csv")
+        shutil.copy(folder / "loaded" / "buoy_02.csv", folder / "inbox" / "buoy_99_again.csv")
         (folder / "registry.db").rename(folder / "away.db")  # the source is down for a while
         run(["load", "visit"], folder)
         shot("status", "status")

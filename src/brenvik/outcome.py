@@ -56,7 +56,7 @@ class DecisionLog:
                     self.engine.ask(text, work=self.work, types=self.schema.answers) for text in questions
                 )
         except StoreError as error:
-            raise StoreError(f"The decisions can be told only while the store is open: {error}") from error
+            raise StoreError(f"Decisions can be read only while the store is open: {error}") from error
         with scratch() as work:
             work.register(explain.WIDE, wide)
             work.register(explain.REJECTED, rejected)
@@ -139,9 +139,9 @@ class Outcome:
         """
         if self.decision_log is None:
             raise DeclarationError(
-                f"The decisions of {self.counts.get('read', 0):,} rows were not kept; ask for them with explain=True."
+                f"The decisions of {self.counts.get('read', 0):,} rows were not kept; to keep them, load with explain=True."
                 if self.counts
-                else "There was nothing new, so nothing was decided."
+                else "There was no new data, so there are no decisions."
             )
         return self.decision_log.decisions()
 
@@ -153,7 +153,7 @@ class Outcome:
             return self
         refused = {name: self.counts.get(name, 0) for name in ("rejected", "pending")}
         told = " and ".join(f"{count:,} {name}" for name, count in refused.items() if count)
-        lines = [f"Of {self.source}, {told} by table {self.table!r}."]
+        lines = [f"{self.table} from {self.source}: {told}."]
         if self.decision_log:
             rows = self.decision_log.decisions().select(["line", "decision", "reason"]).to_pylist()
             rejected = [row for row in rows if row["decision"] == "rejected"]

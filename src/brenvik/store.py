@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from brenvik.engines.protocol import Compacted, Engine, Relocated
-    from brenvik.feeds.protocol import Source, Wanted, Watch
+    from brenvik.feeds.protocol import LoadRequest, Source, Watch
 
 MEMORY = re.compile(r"\d+ ?[MG]i?B")
 
@@ -146,7 +146,7 @@ class Store:
         source: Source,
         *,
         operations: Operations | None = None,
-        wanted: Wanted | None = None,
+        request: LoadRequest | None = None,
         label: str | None = None,
         preview: bool = False,
         explain: bool | None = None,
@@ -161,7 +161,7 @@ class Store:
             rules,
             source,
             operations=operations,
-            wanted=wanted,
+            request=request,
             label=label,
             preview=preview,
             explain=explain,
@@ -328,7 +328,7 @@ class Store:
         """
         if not (rules.system_column_name("valid_from") and rules.system_column_name("valid_to")):
             raise DeclarationError(
-                f"Table {rules.table!r} leaves out valid_from or valid_to, so it does not say which rows held when."
+                f"Table {rules.table!r} has no valid_from or no valid_to, so the rows valid at a given time are unknown."
             )
         state = self._state(rules)
         if state is None:
@@ -354,7 +354,7 @@ class Store:
         except ValueError:
             span = None
         if not isinstance(span, timedelta):
-            raise DeclarationError(f"keep is {keep!r}; expected a span of time, as in '7 days'")
+            raise DeclarationError(f"keep is {keep!r}; expected a period, as in '7 days'")
         done = []
         for each in rules:
             with self.engine.lock(each.table, wait_s=wait_s):
@@ -436,7 +436,7 @@ def open_store(
             from brenvik.engines.postgres import PostgresEngine
         except ModuleNotFoundError as error:
             raise DeclarationError(
-                f"A store in PostgreSQL needs the package {error.name}: pip install 'brenvik[postgres]'"
+                f"A PostgreSQL store needs the package {error.name}: pip install 'brenvik[postgres]'"
             ) from None
         return Store(PostgresEngine(address))
     if kind == "sqlite" and place:
@@ -450,11 +450,11 @@ def open_store(
             from brenvik.engines.lakehouse.engine import LakehouseEngine
         except ModuleNotFoundError as error:
             raise DeclarationError(
-                f"A store of files needs the package {error.name}: pip install 'brenvik[lakehouse]'"
+                f"A lakehouse store needs the package {error.name}: pip install 'brenvik[lakehouse]'"
             ) from None
         return Store(LakehouseEngine(place, memory_limit=memory_limit))
     raise DeclarationError(
-        f"{without_secrets(str(address))!r} is no address of a store; expected duckdb:FILE, duckdb::memory:, sqlite:FILE, "
+        f"{without_secrets(str(address))!r} is not a valid store address; expected duckdb:FILE, duckdb::memory:, sqlite:FILE, "
         "lakehouse:FOLDER, lakehouse:@CATALOG or postgresql://USER@HOST/DATABASE"
     )
 
@@ -467,7 +467,7 @@ def _numbers(what: str, given: Iterable[int]) -> tuple[int, ...]:
     except TypeError:
         pass
     told = ", ".join(map(repr, given)) if isinstance(given, (list, tuple)) else repr(given)
-    raise DeclarationError(f"{what} are told by their numbers, each a whole one; got {told}")
+    raise DeclarationError(f"{what} are given by number; expected whole numbers, got {told}")
 
 
 def _chosen(numbers: tuple[int, ...], *, every: bool) -> tuple[int, ...] | None:
@@ -483,7 +483,7 @@ def _moment(when: str | int | date | datetime, kind: str) -> str:
             return str(int(str(when)))
         moment = when if isinstance(when, (date, datetime)) else datetime.fromisoformat(str(when))
     except ValueError:
-        raise DeclarationError(f"{when!r} is no {kind}, which valid_from of this table is") from None
+        raise DeclarationError(f"{when!r} is not a valid {kind}, the type of valid_from in this table") from None
     if isinstance(moment, datetime) and moment.tzinfo:
         moment = moment.astimezone(UTC).replace(tzinfo=None)
     if kind == "date" and isinstance(moment, datetime):
@@ -500,20 +500,16 @@ def _frame(
     extract_scope: str | None,
 ) -> tuple[Source, Operations | None]:
     if kind not in LOADS:
-        raise DeclarationError(f"kind is {kind!r}; known are 'changes', 'upserts' and 'full_extract'")
+        raise DeclarationError(f"kind is {kind!r}; expected 'changes', 'upserts' or 'full_extract'")
     if extract_scope is not None and kind != "full_extract":
-        raise DeclarationError(
-            "extract_scope says of what an extract holds all; changes and upserts say nothing by absence"
-        )
+        raise DeclarationError("extract_scope is for extracts; changes and upserts cannot mean a delete by absence")
     if at is not None and kind != "full_extract":
-        raise DeclarationError(
-            "at is the time of an extract; changes and upserts say it row by row, by the effective column"
-        )
+        raise DeclarationError("at is the time of an extract; changes and upserts have it in the effective column")
     if (kind == "changes") != (operation is not None):
         raise DeclarationError(
-            "kind 'changes' needs the column that says insert, update or delete: operation = 'op'"
+            "kind 'changes' needs the column with the operation (insert, update or delete): operation = 'op'"
             if kind == "changes"
-            else f"kind {kind!r} has no operations; leave operation out, or say kind = 'changes'"
+            else f"kind {kind!r} has no operations; omit operation, or use kind = 'changes'"
         )
     from brenvik.feeds.frames import FrameSource
 

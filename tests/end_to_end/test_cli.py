@@ -19,7 +19,7 @@ from brenvik.demo import scenario
 COMMANDS = sorted(typer.main.get_command(app).commands)  # type: ignore[attr-defined]
 
 
-KEEPING = scenario.PROJECT.replace('after_load = { move_to = "taken/" }', "")
+KEEPING = scenario.PROJECT.replace('after_load = { move_to = "loaded/" }', "")
 
 
 @pytest.fixture
@@ -148,8 +148,8 @@ def test_check_says_what_each_column_is(coast: Path) -> None:
 
 def test_check_looks_at_the_table_where_all_files_were_taken_and_deleted(coast: Path) -> None:
     text = (coast / "brenvik.toml").read_text()
-    assert '{ move_to = "taken/" }' in text
-    (coast / "brenvik.toml").write_text(text.replace('{ move_to = "taken/" }', '"delete"'))
+    assert '{ move_to = "loaded/" }' in text
+    (coast / "brenvik.toml").write_text(text.replace('{ move_to = "loaded/" }', '"delete"'))
     before = brenvik("check", "buoy", "--json", cwd=coast).json["tables"][0]["columns"]
     assert brenvik("load", "buoy", cwd=coast).code in {0, 3}
     assert not list((coast / "inbox").glob("buoy_*"))
@@ -245,7 +245,7 @@ def test_new_tells_what_is_no_row_and_refuses_what_is_no_table(tmp_path: Path) -
         assert (said.code, said.err.startswith(f"brenvik: {name} cannot be read: ")) == (1, True), said
     for name in ("prose.txt", "rows.json", "x.xlsx", "late.csv"):
         said = brenvik("new", name, "--print", cwd=tmp_path)
-        why = "is not utf-8 text: line 200002 holds" if name == "late.csv" else "known are files that end in .csv"
+        why = "is not utf-8 text: line 200002 holds" if name == "late.csv" else "supported are files that end in .csv"
         assert (said.code, said.err.startswith(f"brenvik: {name}"), why in said.err) == (1, True, True), said
 
 
@@ -272,7 +272,7 @@ def test_all_faults_of_a_project_are_told_at_once(coast: Path) -> None:
     said = brenvik("check", cwd=coast)
     assert said.code == 2
     for fault in (
-        "stor: is no key of a project",
+        "stor: is not a project key",
         "store: is missing",
         "table.a: natural_key: names no column",
         "table.a: has no feed",
@@ -528,7 +528,7 @@ def test_what_a_run_took_can_be_taken_again(visited: Path) -> None:
         counts = outcome["counts"]
         assert (answer.code, counts["read"], counts["duplicate"], counts["rows_updated"]) == (0, read, read, 0), words
     assert visits(visited)["loaded_up_to"] == "2024-05-14 15:00"
-    assert sorted(path.name for path in (visited / "taken").iterdir()) == ["buoy_01.csv"]
+    assert sorted(path.name for path in (visited / "loaded").iterdir()) == ["buoy_01.csv"]
 
 
 @pytest.mark.parametrize(

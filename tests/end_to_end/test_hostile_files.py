@@ -140,7 +140,7 @@ files = "in/*.csv"
 operation = { column = "op", insert = ["I"], update = ["U"], delete = ["D"] }
 file_order = '(\\d+)'
 min_age = "30 seconds"
-after_load = { move_to = "taken/" }
+after_load = { move_to = "loaded/" }
 rewritten_files = "load"
 csv = { delimiter = ";", encoding = "latin-1" }
 [connections]

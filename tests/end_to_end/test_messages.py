@@ -51,7 +51,7 @@ def test_duplicates_are_not_told_as_late_changes() -> None:
         again = store.load(RULES, rows(*((f"NB-{n}", 5, "Q") for n in range(50))), kind="upserts")
         assert (again.counts["duplicate"], again.notes) == (50, [])
         some = store.load(RULES, rows(*((f"NB-{n}", 5, "Q") for n in range(50)), ("NB-1", 3, "Fl")), kind="upserts")
-        assert [note.partition(";")[0] for note in some.notes] == ["1 change came late"]
+        assert [note.partition(";")[0] for note in some.notes] == ["1 change was late"]
 
 
 def test_a_refusal_tells_how_a_program_lets_it_through() -> None:

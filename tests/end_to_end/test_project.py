@@ -150,10 +150,13 @@ def test_an_environment_overrides_and_is_shown_in_every_heading(coast: Path) -> 
         ([table("buoy", 'after = "keper"')], "table.buoy.after: there is no table 'keper'"),
         ([table("buoy", 'after = "chart"'), table("chart", 'after = "buoy"')], "goes in a circle"),
         ([table("buoy", 'like = "keper"')], "table.buoy.like: there is no table 'keper'"),
-        ([table("buoy", 'like = "chart"'), table("chart", 'like = "buoy"')], "table.buoy.like: goes in a circle"),
+        (
+            [table("buoy", 'like = "chart"'), table("chart", 'like = "buoy"')],
+            "table.buoy.like: is a circular dependency",
+        ),
         (['tables = "no/*.toml"\n', table("buoy")], "tables: no file matches 'no/*.toml'"),
         (["defaults = 3\n", table("buoy")], "defaults: expected a section"),
-        (["[defaults]\ncolour = 1\n", table("buoy")], "colour: is no rule of a table"),
+        (["[defaults]\ncolour = 1\n", table("buoy")], "colour: is not a table rule"),
         (['memory_limit = "lots"\n', table("buoy")], 'memory_limit: expected a size as in "500 MB"'),
         ([table("buoy", 'time_zone = "Mars/Olympus"')], "time_zone: 'Mars/Olympus' is no time zone"),
         ([table("buoy", "groups = 3")], "table.buoy.groups: expected a list of names, got 3"),
@@ -188,7 +191,7 @@ def test_every_fault_of_a_project_is_told(coast: Path, parts: list[str], told: s
         ({"connection": "registry", "query": "q"}, "watermark: is missing"),
         ({"connection": "registry", "query": "q", "watermark": "w", "overlap": "a while"}, "overlap: expected a time"),
         ({"connection": "registry", "query": "q", "watermark": "w", "window": 0}, "window: expected a number of rows"),
-        ({"connection": "registry", "query": "", "watermark": "w"}, "query: expected a text, got ''"),
+        ({"connection": "registry", "query": "", "watermark": "w"}, "query: expected a string, got ''"),
     ],
 )
 def test_every_fault_of_a_database_feed_is_told(coast: Path, given: dict[str, Any], told: str) -> None:

@@ -143,7 +143,7 @@ def test_rejects_are_dropped_by_number_or_all(coast: Path) -> None:
         ('{"row": {}}', "line 1: has no number of a reject"),
         ('{"reject": 77, "row": {}}', "line 1: reject 77 is not open"),
         ('{"reject": 1, "row": [1]}', "line 1: row is no JSON object"),
-        ('{"reject": 1}\n\n{"reject": 1}', "line 3: reject 1 stands in the file twice"),
+        ('{"reject": 1}\n\n{"reject": 1}', "line 3: reject 1 occurs twice in the file"),
     ],
 )
 def test_a_file_that_does_not_fit_is_told_and_nothing_is_taken(coast: Path, line: str, said: str) -> None:

@@ -53,7 +53,7 @@ def test_a_run_is_looked_at_withdrawn_and_put_back(coast: Path) -> None:
     assert told[5] == ("done", None, "wrong day")
     assert "reverted" in call("runs", cwd=coast).out
     again = call("revert", "3", "--reason", "once more", cwd=coast)
-    assert (again.code, "run 3 is reverted already, by run 5" in again.err) == (2, True)
+    assert (again.code, "run 3 was already reverted by run 5" in again.err) == (2, True)
     assert call("revert", "3", "--undo", cwd=coast).code == 0
     assert rows(coast) == before
     assert "run 3 is not reverted" in call("revert", "3", "--undo", cwd=coast).err

@@ -18,7 +18,7 @@ import brenvik
 import brenvik.runs.load
 import brenvik.runs.past
 from brenvik.errors import DeclarationError, FeedError, StoreError
-from brenvik.feeds.store_query import InsideSource
+from brenvik.feeds.store_query import StoreQuery
 from brenvik.merge.schema import TableSchema
 from scripts import execute, is_lakehouse
 
@@ -147,7 +147,7 @@ def test_no_day_has_a_24th_hour(anywhere: brenvik.Store) -> None:
     assert (done.counts["unchanged"], done.counts["rejected"]) == (1, 1)
     execute(anywhere, 'CREATE TABLE staging (code VARCHAR(9), "at" BIGINT, opens TIME)')
     execute(anywhere, "INSERT INTO staging VALUES ('C', 3, '08:00:00'), ('D', 3, '24:00:00')")
-    inside = InsideSource(anywhere.engine, name="s", kind="upserts", table="staging", watermark="at")
+    inside = StoreQuery(anywhere.engine, name="s", kind="upserts", table="staging", watermark="at")
     done = brenvik.runs.load.load(anywhere.ledger, RULES, inside, operations=None)
     assert (done.counts["inserted"], done.counts["rejected"]) == (1, 1)
     assert [str(row["opens"]) for row in anywhere.read(RULES).to_pylist()] == ["23:59:59.999999", "08:00:00"]
@@ -155,7 +155,7 @@ def test_no_day_has_a_24th_hour(anywhere: brenvik.Store) -> None:
 
 NOT_HELD = {"postgres": ["code", "note"], "sqlite": ["depth"]}
 TELLS = {"code": "the character NUL", "note": "the character NUL", "depth": "NaN"}
-YEARS = "lies outside of the years 1 to 9999"
+YEARS = "is outside the years 1 to 9999"
 
 
 def test_what_a_store_cannot_hold_is_refused_row_by_row(anywhere: brenvik.Store) -> None:
@@ -177,7 +177,8 @@ def test_what_a_store_cannot_hold_is_refused_row_by_row(anywhere: brenvik.Store)
     assert (done.counts["inserted"], done.counts["rejected"]) == (4 - len(refused), len(refused) + 1)
     *others, last = anywhere.ledger.rejects().to_pylist()
     told = [
-        f"{name} {'is' if name == 'depth' else 'holds'} {TELLS[name]}, which this store cannot hold" for name in refused
+        f"{name} {'is' if name == 'depth' else 'holds'} {TELLS[name]}, which this store does not support"
+        for name in refused
     ]
     assert [(reject["column_name"], reject["reason"]) for reject in others] == list(zip(refused, told, strict=True))
     assert last["reason"].split("; ") == [
@@ -249,7 +250,7 @@ def test_conditions_judge_rows_alike_on_their_way_inside_and_where_they_stand(an
     anywhere.load(replace(mark, table="passing", reject_if=conditions), frame, kind="upserts")
     assert refused("passing") == JUDGED
     query = 'SELECT "' + '", "'.join(types) + '" FROM "mark"'
-    inside = InsideSource(anywhere.engine, name="s", kind="upserts", query=query, watermark="no")
+    inside = StoreQuery(anywhere.engine, name="s", kind="upserts", query=query, watermark="no")
     brenvik.runs.load.load(
         anywhere.ledger, replace(mark, table="inside", reject_if=conditions), inside, operations=None
     )
@@ -352,6 +353,6 @@ def test_a_late_delete_that_waits_and_comes_again_by_itself_is_a_duplicate(anywh
     gone = pa.table({"op": ["D"], "code": ["A"], "at": [3]})
     anywhere.load(rules, pa.table({"code": ["A"], "at": [5]}), kind="upserts")
     first = anywhere.load(rules, gone, kind="changes", operation="op")
-    assert (first.counts["pending"], [note.partition(";")[0] for note in first.notes]) == (1, ["1 change came late"])
+    assert (first.counts["pending"], [note.partition(";")[0] for note in first.notes]) == (1, ["1 change was late"])
     again = anywhere.load(rules, gone, kind="changes", operation="op")
     assert (again.counts["duplicate"], again.notes) == (1, [])

@@ -178,7 +178,7 @@ def test_a_table_that_somebody_dropped_is_told_and_made_again(loaded: brenvik.St
         loaded.rebuild(RULES, preview=True)
     made = loaded.rebuild(RULES)
     assert (made.counts["rows_added"], made.notes) == (
-        3, ["buoy was missing; it was recreated from the kept changes, with new surrogate keys."],
+        3, ["buoy was missing; it was recreated from the change log, with new surrogate keys."],
     )  # fmt: skip
     assert versions(loaded) == whole
     assert load(loaded, ("U", "NB-1", 9, "Iso")).counts["versioned"] == 1

@@ -156,7 +156,7 @@ def test_files_without_a_catalog_are_not_begun_anew(coast: Path, how: str) -> No
     if how == "empty":
         (coast / "catalog.db").touch()
     for use in (lambda: read(coast), lambda: load(coast, ("NB-1", 9, "Iso"))):
-        with pytest.raises(StoreError, match=rf"holds the files of tables, but its catalog.db is {how}"):
+        with pytest.raises(StoreError, match=rf"has the files of tables, but its catalog.db is {how}"):
             use()
     (coast / "catalog.db").write_bytes(catalog)
     assert everything(coast) == whole

@@ -113,7 +113,7 @@ def test_a_bucket_that_is_gone_is_told_without_its_secrets(catalog: Any, monkeyp
         load(("NB-1", 1, "Q"))
     with brenvik.open_store("lakehouse:@coast") as store:
         (missing,) = store.engine.missing_rights(["buoy"], own_schema="brenvik")
-    assert missing.startswith("s3://no-such-bucket/lake: files cannot be written and taken away: ")
+    assert missing.startswith("s3://no-such-bucket/lake: files cannot be written and deleted: ")
     assert KEY not in f"{caught.value} {missing}"
 
 

@@ -359,7 +359,7 @@ def test_a_character_that_the_database_lacks_makes_a_reject_which_is_kept_whole(
             assert store.read(rules)["light"].to_pylist() == ["Ærø", "Q"]
             kept = store.ledger.rejects().to_pylist()
             assert [row["column_name"] for row in kept] == ["light", "code", "light"]
-            assert kept[0]["reason"] == "light holds the character \\u20ac, which this store cannot hold"
+            assert kept[0]["reason"] == "light holds the character \\u20ac, which this store does not support"
             told = [json.loads(row["content"]) for row in kept]
             assert [row["light"] for row in told] == ["5 \u20ac", "Q", "none"]
             assert (told[1]["code"], told[2]["noted"]) == ("NB-\U0001f600", "\u20ac\\u20ac")

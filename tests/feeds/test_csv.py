@@ -150,7 +150,7 @@ def test_a_time_that_the_clock_skipped_is_a_reject(tmp_path: Path) -> None:
     path = write(tmp_path, f"code,at\n{lines}")
     _, rows, rejects = load(path, types={"at": "timestamp with time zone"}, time_zone="Europe/Oslo")
     assert [row["code"] for row in rows] == ["A", "C", "D", "E"]
-    told = "at: '2024-03-31 02:30' was skipped in Europe/Oslo, where the clock was put forward"
+    told = "at: '2024-03-31 02:30' was skipped in Europe/Oslo, because clocks were put forward"
     assert [row["reason"] for row in rejects] == [told]
 
 

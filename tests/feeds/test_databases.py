@@ -16,7 +16,7 @@ from registries import NOON, VISITS, Registry, at, load, pieces
 import brenvik
 from brenvik.errors import BrenvikError, DeclarationError, FeedError, SourceUnavailable
 from brenvik.feeds.databases import Connection, DatabaseSource
-from brenvik.feeds.protocol import Wanted
+from brenvik.feeds.protocol import LoadRequest
 from brenvik.model.watermarks import Window
 
 
@@ -78,7 +78,7 @@ def test_overlap_finds_what_was_committed_late_and_repeats_nothing(registry: Reg
     assert outcome.window.reads_from == at(4)  # type: ignore[union-attr]
     assert (outcome.counts["read"], outcome.counts["inserted"], outcome.counts["duplicate"]) == (2, 1, 1)
     assert set(works(store)) == {1, 2, 3}
-    assert load(store, registry.source(), wanted=Wanted(everything=True)).counts["inserted"] == 1
+    assert load(store, registry.source(), request=LoadRequest(everything=True)).counts["inserted"] == 1
 
 
 def test_the_first_load_may_begin_somewhere(registry: Registry, store: brenvik.Store) -> None:
@@ -114,7 +114,7 @@ def test_a_window_taken_again_leaves_the_watermark(registry: Registry, store: br
     registry.put((1, "NB-101", "lamp", at(8)), (2, "NB-102", "paint", at(9)))
     load(store, registry.source())
     registry.do("UPDATE service_visit SET work = 'mended quietly' WHERE visit_no = 1")
-    outcome = load(store, registry.source(), wanted=Wanted(after="2024-05-14 07:00", until="2024-05-14 08:30"))
+    outcome = load(store, registry.source(), request=LoadRequest(after="2024-05-14 07:00", until="2024-05-14 08:30"))
     assert (outcome.counts["read"], works(store)[1]) == (1, "mended quietly")
     watermark = store.ledger.watermark("visit", "service")
     assert watermark is not None

@@ -15,7 +15,7 @@ import brenvik
 from brenvik.errors import DeclarationError, FeedError, LimitExceeded, ProjectError, StaleExtract
 from brenvik.feeds.databases import DatabaseExtract
 from brenvik.feeds.files import FileSource
-from brenvik.feeds.protocol import Wanted
+from brenvik.feeds.protocol import LoadRequest
 from brenvik.project.check import check_table
 from brenvik.project.status import how_far
 
@@ -170,7 +170,7 @@ def test_names_without_a_time_and_odd_wishes_are_told(store: brenvik.Store, tmp_
         store.load_from(RULES, nightly(tmp_path))
     write(tmp_path, "keeper_2024-05-13.csv", *TEN)
     with pytest.raises(DeclarationError, match="takes one extract a load"):
-        store.load_from(RULES, nightly(tmp_path), wanted=Wanted(everything=True))
+        store.load_from(RULES, nightly(tmp_path), request=LoadRequest(everything=True))
     with pytest.raises(DeclarationError, match="expected a time as in"):
         store.load(RULES, frame(1), kind="full_extract", at="tomorrow")
     with pytest.raises(DeclarationError, match="at is the time of an extract"):
@@ -229,7 +229,7 @@ def test_a_table_of_a_database_is_taken_whole(store: brenvik.Store, registry: Re
     with pytest.raises(StaleExtract):
         store.load_from(rules, source)
     with pytest.raises(DeclarationError, match="takes all there is each time"):
-        store.load_from(rules, source, wanted=Wanted(after="2024-05-01"))
+        store.load_from(rules, source, request=LoadRequest(after="2024-05-01"))
 
 
 def test_a_project_declares_an_extract_of_a_query(tmp_path: Path) -> None:

@@ -17,7 +17,7 @@ import brenvik
 from brenvik.errors import FeedError
 from brenvik.feeds import files
 from brenvik.feeds.files import FileSource
-from brenvik.feeds.protocol import Wanted
+from brenvik.feeds.protocol import LoadRequest
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at", types={"at": "integer", "colour": "text"})
 
@@ -108,7 +108,7 @@ def test_parquet_types_arrive_exactly(store: brenvik.Store, tmp_path: Path) -> N
     ("name", "content", "told"),
     [
         ("a.parquet", b"PAR1 but not really", "is no Parquet file"),
-        ("a.xlsx", b"", "known are files that end in .csv, .csv.gz, .jsonl, .jsonl.gz, .parquet"),
+        ("a.xlsx", b"", "supported are files that end in .csv, .csv.gz, .jsonl, .jsonl.gz, .parquet"),
     ],
 )
 def test_what_cannot_be_read_is_told(
@@ -141,23 +141,23 @@ def names(folder: Path) -> list[str]:
 
 def test_taken_files_are_moved_or_deleted_after_the_commit(store: brenvik.Store, inbox: Path) -> None:
     (inbox / "a.csv").write_text("code,at,light\nA,1,Fl\n")
-    source = put_away(inbox.parent, then="move", move_to="taken/2024")
+    source = put_away(inbox.parent, then="move", move_to="loaded/2024")
     store.load_from(RULES, source, preview=True)
     assert names(inbox.parent) == ["inbox/a.csv"]
     store.load_from(RULES, source)
-    assert names(inbox.parent) == ["taken/2024/a.csv"]
+    assert names(inbox.parent) == ["loaded/2024/a.csv"]
     (inbox / "b.csv").write_text("code,at,light\nA,2,Q\n")
     store.load_from(RULES, put_away(inbox.parent, then="delete"))
-    assert names(inbox.parent) == ["taken/2024/a.csv"]
+    assert names(inbox.parent) == ["loaded/2024/a.csv"]
     assert len(rows(store)) == 2
-    again = store.load_from(RULES, source, wanted=Wanted(files=("inbox/a.csv",)))
+    again = store.load_from(RULES, source, request=LoadRequest(files=("inbox/a.csv",)))
     assert (again.counts["read"], again.counts["duplicate"]) == (1, 1)
 
 
 def test_a_load_that_fails_moves_nothing(store: brenvik.Store, inbox: Path) -> None:
     (inbox / "a.csv").write_text("code,light\nA,Fl\n")
     with pytest.raises(FeedError):
-        store.load_from(RULES, put_away(inbox.parent, then="move", move_to="taken"))
+        store.load_from(RULES, put_away(inbox.parent, then="move", move_to="loaded"))
     assert names(inbox.parent) == ["inbox/a.csv"]
 
 
@@ -172,7 +172,7 @@ def test_a_crash_between_commit_and_move_is_put_right_by_the_next_load(
         raise Crash
 
     (inbox / "a.csv").write_text("code,at,light\nA,1,Fl\n")
-    source = put_away(inbox.parent, then=then, move_to="taken")
+    source = put_away(inbox.parent, then=then, move_to="loaded")
     with monkeypatch.context() as patch:
         patch.setattr(FileSource, "_put_away", crash)
         with pytest.raises(Crash):
@@ -180,17 +180,17 @@ def test_a_crash_between_commit_and_move_is_put_right_by_the_next_load(
     assert names(inbox.parent) == ["inbox/a.csv"]
     outcome = store.load_from(RULES, source)
     assert outcome.state == "nothing new"
-    assert names(inbox.parent) == (["taken/a.csv"] if then == "move" else [])
+    assert names(inbox.parent) == (["loaded/a.csv"] if then == "move" else [])
     assert len(rows(store)) == 1
 
 
 def test_a_move_overwrites_nothing_and_tells_what_it_cannot_do(store: brenvik.Store, inbox: Path) -> None:
-    taken = inbox.parent / "taken"
+    taken = inbox.parent / "loaded"
     taken.mkdir()
     (taken / "a.csv").write_text("something else")
     (inbox / "a.csv").write_text("code,at,light\nA,1,Fl\n")
-    store.load_from(RULES, put_away(inbox.parent, then="move", move_to="taken"))
-    assert names(inbox.parent) == ["taken/a (2).csv", "taken/a.csv"]
+    store.load_from(RULES, put_away(inbox.parent, then="move", move_to="loaded"))
+    assert names(inbox.parent) == ["loaded/a (2).csv", "loaded/a.csv"]
     assert (taken / "a.csv").read_text() == "something else"
     (inbox / "b.csv").write_text("code,at,light\nA,2,Q\n")
     (inbox.parent / "file").write_text("in the way")
@@ -218,7 +218,7 @@ def test_a_file_still_being_written_is_left_for_the_next_load(store: brenvik.Sto
     outcome = store.load_from(RULES, source)
     assert (outcome.state, outcome.notes) == (
         "nothing new",
-        ["a.csv may still be written; it is left for the next load."],
+        ["a.csv may still be being written; left for the next load."],
     )
     path.write_text("code,at,light\nA,1,Fl\n")
     os.utime(path, (path.stat().st_atime, path.stat().st_mtime - 61))
@@ -228,26 +228,26 @@ def test_a_file_still_being_written_is_left_for_the_next_load(store: brenvik.Sto
 def test_everything_can_be_taken_again_also_what_was_moved(store: brenvik.Store, inbox: Path) -> None:
     for number in (1, 2, 3):
         (inbox / f"{number}.csv").write_text(f"code,at,light\nA,{number},{number}\n")
-        source = put_away(inbox.parent, then="move", move_to="taken")
+        source = put_away(inbox.parent, then="move", move_to="loaded")
         if number < 3:
             store.load_from(RULES, source)
-    outcome = store.load_from(RULES, source, wanted=Wanted(everything=True))
+    outcome = store.load_from(RULES, source, request=LoadRequest(everything=True))
     assert (outcome.counts["duplicate"], outcome.counts["versioned"]) == (2, 1)
     assert store.load_from(RULES, source).state == "nothing new"
-    assert names(inbox.parent) == ["taken/1.csv", "taken/2.csv", "taken/3.csv"]
+    assert names(inbox.parent) == ["loaded/1.csv", "loaded/2.csv", "loaded/3.csv"]
 
 
 @pytest.mark.parametrize("then", ["move", "delete"])
 def test_a_file_that_grows_while_it_is_taken_stays(store: brenvik.Store, inbox: Path, then: Any) -> None:
     (inbox / "a.csv").write_text("code,at,light\nA,1,Fl\n")
-    source = put_away(inbox.parent, then=then, move_to="taken")
+    source = put_away(inbox.parent, then=then, move_to="loaded")
 
     def grow(rows: int) -> None:
         with (inbox / "a.csv").open("a") as file:
             file.write("B,1,Q\n")
 
     outcome = store.load_from(RULES, source, watch=grow)
-    assert "inbox/a.csv has changed while it was taken; it stays where it is." in outcome.notes
+    assert "inbox/a.csv changed while it was being loaded; it was left in place." in outcome.notes
     assert names(inbox.parent) == ["inbox/a.csv"]
     assert any("has changed since" in note for note in store.load_from(RULES, source).notes)
 

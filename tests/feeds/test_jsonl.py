@@ -17,7 +17,7 @@ import brenvik
 from brenvik.errors import FeedError, ProjectError
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.formats import batch_of
-from brenvik.feeds.reading import Reading, Record
+from brenvik.feeds.reading import ReadOptions, Record
 from brenvik.ledger.records import LoadedFile
 from brenvik.project.file import read_project
 
@@ -32,8 +32,8 @@ def store() -> Any:
         yield opened
 
 
-def take(store: brenvik.Store, folder: Path, reading: Reading | None = None, **how: Any) -> brenvik.Outcome:
-    source = FileSource("*.jsonl*", folder=folder, name="files", kind="upserts", reading=reading or Reading())
+def take(store: brenvik.Store, folder: Path, reading: ReadOptions | None = None, **how: Any) -> brenvik.Outcome:
+    source = FileSource("*.jsonl*", folder=folder, name="files", kind="upserts", reading=reading or ReadOptions())
     return store.load_from(RULES, source, **how)
 
 
@@ -43,7 +43,7 @@ def write(path: Path, *records: Any) -> None:
 
 def arrived(path: Path, record: Record | None = None) -> list[dict[str, Any]]:
     """The rows of a file as they go into a load, with their lines."""
-    batch = batch_of([path], [LoadedFile(path.name, 0, "", number=0)], Reading(record=record or Record()))
+    batch = batch_of([path], [LoadedFile(path.name, 0, "", number=0)], ReadOptions(record=record or Record()))
     rows = batch.rows().read_all().to_pylist()
     return sorted(rows, key=lambda row: int(row["brenvik_sequence_no"]))
 
@@ -107,7 +107,7 @@ def test_packed_empty_and_windows_files(store: brenvik.Store, tmp_path: Path) ->
     assert (outcome.counts["read"], outcome.counts["inserted"]) == (2, 2)
     assert len(store.ledger.loaded_files("buoy", "files")) == 2
     (tmp_path / "c.jsonl").write_text("\n\n")
-    expecting = Reading(record=Record(expected=("code", "at")))
+    expecting = ReadOptions(record=Record(expected=("code", "at")))
     assert take(store, tmp_path, expecting).counts["read"] == 0
     assert take(store, tmp_path, expecting).state == "nothing new"
 
@@ -197,10 +197,10 @@ def test_change_records_are_taken_apart(tmp_path: Path) -> None:
         (4, "gone", "B", "1", "4", None),
         (5, "gone", "B", "1", "5", None),
     ]
-    batch = batch_of([path], [LoadedFile("a", 0, "", number=0)], Reading(record=NESTED))
+    batch = batch_of([path], [LoadedFile("a", 0, "", number=0)], ReadOptions(record=NESTED))
     batch.rows().read_all()
     assert [(line.line, line.reason) for line in batch.broken] == [
-        (6, "says no delete, but has no row at /state/now"),
+        (6, "is not a delete, but has no row at /state/now"),
         (7, "has no row at /state/now nor /state/was"),
         (8, "has no row at /state/now nor /state/was"),
     ]
@@ -257,7 +257,7 @@ def test_a_changed_key_is_a_delete_of_the_old_and_an_insert_of_the_new(tmp_path:
     ("record", "told"),
     [
         ("1", "expected keys as in record"),
-        ('{ new = "/now" }', "record.new: is unknown; known are new_row, old_row, columns"),
+        ('{ new = "/now" }', "record.new: is not a valid key; valid keys are new_row, old_row, columns"),
         ('{ new_row = "now" }', "record.new_row: expected a JSON pointer"),
         ('{ columns = { at = "/a~2" } }', "record.columns.at: expected a JSON pointer"),
         ('{ columns = "at" }', "record.columns: expected names and pointers"),

@@ -16,7 +16,7 @@ from stores import fresh_store
 
 import brenvik
 from brenvik.feeds.files import FileSource
-from brenvik.feeds.reading import Reading, Record
+from brenvik.feeds.reading import ReadOptions, Record
 from brenvik.ledger.schema import DECISIONS
 
 CODES = brenvik.Operations("op", insert=("I",), update=("U",), delete=("D",))
@@ -70,7 +70,7 @@ def test_a_changed_key_is_two_changes(
     oracle = Oracle(Declared(RECORD.keys, ("at",), "at", (), ("name",), ("light",), "close"))
     with tempfile.TemporaryDirectory() as folder, fresh_store(kind) as store:
         source = FileSource(
-            "*.jsonl", folder=Path(folder), name="files", kind="changes", reading=Reading(record=RECORD)
+            "*.jsonl", folder=Path(folder), name="files", kind="changes", reading=ReadOptions(record=RECORD)
         )
         rest, number = made + made[:2], 0  # the first two come again
         while rest:

@@ -18,7 +18,7 @@ import pyarrow as pa
 
 import brenvik
 from brenvik.feeds.files import FileSource
-from brenvik.feeds.reading import Reading, Record
+from brenvik.feeds.reading import ReadOptions, Record
 from brenvik.ledger.schema import change_log_table
 from brenvik.merge import sql
 
@@ -92,7 +92,7 @@ def _run(store: brenvik.Store, rules: brenvik.TableRules, run: dict[str, Any], f
     if "records" in run:
         (folder / "records.jsonl").write_text(run["records"], encoding="utf-8")
         where = Record("/after", "/before", (("op", "/op"),), rules.natural_key, _CODES)
-        source = FileSource("*.jsonl", folder=folder, name="files", kind="changes", reading=Reading(record=where))
+        source = FileSource("*.jsonl", folder=folder, name="files", kind="changes", reading=ReadOptions(record=where))
         return store.load_from(rules, source, operations=_CODES)
     if "kind" in run:
         kind = run["kind"]

@@ -45,7 +45,7 @@ commissioned_on = "date"
 kind = "changes"
 files = "inbox/buoy_*.csv"
 operation = {{ column = "op", insert = ["I"], update = ["U"], delete = ["D"] }}
-after_load = {{ move_to = "taken/" }}      # when their rows are safe
+after_load = {{ move_to = "loaded/" }}      # when their rows are safe
 """
 VISITS = """
 [connections]

@@ -30,7 +30,7 @@ from brenvik.project.status import how_far
 if TYPE_CHECKING:
     import pyarrow as pa
 
-_FOLDER_HINT = "Give an empty or missing folder: brenvik demo FOLDER"
+_FOLDER_HINT = "Choose an empty folder, or one that does not exist: brenvik demo FOLDER"
 
 
 class _Guide:
@@ -133,7 +133,7 @@ def run(folder: Path, *, store: str | None = None) -> None:
     inbox = folder / "inbox"
     guide.say(
         "Halvorsund keeps navigation buoys. Its registry sends a file of changes a day, service visits stand in a database,",
-        f"and the firms that keep the buoys come as a whole list each night. All is declared in {folder / FILE}.",
+        f"and the firms that keep the buoys come as a whole list each night. All of this is declared in {folder / FILE}.",
     )
     scenario.write_day("buoy_01.csv", inbox)
     scenario.write_visits(1, folder)
@@ -141,7 +141,7 @@ def run(folder: Path, *, store: str | None = None) -> None:
     guide.load()
     guide.say(
         "Day two has traps: three changes of one buoy, a line twice, a tampered date of commissioning, a corrected",
-        "spelling, a line without a key, a code too long, a time that no clock shows. First only a look:",
+        "spelling, a line without a key, a code too long, a time that does not exist. First a preview:",
     )
     scenario.write_day("buoy_02.csv", inbox)
     guide.preview("buoy")
@@ -149,23 +149,25 @@ def run(folder: Path, *, store: str | None = None) -> None:
     scenario.write_keepers(2, inbox)
     guide.say(
         "Nothing was written. In the database a visit was corrected, one was entered a day late, one is dated 2042.",
-        "How far is each feed, and what would be next?",
+        "How far has each feed been loaded, and what comes next?",
     )
     guide.watermarks()
-    guide.say("Now for real: good rows go in, bad ones are refused one by one and kept whole; 2042 moves no watermark.")
+    guide.say(
+        "Now for real: valid rows are loaded, invalid ones rejected and kept in full; 2042 does not advance the watermark."
+    )
     guide.load()
     guide.rejects()
     guide.say(
-        "Day three: a change of NB-104 that comes two days late, then NB-104 is taken in and put out again.",
-        "NB-110 is gone for good. And the list of firms broke off in the middle: four of nine.",
+        "Day three: a change of NB-104 arrives two days late, then NB-104 is taken ashore and laid out again.",
+        "NB-110 is gone for good. And the list of firms is incomplete: four of nine.",
     )
     scenario.write_day("buoy_03.csv", inbox)
     scenario.write_keepers(3, inbox, broken_off=True)
     guide.load("buoy", "keeper")
-    guide.say("Nothing of the list was taken. The office sends it again, whole, under the same name:")
+    guide.say("Nothing of the list was loaded. The office sends it again, complete, under the same name:")
     scenario.write_keepers(3, inbox)
     guide.load("keeper")
-    guide.say("One firm is not in it. That waits for a person, who knows that it has closed:")
+    guide.say("One firm is not in it. Its delete awaits approval by someone who knows that it has closed:")
     guide.pending_deletes()
     guide.approve("keeper", 1, reason="closed down in May")
     _look_back(guide, folder, inbox)
@@ -173,22 +175,20 @@ def run(folder: Path, *, store: str | None = None) -> None:
 
 def _look_back(guide: _Guide, folder: Path, inbox: Path) -> None:
     """What the table says of the past; and a day that is taken back."""
-    guide.say("The late change went where it belongs in time; the gap is where the buoy was ashore:")
+    guide.say("The late change is in its place on the time line; the gap is when the buoy was ashore:")
     guide.history("NB-104")
-    guide.say("How things stood at eight on day two (NB-104 damaged, though nobody knew then):")
+    guide.say("The state at eight on day two (NB-104 was damaged, although nobody knew yet):")
     guide.as_of("2024-05-14 08:00")
-    guide.say("And if a file comes twice, under another name? Nothing is touched:")
-    shutil.copy(folder / "taken" / "buoy_02.csv", inbox / "buoy_99_again.csv")
+    guide.say("And if a file comes twice, under another name? Nothing changes:")
+    shutil.copy(folder / "loaded" / "buoy_02.csv", inbox / "buoy_99_again.csv")
     guide.load("buoy")
     before = guide.rows("buoy")
-    guide.say(
-        "Day four: someone's script says of six buoys that they are white and never lit. In it goes, and out again:"
-    )
+    guide.say("Day four: a faulty script reports six buoys as white and unlit. It is loaded, and reverted:")
     scenario.write_day("buoy_04.csv", inbox)
     run = guide.load("buoy")
     guide.revert(run, reason="lights all wrong")
     same = guide.rows("buoy").equals(before)
-    guide.say(f"The table is {'equal' if same else 'NOT EQUAL'} to the day before: {before.num_rows} rows.")
+    guide.say(f"The table is {'equal' if same else 'NOT EQUAL'} to that of the day before: {before.num_rows} rows.")
     guide.change_log("NB-106")
     guide.runs()
     guide.say(
@@ -232,7 +232,7 @@ def _prepare(folder: Path, declared: str, address: str | None) -> Project:
         there = [name for name in project.tables if opened.engine.has_table(name)]
         if there:
             raise DeclarationError(
-                f"{opened.address} has a table {', '.join(there)} already; give the demo a store of its own."
+                f"{opened.address} already has a table {', '.join(there)}; use an empty store for the demo."
             )
     return project
 

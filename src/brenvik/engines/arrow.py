@@ -33,26 +33,26 @@ def types_of(schema: pa.Schema, source: str) -> dict[str, ColumnType]:
     clashing = [name for name, times in Counter(n.casefold() for n in schema.names).items() if times > 1]
     if clashing:
         raise FeedError(
-            f"{source} has several columns named {', '.join(clashing)} (case does not count); rename them in the source."
+            f"{source} has several columns named {', '.join(clashing)} (case is ignored); rename them in the source."
         )
     if "" in schema.names:
         raise FeedError(
-            f"{source} has a column without a name, number {schema.names.index('') + 1}; name it in the source."
+            f"{source} has a column without a name, column number {schema.names.index('') + 1}; name it in the source."
         )
     types = {column.name: type_of_arrow(column.type) for column in schema}
     impossible = [f"{column.name} ({column.type})" for column in schema if types[column.name] is None]
     if impossible:
         raise FeedError(
-            f"{source} has columns of types that a table cannot hold: {', '.join(impossible)}; "
-            "turn them into text or drop them before loading."
+            f"{source} has columns of unsupported types: {', '.join(impossible)}; "
+            "convert them to text or remove them before loading."
         )
     return {name: kind for name, kind in types.items() if kind is not None}
 
 
-def travelling(piece: pa.RecordBatch, columns: Mapping[str, ColumnType], source: str) -> pa.RecordBatch:
+def travelling(chunk: pa.RecordBatch, columns: Mapping[str, ColumnType], source: str) -> pa.RecordBatch:
     """The same rows in the Arrow types in which values travel; nanoseconds are cut to microseconds."""
     arrays, names = [], []
-    for name, array in zip(piece.schema.names, piece.columns, strict=True):
+    for name, array in zip(chunk.schema.names, chunk.columns, strict=True):
         wanted = arrow_type(columns[name])
         if array.type != wanted:
             if pa.types.is_dictionary(array.type):

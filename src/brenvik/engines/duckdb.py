@@ -204,11 +204,11 @@ def _compile(text: str, work: str) -> str:
 def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyConnection:
     if path != ":memory:" and not Path(path).parent.is_dir():
         raise StoreError(
-            f"duckdb:{path}: the folder {Path(path).parent} does not exist; make it, or mend the store's address."
+            f"duckdb:{path}: the folder {Path(path).parent} does not exist; create it, or correct the address of the store."
         )
     if Path(path).stem.casefold() == SCHEMA:
         raise StoreError(
-            f"duckdb:{path}: DuckDB could not tell a file of this name from the schema {SCHEMA!r} that Brenvik's own "
+            f"duckdb:{path}: DuckDB cannot distinguish a file of this name from the schema {SCHEMA!r} of Brenvik's "
             "tables live in; give the file another name."
         )
     deadline = time.monotonic() + wait_s
@@ -222,8 +222,7 @@ def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyCon
             if time.monotonic() >= deadline:
                 holder = f"process {held[2]} ({Path(held[1]).name})"
                 raise Busy(
-                    f"duckdb:{path} is held by {holder}; waited {wait_s:g} s. "
-                    "Try again when that process has let go of it.",
+                    f"duckdb:{path} is locked by {holder}; waited {wait_s:g} s. Try again when it is released.",
                     holder=holder,
                 ) from None
             time.sleep(min(0.1, max(0.0, deadline - time.monotonic())))
@@ -249,7 +248,7 @@ def _told(address: str) -> Iterator[None]:
     try:
         yield
     except duckdb.Error as error:
-        raise StoreError(f"{address} refused a statement: {_first_line(error)}") from error
+        raise StoreError(f"{address} rejected a statement: {_first_line(error)}") from error
 
 
 def _first_line(error: Exception) -> str:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 _SETTINGS = ("TimeZone = 'UTC'", "GLOBAL python_enable_replacements = false")
-_PIECE = 122_880  # rows that are put in order together
+_CHUNK = 122_880  # rows that are put in order together
 
 _PARAMETER = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|\$([a-z_][a-z_0-9]*)""")  # not inside quotes
 
@@ -68,10 +68,10 @@ def in_transit(
             question = f"SELECT {shown} FROM ({staging.question}) q"
             answer = beside.sql(parsed(question), params=used(question, values) or None)
             order = [(name, "ascending") for name in staging.order]
-            for piece in answer.to_arrow_reader(_PIECE):
-                yield piece.sort_by(order) if order else piece
+            for chunk in answer.to_arrow_reader(_CHUNK):
+                yield chunk.sort_by(order) if order else chunk
         except (duckdb.Error, pa.ArrowException, OSError) as error:  # the last two by way of the reader
             first = str(error).partition("\n")[0]
-            raise StoreError(f"{address}: the rows could not be read on their way: {first}") from error
+            raise StoreError(f"{address}: the rows could not be read: {first}") from error
         finally:
             beside.unregister(STREAM)

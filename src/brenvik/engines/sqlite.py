@@ -95,11 +95,11 @@ class SQLiteEngine(InPlace):
         self._holds = 0
         if sqlite3.sqlite_version_info < _NEEDED:
             raise StoreError(
-                f"{self.address}: SQLite 3.39 or later is needed, this Python has {sqlite3.sqlite_version}."
+                f"{self.address}: SQLite 3.39 or later is required; this Python has {sqlite3.sqlite_version}."
             )
         if self._path and not self._path.parent.is_dir():
             raise StoreError(
-                f"{self.address}: the folder {self._path.parent} does not exist; make it, or mend the store's address."
+                f"{self.address}: the folder {self._path.parent} does not exist; create it, or correct the address of the store."
             )
         place = f"{self._path.as_uri()}?mode={'ro' if self._read_only else 'rwc'}" if self._path else ":memory:"
         with _told(self.address):
@@ -160,10 +160,10 @@ class SQLiteEngine(InPlace):
         insert = f"INSERT INTO {sql.quote(work + staging.into)} VALUES ({places})"
         count = 0
         with _told(self.address):
-            for piece in in_transit(rows, staging, shown, values, address=self.address):
-                count += piece.num_rows
-                for start in range(0, piece.num_rows, _ROWS):
-                    some = piece.slice(start, _ROWS)
+            for chunk in in_transit(rows, staging, shown, values, address=self.address):
+                count += chunk.num_rows
+                for start in range(0, chunk.num_rows, _ROWS):
+                    some = chunk.slice(start, _ROWS)
                     self._connection.executemany(insert, zip(*(column.to_pylist() for column in some), strict=True))
         self._sizes[work + staging.into] = count
 
@@ -384,7 +384,7 @@ def _of_kind(value: Any, kind: str) -> Any:
             case "DOUBLE PRECISION":
                 return float(value)
     except (ValueError, KeyError, InvalidOperation):
-        raise StoreError(f"{value!r} is no {kind.lower()}, which is needed here") from None
+        raise StoreError(f"{value!r} is not a valid {kind.lower()}") from None
     return str(value)
 
 
@@ -490,7 +490,7 @@ def _told(address: str) -> Iterator[None]:
         yield
     except sqlite3.OperationalError as error:
         if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
-            raise Conflict(f"{address} is being written by someone else: {error}. Try again later.") from error
-        raise StoreError(f"{address} refused a statement: {error}") from error
+            raise Conflict(f"{address} is locked by another connection: {error}. Try again later.") from error
+        raise StoreError(f"{address} rejected a statement: {error}") from error
     except sqlite3.Error as error:
-        raise StoreError(f"{address} refused a statement: {error}") from error
+        raise StoreError(f"{address} rejected a statement: {error}") from error

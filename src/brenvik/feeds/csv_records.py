@@ -1,16 +1,16 @@
-"""The bytes of a CSV file in whole records, each of them quoted as RFC 4180 demands.
+"""The bytes of a CSV file in whole records, each of them quoted as RFC 4180 requires.
 
-The reader that parses the fields is lenient: it drops a quote here, joins two lines there, and says nothing. So the
-quotes are held against the standard before it sees them. Within a field that begins with a quote, the next quote that is
-not doubled ends the field: a delimiter, a line end or the end of the file must follow. A quote anywhere else in a field
-that does not begin with one is an ordinary character.
+The parser of the fields is lenient: it drops a quote here, joins two lines there, and reports nothing. So quotes are checked
+against the standard first. In a field that begins with a quote, the next quote that is not doubled ends the field: a
+delimiter, a line end or the end of the file must follow. A quote anywhere in a field that does not begin with one is an
+ordinary character.
 
-A record that breaks this rule within one line is replaced by a line that no header fits, under whose number
-``malformed`` has the record and what is wrong with it. Where a quoted field goes on over a line end before it breaks the
-rule, nobody can say where the record ends: the file is refused.
+A record that violates this rule within one line is replaced by a line that no header fits; ``malformed`` has the record and
+the reason under its number. Where a quoted field continues over a line end before it violates the rule, the end of the record
+is unknown: the whole file is refused.
 
-Quotes that keep the rule alternate, one opens and the next one closes, so a block is checked as a whole. Only blocks in
-which some quote breaks the rule are walked through quote by quote.
+Quotes that follow the rule alternate between opening and closing, so a block is checked as a whole. Only blocks with a
+violation are walked through quote by quote.
 """
 
 from __future__ import annotations
@@ -31,22 +31,22 @@ if TYPE_CHECKING:
     from brenvik.feeds.reading import Dialect
 
 BLOCK = 8 << 20
-"""How long a record may be, in bytes."""
+"""The maximum length of a record, in bytes."""
 READ_AT_ONCE = 128 << 10
-"""How much is checked at a time, in bytes: a quote that breaks the rule costs a walk through so much."""
+"""How much is checked at a time, in bytes; a violation costs a walk through this much."""
 _LF, _CR = 0x0A, 0x0D
 
 
 @dataclass(frozen=True)
 class Malformed:
-    """A record that is not quoted as it must be."""
+    """A record that is not quoted correctly."""
 
     text: str
     reason: str
 
 
 class Records(io.RawIOBase):
-    """A file of UTF-8 whose records are all well quoted; see above. ``malformed`` has the others by their numbers, from 1."""
+    """A file of UTF-8 whose records are all quoted correctly; see above. ``malformed`` has the others by number, from 1."""
 
     def __init__(self, path: Path, file: Any, dialect: Dialect) -> None:
         super().__init__()
@@ -98,7 +98,7 @@ class Records(io.RawIOBase):
             if len(rest) > BLOCK:
                 raise FeedError(
                     f"{self._path.name}: the record that begins in line {self._line} is longer than {BLOCK >> 20} MiB. "
-                    f"Is a {self._dialect.quote} opened there and never closed? Nothing of the file was taken."
+                    f"It may have an opening {self._dialect.quote} that is never closed. Nothing was loaded."
                 )
             if block:
                 yield block
@@ -110,12 +110,12 @@ class Records(io.RawIOBase):
         try:
             raw = self._file.read(READ_AT_ONCE)
         except (OSError, pa.ArrowException) as error:
-            raise FeedError(f"{self._path.name} cannot be read: {error}. Nothing of it was taken.") from error
+            raise FeedError(f"{self._path.name} cannot be read: {error}. Nothing was loaded.") from error
         if self._decoder is None:
             if self._records == 0 and raw.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
                 raise FeedError(
-                    f"{self._path.name} is UTF-16, not {self._dialect.encoding}; nothing of it was taken. "
-                    'Declare that: csv = { encoding = "utf-16" }'
+                    f"{self._path.name} is UTF-16, not {self._dialect.encoding}; nothing was loaded. "
+                    'To read it: csv = { encoding = "utf-16" }'
                 )
             return raw, not raw
         try:
@@ -125,13 +125,13 @@ class Records(io.RawIOBase):
 
     def _not_in(self, encoding: str, where: str) -> FeedError:
         return FeedError(
-            f"{self._path.name} is not {encoding} text: {where} holds bytes that stand for no character. "
-            "Nothing of the file was taken. If it is in another encoding, declare that: "
+            f"{self._path.name} is not {encoding} text: {where} has bytes that are not valid in this encoding. "
+            "Nothing was loaded. If the file has another encoding, declare it, as in "
             'csv = { encoding = "cp1252" }'
         )
 
     def _whole_records(self, data: bytes, *, ended: bool) -> tuple[bytes, bytes]:
-        """The records that end in some bytes, checked, and the bytes behind them."""
+        """The records that end in some bytes, checked, and the remaining bytes."""
         if self._records == 0 and data.startswith(codecs.BOM_UTF8):
             data = data[len(codecs.BOM_UTF8) :]
         scanned = _without_escaped(data, self._dialect.escape)
@@ -179,8 +179,8 @@ class Records(io.RawIOBase):
         for character in scanned:
             if character == 0:
                 raise FeedError(
-                    f"{self._path.name}: the header holds NUL characters, so this is not {self._dialect.encoding} text. "
-                    'Nothing of it was taken. If it is UTF-16, declare that: csv = { encoding = "utf-16" }'
+                    f"{self._path.name}: the header has NUL characters, so this is not {self._dialect.encoding} text. "
+                    'Nothing was loaded. If it is UTF-16, declare it: csv = { encoding = "utf-16" }'
                 )
             if character == quote and (inside or begins):
                 inside = not inside
@@ -191,7 +191,7 @@ class Records(io.RawIOBase):
         return fields
 
     def _without_malformed(self, block: bytes, scanned: bytes, walk: _Walk) -> bytes:
-        """The same records, and in place of each that is malformed a line that no header fits."""
+        """The same records, with each malformed one replaced by a line that no header fits."""
         substitute = self._dialect.delimiter.encode() if self._width == 1 else b"?"
         quotes = np.setdiff1d(self._quotes(scanned), np.array(walk.literal, dtype=np.int64), assume_unique=True)
         kept: list[bytes] = []
@@ -200,8 +200,8 @@ class Records(io.RawIOBase):
             self._records += _line_ends_outside(scanned[done:begin], _between(quotes, done, begin))
             if self._records == 0 and not self._dialect.columns:
                 raise FeedError(
-                    f"{self._path.name}: the header {reason}. Expected column names, in line 1, that are quoted wholly "
-                    "or not at all. Nothing of the file was taken."
+                    f"{self._path.name}: the header {reason}. Expected column names in line 1, each fully "
+                    "quoted or not quoted at all. Nothing was loaded."
                 )
             self.malformed[self._records + 1] = Malformed(block[begin:end].decode(), reason)
             kept += [block[done:begin], substitute]
@@ -214,19 +214,19 @@ class Records(io.RawIOBase):
         said = f"{self._path.name}: a {self._dialect.quote} is opened in line {begun} and "
         if found.broken is None:
             return FeedError(
-                f"{said}never closed before the end of the file. Nothing of the file was taken. Is it still being written? "
-                "Then load it when it is complete; else close that quote, or double it if it belongs to the value."
+                f"{said}never closed before the end of the file. Nothing was loaded. If the file is still being written, load it "
+                "when it is complete; otherwise close the quote, or double it if it is part of the value."
             )
         line = self._line + scanned.count(b"\n", 0, found.broken)
         return FeedError(
-            f"{said}not closed there; in line {line} a quote stands inside the field that is not doubled, so nobody can "
-            f"say where the record ends. Nothing of the file was taken. Close the quote in line {begun}, or double it "
-            "if it belongs to the value."
+            f"{said}not closed there; in line {line} the field has a quote that is not doubled, so the end of "
+            f"the record is unknown. Nothing was loaded. Close the quote in line {begun}, or double it if it is part of the "
+            "value."
         )
 
 
 class _NoEnd(Exception):
-    """Nobody can say where the record ends whose field is ``opened``: a quote is ``broken``, or none closes it."""
+    """The end of a record is unknown: the field that begins at ``opened`` has a quote at ``broken``, or no closing quote."""
 
     def __init__(self, opened: int, broken: int | None = None) -> None:
         super().__init__()
@@ -234,10 +234,9 @@ class _NoEnd(Exception):
 
 
 class _Walk:
-    """Goes from quote to quote where some break the rule.
+    """Walks from quote to quote where some violate the rule.
 
-    ``malformed`` are records with where they begin and end, and what is wrong; ``literal`` are quotes that neither open nor
-    close a field.
+    ``malformed`` are records with their begin, end and reason; ``literal`` are quotes that neither open nor close a field.
     """
 
     def __init__(self, scanned: bytes, dialect: Dialect, *, ended: bool) -> None:
@@ -250,7 +249,7 @@ class _Walk:
         self._ends = {ord(dialect.delimiter), _LF, _CR}
 
     def run(self) -> int:
-        """Returns where the last record ends that is there as a whole. Raises _NoEnd."""
+        """Returns the end of the last complete record. Raises _NoEnd."""
         scanned, position, record = self._scanned, 0, 0  # what was looked at; where the record begins
         while (opening := scanned.find(self._quote, position)) >= 0:
             record = max(record, _behind_last_line_end(scanned, position, opening))
@@ -273,8 +272,8 @@ class _Walk:
                 return record  # what follows in the file may be looked at, too
             self._check_ends_in_line(closing + 1, end)
             reason = (
-                f"has {_character(scanned, closing + 1)} behind a quote that closes a field; "
-                "a quote inside a quoted field is doubled"
+                f"has {_character(scanned, closing + 1)} after the closing quote of a field; "
+                "a quote inside a quoted field must be doubled"
             )
             self.malformed.append((record, end, reason))
             record = position = end
@@ -288,7 +287,7 @@ class _Walk:
         return closing
 
     def _check_ends_in_line(self, begin: int, end: int) -> None:
-        """Makes sure that the rest of a malformed line opens no field that goes on in the next."""
+        """Ensures that the rest of a malformed line opens no field that continues in the next."""
         opened = self._scanned.rfind(self._opens, begin, end)
         if opened < 0 or (self._ended and not self._scanned[end:].strip(b"\r\n")):
             return
@@ -297,13 +296,13 @@ class _Walk:
 
 
 def _character(scanned: bytes, position: int) -> str:
-    """The character at a position, for people."""
+    """The character at a position, for a message."""
     size = {0xC: 2, 0xD: 2, 0xE: 3, 0xF: 4}.get(scanned[position] >> 4, 1)
     return repr(scanned[position : position + size].decode(errors="replace"))
 
 
 def _without_escaped(data: bytes, escape: str | None) -> bytes:
-    """The same bytes for a scan: in place of each escape and the character behind it stand letters."""
+    """The same bytes for scanning, with each escape and the character after it replaced by letters."""
     if escape is None or escape.encode() not in data:
         return data
     scanned = np.frombuffer(data, dtype=np.uint8).copy()
@@ -318,7 +317,7 @@ def _without_escaped(data: bytes, escape: str | None) -> bytes:
 
 
 def _end_of_last_record(scanned: bytes, quotes: np.ndarray[Any, Any]) -> int:
-    """Behind the last line end that stands outside of quotes; 0 where there is none. A last \\r may be half of a line end."""
+    r"""The position after the last line end outside quotes; 0 where there is none. A final \r may be half of a line end."""
     end = len(scanned)
     while end > 0:
         found = max(scanned.rfind(b"\n", 0, end), scanned.rfind(b"\r", 0, min(end, len(scanned) - 1)))
@@ -369,7 +368,7 @@ def _is_ok_quoted(scanned: bytes, quotes: np.ndarray[Any, Any], dialect: Dialect
 
 
 def _line_ends_outside(scanned: bytes, quotes: np.ndarray[Any, Any]) -> int:
-    """How many line ends stand outside of quotes: \\n, \\r\\n, \\r."""
+    r"""How many line ends are outside quotes: \n, \r\n, \r."""
     if not len(quotes):
         return scanned.count(b"\n") + scanned.count(b"\r") - scanned.count(b"\r\n")
     text = np.frombuffer(scanned, dtype=np.uint8)
@@ -386,7 +385,7 @@ def _between(quotes: np.ndarray[Any, Any], begin: int, end: int) -> np.ndarray[A
 
 
 def _behind_last_line_end(scanned: bytes, begin: int, end: int) -> int:
-    """Where the last line in a stretch begins; 0 where no line ends in it. A last \\r may be half of a line end."""
+    r"""Where the last line of a stretch begins; 0 where no line ends in it. A final \r may be half of a line end."""
     found = max(scanned.rfind(b"\n", begin, end), scanned.rfind(b"\r", begin, min(end, len(scanned) - 1)))
     return found + 1
 

@@ -1,9 +1,9 @@
-"""How a database is read, whatever of it: through SQLAlchemy, untouched, in one state, as a stream.
+"""Reads any database through SQLAlchemy: without writing to it, at one point in time, as a stream.
 
-The source is only read, in one transaction that sees one state of it where the database offers that. Values come as the
-driver gives them, past SQLAlchemy's own types, and become Arrow columns of the types the source states. Where the source
-holds text for what it calls a time or a number (SQLite does, and any query's types are guesses), values travel as text and
-are validated like those of a file: a value that does not fit rejects its row, never the load.
+The source is read in one transaction that sees a consistent snapshot where the database offers that. Values are taken as the
+driver returns them, bypassing SQLAlchemy's own types, and become Arrow columns of the types that the source states. Where a
+source stores text for what it calls a time or a number (SQLite does, and the types of any query's columns are guesses),
+values travel as text and are validated like those of a file: a value that does not fit rejects its row, never the load.
 """
 
 from __future__ import annotations
@@ -26,13 +26,13 @@ from sqlalchemy import exc
 from brenvik.engines.arrays import of_numbers, of_values
 from brenvik.engines.arrow import arrow_type
 from brenvik.errors import DeclarationError, FeedError, SourceUnavailable
-from brenvik.feeds.protocol import Batch, Piece
+from brenvik.feeds.protocol import Batch, Chunk
 from brenvik.merge.sequence import sequence_no
 from brenvik.model.addresses import is_ambiguous
 from brenvik.model.feeds import Connection
 from brenvik.model.types import TEXT, ColumnType, parse_type, type_of_arrow
 
-ROWS_PER_PIECE = 20_000
+ROWS_PER_CHUNK = 20_000
 _SQLITE_KEEPS = frozenset({"binary", "double", "integer"})
 
 _CLOCKS = {
@@ -52,7 +52,7 @@ _OF_THE_CALL = (
 
 
 def _url(connection: Connection) -> sa.URL:
-    """The whole URL, secrets included. Raises DeclarationError when it is none."""
+    """The whole URL, secrets included. Raises DeclarationError when it is not valid."""
     try:
         url = sa.make_url(connection.url)
     except (exc.ArgumentError, ValueError):
@@ -60,9 +60,9 @@ def _url(connection: Connection) -> sa.URL:
     in_file = url is not None and url.get_backend_name() == "sqlite"
     if url is None or (not in_file and is_ambiguous(connection.url)):
         raise DeclarationError(
-            f"connections.{connection.name}: is no database URL; expected one as in postgresql+psycopg://host/database, "
-            "special characters of the password percent-encoded (@ as %40, / as %2F). A password that is filled in as "
-            "${NAME} is encoded there."
+            f"connections.{connection.name}: is not a valid database URL; expected one as in postgresql+psycopg://host/database, "
+            "with special characters of the password percent-encoded (@ as %40, / as %2F). Passwords filled in by "
+            "${NAME} are encoded automatically."
         )
     if connection.user is not None:
         url = url.set(username=connection.user)
@@ -74,7 +74,7 @@ def _url(connection: Connection) -> sa.URL:
 
 
 def _masked(text: str, url: sa.URL) -> str:
-    """A text in which no secret of a URL stands."""
+    """A text with the secrets of a URL masked."""
     secrets = [str(url.password or ""), *(str(value) for value in url.query.values())]
     for secret in sorted(filter(None, secrets), key=len, reverse=True):
         text = text.replace(secret, "…")
@@ -83,14 +83,14 @@ def _masked(text: str, url: sa.URL) -> str:
 
 @dataclass(frozen=True)
 class Relation:
-    """What is read: something to select from, and the type each column is stated to have (none: unknown)."""
+    """What is read: something to select from, and the stated type of each column (None: unknown)."""
 
     what: sa.FromClause
     types: Mapping[str, ColumnType | None]
 
 
 class Reader:
-    """A table or query of one database. ``name`` is what to call it in messages."""
+    """A table or query of one database. ``name`` is its name in messages."""
 
     def __init__(self, connection: Connection, *, table: str | None = None, query: str | None = None) -> None:
         self.name = table or "the query"
@@ -100,24 +100,24 @@ class Reader:
 
     @property
     def address(self) -> str:
-        """What to call the source in messages: without user, password and options."""
+        """The source in messages: without user, password and options."""
         declared = sa.make_url(self._connection.url).database  # of a file the path as it was written
         url = _url(self._connection).set(database=declared)
         return f"{url.get_backend_name()}://{url.host or ''}{f':{url.port}' if url.port else ''}/{url.database or ''}"
 
     def view(self) -> sa.Connection:
-        """A connection with a transaction that only reads, and sees one state of the source if it can."""
+        """A connection with a read-only transaction that sees a consistent snapshot of the source where possible."""
         url = _url(self._connection)
         backend = url.get_backend_name()
         in_file = backend == "sqlite" and url.database and not url.database.startswith((":", "file:"))
         if in_file and not Path(url.database or "").is_file():  # else SQLite would make an empty one
-            raise SourceUnavailable(f"{self.address}: there is no such file. Nothing was read.")
-        with self.decision_log():
+            raise SourceUnavailable(f"{self.address}: the file does not exist. Nothing was read.")
+        with self.driver_errors():
             try:
                 engine = sa.create_engine(url, poolclass=sa.NullPool)
             except exc.NoSuchModuleError:
                 raise DeclarationError(
-                    f"connections.{self._connection.name}: no driver for {url.drivername!r} is known to SQLAlchemy"
+                    f"connections.{self._connection.name}: SQLAlchemy has no driver named {url.drivername!r}"
                 ) from None
             except ModuleNotFoundError as error:
                 raise DeclarationError(
@@ -141,14 +141,16 @@ class Reader:
             return view
 
     def relation(self, view: sa.Connection) -> Relation:
-        """What is read, and the types its columns are stated to have."""
+        """What is read, and the stated types of its columns."""
         types: dict[str, ColumnType | None]
         if self._table is not None:
             schema, _, table = self._table.rpartition(".")
             try:
                 found = sa.inspect(view).get_columns(table, schema=schema or None)
             except exc.NoSuchTableError:
-                raise FeedError(f"{self.address} has no table {self._table!r} that this user may see.") from None
+                raise FeedError(
+                    f"{self.address} has no table {self._table!r}, or the user has no right to see it."
+                ) from None
             types = {str(column["name"]): _stated(column["type"]) for column in found}
             what: sa.FromClause = sa.table(table, *(sa.column(name) for name in types), schema=schema or None)
         else:
@@ -166,7 +168,7 @@ class Reader:
         ).scalar()
         moment = datetime.fromisoformat(found) if isinstance(found, str) else found
         if not isinstance(moment, datetime):
-            raise FeedError(f"{self.address} tells no time; its clock gave {moment!r}.")
+            raise FeedError(f"{self.address} did not return a time; its clock returned {moment!r}.")
         return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
 
     def batch(
@@ -178,20 +180,20 @@ class Reader:
         tests: Sequence[sa.ColumnElement[bool]] = (),
         order_by: sa.ColumnElement[Any] | None = None,
     ) -> Batch:
-        """The rows that fit, as a stream; closing the batch closes the view."""
+        """The matching rows as a stream; closing the batch closes the view."""
         names = tuple(relation.types)
         rows = sa.select(*(relation.what.c[name] for name in names)).where(*tests)
         if order_by is not None:
             rows = rows.order_by(order_by)
-        answer = view.execution_options(stream_results=True, yield_per=ROWS_PER_PIECE).execute(rows)
-        pieces = self._pieces(answer)
+        answer = view.execution_options(stream_results=True, yield_per=ROWS_PER_CHUNK).execute(rows)
+        chunks = self._pieces(answer)
         natively = _SQLITE_KEEPS if view.dialect.name == "sqlite" else None
         stated = dict(relation.types)
         if self._table is None:  # nobody states the types of a query's columns: the first rows tell
-            first = next(pieces, None)
+            first = next(chunks, None)
             if first:
                 stated = {name: _guess(values) for name, values in zip(names, first, strict=True)}
-                pieces = itertools.chain([first], pieces)
+                chunks = itertools.chain([first], chunks)
             natively = frozenset({"binary"})
         columns = {
             name: kind if kind and (natively is None or kind.kind in natively) else TEXT
@@ -203,34 +205,34 @@ class Reader:
                 answer.close()
             view.close()
 
-        def arrays() -> Iterator[Piece]:
+        def arrays() -> Iterator[Chunk]:
             line = 1
-            for piece in pieces:
-                made = [_array(v, columns[name], f"{self.name}: {name}") for name, v in zip(names, piece, strict=True)]
-                count = len(piece[0])
+            for chunk in chunks:
+                made = [_array(v, columns[name], f"{self.name}: {name}") for name, v in zip(names, chunk, strict=True)]
+                count = len(chunk[0])
                 numbers = sequence_no(0, np.arange(line, line + count))
-                yield Piece(pa.RecordBatch.from_arrays(made, names=list(names)), of_numbers(numbers))
+                yield Chunk(pa.RecordBatch.from_arrays(made, names=list(names)), of_numbers(numbers))
                 line += count
 
         return Batch(
             source=source,
             columns=columns,
             parts={self.name: names},
-            carried={0: names},
-            pieces=arrays,
-            stated={name: kind for name, kind in stated.items() if kind and kind != columns[name]},
+            column_sets={0: names},
+            chunks=arrays,
+            source_types={name: kind for name, kind in stated.items() if kind and kind != columns[name]},
             close=close,
         )
 
     def _pieces(self, answer: sa.CursorResult[Any]) -> Iterator[list[tuple[Any, ...]]]:
-        """The rows of an answer by columns, a piece at a time."""
-        with self.decision_log(reading=True):
-            for rows in answer.partitions(ROWS_PER_PIECE):
+        """The rows of an answer by columns, a chunk at a time."""
+        with self.driver_errors(reading=True):
+            for rows in answer.partitions(ROWS_PER_CHUNK):
                 yield list(zip(*rows, strict=True))
 
     @contextmanager
-    def decision_log(self, *, reading: bool = False) -> Iterator[None]:
-        """Turns the driver's errors into ours: those that may pass, and those that someone must mend."""
+    def driver_errors(self, *, reading: bool = False) -> Iterator[None]:
+        """Translates the driver's errors: temporary ones, and those that someone must fix."""
         try:
             yield
         except exc.DBAPIError as error:
@@ -238,15 +240,15 @@ class Reader:
             where = self.address
             mended = isinstance(error, (exc.OperationalError, exc.InterfaceError)) and not said.startswith(_OF_THE_CALL)
             if error.connection_invalidated or mended:
-                what = "went away while it was read" if reading else "cannot be reached"
-                raise SourceUnavailable(f"{where} {what}: {said}. Nothing was taken; try again later.") from None
-            raise FeedError(f"{where} refused to read {self.name}: {said}") from None
+                what = "closed the connection while being read" if reading else "cannot be reached"
+                raise SourceUnavailable(f"{where} {what}: {said}. Nothing was loaded; try again later.") from None
+            raise FeedError(f"{where} cannot read {self.name}: {said}") from None
         except exc.SQLAlchemyError as error:
             raise FeedError(f"{self.name} cannot be read: {_masked(str(error), _url(self._connection))}") from None
 
 
 def _stated(kind: sa.types.TypeEngine[Any]) -> ColumnType | None:
-    """The type of a reflected column; None where a table would have no better one than text."""
+    """The type of a reflected column; None where text is the best choice."""
     match kind:
         case sa.Boolean():
             return parse_type("boolean")
@@ -270,7 +272,7 @@ def _stated(kind: sa.types.TypeEngine[Any]) -> ColumnType | None:
 
 
 def _guess(values: Sequence[Any]) -> ColumnType | None:
-    """The type that a query's values seem to have; None where that is text."""
+    """The type that the values of a query suggest; None for text."""
     try:
         kind = type_of_arrow(pa.array(values).type)
     except (pa.ArrowException, OverflowError):
@@ -287,8 +289,8 @@ def _array(values: Sequence[Any], kind: ColumnType, place: str) -> pa.Array:
         return of_values([None if value is None else _text(value) for value in values], pa.string())
     odd = next((value for value in values if not _fits(value, kind)), None)
     raise FeedError(
-        f"{place} holds {odd!r}, which is no {kind}, as the source says the column is. "
-        "Read a query that casts it, or mend it in the source; nothing was taken."
+        f"{place} has the value {odd!r}, which is not a valid {kind}, the type of the column in the source. "
+        "Fix it in the source, or read a query that casts it; nothing was loaded."
     )
 
 

@@ -1,7 +1,7 @@
-"""Tables and queries of databases: read by a watermark column, or taken whole as an extract.
+"""Tables and queries of databases, read by a watermark column or whole as an extract.
 
-By a watermark, one transaction asks the source for its clock, then for what there is above the watermark, then for the rows
-of the window. See ``database_reader`` for how rows are read.
+By watermark, one transaction reads the source's clock, then what there is above the watermark, then the rows of the window.
+For how rows are read see ``database_reader``.
 """
 
 from __future__ import annotations
@@ -18,25 +18,25 @@ import sqlalchemy as sa
 from brenvik.errors import DeclarationError, FeedError
 from brenvik.feeds.by_watermark import ByWatermark
 from brenvik.feeds.database_reader import Reader, Relation
-from brenvik.feeds.protocol import Batch, ExtractTime, Memory, Waiting, Wanted
+from brenvik.feeds.protocol import Batch, ExtractTime, LoadRequest, Memory, Waiting
 from brenvik.model import watermarks
 from brenvik.model.feeds import Connection
 from brenvik.model.types import TEXT, ColumnType, parse_type, type_of_arrow
-from brenvik.model.watermarks import Mark, Span, Window, parse_mark
+from brenvik.model.watermarks import Span, WatermarkValue, Window, parse_value
 
 _DAY = "[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]"
 
 
 class DatabaseSource:
-    """See the module. ``types`` and ``zone`` are those of the table's rules; ``clock`` stands in for the source's own.
+    """See the module. ``types`` and ``zone`` are those of the table's rules; ``clock`` replaces the source's own.
 
     window
-        Cuts what there is into pieces: a number of rows (those of one mark stay together), or a distance.
+        Splits what there is: a number of rows (those with the same value stay together), or a distance.
     ordered
-        Whether rows must come in the order of the watermark, because nothing else orders them.
+        Whether rows must be read in the order of the watermark, because nothing else orders them.
     """
 
-    opens_again = True
+    can_reopen = True
 
     def __init__(
         self,
@@ -64,12 +64,12 @@ class DatabaseSource:
         self._ordered = ordered
         self._clock = clock
 
-    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
+    def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
         view = self._reader.view()
         try:
-            with self._reader.decision_log():
+            with self._reader.driver_errors():
                 marks = self._marks(view)
-                window, seen, notes = self._by.look(marks, memory, wanted)
+                window, seen, notes = self._by.look(marks, memory, request)
                 window = self._by.cut(marks, window)
                 marks.check(window)
                 tests = []
@@ -84,7 +84,7 @@ class DatabaseSource:
                     order_by=marks.column if self._ordered else None,
                 )
                 batch.window = window
-                batch.seen, batch.notes = seen, notes
+                batch.rows_skipped, batch.notes = seen, notes
                 return batch
         except BaseException:
             view.close()
@@ -97,12 +97,12 @@ class DatabaseSource:
             return self._by.waiting(marks, window, seen, notes)
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
-        """See ``protocol.StandingSource``; the types of a query's columns cannot be known without reading and are text here."""
+        """See ``protocol.ProjectSource``; the types of a query's columns are unknown without reading it, and text here."""
         with self._looking() as marks:
             return {self._reader.name: {name: kind or TEXT for name, kind in marks.relation.types.items()}}
 
-    def parse_mark(self, text: str) -> tuple[str, Mark]:
-        """A mark as people write it, and of which kind the watermark is. Raises DeclarationError when it is none."""
+    def parse_value(self, text: str) -> tuple[str, WatermarkValue]:
+        """A watermark value given as text, and the kind of the watermark. Raises DeclarationError when it is not valid."""
         with self._looking() as marks:
             return marks.kind, self._by.mark(text, marks.kind, "--to")  # type: ignore[return-value]
 
@@ -110,7 +110,7 @@ class DatabaseSource:
     def _looking(self) -> Iterator[_Marks]:
         view = self._reader.view()
         try:
-            with self._reader.decision_log():
+            with self._reader.driver_errors():
                 yield self._marks(view)
         finally:
             view.close()
@@ -119,7 +119,7 @@ class DatabaseSource:
         relation, watermark = self._reader.relation(view), self._by.column
         if watermark not in relation.types:
             raise FeedError(
-                f"{self._reader.name} has no column {watermark!r} for the watermark; it has {', '.join(relation.types)}."
+                f"{self._reader.name} has no watermark column {watermark!r}; it has {', '.join(relation.types)}."
             )
         column = relation.what.c[watermark]
         declared = self._declared.get(watermark)
@@ -133,7 +133,7 @@ class DatabaseSource:
             possible = "timestamp, date or integer" if in_text else ", ".join(watermarks.KINDS)
             raise FeedError(
                 f"{self._reader.name}: the watermark {watermark!r} is {kind}; expected {possible}. "
-                f'Declare what it is: types = {{ {watermark} = "timestamp" }}'
+                f'Declare its type: types = {{ {watermark} = "timestamp" }}'
             )
         self._by.check(kind)
         separator = " "
@@ -148,8 +148,8 @@ class DatabaseSource:
 
 @dataclass(frozen=True)
 class _Marks:
-    """The watermark column of a source, what can be asked of it (see ``by_watermark.Marked``), and how marks are written in it.
-    ``separator`` is '' where times are no text."""
+    """The watermark column of a source (see ``by_watermark.WatermarkColumn``), and how its values are written. ``separator`` is
+    '' where times are not text."""
 
     view: sa.Connection
     relation: Relation
@@ -160,22 +160,24 @@ class _Marks:
     name: str
     clock: Callable[[], datetime]
 
-    def newest(self, *, above: Mark | None = None, up_to: Mark | None = None) -> Mark | None:
+    def newest(
+        self, *, above: WatermarkValue | None = None, up_to: WatermarkValue | None = None
+    ) -> WatermarkValue | None:
         tests = [] if above is None else [self.column > self.bound(above)]
         tests += [] if up_to is None else [self.column <= self.bound(up_to)]
         return self.read(self._one(sa.func.max(self.column), *tests))
 
-    def count_skipped(self, clock: Mark | None) -> tuple[int, int]:
+    def count_skipped(self, clock: WatermarkValue | None) -> tuple[int, int]:
         ahead = 0 if clock is None else self._one(sa.func.count(), self.column > self.bound(clock))
         return ahead, self._one(sa.func.count(), self.column.is_(None))
 
     def count_in(self, window: Window) -> int:
         return int(self._one(sa.func.count(), *self._inside(window)))
 
-    def oldest_in(self, window: Window) -> Mark | None:
+    def oldest_in(self, window: Window) -> WatermarkValue | None:
         return self.read(self._one(sa.func.min(self.column), *self._inside(window)))
 
-    def nth_in(self, window: Window, nth: int) -> Mark | None:
+    def nth_in(self, window: Window, nth: int) -> WatermarkValue | None:
         ordered = sa.select(self.column).where(*self._inside(window)).order_by(self.column)
         return self.read(self.view.execute(ordered.offset(nth - 1).limit(1)).scalar())
 
@@ -183,22 +185,22 @@ class _Marks:
         return self.view.execute(sa.select(what).select_from(self.relation.what).where(*tests)).scalar()
 
     def _inside(self, window: Window) -> list[sa.ColumnElement[bool]]:
-        """Whether a row lies in (low, high]."""
+        """A test for rows in (low, high]."""
         above = [] if window.low is None else [self.column > self.bound(window.low)]
         return [*above, self.column <= self.bound(window.high)]
 
-    def bound(self, mark: Mark | None) -> Any:
-        """A mark as a value to compare the column with by > or <=.
+    def bound(self, mark: WatermarkValue | None) -> Any:
+        """A watermark value to compare the column with by > or <=.
 
-        In text one time may be written with or without seconds and fractions. The bound comes after all of these and before
-        every later time.
+        In text a time may be written with or without seconds and fractions. The bound sorts after all of these and before every
+        later time.
         """
         if not self.separator or mark is None:
             return mark
         return f"{mark.isoformat(self.separator, 'microseconds')}~" if isinstance(mark, datetime) else str(mark)
 
-    def read(self, value: Any) -> Mark | None:
-        """A value of the column as a mark."""
+    def read(self, value: Any) -> WatermarkValue | None:
+        """A value of the column as a watermark value."""
         if value is None or isinstance(value, int):
             return value
         if isinstance(value, datetime) and self.kind == "timestamp with time zone":
@@ -206,14 +208,14 @@ class _Marks:
         if isinstance(value, date) and not self.separator:
             return value
         try:
-            return parse_mark(value, self.kind, zone=self.zone)
+            return parse_value(value, self.kind, zone=self.zone)
         except ValueError as error:
-            raise FeedError(f"{self.column.name} holds {value!r} as a watermark: {error}") from None
+            raise FeedError(f"{self.column.name} has the watermark value {value!r}: {error}") from None
 
     def check(self, window: Window) -> None:
-        """Text that stands for times must be written in one way, else its order is not that of time.
+        """Raises FeedError when times as text are written in several formats: they would not sort by time.
 
-        The days of the window are looked at whole: its text may be written in ways that come before or after the bounds.
+        The days of the window are checked whole, because text in another format can sort before or after its bounds.
         """
         if not self.separator:
             return
@@ -237,8 +239,8 @@ class _Marks:
         if odd:
             example = "2024-05-14" if self.kind == "date" else f"2024-05-14{self.separator}22:41:03"
             raise FeedError(
-                f"{self.name}: {self.column.name} holds {odd[0]!r}; expected every value written as in {example}, "
-                "else their order is not that of time. Mend it in the source, or read a query that does."
+                f"{self.name}: {self.column.name} has the value {odd[0]!r}; expected all values as in {example}, because "
+                "text sorts by time only in one format. Fix it in the source, or read a query that does."
             )
 
 
@@ -250,10 +252,10 @@ def _kind_of(value: Any) -> ColumnType:
 
 
 class DatabaseExtract:
-    """A table or query taken whole: what is absent from it is gone. It holds when the source's clock says it was read, or
-    where ``time_column`` names one, when this column says."""
+    """A table or query read whole: what is absent from it is gone. Its time is when it was read by the source's clock,
+    or the value of ``time_column``."""
 
-    opens_again = True
+    can_reopen = True
 
     def __init__(
         self,
@@ -271,12 +273,12 @@ class DatabaseExtract:
         self._time_column = time_column
         self._clock = clock
 
-    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
-        if wanted and not wanted.everything:
-            raise DeclarationError(f"Feed {self.name!r} takes all there is each time; it has no windows or files.")
+    def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
+        if request and not request.everything:
+            raise DeclarationError(f"Feed {self.name!r} loads everything each time; it has no windows or files.")
         view = self._reader.view()
         try:
-            with self._reader.decision_log():
+            with self._reader.driver_errors():
                 clock = self._clock() if self._clock else self._reader.now(view)
                 batch = self._reader.batch(view, self._reader.relation(view), source=self._reader.name)
                 moment = None if self._time_column else clock.astimezone(UTC).replace(tzinfo=None)
@@ -287,15 +289,15 @@ class DatabaseExtract:
             raise
 
     def waiting(self, memory: Memory) -> Waiting:
-        """There is always an extract to take."""
+        """There is always an extract to load."""
         self.columns()
         return Waiting(1, "extracts")
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
-        """See ``protocol.StandingSource``."""
+        """See ``protocol.ProjectSource``."""
         view = self._reader.view()
         try:
-            with self._reader.decision_log():
+            with self._reader.driver_errors():
                 relation = self._reader.relation(view)
                 return {self._reader.name: {name: kind or TEXT for name, kind in relation.types.items()}}
         finally:

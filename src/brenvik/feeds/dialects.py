@@ -1,4 +1,4 @@
-"""How a file of rows is written, as far as its beginning tells: what parts its fields, and its encoding."""
+"""The dialect of a CSV file, guessed from its beginning: delimiter and encoding."""
 
 from __future__ import annotations
 
@@ -11,16 +11,16 @@ from itertools import islice
 from pathlib import Path
 
 from brenvik.errors import FeedError
-from brenvik.feeds.reading import ENDINGS, PLAIN, RFC_4180, Dialect, Reading
+from brenvik.feeds.reading import ENDINGS, PLAIN, RFC_4180, Dialect, ReadOptions
 
 _BEGINNING = 1 << 20
 _RECORDS = 200
 _DELIMITERS = (",", ";", "\t", "|")
 
 
-def reading_of(path: Path) -> Reading:
-    """How to read a file whose declaration is not written yet. Of CSV, and of what looks like it under another name, the
-    dialect; for all else as its name says. Raises FeedError when it cannot be read."""
+def reading_of(path: Path) -> ReadOptions:
+    """How to read a file that has no declaration yet: for CSV, and files that look like it under another name, the
+    dialect; otherwise as its name says. Raises FeedError when it cannot be read."""
     name = path.name.lower()
     is_csv = name.endswith((".csv", ".csv.gz"))
     if name.endswith(ENDINGS) and not is_csv:
@@ -36,7 +36,7 @@ def reading_of(path: Path) -> Reading:
     if not is_csv and (fields < 2 or "\0" in text or text.lstrip().startswith(("{", "["))):
         return PLAIN
     dialect = Dialect(delimiter=delimiter, encoding=encoding)
-    return PLAIN if is_csv and dialect == RFC_4180 else Reading(dialect)
+    return PLAIN if is_csv and dialect == RFC_4180 else ReadOptions(dialect)
 
 
 def _encoding(begin: bytes) -> str:
@@ -52,7 +52,7 @@ def _encoding(begin: bytes) -> str:
 
 
 def _delimiter(text: str) -> tuple[str, int]:
-    """What parts the fields most evenly, and into how many; commas where nothing does."""
+    """The delimiter that splits the lines most evenly, and into how many fields; a comma where none does."""
 
     def found(delimiter: str) -> tuple[bool, int]:
         try:

@@ -1,4 +1,4 @@
-"""Files named by a glob, each taken once, in the order of their names."""
+"""Files that match a pattern, each loaded once, in the order of their names."""
 
 from __future__ import annotations
 
@@ -14,8 +14,8 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from brenvik.errors import DeclarationError, FeedError
-from brenvik.feeds.protocol import Batch, ExtractTime, Memory, Waiting, Wanted
-from brenvik.feeds.reading import PLAIN, Reading
+from brenvik.feeds.protocol import Batch, ExtractTime, LoadRequest, Memory, Waiting
+from brenvik.feeds.reading import PLAIN, ReadOptions
 from brenvik.ledger.records import LoadedFile
 from brenvik.model.feeds import Rewritten, Then
 from brenvik.model.types import ColumnType
@@ -24,23 +24,23 @@ from brenvik.model.types import ColumnType
 class FileSource:
     """The files below ``folder`` that match ``pattern``.
 
-    A file is known by its name relative to ``folder``. What becomes of one that was taken and has changed since, ``rewritten``
-    says: ``report`` tells it and takes nothing, ``load`` takes its new content.
+    A file is identified by its name relative to ``folder``. ``rewritten`` says what to do with a loaded file that has changed:
+    ``report`` it and load nothing, or ``load`` its new content.
 
     order
-        A regular expression with one group, which finds a number or a date in a file's name; files are then taken in the order
-        of these. Else in the order of their names.
+        A regular expression with one group that finds a number or a date in the file name; files are loaded in that order.
+        Otherwise in the order of their names.
     min_age
-        Files that were changed less than this ago may still be written; they are left for the next load.
+        Files modified more recently than this may still be being written; they are left for the next load.
     time_in_name, time_column
-        Where an extract says when it holds: a regular expression with one group that finds the time in the file's name, or
-        a column. Of extracts one is taken a load, and a file that has changed is the next.
+        The time of an extract: a regular expression with one group that finds it in the file name, or a column. Extracts are
+        loaded one at a time, and a file that has changed is a new extract.
     then
-        What becomes of a file when its rows are safe: ``keep``, ``delete``, or ``move`` into the folder ``move_to``. What a
-        crash kept from being done is done by the next load.
+        What to do with a file once its rows are committed: ``keep``, ``delete``, or ``move`` it into the folder ``move_to``.
+        If a crash prevents that, the next load does it.
     """
 
-    opens_again = True
+    can_reopen = True
 
     def __init__(
         self,
@@ -53,7 +53,7 @@ class FileSource:
         min_age: timedelta | None = None,
         then: Then = "keep",
         move_to: str = "",
-        reading: Reading = PLAIN,
+        reading: ReadOptions = PLAIN,
         time_in_name: str | None = None,
         time_column: str | None = None,
         rewritten: Rewritten = "report",
@@ -71,11 +71,11 @@ class FileSource:
         self._time_column = time_column
         self._rewritten = rewritten
 
-    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
-        if wanted and not wanted.pattern:
-            return self._again(wanted)
-        self._check_folder(wanted.pattern if wanted else None)
-        paths = self.matching(wanted.pattern if wanted else None)
+    def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
+        if request and not request.pattern:
+            return self._again(request)
+        self._check_folder(request.pattern if request else None)
+        paths = self.matching(request.pattern if request else None)
         before = memory.loaded_files([self.name_of(path) for path in paths])
         new: list[LoadedFile] = []
         done: dict[Path, tuple[int, int]] = {}
@@ -89,7 +89,7 @@ class FileSource:
             elif known and not self._takes_changed:
                 notes.append(_told_changed(known))
             elif self._is_fresh(path):
-                notes.append(f"{name} may still be written; it is left for the next load.")
+                notes.append(f"{name} may still be being written; left for the next load.")
             else:
                 new.append(LoadedFile(name, looks[0], _digest(path), looks[1], number=len(new) + 1))
                 done[path] = looks
@@ -104,12 +104,12 @@ class FileSource:
         return bool(self._min_age) and time.time() - path.stat().st_mtime < self._min_age.total_seconds()
 
     def _put_away(self, taken: Mapping[Path, tuple[int, int]]) -> list[str]:
-        """Moves or deletes files that were taken and look as they did then; says what could not be done."""
+        """Moves or deletes loaded files that have not changed since; returns notes on what could not be done."""
         failed = []
         for path, looks in taken.items() if self._then != "keep" else ():
             try:
                 if _looks(path) != looks:
-                    failed.append(f"{self.name_of(path)} has changed while it was taken; it stays where it is.")
+                    failed.append(f"{self.name_of(path)} changed while it was being loaded; it was left in place.")
                     continue
                 if self._then == "delete":
                     path.unlink()
@@ -118,19 +118,19 @@ class FileSource:
             except OSError as error:
                 done = "moved" if self._then == "move" else "deleted"
                 failed.append(
-                    f"{self.name_of(path)} was taken but cannot be {done}: {error.strerror}. The next load tries again."
+                    f"{self.name_of(path)} was loaded but cannot be {done}: {error.strerror}. The next load will try again."
                 )
         return failed
 
-    def _again(self, wanted: Wanted) -> Batch:
-        """Files by name, or all that match, whether taken or not."""
-        if wanted.after is not None or wanted.until is not None:
-            raise DeclarationError(f"Feed {self.name!r} reads files and has no windows; ask for files by their names.")
-        paths = self._all() if wanted.everything else [self._find(name) for name in wanted.files]
+    def _again(self, request: LoadRequest) -> Batch:
+        """Files by name, or all that match, whether loaded or not."""
+        if request.after is not None or request.until is not None:
+            raise DeclarationError(f"Feed {self.name!r} reads files and has no windows; name files instead.")
+        paths = self._all() if request.everything else [self._find(name) for name in request.files]
         if self.kind == "full_extract" and len(paths) > 1:
-            raise DeclarationError(f"Feed {self.name!r} takes one extract a load; name the one to take again.")
+            raise DeclarationError(f"Feed {self.name!r} loads one extract at a time; name the one to load again.")
         if missing := [self.name_of(path) for path in paths if not path.is_file()]:
-            raise DeclarationError(f"Feed {self.name!r}: there is no file {', '.join(missing)} in {self._folder}.")
+            raise DeclarationError(f"Feed {self.name!r}: {self._folder} has no file {', '.join(missing)}.")
         files = [
             LoadedFile(
                 self._taken_name(path), path.stat().st_size, _digest(path), path.stat().st_mtime_ns, number=number
@@ -140,7 +140,7 @@ class FileSource:
         return self._batch(paths, files)
 
     def _batch(self, paths: Sequence[Path], files: Sequence[LoadedFile]) -> Batch:
-        """The rows of files; of extracts those of the first."""
+        """The rows of files; for extracts, those of the first file."""
         if not files:
             return Batch("", {}, {}, {}, lambda: iter(()))
         from brenvik.feeds.formats import batch_of
@@ -153,12 +153,14 @@ class FileSource:
         return batch
 
     def _time_of(self, name: str) -> str | None:
-        """What the name of an extract says of its time."""
+        """The time of an extract according to its name."""
         if self._time_in_name is None:
             return None
         found = self._time_in_name.search(Path(name).name)
         if not found:
-            raise FeedError(f"{name} has no time in its name that fits extract_time = {self._time_in_name.pattern!r}")
+            raise FeedError(
+                f"{name} has no time in its name that matches extract_time = {self._time_in_name.pattern!r}"
+            )
         return found[1]
 
     def waiting(self, memory: Memory) -> Waiting:
@@ -172,7 +174,7 @@ class FileSource:
         unit = "extracts" if self.kind == "full_extract" else "files"
         attention = [] if self._takes_changed else [_told_changed(known) for known in changed]
         if not found and not memory.loaded_any_file():
-            attention.append(f"No file has ever matched {self._pattern} in {self._folder}.")
+            attention.append(f"No file in {self._folder} has ever matched {self._pattern}.")
         return Waiting(
             len(paths),
             unit,
@@ -185,14 +187,14 @@ class FileSource:
         return self.kind == "full_extract" or self._rewritten == "load"
 
     def _check_folder(self, pattern: str | None = None) -> None:
-        """Raises FeedError when the folder that a pattern begins with is not there."""
+        """Raises FeedError when the folder that a pattern begins with does not exist."""
         parts = Path(pattern or self._pattern).parts[:-1]
         fixed = [*itertools.takewhile(lambda part: not glob.has_magic(part), parts)]
         folder = self._folder.joinpath(*fixed)
         if not folder.is_dir():
             raise FeedError(
-                f"Feed {self.name!r} reads {pattern or self._pattern}, but there is no folder {folder}. "
-                "Make it, or correct the path in the project's file."
+                f"Feed {self.name!r} reads {pattern or self._pattern}, but the folder {folder} does not exist. "
+                "Create it, or correct the path in the project file."
             )
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
@@ -202,24 +204,24 @@ class FileSource:
         return {path.name: columns_of(path, self._reading) for path in paths}
 
     def matching(self, pattern: str | None = None) -> list[Path]:
-        """The files that a pattern (else the feed's own) names, whether taken or not, in their order."""
+        """The files that match a pattern (by default the feed's own), whether loaded or not, in order."""
         found = glob.glob(pattern or self._pattern, root_dir=self._folder, recursive=True)  # noqa: PTH207  # absolute ones too
         paths = [self._folder / name for name in sorted(found, key=self._place)]
         away = (self._folder / self._move_to).resolve() if self._move_to else None
         return [path for path in paths if path.is_file() and path.parent.resolve() != away]
 
     def _place(self, name: str) -> tuple[int, str, str]:
-        """Where a file stands in the order: by the number or text in its name, else by the name."""
+        """The sort key of a file: the number or text in its name, or the name."""
         if self._order is None:
             return (0, "", name)
         found = self._order.search(name)
         if not found:
-            raise FeedError(f"{name} has nothing in its name that fits file_order = {self._order.pattern!r}")
+            raise FeedError(f"{name} does not match file_order = {self._order.pattern!r}")
         inside = found[found.lastindex or 0]
         return (int(inside), "", name) if inside.isdecimal() else (0, inside, name)
 
     def _all(self) -> list[Path]:
-        """The files that match, and those that were moved away."""
+        """The files that match, including those that were moved away."""
         moved = self._folder / self._move_to
         pattern = Path(self._pattern).name
         return [
@@ -228,24 +230,24 @@ class FileSource:
         ]
 
     def _find(self, name: str) -> Path:
-        """A file by the name under which it was taken, wherever it is now."""
+        """A file by the name under which it was loaded, wherever it is now."""
         moved = self._folder / self._move_to / Path(name).name
         return (
             moved if self._move_to and not (self._folder / name).is_file() and moved.is_file() else self._folder / name
         )
 
     def _taken_name(self, path: Path) -> str:
-        """The name under which a file is known, also when it was moved away since."""
+        """The name that identifies a file, even if it was moved away since."""
         moved = self._move_to and path.parent == self._folder / self._move_to
         return (Path(self._pattern).parent / path.name).as_posix() if moved else self.name_of(path)
 
     def name_of(self, path: Path) -> str:
-        """The name under which a file is taken."""
+        """The name that identifies a file."""
         return path.relative_to(self._folder).as_posix()
 
 
 def _has_changed(path: Path, known: LoadedFile) -> bool:
-    """Whether a file is another than the one that was taken; read only if size and time leave that open."""
+    """Whether a file differs from the loaded one; its content is read only if size and time do not tell."""
     size, modified_ns = _looks(path)
     return (size, modified_ns) != (known.size, known.modified_ns) and (
         size != known.size or _digest(path) != known.digest
@@ -254,19 +256,19 @@ def _has_changed(path: Path, known: LoadedFile) -> bool:
 
 def _told_changed(known: LoadedFile) -> str:
     return (
-        f"{known.file} was taken by run {known.run} and has changed since; it is not taken again. Take its new content: "
-        f'--again {known.file}; or always: rewritten_files = "load"'
+        f"{known.file} was loaded by run {known.run} and has changed since; the new content is not loaded. To load it: "
+        f'--again {known.file}; to load changed files always: rewritten_files = "load"'
     )
 
 
 def _looks(path: Path) -> tuple[int, int]:
-    """Size and time of the last change: what tells cheaply that someone wrote to a file."""
+    """Size and modification time, which tell cheaply whether a file was written to."""
     found = path.stat()
     return found.st_size, found.st_mtime_ns
 
 
 def _move(path: Path, to: Path) -> None:
-    """Moves a file and overwrites none: one of the same name and other content makes way for a number."""
+    """Moves a file without overwriting any: if one of the same name has other content, a number is added to the name."""
     to.parent.mkdir(parents=True, exist_ok=True)
     place, number = to, 1
     while place.exists() and not filecmp.cmp(path, place, shallow=False):

@@ -1,4 +1,5 @@
-"""Rows in memory: pandas frames, and whatever gives an Arrow stream (Arrow tables and readers, polars, DuckDB relations)."""
+"""Rows in memory: pandas frames, and anything that offers an Arrow stream (Arrow tables and readers, polars, DuckDB
+relations)."""
 
 from __future__ import annotations
 
@@ -12,43 +13,43 @@ import pyarrow as pa
 from brenvik.engines.arrays import of_numbers
 from brenvik.engines.arrow import travelling, types_of
 from brenvik.errors import FeedError
-from brenvik.feeds.protocol import Batch, ExtractTime, Memory, Piece, Wanted
+from brenvik.feeds.protocol import Batch, Chunk, ExtractTime, LoadRequest, Memory
 from brenvik.merge.sequence import sequence_no
 
-ROWS_PER_PIECE = 122_880  # DuckDB's own row group: smaller pieces are stored worse
+ROWS_PER_CHUNK = 122_880  # DuckDB's own row group: smaller chunks are stored worse
 
 
 class FrameSource:
-    """A frame handed over by the caller. Its rows are numbered from 1. ``at`` is the time of an extract."""
+    """A frame passed by the caller. Its rows are numbered from 1. ``at`` is the time of an extract."""
 
     def __init__(self, frame: Any, *, name: str, kind: str, at: str | None = None) -> None:
         self.name = name
         self.kind = kind
         self._frame = frame
         self._at = at
-        self.opens_again = _is_frame(frame, "pandas") or _is_frame(frame, "polars") or isinstance(frame, pa.Table)
+        self.can_reopen = _is_frame(frame, "pandas") or _is_frame(frame, "polars") or isinstance(frame, pa.Table)
 
-    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
+    def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
         source = f"the {type(self._frame).__module__.partition('.')[0]} {type(self._frame).__name__}"
         first = _reader(self._frame, source)
         columns = types_of(first.schema, source)
 
-        def pieces() -> Iterator[Piece]:
-            reader = _reader(self._frame, source) if self.opens_again else first
+        def chunks() -> Iterator[Chunk]:
+            reader = _reader(self._frame, source) if self.can_reopen else first
             line = 1
-            while (piece := _next(reader, source, line)) is not None:
-                for start in range(0, len(piece), ROWS_PER_PIECE):
-                    part = travelling(piece.slice(start, ROWS_PER_PIECE), columns, source)
-                    yield Piece(part, of_numbers(sequence_no(0, np.arange(line, line + len(part)))))
+            while (chunk := _next(reader, source, line)) is not None:
+                for start in range(0, len(chunk), ROWS_PER_CHUNK):
+                    part = travelling(chunk.slice(start, ROWS_PER_CHUNK), columns, source)
+                    yield Chunk(part, of_numbers(sequence_no(0, np.arange(line, line + len(part)))))
                     line += len(part)
 
         return Batch(
             source,
             columns,
             parts={source: tuple(columns)},
-            carried={0: tuple(columns)},
-            pieces=pieces,
-            repeats=self.opens_again,
+            column_sets={0: tuple(columns)},
+            chunks=chunks,
+            can_reread=self.can_reopen,
             extract=ExtractTime(self._at) if self.kind == "full_extract" else None,
         )
 
@@ -60,11 +61,11 @@ def _next(reader: pa.RecordBatchReader, source: str, line: int) -> pa.RecordBatc
         return None
     except (pa.ArrowException, OSError) as error:
         said = str(error).partition("\n")[0].partition(". Detail:")[0]
-        raise FeedError(f"{source} broke off before row {line}: {said}. Nothing of it was taken.") from error
+        raise FeedError(f"{source} failed before row {line}: {said}. Nothing was loaded.") from error
 
 
 def _is_frame(frame: Any, library: str) -> bool:
-    """Whether this is a frame of a library, asked without importing it: whoever made the frame has done that."""
+    """Whether this is a frame of a library, found without importing it: whoever made the frame has imported it."""
     module = sys.modules.get(library)
     return module is not None and isinstance(frame, module.DataFrame)
 
@@ -74,12 +75,12 @@ def _reader(frame: Any, source: str) -> pa.RecordBatchReader:
         if isinstance(frame, pa.RecordBatchReader):
             return frame
         if _is_frame(frame, "pandas"):
-            return pa.Table.from_pandas(frame, preserve_index=False).to_reader(ROWS_PER_PIECE)
+            return pa.Table.from_pandas(frame, preserve_index=False).to_reader(ROWS_PER_CHUNK)
         if hasattr(frame, "__arrow_c_stream__"):
             return pa.RecordBatchReader.from_stream(frame)
     except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError, ValueError) as error:
-        raise FeedError(f"{source} cannot be turned into Arrow columns: {error}") from error
+        raise FeedError(f"{source} cannot be converted to Arrow columns: {error}") from error
     raise FeedError(
         f"Expected a pandas or polars frame, an Arrow table or reader, or a DuckDB relation, got {source}. "
-        "Rows in plain Python become a table with pyarrow.Table.from_pylist(rows)."
+        "To load rows held in plain Python: pyarrow.Table.from_pylist(rows)"
     )

@@ -1,15 +1,16 @@
-"""JSON Lines: a JSON object a line (RFC 8259), whose members are columns; or a change record, with its row inside.
+"""JSON Lines: one JSON object per line (RFC 8259), whose members are columns; or a change record that contains its row.
 
-A file that ends in ``.gz`` is unpacked while it is read. Text stays text, and so do numbers: they arrive as they are written.
-A member that is null is null, one that is not there is not carried. Objects and arrays inside a row arrive as JSON. A line
-that is blank is no row, one that is no JSON object is refused.
+A file that ends in ``.gz`` is decompressed while it is read. Text stays text, and so do numbers: they arrive as written. A
+member that is null is null; one that is absent is not part of the row's column set. Objects and arrays inside a row arrive
+as JSON. A blank line is not a row; a line that is not a JSON object is rejected.
 
-A *change record* says where its parts stand: the row as it is now, the row as it was, the operation, what orders. Where both
-rows are there and their natural keys differ, the record is two changes: a delete of the old key is derived from it.
+For a *change record*, the declaration says where its parts are: the row after the change, the row before it, the operation,
+the order. Where both rows are present and their natural keys differ, the record is two changes: a delete of the old key is
+derived from it.
 
-The lines are parsed in DuckDB. It reads numbers with a fraction as binary floating point, so where any would not come back as
-it is written, the numbers of the line become texts that begin with a mark, which is taken off afterwards. It also lets pass
-what is not JSON: a comma behind the last member, NaN, and infinities; such lines are refused.
+The lines are parsed in DuckDB. It reads numbers with a fraction as binary floating point, so where any would not be read back
+as written, the numbers of the line become texts that begin with a mark, which is removed afterwards. It also accepts what is
+not JSON: a comma after the last member, NaN, and infinities; such lines are rejected.
 """
 
 from __future__ import annotations
@@ -29,7 +30,7 @@ from brenvik.engines.arrays import of_numbers
 from brenvik.engines.arrow import types_of
 from brenvik.engines.scratch import parsed, scratch
 from brenvik.errors import FeedError
-from brenvik.feeds.protocol import BrokenLine, Piece
+from brenvik.feeds.protocol import BrokenLine, Chunk
 from brenvik.feeds.reading import Record
 from brenvik.merge import sql
 from brenvik.merge.sequence import sequence_no
@@ -46,13 +47,13 @@ _INEXACT = r"[0-9]\.[0-9]*0([^0-9]|$)|[0-9.]{16,}|[0-9][eE][-+0-9]|\.0000|[^0-9A
 _TEXT_OR_NUMBER = r'("(?:[^"\\]|\\.)*")|(-?[0-9][0-9.eE+-]*)'
 
 
-Carried = tuple[str, ...]
+Columns = tuple[str, ...]
 
 
-def carried_in(path: Path, record: Record) -> dict[Carried, Carried]:
-    """Which columns records carry, as far as they are not refused: the members of their rows, and all of their columns; both in
-    the order of their names."""
-    found: dict[Carried, Carried] = {}
+def column_sets_in(path: Path, record: Record) -> dict[Columns, Columns]:
+    """The column sets of records that are not rejected: the members of their rows, mapped to all of their columns; both
+    sorted by name."""
+    found: dict[Columns, Columns] = {}
     outside = [name for name, _ in record.columns]
     _check_encoding(path)
     with scratch() as work:
@@ -69,15 +70,15 @@ def carried_in(path: Path, record: Record) -> dict[Carried, Carried]:
 def read(
     path: Path,
     number: int,
-    carried: Mapping[Carried, int],
+    column_sets: Mapping[Columns, int],
     columns: Sequence[str],
     broken: list[BrokenLine],
     record: Record,
-) -> Iterator[Piece]:
-    """The rows of a file; ``carried`` gives the numbers of what ``carried_in`` found. Other lines go to ``broken``."""
+) -> Iterator[Chunk]:
+    """The rows of a file; ``column_sets`` numbers what ``column_sets_in`` found. Other lines go to ``broken``."""
     with scratch() as work:
-        work.execute("CREATE TEMP TABLE sets (members VARCHAR[], carried INTEGER)")
-        for members, its_number in carried.items():
+        work.execute("CREATE TEMP TABLE sets (members VARCHAR[], column_set INTEGER)")
+        for members, its_number in column_sets.items():
             work.execute("INSERT INTO sets VALUES (?, ?)", [list(members), its_number])
         shaped = _shaped(record, columns)
         for lines, first in _lines(path, broken, number):
@@ -89,24 +90,27 @@ def read(
                     BrokenLine(number, first + row["place"], row["line"], row["reason"]) for row in refused.to_pylist()
                 ]
                 rows = rows.filter(pc.is_null(rows["reason"])).combine_chunks()
-            if rows["carried"].null_count:
-                raise FeedError(f"{path.name} has changed while it was read. Nothing of it was taken; load again.")
+            if rows["column_set"].null_count:
+                raise FeedError(f"{path.name} changed while it was being read. Nothing was loaded; load it again.")
             places = rows["place"].to_numpy() + first
-            arrivals = sequence_no(number, places) - rows["derived"].to_numpy()
+            sequence_numbers = sequence_no(number, places) - rows["derived"].to_numpy()
             values = rows.select([_numbered(index) for index in range(len(columns))]).rename_columns(list(columns))
             for batch in values.to_batches():
-                yield Piece(
-                    batch, of_numbers(arrivals), rows["carried"].combine_chunks(), rows["line"].combine_chunks()
+                yield Chunk(
+                    batch,
+                    of_numbers(sequence_numbers),
+                    rows["column_set"].combine_chunks(),
+                    rows["line"].combine_chunks(),
                 )
 
 
 @contextmanager
-def _telling(path: Path) -> Iterator[None]:
+def _read_errors(path: Path) -> Iterator[None]:
     try:
         yield
     except (pa.ArrowInvalid, OSError, UnicodeError) as error:
         raise FeedError(
-            f"{path.name} cannot be read: {error}. Expected a JSON object a line in UTF-8; nothing of it was taken."
+            f"{path.name} cannot be read: {error}. Expected one JSON object per line in UTF-8; nothing was loaded."
         ) from error
 
 
@@ -115,9 +119,9 @@ def _opened(path: Path) -> pa.NativeFile:
 
 
 def _check_encoding(path: Path) -> None:
-    """Raises FeedError with the line where a file is not UTF-8; the reader would print what it meets there, and go on."""
+    """Raises FeedError with the line where a file is not UTF-8; the reader would replace such bytes and continue."""
     decode, line = codecs.getincrementaldecoder("utf-8")().decode, 1
-    with _telling(path), _opened(path) as stream:
+    with _read_errors(path), _opened(path) as stream:
         block = None
         while block != b"":
             block = stream.read(_BLOCK)
@@ -126,14 +130,14 @@ def _check_encoding(path: Path) -> None:
             except UnicodeDecodeError as error:
                 line += error.object.count(b"\n", 0, error.start)
                 raise FeedError(
-                    f"{path.name}: line {line:,} holds bytes that are not UTF-8. Expected a JSON object a line in UTF-8; nothing "
-                    "of it was taken."
+                    f"{path.name}: line {line:,} has bytes that are not UTF-8. Expected one JSON object per line in UTF-8; "
+                    "nothing was loaded."
                 ) from None
             line += block.count(b"\n")
 
 
 def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tuple[pa.Table, int]]:
-    """The lines of a file block by block, as a column ``line`` and their ``place`` in the block, and the first one's number."""
+    """The lines of a file block by block, as a column ``line`` and their ``place`` in the block, and the number of the first."""
     bad: list[Any] = []
 
     def note(row: Any) -> str:
@@ -143,7 +147,7 @@ def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tu
     if path.stat().st_size == 0:
         return
     with (
-        _telling(path),
+        _read_errors(path),
         pa.csv.open_csv(
             _opened(path),
             read_options=pa.csv.ReadOptions(use_threads=False, block_size=_BLOCK, column_names=["line"]),
@@ -154,15 +158,15 @@ def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tu
         ) as reader,
     ):
         told, line = 0, 1
-        for piece in reader:
+        for chunk in reader:
             numbers = np.array([row.number for row in bad], dtype=np.int64)
-            places = np.arange(len(piece)) + line
+            places = np.arange(len(chunk)) + line
             for row in numbers:  # the reader leaves them out, but counts them
                 places[places >= row] += 1
-            lines = pa.table({"line": piece.column(0), "place": of_numbers(places - line)})
+            lines = pa.table({"line": chunk.column(0), "place": of_numbers(places - line)})
             yield pa.Table.from_batches(lines.to_batches(max_chunksize=_LINES)), line
             line = int(places[-1]) + 1 if len(places) else line
-            broken += [BrokenLine(number, row.number, row.text, "is no JSON") for row in bad[told:]]
+            broken += [BrokenLine(number, row.number, row.text, "is not JSON") for row in bad[told:]]
             told = len(bad)
 
 
@@ -171,30 +175,30 @@ def _text(text: str) -> str:
 
 
 def _at(pointer: str, of: str) -> str:
-    """What stands at a pointer of a JSON text, if it is an object; else null."""
+    """What is at a pointer of a JSON text, if it is an object; else null."""
     if not pointer:
         return f"CASE WHEN json_type({of}) = 'OBJECT' THEN {of} END"
     return f"CASE WHEN json_type({of}, {_text(pointer)}) = 'OBJECT' THEN json_extract({of}, {_text(pointer)}) END"
 
 
 def _one(pointer: str, of: str) -> str:
-    """The value at a pointer as text, exactly as it is written."""
+    """The value at a pointer as text, exactly as written."""
     return _unmarked(f"json_extract_string({of}, {_text(pointer)})")
 
 
 def _unmarked(value: str) -> str:
-    """A value whose numbers may be marked, as it is written."""
+    """A value whose numbers may be marked, as written."""
     plain = f"replace(regexp_replace({value}, {_text(_MARKED)}, '\\1', 'g'), '{_MARK}', '')"
     return f"CASE WHEN is_marked AND contains({value}, '{_MARK}') THEN {plain} ELSE {value} END"
 
 
 def _numbered(index: int) -> str:
-    """The name of a column while it is on its way here: members may be called like anything."""
+    """The temporary name of a column: members may have any name."""
     return f"value_{index}"
 
 
 def _is_json(line: str) -> str:
-    """Whether a line is JSON without the liberties that DuckDB allows."""
+    """A test for lines that are JSON without DuckDB's extensions."""
     bare = f"regexp_replace({line}, {_text(_TEXT)}, '\"\"', 'g')"
     lenient = f"regexp_matches({line}, {_text(_LENIENT)}) AND regexp_matches({bare}, {_text(_LENIENT)})"
     return f"json_valid({line}) AND NOT ({lenient})"
@@ -208,8 +212,8 @@ def _marked(line: str) -> str:
 
 
 def _parted(record: Record, *, exact: bool = True) -> str:
-    """The lines with their parts: ``said`` (exact), the rows ``now`` and ``was``, ``plain`` (the row as it stands in the
-    line), ``members`` of the row, its operation, and a reason where the line cannot be a change."""
+    """The lines with their parts: ``said`` (exact), the rows ``now`` and ``was``, ``plain`` (the row as written in the line),
+    ``members`` of the row, its operation, and a reason where the line cannot be a change."""
     operations = record.operations
     code = "NULL"
     if operations:
@@ -225,12 +229,12 @@ def _parted(record: Record, *, exact: bool = True) -> str:
     return f"""
 SELECT *,
   CASE
-    WHEN said IS NULL THEN 'is no JSON object'
+    WHEN said IS NULL THEN 'is not a JSON object'
     WHEN is_marked AND regexp_matches(line, '(?i:{_MARK}|\\\\ufdd0)') THEN
-      'holds the character U+FDD0 beside a number that must be marked with it to be read exactly'
+      'has the character U+FDD0, which is reserved, and a number that cannot be read exactly without it'
     WHEN now IS NULL AND was IS NULL THEN {_text(f"has no row at {both}")}
-    WHEN now IS NULL AND NOT deletes THEN {_text(f"says no delete, but has no row at {record.new_row}")}
-    WHEN list_contains(members, '') THEN 'has a member without a name'
+    WHEN now IS NULL AND NOT deletes THEN {_text(f"is not a delete, but has no row at {record.new_row}")}
+    WHEN list_contains(members, '') THEN 'has a member with an empty name'
     WHEN len(members) > len(list_distinct(list_transform(members, lambda m: lower(m)))) THEN
       'names a column twice: '
         || list_first(list_filter(members, lambda m: len(list_filter(members, lambda o: lower(o) = lower(m))) > 1))
@@ -252,7 +256,7 @@ FROM (
 
 
 def _shaped(record: Record, columns: Sequence[str]) -> str:
-    """The lines with their columns, or the reason why they have none; and what is derived of them."""
+    """The lines with their columns, or the reason for rejecting them; and the changes derived from them."""
     outside = dict(record.columns)
     keys = record.keys if record.old_row is not None else ()
     inside = [name for name in columns if name not in outside]
@@ -271,11 +275,11 @@ def _shaped(record: Record, columns: Sequence[str]) -> str:
     own = ", ".join(f"{value(name)} AS {_numbered(index)}" for index, name in enumerate(columns))
     parted = f"""
 WITH parted AS MATERIALIZED (
-  SELECT q.*, s.carried, json_extract_string(COALESCE(now, was), CAST([{pointers}] AS VARCHAR[])) AS row_values
+  SELECT q.*, s.column_set, json_extract_string(COALESCE(now, was), CAST([{pointers}] AS VARCHAR[])) AS row_values
   FROM ({_parted(record)}) q LEFT JOIN sets s ON s.members = q.members
 )"""
-    text = f"SELECT place, reason, 0 AS derived, carried, line, {own} FROM parted"
-    if not record.derives:
+    text = f"SELECT place, reason, 0 AS derived, column_set, line, {own} FROM parted"
+    if not record.can_derive:
         return f"{parted.replace(' MATERIALIZED', '')}\n{text}"
     assert record.operations
     stead = {name: f"COALESCE({before(name)}, {value(name)})" for name in keys}
@@ -285,5 +289,5 @@ WITH parted AS MATERIALIZED (
     return f"""{parted}
 {text}
 UNION ALL
-SELECT place, reason, 1, carried, line, {derived} FROM parted
+SELECT place, reason, 1, column_set, line, {derived} FROM parted
 WHERE reason IS NULL AND NOT deletes AND now IS NOT NULL AND was IS NOT NULL AND {moved}"""

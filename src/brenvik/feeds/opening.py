@@ -7,26 +7,26 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from brenvik.feeds.reading import Dialect, Reading, Record
+from brenvik.feeds.reading import Dialect, ReadOptions, Record
 from brenvik.model.feeds import Connection, FeedRules, FileFeed
 from brenvik.model.rules import TableRules
 
 if TYPE_CHECKING:
     from brenvik.engines.protocol import Engine
-    from brenvik.feeds.protocol import StandingSource
+    from brenvik.feeds.protocol import ProjectSource
 
 
 def source_of(
     feed: FeedRules, rules: TableRules, connections: Mapping[str, Connection], *, folder: Path, engine: Engine
-) -> StandingSource:
+) -> ProjectSource:
     """A feed of a table, ready to be opened: files below ``folder``, a database, or the store of the ``engine`` itself."""
     if isinstance(feed, FileFeed):
         return _of_files(feed, rules, folder)
     declared = {name: kind for name in rules.types if (kind := rules.declared_type(name))}
     if feed.connection is None:
-        from brenvik.feeds.store_query import InsideSource
+        from brenvik.feeds.store_query import StoreQuery
 
-        return InsideSource(
+        return StoreQuery(
             engine,
             name=feed.name,
             kind=feed.kind,
@@ -69,7 +69,7 @@ def source_of(
     )
 
 
-def _of_files(feed: FileFeed, rules: TableRules, folder: Path) -> StandingSource:
+def _of_files(feed: FileFeed, rules: TableRules, folder: Path) -> ProjectSource:
     from brenvik.feeds.files import FileSource
 
     return FileSource(
@@ -81,7 +81,7 @@ def _of_files(feed: FileFeed, rules: TableRules, folder: Path) -> StandingSource
         min_age=feed.min_age,
         then=feed.then,
         move_to=feed.move_to,
-        reading=Reading(Dialect(**feed.csv) if feed.csv else None, record_of(feed, rules)),
+        reading=ReadOptions(Dialect(**feed.csv) if feed.csv else None, record_of(feed, rules)),
         time_in_name=feed.extract_time.get("file_name"),
         time_column=feed.extract_time.get("column"),
         rewritten=feed.rewritten_files,

@@ -1,4 +1,4 @@
-"""What every feed gives: a batch of rows as an Arrow stream, numbered as they stood in their source."""
+"""What every feed returns: a batch of rows as an Arrow stream, numbered by their position in the source."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from brenvik.merge.schema import SEQUENCE_NO
 from brenvik.merge.sequence import sequence_no
 from brenvik.merge.validate import PRESENT, RAW
 from brenvik.model.types import ColumnType
-from brenvik.model.watermarks import Mark, Window, told
+from brenvik.model.watermarks import WatermarkValue, Window, as_text
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -25,7 +25,7 @@ Watch = Callable[[int], None]
 
 @dataclass(frozen=True)
 class BrokenLine:
-    """A line that is no row: it has too few or too many fields, or is no JSON."""
+    """A line that is not a row: too few or too many fields, or not JSON."""
 
     file: int
     line: int
@@ -34,25 +34,25 @@ class BrokenLine:
 
 
 class Memory(Protocol):
-    """What a store remembers of a feed, read under the hold of its table."""
+    """What a store remembers of a feed, read while its table is locked."""
 
     def loaded_files(self, names: Sequence[str]) -> Mapping[str, LoadedFile]:
-        """Those of the named files that were taken before, by name, each as it was when it was taken last."""
+        """Which of the named files have been loaded, by name, each as of its last load."""
         ...
 
     def loaded_any_file(self) -> bool:
-        """Whether the feed ever took a file."""
+        """Whether the feed has ever loaded a file."""
         ...
 
     def watermark(self) -> Watermark | None: ...
 
 
 @dataclass(frozen=True)
-class Wanted:
-    """What a person asks a feed for instead of what is new.
+class LoadRequest:
+    """What a load is to read instead of new data.
 
     ``after`` and ``until`` ask for the window (after, until], ``files`` for files by name, ``everything`` for all there is;
-    ``pattern`` for what is new among other files than the feed's own.
+    ``pattern`` for new files among others than the feed's own.
     """
 
     after: str | None = None
@@ -63,23 +63,23 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class Piece:
-    """Some rows with the columns that any of them carries, in the Arrow types of ``arrow_type``.
+class Chunk:
+    """Some rows with the columns that any of them has, in the Arrow types of ``arrow_type``.
 
-    ``arrivals`` are their numbers (see ``merge.sequence``). ``carried`` tells by the numbers of ``Batch.carried`` which columns
-    they carry, the same for all or row by row; what a row does not carry is null. ``raw`` are the rows as they came, where
-    their columns do not say all of it.
+    ``sequence_numbers`` are their numbers (see ``merge.sequence``). ``column_set`` says which columns they have, by the numbers
+    of ``Batch.column_sets``: one for all rows or one per row; absent values are null. ``raw`` are the original rows, where the
+    columns do not preserve them.
     """
 
     rows: pa.RecordBatch
-    arrivals: pa.Array
-    carried: int | pa.Array = 0
+    sequence_numbers: pa.Array
+    column_set: int | pa.Array = 0
     raw: pa.Array | None = None
 
 
 @dataclass(frozen=True)
 class ExtractTime:
-    """When an extract holds: at a moment as people write it, or as a column of its rows says; neither: when it is loaded."""
+    """The time of an extract: a moment as text, or a column of its rows; neither: the time of the load."""
 
     moment: str | None = None
     column: str | None = None
@@ -89,38 +89,53 @@ class ExtractTime:
 class Batch:
     """What one load takes from a feed.
 
-    ``columns`` are those of all rows together, ``parts`` those of each file (or of the frame, or table) by its name. ``carried``
-    tells by number which columns a row can carry. ``pieces`` gives the rows, once, and where the batch ``repeats`` as often
-    as it is asked. ``broken`` is complete when they have been read, and then ``count`` says how many there were. With
-    ``keeps_raw`` each piece has its rows as they came; with ``derives`` there may be changes derived from a row.
-    ``extract`` says that the rows are all there are, and when; with ``more`` another batch waits behind this one.
-    ``key_places`` tells where the natural key stands in rows that came as records. ``retries`` are the numbers of open rejects
-    that are taken again.
-    A batch ``inside`` the store has no pieces: it is a question in the core's flavour over what the store holds, with
-    ``inside_values`` for its parameters; its answer has the arrival numbers too.
-    ``stated`` are types that the source states for columns whose values travel as text. ``window`` is what a feed with
-    a watermark takes, ``seen`` what was counted in its source beside that. ``after_commit`` is called once what was
-    taken is safe in the table; it tells what it could not do, and may be called again. ``close`` lets go of the source.
+    columns, parts
+        The columns of all rows together; and those of each file (or of the frame or table), by name.
+    column_sets
+        Which columns a row can have, by number.
+    chunks
+        Returns the rows; only once, unless the batch ``can_reread``.
+    broken, count
+        The broken lines and the number of rows; complete when all chunks have been read.
+    keeps_raw, can_derive
+        Whether each chunk has the original rows; whether changes may be derived from a row.
+    extract, more
+        For an extract, its time; whether another batch follows this one.
+    key_places
+        Where the natural key stands in rows that came as records.
+    retries
+        The numbers of open rejects that are being retried.
+    store_query, store_query_values
+        For rows that are in the store: a query in the core's dialect, and its parameters, instead of chunks. Its result
+        includes the sequence numbers.
+    source_types
+        Types that the source states for columns whose values travel as text.
+    window, rows_skipped
+        For a feed with a watermark: what is taken, and how many rows of the source are skipped.
+    after_commit
+        Called once the rows are committed; returns notes on what it could not do, and may be called again.
+    close
+        Releases the source.
     """
 
     source: str
     columns: Mapping[str, ColumnType]
     parts: Mapping[str, Sequence[str]]
-    carried: Mapping[int, Sequence[str]]
-    pieces: Callable[[], Iterator[Piece]]
+    column_sets: Mapping[int, Sequence[str]]
+    chunks: Callable[[], Iterator[Chunk]]
     files: tuple[LoadedFile, ...] = ()
     broken: list[BrokenLine] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     failure: BrenvikError | None = None
-    stated: Mapping[str, ColumnType] = field(default_factory=dict)
+    source_types: Mapping[str, ColumnType] = field(default_factory=dict)
     window: Window | None = None
-    seen: Mapping[str, int] = field(default_factory=dict)
+    rows_skipped: Mapping[str, int] = field(default_factory=dict)
     keeps_raw: bool = False
-    derives: bool = False
-    repeats: bool = False
+    can_derive: bool = False
+    can_reread: bool = False
     count: int = 0
-    inside: str | None = None
-    inside_values: Mapping[str, Any] = field(default_factory=dict)
+    store_query: str | None = None
+    store_query_values: Mapping[str, Any] = field(default_factory=dict)
     extract: ExtractTime | None = None
     more: bool = False
     retries: tuple[int, ...] = ()
@@ -131,10 +146,10 @@ class Batch:
     @property
     def types(self) -> dict[str, ColumnType]:
         """The types of the columns as the source means them."""
-        return {**self.columns, **self.stated}
+        return {**self.columns, **self.source_types}
 
     def rows(self, watch: Watch | None = None) -> pa.RecordBatchReader:
-        """The stream: arrival numbers, what is carried where that differs, the rows as they came where kept, the columns."""
+        """The stream: sequence numbers, column sets where they differ, original rows where kept, the columns."""
         import numpy as np
         import pyarrow as pa
 
@@ -142,20 +157,22 @@ class Batch:
         from brenvik.engines.arrow import arrow_type
 
         own = [(SEQUENCE_NO, pa.int64())]
-        own += [(PRESENT, pa.int32())] if len(self.carried) > 1 else []
+        own += [(PRESENT, pa.int32())] if len(self.column_sets) > 1 else []
         own += [(RAW, pa.string())] if self.keeps_raw else []
         schema = pa.schema([*own, *((name, arrow_type(kind)) for name, kind in self.columns.items())])
 
         def stream() -> Iterator[pa.RecordBatch]:
             self.count = 0
-            for piece in self._remembering_failure():
-                rows, size = piece.rows, len(piece.rows)
-                arrays = [piece.arrivals]
-                if len(self.carried) > 1:
-                    one = isinstance(piece.carried, int)
-                    arrays.append(of_numbers(np.full(size, piece.carried, dtype=np.int32)) if one else piece.carried)
+            for chunk in self._remembering_failure():
+                rows, size = chunk.rows, len(chunk.rows)
+                arrays = [chunk.sequence_numbers]
+                if len(self.column_sets) > 1:
+                    one = isinstance(chunk.column_set, int)
+                    arrays.append(
+                        of_numbers(np.full(size, chunk.column_set, dtype=np.int32)) if one else chunk.column_set
+                    )
                 if self.keeps_raw:
-                    arrays.append(pa.nulls(size, pa.string()) if piece.raw is None else piece.raw)
+                    arrays.append(pa.nulls(size, pa.string()) if chunk.raw is None else chunk.raw)
                 for name, kind in self.columns.items():
                     present = name in rows.schema.names
                     arrays.append(rows.column(name) if present else pa.nulls(size, arrow_type(kind)))
@@ -167,76 +184,73 @@ class Batch:
         return pa.RecordBatchReader.from_batches(schema, stream())
 
     def broken_rows(self) -> pa.RecordBatchReader:
-        """The broken lines as a stream of arrival number, ``reason`` and ``line_text``."""
+        """The broken lines as a stream of sequence number, ``reason`` and ``line_text``."""
         import pyarrow as pa
 
         from brenvik.engines.arrays import of_values
 
-        arrivals = of_values([sequence_no(each.file, each.line) for each in self.broken], pa.int64())
+        sequence_numbers = of_values([sequence_no(each.file, each.line) for each in self.broken], pa.int64())
         texts = [of_values([getattr(each, name) for each in self.broken], pa.string()) for name in ("reason", "text")]
-        return pa.table([arrivals, *texts], names=[SEQUENCE_NO, "reason", "line_text"]).to_reader()
+        return pa.table([sequence_numbers, *texts], names=[SEQUENCE_NO, "reason", "line_text"]).to_reader()
 
-    def _remembering_failure(self) -> Iterator[Piece]:
+    def _remembering_failure(self) -> Iterator[Chunk]:
         try:
-            yield from self.pieces()
+            yield from self.chunks()
         except BrenvikError as error:
             self.failure = error
             raise
 
 
 class Source(Protocol):
-    """A feed as a load sees it.
-
-    ``opens_again`` says whether it can be opened once more and then gives what is there all the same.
-    """
+    """A feed as a load sees it. ``can_reopen``: whether it can be opened again and still returns the same rows."""
 
     name: str
     kind: str
-    opens_again: bool
+    can_reopen: bool
 
-    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
-        """What there is to take; a batch without columns when there is nothing new.
+    def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
+        """What there is to load; a batch without columns when there is nothing new.
 
-        Whoever opens a batch closes it. Raises FeedError when the source cannot be read as declared, SourceUnavailable when it
-        cannot be reached, and DeclarationError when it cannot give what is wanted.
+        The caller closes the batch. Raises FeedError when the source cannot be read as declared, SourceUnavailable when it
+        cannot be reached, and DeclarationError when it cannot serve the request.
         """
         ...
 
 
 @dataclass(frozen=True)
 class Waiting:
-    """What a look at a source found; nothing of it was taken.
+    """What is waiting in a source; nothing was loaded.
 
-    ``count`` files or rows (``unit``) wait, the oldest ``since`` then (UTC, without a zone; None where nothing tells). For a
-    feed with a watermark, ``window`` is the next one, whole, and ``seen`` what was counted beside it. ``attention`` are
-    sentences on what a person should look at, as nothing will be taken of it.
+    ``count`` files or rows (``unit``) are waiting, the oldest ``since`` then (UTC, without a zone; None where unknown). For a
+    feed with a watermark, ``window`` is everything there is to load, and ``rows_skipped`` counts what it leaves out.
+    ``attention`` are sentences on files that will never be loaded.
     """
 
     count: int
     unit: str
     since: datetime | None = None
     window: Window | None = None
-    seen: Mapping[str, int] = field(default_factory=dict)
+    rows_skipped: Mapping[str, int] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     attention: tuple[str, ...] = ()
 
 
-class StandingSource(Source, Protocol):
-    """A feed that a project declares: it is there between loads and can be looked at."""
+class ProjectSource(Source, Protocol):
+    """A feed that a project declares: it persists between loads and can be inspected."""
 
     def waiting(self, memory: Memory) -> Waiting:
         """What a load would take now. Raises what ``open`` raises."""
         ...
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
-        """The columns of each part of the source (a file, a table) that is there, by its name, without reading the rows."""
+        """The columns of each available part of the source (a file, a table) by name, without reading the rows."""
         ...
 
 
-def notes_beside(seen: Mapping[str, int], clock: Mark | None, *, watermark: str, name: str) -> Iterator[str]:
+def notes_beside(seen: Mapping[str, int], clock: WatermarkValue | None, *, watermark: str, name: str) -> Iterator[str]:
     """Notes on rows that are skipped because no window contains them."""
     if seen["future_rows"]:
-        now = told(clock.replace(microsecond=0) if isinstance(clock, datetime) else clock)
+        now = as_text(clock.replace(microsecond=0) if isinstance(clock, datetime) else clock)
         rows, them = ("1 row is", "it") if seen["future_rows"] == 1 else (f"{seen['future_rows']:,} rows are", "them")
         yield f"{rows} ahead of the source's clock, {now}, and left out until it has passed {them}."
     if seen["without_watermark"]:

@@ -1,4 +1,4 @@
-"""How the files of a feed are read: what format they have, how their CSV is written, where the parts of a record stand."""
+"""How the files of a feed are read: their format, their CSV dialect, where the parts of a record are."""
 
 from __future__ import annotations
 
@@ -19,8 +19,8 @@ ENDINGS = (".csv", ".csv.gz", ".jsonl", ".jsonl.gz", ".parquet")
 class Dialect:
     """How a CSV file differs from RFC 4180.
 
-    ``columns`` names them where the file has no header; ``null`` are texts that stand for null when they are not quoted;
-    ``encoding`` is a name that Python knows.
+    ``columns`` are the column names of files without a header; ``null`` are the unquoted texts that mean null; ``encoding`` is a
+    name that Python knows.
     """
 
     delimiter: str = ","
@@ -36,18 +36,18 @@ RFC_4180 = Dialect()
 
 @dataclass(frozen=True)
 class Record:
-    """Where in a record the parts of a change stand, as JSON pointers (RFC 6901); the empty one is the record itself.
+    """Where the parts of a change are in a record, as JSON pointers (RFC 6901); the empty one is the record itself.
 
     new_row, old_row
-        The row as it is now, and as it was; a delete may have the old one only. None: records have no old rows.
+        The row after the change, and before it; a delete may have the old one only. None: records have no old rows.
     columns
-        Columns that stand elsewhere in the record, by their pointers.
+        Columns that are elsewhere in the record, by pointer.
     keys
         The natural key of the table; a record whose rows differ in it is also a delete of the old key.
     operations
-        The codes that tell a delete; None where all rows are upserts.
+        The codes that mean a delete; None where all rows are upserts.
     expected
-        The columns of a file without any record.
+        The columns assumed for a file without any record.
     """
 
     new_row: str = ""
@@ -59,12 +59,12 @@ class Record:
 
     @property
     def is_declared(self) -> bool:
-        """Whether someone said that parts stand elsewhere than in plain rows."""
+        """Whether the declaration says that parts are elsewhere than in plain rows."""
         return bool(self.new_row or self.old_row is not None or self.columns)
 
     @property
     def key_places(self) -> KeyPlaces:
-        """Where each column of the natural key stands in a record."""
+        """Where each column of the natural key is in a record."""
         rows = [row for row in (self.new_row, self.old_row) if row is not None]
         elsewhere = dict(self.columns)
         return tuple(
@@ -73,7 +73,7 @@ class Record:
         )
 
     @property
-    def derives(self) -> bool:
+    def can_derive(self) -> bool:
         """Whether a record can be two changes."""
         return self.old_row is not None and bool(self.operations and self.operations.deleting)
 
@@ -82,10 +82,10 @@ PLAIN_RECORD = Record()
 
 
 @dataclass(frozen=True)
-class Reading:
-    """How files are read: CSV by a dialect, JSON Lines by where the parts of a record stand.
+class ReadOptions:
+    """How files are read: CSV by dialect, JSON Lines by record.
 
-    Where one of them is declared, files whose names end otherwise are of that format.
+    Where one of them is declared, files with unknown extensions are read in that format.
     """
 
     dialect: Dialect | None = None
@@ -96,7 +96,7 @@ class Reading:
         return self.dialect or RFC_4180
 
     def format_of(self, path: Path) -> Format:
-        """Raises FeedError when the name does not tell."""
+        """The format of a file. Raises FeedError when its name does not tell."""
         name = path.name.lower().removesuffix(".gz")
         if name.endswith(".parquet"):
             return "parquet"
@@ -107,9 +107,9 @@ class Reading:
         if self.record.is_declared:
             return "jsonl"
         raise FeedError(
-            f"{path.name}: known are files that end in {', '.join(ENDINGS)}; mend the pattern under files, or say what "
-            "they are with csv = { … } or record = { … }."
+            f"{path.name}: supported are files that end in {', '.join(ENDINGS)}; correct the pattern under files, or "
+            "declare the format with csv = { … } or record = { … }."
         )
 
 
-PLAIN = Reading()
+PLAIN = ReadOptions()

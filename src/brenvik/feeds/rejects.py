@@ -1,4 +1,4 @@
-"""Rows that were refused, given to their table once more: as they were, or as a person mended them."""
+"""Rejected rows, loaded again: unchanged, or as fixed in a file."""
 
 from __future__ import annotations
 
@@ -7,15 +7,15 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from brenvik.feeds.formats import batch_of
-from brenvik.feeds.protocol import Batch, Memory, Wanted
-from brenvik.feeds.reading import Reading, Record
+from brenvik.feeds.protocol import Batch, LoadRequest, Memory
+from brenvik.feeds.reading import ReadOptions, Record
 from brenvik.ledger.records import LoadedFile
 
 
 class RejectSource:
-    """Open rejects of one feed by their numbers, each as a line of JSON; they are read as the records of the feed are."""
+    """Open rejects of one feed by number, each as a line of JSON; they are read like the records of the feed."""
 
-    opens_again = True
+    can_reopen = True
 
     def __init__(self, lines: Mapping[int, str], *, name: str, kind: str, record: Record) -> None:
         self.name = name
@@ -23,12 +23,12 @@ class RejectSource:
         self._lines = dict(sorted(lines.items()))
         self._record = record
 
-    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
+    def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
         source = "1 reject" if len(self._lines) == 1 else f"{len(self._lines):,} rejects"
         folder = tempfile.TemporaryDirectory(prefix="brenvik-")
         path = Path(folder.name) / "rejects.jsonl"
         path.write_text("".join(f"{line}\n" for line in self._lines.values()), encoding="utf-8")
-        batch = batch_of([path], [LoadedFile(source, 0, "", number=1)], Reading(record=self._record))
+        batch = batch_of([path], [LoadedFile(source, 0, "", number=1)], ReadOptions(record=self._record))
         batch.files = ()
         batch.retries = tuple(self._lines)
         batch.close = folder.cleanup

@@ -1,6 +1,6 @@
 """Tables and queries of the store itself: their rows never leave it.
 
-They are validated where they stand, so their columns must have the types of the table already; a query can cast them.
+They are validated in place, so their columns must have the types of the table; a query can cast them.
 """
 
 from __future__ import annotations
@@ -14,22 +14,23 @@ from typing import Any
 from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError, FeedError
 from brenvik.feeds.by_watermark import ByWatermark
-from brenvik.feeds.protocol import Batch, ExtractTime, Memory, Waiting, Wanted
+from brenvik.feeds.protocol import Batch, ExtractTime, LoadRequest, Memory, Waiting
 from brenvik.merge import sql
 from brenvik.merge.schema import SEQUENCE_NO
 from brenvik.model import watermarks
 from brenvik.model.types import ColumnType
-from brenvik.model.watermarks import Mark, Span, Window, parse_mark
+from brenvik.model.watermarks import Span, WatermarkValue, Window, parse_value
 
 
-class InsideSource:
-    """A table or a query of the store that holds the table too, read by a watermark; without one taken whole, as an extract.
+class StoreQuery:
+    """A table or query of the store that also has the target table, read by a watermark; without one, read whole as an
+    extract.
 
-    ``types`` are those that the rules declare, ``zone`` theirs for times without one. See ``databases.DatabaseSource`` for the
-    rest.
+    ``types`` are those declared in the rules, ``zone`` is the time zone of times without one. For the rest see
+    ``databases.DatabaseSource``.
     """
 
-    opens_again = True
+    can_reopen = True
 
     def __init__(
         self,
@@ -81,40 +82,40 @@ class InsideSource:
                 types[column.name] = kind.wide
         if faults:
             raise FeedError(
-                "\n  ".join([f"{self._what} is read where it stands, in the types it has:", *faults])
-                + '\nRead a query that casts them: query = "select cast(… as …) as … from …"'
+                "\n  ".join([f"{self._what} is read inside the store, so its types must match:", *faults])
+                + '\nTo convert them, read a query: query = "select cast(… as …) as … from …"'
             )
         return types
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
-        """See ``protocol.StandingSource``."""
+        """See ``protocol.ProjectSource``."""
         return {self._what: dict(self._types)}
 
-    def open(self, memory: Memory, wanted: Wanted | None = None) -> Batch:
+    def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
         names = tuple(self._types)
         batch = Batch(
             source=self._what,
             columns=self._types,
             parts={self._what: names},
-            carried={0: names},
-            pieces=lambda: iter(()),
+            column_sets={0: names},
+            chunks=lambda: iter(()),
         )
         tests, order = ["1 = 1"], ""
         if self._by.column:
             marks = self._marks()
-            window, seen, notes = self._by.look(marks, memory, wanted)
+            window, seen, notes = self._by.look(marks, memory, request)
             window = self._by.cut(marks, window)
             if window.reads_from is not None:
-                tests.append(marks.test(">", "inside_from"))
-            tests.append("1 = 0" if window.high is None else marks.test("<=", "inside_to"))
+                tests.append(marks.test(">", "window_from"))
+            tests.append("1 = 0" if window.high is None else marks.test("<=", "window_to"))
             order = f"ORDER BY {marks.column}"
-            batch.inside_values = {"inside_from": _plain(window.reads_from), "inside_to": _plain(window.high)}
-            batch.source, batch.window, batch.seen, batch.notes = f"{self._what} {window}", window, seen, notes
+            batch.store_query_values = {"window_from": _plain(window.reads_from), "window_to": _plain(window.high)}
+            batch.source, batch.window, batch.rows_skipped, batch.notes = f"{self._what} {window}", window, seen, notes
         else:
-            if wanted and not wanted.everything:
-                raise DeclarationError(f"Feed {self.name!r} takes all there is each time; it has no windows or files.")
+            if request and not request.everything:
+                raise DeclarationError(f"Feed {self.name!r} loads everything each time; it has no windows or files.")
             batch.extract = ExtractTime(None if self._time_column else str(_clock(self._engine)), self._time_column)
-        batch.inside = (
+        batch.store_query = (
             f"SELECT 2 * row_number() OVER ({order}) + 1 AS {SEQUENCE_NO}, {sql.columns(names, 's')} "
             f"FROM {sql.relation(self._relation)} s WHERE {' AND '.join(tests)}"
         )
@@ -127,7 +128,7 @@ class InsideSource:
         marks = self._marks()
         return self._by.waiting(marks, *self._by.look(marks, memory, None))
 
-    def parse_mark(self, text: str) -> tuple[str, Mark]:
+    def parse_value(self, text: str) -> tuple[str, WatermarkValue]:
         """A mark as people write it, and of which kind the watermark is. Raises DeclarationError when it is none."""
         kind = self._marks().kind
         return kind, self._by.mark(text, kind, "--to")  # type: ignore[return-value]
@@ -136,7 +137,7 @@ class InsideSource:
         watermark = self._by.column
         if watermark not in self._types:
             there = ", ".join(self._types)
-            raise FeedError(f"{self._what} has no column {watermark!r} for the watermark; it has {there}.")
+            raise FeedError(f"{self._what} has no watermark column {watermark!r}; it has {there}.")
         kind = self._types[watermark]
         if kind.kind not in watermarks.KINDS:
             raise FeedError(
@@ -148,7 +149,7 @@ class InsideSource:
 
 @dataclass(frozen=True)
 class _Marks:
-    """The watermark column of a relation of the store, and what can be asked of it: see ``by_watermark.Marked``."""
+    """The watermark column of a relation of the store, and what can be asked of it: see ``by_watermark.WatermarkColumn``."""
 
     engine: Engine
     relation: str
@@ -171,13 +172,15 @@ class _Marks:
     def clock(self) -> datetime:
         return _clock(self.engine).replace(tzinfo=UTC)
 
-    def newest(self, *, above: Mark | None = None, up_to: Mark | None = None) -> Mark | None:
+    def newest(
+        self, *, above: WatermarkValue | None = None, up_to: WatermarkValue | None = None
+    ) -> WatermarkValue | None:
         tests = [] if above is None else [self.test(">", "low")]
         tests += [] if up_to is None else [self.test("<=", "high")]
         found = self._ask(f"CAST(max({self.column}) AS TEXT) AS mark", tests, low=above, high=up_to)
         return self._read(found["mark"])
 
-    def count_skipped(self, clock: Mark | None) -> tuple[int, int]:
+    def count_skipped(self, clock: WatermarkValue | None) -> tuple[int, int]:
         ahead = "0" if clock is None else f"COALESCE(sum({sql.flag(self.test('>', 'clock'))}), 0)"
         found = self._ask(f"{ahead} AS ahead, count(*) - count({self.column}) AS unmarked", [], clock=clock)
         return int(found["ahead"]), int(found["unmarked"])
@@ -185,11 +188,11 @@ class _Marks:
     def count_in(self, window: Window) -> int:
         return int(self._ask("count(*) AS n", self._inside(window), low=window.low, high=window.high)["n"])
 
-    def oldest_in(self, window: Window) -> Mark | None:
+    def oldest_in(self, window: Window) -> WatermarkValue | None:
         oldest = f"CAST(min({self.column}) AS TEXT) AS mark"
         return self._read(self._ask(oldest, self._inside(window), low=window.low, high=window.high)["mark"])
 
-    def nth_in(self, window: Window, nth: int) -> Mark | None:
+    def nth_in(self, window: Window, nth: int) -> WatermarkValue | None:
         where = " AND ".join(self._inside(window))
         first = (
             f"SELECT {self.column} AS mark FROM {sql.relation(self.relation)} s WHERE {where} ORDER BY {self.column}"
@@ -202,13 +205,13 @@ class _Marks:
         """Whether a row lies in (low, high]."""
         return [*([] if window.low is None else [self.test(">", "low")]), self.test("<=", "high")]
 
-    def _ask(self, what: str, tests: list[str], **marks: Mark | None) -> dict[str, Any]:
+    def _ask(self, what: str, tests: list[str], **marks: WatermarkValue | None) -> dict[str, Any]:
         question = f"SELECT {what} FROM {sql.relation(self.relation)} s WHERE {' AND '.join(['1 = 1', *tests])}"
         (found,) = self.engine.rows(question, {name: _plain(mark) for name, mark in marks.items()})
         return found
 
-    def _read(self, text: str | None) -> Mark | None:
-        return None if text is None else parse_mark(text, self.kind)
+    def _read(self, text: str | None) -> WatermarkValue | None:
+        return None if text is None else parse_value(text, self.kind)
 
 
 def _clock(engine: Engine) -> datetime:
@@ -217,5 +220,5 @@ def _clock(engine: Engine) -> datetime:
     return datetime.fromisoformat(found["at"])
 
 
-def _plain(mark: Mark | None) -> str | None:
+def _plain(mark: WatermarkValue | None) -> str | None:
     return None if mark is None else str(mark)

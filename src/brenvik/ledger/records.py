@@ -9,7 +9,7 @@ from typing import Any
 
 from brenvik.merge.schema import Column
 from brenvik.model.types import ColumnType
-from brenvik.model.watermarks import Mark
+from brenvik.model.watermarks import WatermarkValue
 
 
 @dataclass(frozen=True)
@@ -30,7 +30,7 @@ class Watermark:
     """The highest value of the watermark column that a feed has loaded, and the run that moved it there."""
 
     kind: str
-    mark: Mark
+    mark: WatermarkValue
     run: int
     advanced_at: datetime
 

@@ -18,7 +18,7 @@ from brenvik.ledger.records import Extract, Run
 from brenvik.ledger.schema import DECISIONS, LOADS, ROW_COUNTS, SCHEMA, TABLES, place
 from brenvik.merge import sql
 from brenvik.model.rules import TableRules
-from brenvik.model.watermarks import Mark, Window
+from brenvik.model.watermarks import WatermarkValue, Window
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -32,7 +32,7 @@ def _other_than(runs: Iterable[int]) -> str:
     return f" AND r.run NOT IN ({numbers})" if numbers else ""
 
 
-def _text(mark: Mark | None) -> str | None:
+def _text(mark: WatermarkValue | None) -> str | None:
     return None if mark is None else str(mark)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from brenvik.ledger.entries import Entries, H
 from brenvik.ledger.records import Run, Watermark
 from brenvik.ledger.schema import place
-from brenvik.model.watermarks import Mark, parse_mark
+from brenvik.model.watermarks import WatermarkValue, parse_value
 
 
 class Watermarks(Entries[H]):
@@ -21,11 +21,11 @@ class Watermarks(Entries[H]):
             {"table_name": table, "feed": feed},
         )
         return next(
-            (Watermark(r["kind"], parse_mark(r["watermark"], r["kind"]), r["run"], r["advanced_at"]) for r in found),
+            (Watermark(r["kind"], parse_value(r["watermark"], r["kind"]), r["run"], r["advanced_at"]) for r in found),
             None,
         )
 
-    def set_watermark(self, run: Run, kind: str, mark: Mark) -> None:
+    def set_watermark(self, run: Run, kind: str, mark: WatermarkValue) -> None:
         """Moves a feed's watermark, in the transaction of the data loaded up to it."""
         values = {
             "table_name": run.table,

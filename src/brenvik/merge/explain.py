@@ -125,9 +125,9 @@ def _changes(schema: TableSchema) -> str:
         )
     if not items:
         return f"CAST([] AS {_ENTRY}[])"
-    decision_log = "w.brenvik_decision IN ('inserted', 'versioned', 'overwritten', 'protected')"
+    explained = "w.brenvik_decision IN ('inserted', 'versioned', 'overwritten', 'protected')"
     return (
-        f"CASE WHEN {decision_log} THEN list_filter([{', '.join(items)}], lambda x: x IS NOT NULL) "
+        f"CASE WHEN {explained} THEN list_filter([{', '.join(items)}], lambda x: x IS NOT NULL) "
         f"WHEN w.brenvik_decision = 'deleted' THEN list_filter([{', '.join(ended)}], lambda x: x IS NOT NULL) "
         f"ELSE CAST([] AS {_ENTRY}[]) END"
     )
@@ -142,23 +142,23 @@ def _reason(schema: TableSchema) -> str:
             f"{label} || ' ' || COALESCE({_text(old)}, 'nothing') || '{_ARROW}' || COALESCE({_text(new)}, 'nothing')"
         )
         if name in schema.type_0:
-            stays = f"{label} || ' stays ' || {_text(old)} || ', source says ' || COALESCE({_text(new)}, 'nothing')"
+            stays = f"{label} || ' stays ' || {_text(old)} || '; the source has ' || COALESCE({_text(new)}, 'nothing')"
             enters = f"w.{old} IS NULL OR w.{_stays(schema, name)} = 0"
             shown = f"CASE WHEN {enters} THEN {shown} ELSE {stays} END"
         words.append(f"CASE WHEN {_differs(schema, name)} THEN {shown} END")
     ignored = "'deletes are ignored'" if schema.inactive_deletes == "ignore" else "'delete of an unknown key'"
-    deleted = "'deleted already, or held already'" if schema.inactive_deletes else "'already deleted'"
+    deleted = "'already deleted or pending'" if schema.inactive_deletes else "'already deleted'"
     return f"""CASE WHEN {sequence.is_derived(f"w.{SEQUENCE_NO}")} AND w.brenvik_decision = 'deleted'
     THEN CASE WHEN {sequence.is_absence(f"w.{SEQUENCE_NO}")} THEN 'not in the extract'
-      ELSE 'ends its life: the source gave it another key' END ELSE CASE w.brenvik_decision
-    WHEN 'inserted' THEN 'first of its life'
+      ELSE 'deleted: the key changed in the source' END ELSE CASE w.brenvik_decision
+    WHEN 'inserted' THEN 'first of its lifetime'
     WHEN 'duplicate' THEN 'same as an earlier change'
-    WHEN 'superseded' THEN 'a later change counts instead'
-    WHEN 'pending' THEN 'waits for a person'
+    WHEN 'superseded' THEN 'superseded by a later change'
+    WHEN 'pending' THEN 'awaits approval'
     WHEN 'ignored' THEN {ignored}
-    WHEN 'deleted' THEN 'ends its life'
+    WHEN 'deleted' THEN 'deleted'
     WHEN 'unchanged' THEN CASE WHEN w.{DELETE} = 1 THEN {deleted} ELSE 'equal' END
-    ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'takes the place of a change kept before') END END"""
+    ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'replaces an earlier change') END END"""
 
 
 @lru_cache(maxsize=256)

@@ -56,7 +56,7 @@ def write(tree: exp.Expr, values: Mapping[str, str], types: Mapping[str, ColumnT
     """
     term = _Writer(values, types, untyped).of(tree)
     if term.kind != "boolean":
-        raise ValueError(f"{_said(tree)!r} is no condition, which is true or false: it is {_a(term.kind)}")
+        raise ValueError(f"{_said(tree)!r} is {_a(term.kind)}; a condition must be true or false")
     return term.text
 
 
@@ -140,12 +140,12 @@ class _Writer:
     def condition(self, node: exp.Expr) -> str:
         term = self.of(node)
         if term.kind not in ("boolean", "null"):
-            raise ValueError(f"{_said(node)!r} is {_a(term.kind)}; true or false is expected there")
+            raise ValueError(f"{_said(node)!r} is {_a(term.kind)}; expected true or false")
         return term.text
 
     def is_(self, node: exp.Expr) -> _Term:
         if node.expression.key not in ("null", "boolean"):
-            raise ValueError(f"{_said(node)!r}: IS is for NULL, TRUE and FALSE")
+            raise ValueError(f"{_said(node)!r}: IS can be used with NULL, TRUE and FALSE only")
         value = self.of(node.this).text if node.expression.key == "null" else self.condition(node.this)
         return _Term(f"({value} IS {self.of(node.expression).text})", "boolean")
 
@@ -155,7 +155,7 @@ class _Writer:
         """Parts that are compared with each other."""
         terms, family = self.family(node, [self.of(part) for part in parts])
         if family == "binary" and ordered:
-            raise ValueError(f"{_said(node)!r}: bytes have no order")
+            raise ValueError(f"{_said(node)!r}: binary values cannot be ordered")
         if family == "text" and ordered:
             return [f'(CAST({term.text} AS TEXT) COLLATE "C")' for term in terms]
         if family != "number":
@@ -187,7 +187,7 @@ class _Writer:
         kinds = {"number" if term.kind in _NUMBERS else term.kind for term in terms} - {"quoted", "null"}
         if len(kinds) > 1:
             told = " with ".join(dict.fromkeys(_a(term.kind) for term in terms if term.kind not in ("quoted", "null")))
-            raise ValueError(f"{_said(node)!r} brings {told} together")
+            raise ValueError(f"{_said(node)!r} combines {told}")
         family = next(iter(kinds), "text")
         return [self.as_kind(term, family) if term.kind == "quoted" else term for term in terms], family
 
@@ -225,10 +225,10 @@ class _Writer:
             case datetime() if read.tzinfo:
                 return self.moment(read.astimezone(UTC), kind)
             case datetime():
-                raise ValueError(f"{term.text} tells no offset, as '2024-05-13 08:00:00+02:00' does")
+                raise ValueError(f"{term.text} has no UTC offset, as in '2024-05-13 08:00:00+02:00'")
             case date() | time(tzinfo=None):
                 return self.moment(read, kind)
-        raise ValueError(f"{term.text} stands for {_a(kind)} there, which it is not")
+        raise ValueError(f"{term.text} is not a valid {kind}")
 
     def moment(self, moment: date | time, kind: str) -> _Term:
         return _Term(f"CAST({sql.literal(str(moment))} AS {ColumnType(kind).sql})", kind)
@@ -251,7 +251,7 @@ class _Writer:
             return _number(-terms[0].number)
         whole = all(term.kind in ("integer", "null") for term in terms)
         if node.key == "mod" and not whole:
-            raise ValueError(f"{_said(node)!r}: a remainder is left of whole numbers only")
+            raise ValueError(f"{_said(node)!r}: a remainder is defined for integers only")
         most = [term.digits[0] for term in terms]
         digits = sum(most) if node.key == "mul" else max(most) + (node.key in ("add", "sub"))
         exact = whole and node.key != "div" and digits <= MAX_DIGITS
@@ -285,13 +285,13 @@ class _Writer:
 
     def count(self, node: exp.Expr, part: exp.Expr | None, least: int) -> int:
         if part is None or part.key != "literal" or not part.name.isdigit() or int(part.name) < least:
-            raise ValueError(f"{_said(node)!r}: places and lengths are numbers from {least}")
+            raise ValueError(f"{_said(node)!r}: positions and lengths must be numbers, {least} or more")
         return int(part.name)
 
     def like(self, node: exp.Expr) -> _Term:
         pattern = self.of(node.expression)
         if pattern.kind != "quoted" or "\\" in pattern.quoted:
-            raise ValueError(f"{_said(node)!r}: a pattern is a text in quotes, without a backslash")
+            raise ValueError(f"{_said(node)!r}: a pattern must be a string literal without a backslash")
         return _Term(f"({self.text(node, node.this)} {node.key.upper()} {pattern.text})", "boolean")
 
     def of_text(self, node: exp.Expr) -> _Term:
@@ -323,7 +323,7 @@ class _Writer:
             case "startswith":
                 first = self.text(node, node.expression)
                 return _Term(f"(SUBSTRING({value} FROM 1 FOR LENGTH({first})) = {first})", "boolean")
-        raise ValueError(f"{_said(node)!r} is not let in there")
+        raise ValueError(f"{_said(node)!r} is not allowed here")
 
     # Cases and casts
 
@@ -342,7 +342,7 @@ class _Writer:
     def cast(self, node: exp.Expr) -> _Term:
         term, kind = self.of(node.this), _CAST_TO.get(node.args["to"].sql("postgres").lower())
         if kind is None:
-            raise ValueError(f"{_said(node)!r}: casts are to {', '.join(_CAST_TO)}")
+            raise ValueError(f"{_said(node)!r}: can be cast only to {', '.join(_CAST_TO)}")
         if term.kind == "null":
             return _Term(f"CAST(NULL AS {parse_type(kind).sql})", kind)
         if term.kind == "quoted":
@@ -360,5 +360,5 @@ class _Writer:
             day = f"SUBSTRING({term.text} FROM 1 FOR 10)" if self.untyped else f"CAST({term.text} AS DATE)"
             return _Term(day, "date")
         raise ValueError(
-            f"{_said(node)!r} makes {_a(kind)} of {_a(term.kind)}, which stores do differently; declare the type of the column"
+            f"{_said(node)!r} converts {_a(term.kind)} to {_a(kind)}, which differs between stores; declare the type of the column instead"
         )

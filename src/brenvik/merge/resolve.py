@@ -102,13 +102,13 @@ def _faults_of_types(
         kind = columns[name].type
         hint = f'; declare it: types = {{ {name} = "timestamp" }}' if kind.kind == "text" else ""
         if name in rules.natural_key and kind.kind == "double":
-            yield f"{name} is a natural key of type double; floating point numbers cannot name a thing"
+            yield f"{name} natural key column of type double; floating-point numbers cannot identify a row"
         elif name in rules.order_by and kind.kind not in CAN_ORDER:
             yield f"{name} orders, but is {kind}; a timestamp, date, integer or decimal can order{hint}"
         elif name in rules.order_by and kind.kind == "decimal" and "comparing" in store.lacks:
             yield f"{name} orders, but is {kind}, which this store keeps as text and cannot put in order"
         elif name == rules.effective_column and kind.kind not in CAN_BE_EFFECTIVE:
-            yield f"{name} is effective, but is {kind}; a timestamp, a date or an integer can be{hint}"
+            yield f"{name} effective column is {kind}; it must be a timestamp, date or integer{hint}"
 
 
 def _faults_of_names(
@@ -119,15 +119,15 @@ def _faults_of_names(
         folded = column.name.casefold()
         if folded in taken and column.role != "when":
             yield (
-                f"{column.name} is also the name of Brenvik's own column {taken[folded]}; "
-                f"leave the feed's out or rename ours under system_columns"
+                f"{column.name} is also the name of the system column {taken[folded]}; "
+                f"exclude the feed's column or rename the system column under system_columns"
             )
         if folded == store.row_id.casefold():
-            yield f"{column.name} is the name by which the store finds its rows; rename it in the feed"
+            yield f"{column.name} is the store's own name for row identifiers; rename it in the feed"
         if folded in store.own_names:
-            yield f"{column.name} is a name that this store keeps for itself; rename it in the feed or leave it out"
+            yield f"{column.name} is reserved in this store; rename it in the feed or exclude it"
         if folded.startswith("brenvik_"):
-            yield f"{column.name} begins with brenvik_, as only Brenvik's own columns do; rename it in the feed"
+            yield f"{column.name} begins with brenvik_, which is reserved; rename it in the feed"
     for name in names:
         if store.longest_name and (size := len(name.encode())) > store.longest_name:
             yield f"{name} has {size} bytes; names in this store have at most {store.longest_name}"
@@ -146,7 +146,7 @@ def _beside(
         if name in resolved:
             continue
         if kind is None:
-            faults.append(f"a condition looks at {name}, which is not in {source}: it has {', '.join(feed)}")
+            faults.append(f"a condition names {name}, which is not a column of {source}; it has {', '.join(feed)}")
         else:
             found[name] = kind
     types = {name: column.type for name, column in resolved.items()} | found

@@ -48,16 +48,16 @@ def row_errors(
     *,
     is_extract: bool = False,
     scope: str | None = None,
-    inside: bool = False,
+    in_store: bool = False,
 ) -> tuple[RowError, ...]:
     """Every reason for which a row of this feed can be rejected, in the order in which they are reported.
 
-    ``inside`` asks for tests in the core's dialect, for rows that are in the store with the types of the table.
+    ``in_store`` asks for tests in the core's dialect, for rows that are in the store with the types of the table.
     """
     types = dict(feed)
     found: list[RowError] = []
     living = ""
-    is_delete = deletes(schema, types, operations, inside=inside)
+    is_delete = deletes(schema, types, operations, in_store=in_store)
     if is_delete != "0":
         living = f"{is_delete} = 0 AND "
     if operations:
@@ -70,15 +70,15 @@ def row_errors(
         if column.name not in types:
             continue
         guard = living if column.name in schema.values else ""
-        if not inside:
+        if not in_store:
             found += _lacks(schema, column, types[column.name], guard)
-        found += _no_value(schema, column, types[column.name], guard, inside=inside)
-    found += _too_long(schema, types, inside=inside)
+        found += _no_value(schema, column, types[column.name], guard, in_store=in_store)
+    found += _too_long(schema, types, in_store=in_store)
     named = list(schema.reject_if)
     if scope:  # an extract says nothing of other rows
-        named.append((f"lies outside of extract_scope: {scope}", f"({scope}) IS NOT TRUE"))
+        named.append((f"is outside extract_scope: {scope}", f"({scope}) IS NOT TRUE"))
     for name, text in named:
-        test = condition(schema, types, text, inside=inside)
+        test = condition(schema, types, text, in_store=in_store)
         looks_at = columns_of(text)
         carried = tuple(column for column in looks_at if column in types)
         found.append(RowError(", ".join(looks_at), f"{living}({test})", sql.literal(name), carried))
@@ -91,12 +91,14 @@ def _unknown_code(operations: Operations) -> RowError:
     codes = ", ".join(sql.literal(each) for each in (*operations.keeping, *operations.deleting))
     known = ", ".join((*operations.insert, *operations.update, *operations.delete))
     test = f"{code} IS NULL OR {code} NOT IN ({codes})"
-    return RowError(operations.column, test, sentence(operations.column, f"is no operation; known are {known}"))
+    return RowError(
+        operations.column, test, sentence(operations.column, f"is not a valid operation; valid codes are {known}")
+    )
 
 
-def _no_value(schema: TableSchema, column: Column, of: ColumnType, guard: str, *, inside: bool) -> Iterator[RowError]:
+def _no_value(schema: TableSchema, column: Column, of: ColumnType, guard: str, *, in_store: bool) -> Iterator[RowError]:
     """A value that is not valid for the column's type; nothing where every value is."""
-    if inside:
+    if in_store:
         value, test = sql.quote(column.name), _test_inside(schema, column, of)
     else:
         value, test = casts.cast_of(column.name, of, column.type, schema.time_zone)
@@ -104,27 +106,27 @@ def _no_value(schema: TableSchema, column: Column, of: ColumnType, guard: str, *
         return
     if column.type.length is not None:
         length = f"CAST(length(CAST({sql.quote(column.name)} AS VARCHAR)) AS VARCHAR)"
-        says = f"{sql.literal(f'{column.name} has ')} || {length} || ' characters, {column.type.length} fit'"
+        says = f"{sql.literal(f'{column.name} has ')} || {length} || ' characters; the limit is {column.type.length}'"
     else:
-        says = sentence(column.name, f"is no {column.type}")
-    if column.type.is_temporal and not (inside and schema.untyped):
-        far = sentence(column.name, "lies outside of the years 1 to 9999")
-        skipped = "" if inside else casts.skipped_in(column.name, of, column.type, schema.time_zone)
+        says = sentence(column.name, f"is not a valid {column.type}")
+    if column.type.is_temporal and not (in_store and schema.untyped):
+        far = sentence(column.name, "is outside the years 1 to 9999")
+        skipped = "" if in_store else casts.skipped_in(column.name, of, column.type, schema.time_zone)
         if skipped:
-            never = sentence(column.name, f"was skipped in {schema.time_zone}, where the clock was put forward")
+            never = sentence(column.name, f"does not exist in {schema.time_zone}, because clocks were put forward")
             says = f"CASE WHEN {skipped} THEN {never} ELSE {says} END"
         says = f"CASE WHEN isfinite({value}) AND NOT {casts.within(value, column.type)} THEN {far} ELSE {says} END"
     yield RowError(column.name, f"{guard}({test})", says)
 
 
-def _too_long(schema: TableSchema, types: Mapping[str, ColumnType], *, inside: bool) -> list[RowError]:
+def _too_long(schema: TableSchema, types: Mapping[str, ColumnType], *, in_store: bool) -> list[RowError]:
     """A key longer than this store can index."""
     most = schema.store.longest_key
     names = [name for name in schema.keys if schema.type_of(name).kind in ("text", "binary")]
     if most is None or not names:
         return []
-    texts = (sql.quote(name) if inside else f"CAST({sql.quote(name)} AS VARCHAR)" for name in names)
-    size = " + ".join(f"{'octet_length' if inside else 'strlen'}({text})" for text in texts)
+    texts = (sql.quote(name) if in_store else f"CAST({sql.quote(name)} AS VARCHAR)" for name in names)
+    size = " + ".join(f"{'octet_length' if in_store else 'strlen'}({text})" for text in texts)
     rest = sql.literal(f" bytes long; keys in this store can have at most {most:,}")
     says = f"{sql.literal('the key (' + ', '.join(names) + ') is ')} || CAST({size} AS VARCHAR) || {rest}"
     return [RowError(", ".join(names), f"{size} > {most}", says, tuple(names))]
@@ -134,20 +136,20 @@ def _lacks(schema: TableSchema, column: Column, of: ColumnType, guard: str) -> l
     """Values of the column's type that this store cannot hold."""
     value = casts.cast_of(column.name, of, column.type, schema.time_zone)[0]
     tests = {
-        "NUL": (column.type.kind == "text", f"contains({value}, chr(0))", "holds the character NUL"),
+        "NUL": (column.type.kind == "text", f"contains({value}, chr(0))", "has the character NUL"),
         "NaN": (column.type.kind == "double", f"isnan({value})", "is NaN"),
     }
     beyond = schema.store.beyond
     if beyond and column.type.kind == "text":
-        first = (
-            f"{sql.literal(f'{column.name} holds the character ')} || {_escaped(first_beyond(value, beyond), beyond)}"
-        )
-        says = f"{first} || {sql.literal(', which this store cannot hold')}"
+        first = f"{sql.literal(f'{column.name} has the character ')} || {_escaped(first_beyond(value, beyond), beyond)}"
+        says = f"{first} || {sql.literal(', which this store does not support')}"
         found = [RowError(column.name, f"{guard}({first_beyond(value, beyond)} <> '')", says)]
     else:
         found = []
     return found + [
-        RowError(column.name, f"{guard}({test})", sql.literal(f"{column.name} {says}, which this store cannot hold"))
+        RowError(
+            column.name, f"{guard}({test})", sql.literal(f"{column.name} {says}, which this store does not support")
+        )
         for lack, (fits, test, says) in tests.items()
         if fits and lack in schema.store.lacks
     ]
@@ -184,18 +186,18 @@ def _test_inside(schema: TableSchema, column: Column, of: ColumnType) -> str:
     return casts.beyond(value, column.type)
 
 
-def condition(schema: TableSchema, types: Mapping[str, ColumnType], text: str, *, inside: bool) -> str:
+def condition(schema: TableSchema, types: Mapping[str, ColumnType], text: str, *, in_store: bool) -> str:
     """A condition over the typed values of a row; a column that the feed lacks is null."""
     wanted = {column.name: column.type for column in schema.columns} | dict(schema.beside)
     values = {}
     for name in columns_of(text):
         if name not in types:
-            values[name] = f"CAST(NULL AS {wanted[name].sql if inside else casts.duck(wanted[name])})"
-        elif inside:
+            values[name] = f"CAST(NULL AS {wanted[name].sql if in_store else casts.duck(wanted[name])})"
+        elif in_store:
             values[name] = sql.quote(name)
         else:
             values[name] = f"({casts.cast_of(name, types[name], wanted[name], schema.time_zone)[0]})"
-    return conditions.with_values(text, values, wanted, untyped=inside and schema.untyped)
+    return conditions.with_values(text, values, wanted, untyped=in_store and schema.untyped)
 
 
 def sentence(column: str, rest: str) -> str:
@@ -204,14 +206,14 @@ def sentence(column: str, rest: str) -> str:
 
 
 def deletes(
-    schema: TableSchema, types: Mapping[str, ColumnType], operations: Operations | None, *, inside: bool = False
+    schema: TableSchema, types: Mapping[str, ColumnType], operations: Operations | None, *, in_store: bool = False
 ) -> str:
     """Whether a row is a delete, as 0 or 1."""
     tests = []
     if operations:
         tests.append(_says_delete(operations))
     if schema.delete_if:
-        tests.append(condition(schema, types, schema.delete_if, inside=inside))
+        tests.append(condition(schema, types, schema.delete_if, in_store=in_store))
     return sql.flag(sql.any_of(f"({test})" for test in tests)) if tests else "0"
 
 

@@ -46,8 +46,8 @@ class Staging:
     """Columns by which the rows should be sorted, at least chunk by chunk."""
 
 
-def _effective(schema: TableSchema, extract_time: str | None, *, inside: bool) -> str:
-    kind, mark = (schema.effective_type.sql, ":") if inside else (casts.duck(schema.effective_type), "$")
+def _effective(schema: TableSchema, extract_time: str | None, *, in_store: bool) -> str:
+    kind, mark = (schema.effective_type.sql, ":") if in_store else (casts.duck(schema.effective_type), "$")
     if extract_time is None and schema.effective is None:
         value = f"CAST({mark}loaded_at AS TIMESTAMP)"
     elif extract_time is None:
@@ -61,21 +61,21 @@ def _effective(schema: TableSchema, extract_time: str | None, *, inside: bool) -
 
 
 def _typed_value(
-    schema: TableSchema, column: Column, types: Mapping[str, ColumnType], *, inside: bool, some_deletes: bool
+    schema: TableSchema, column: Column, types: Mapping[str, ColumnType], *, in_store: bool, some_deletes: bool
 ) -> str:
     """The value of a column in the type of the table. It is null where the feed lacks the column, and where not every store
     could be given it: then the row is rejected anyway, or is a delete, whose values have no effect."""
     if column.name not in types:
-        return f"CAST(NULL AS {column.type.sql if inside else casts.duck(column.type)})"
-    if inside:
+        return f"CAST(NULL AS {column.type.sql if in_store else casts.duck(column.type)})"
+    if in_store:
         value = f"CAST({sql.quote(column.name)} AS {column.type.sql})"
     else:
         value = casts.cast_of(column.name, types[column.name], column.type, schema.time_zone)[0]
-    if column.type.is_temporal and not (inside and schema.untyped):
+    if column.type.is_temporal and not (in_store and schema.untyped):
         any_row = column.name in schema.keys or (some_deletes and column.name in schema.values)
         fits = casts.within(value, column.type) if any_row else "brenvik_first IS NULL"
         return f"CASE WHEN {fits} THEN {value} END"
-    if column.type.kind == "text" and not inside:
+    if column.type.kind == "text" and not in_store:
         tests = [f"NOT contains({value}, chr(0))"] if "NUL" in schema.store.lacks else []
         tests += [f"{first_beyond(value, schema.store.beyond)} = ''"] if schema.store.beyond else []
         return f"CASE WHEN {' AND '.join(tests)} THEN {value} END" if tests else value
@@ -91,15 +91,20 @@ def _column_set(column_sets: tuple[tuple[int, int], ...]) -> str:
 
 
 def _error_object(
-    schema: TableSchema, tests: tuple[RowError, ...], types: Mapping[str, ColumnType], *, keeps_raw: bool, inside: bool
+    schema: TableSchema,
+    tests: tuple[RowError, ...],
+    types: Mapping[str, ColumnType],
+    *,
+    keeps_raw: bool,
+    in_store: bool,
 ) -> str:
     """A JSON object about an invalid row: column and value of its first error, all reasons, and the original row."""
 
     def kept(text: str) -> str:
-        return text if inside else as_told(schema.store, text)
+        return text if in_store else as_told(schema.store, text)
 
     columns = ", ".join(f"{sql.literal(name)}, CAST({sql.quote(name)} AS VARCHAR)" for name in types)
-    json_object = schema.store.json_object if inside else "json_object"
+    json_object = schema.store.json_object if in_store else "json_object"
     raw = f"CAST({json_object}({columns}) AS VARCHAR)"
     raw = f"COALESCE({RAW}, {raw})" if keeps_raw else raw
     first = " ".join(f"WHEN {number} THEN {sql.literal(error.column)}" for number, error in enumerate(tests, 1))
@@ -111,12 +116,12 @@ def _error_object(
     )
 
 
-def _extract_time(schema: TableSchema, column: str, of: ColumnType, *, inside: bool) -> tuple[str, RowError]:
+def _extract_time(schema: TableSchema, column: str, of: ColumnType, *, in_store: bool) -> tuple[str, RowError]:
     """The time of an extract that stands in a column of its rows, and the error of a row without one."""
     cast, test = casts.cast_of(column, of, schema.effective_type, schema.time_zone)
-    if inside:
+    if in_store:
         cast, test = sql.quote(column), "1 = 0"
-    says = sentence(column, f"is no {schema.effective_type}, which the time of an extract must be")
+    says = sentence(column, f"is not a valid {schema.effective_type}, the type of the extract time")
     return cast, RowError(column, sql.any_of([f"{sql.quote(column)} IS NULL", test]), says)
 
 
@@ -157,9 +162,9 @@ def validate(
     into: str = "changes",
     extract_time: str | None = None,
     scope: str | None = None,
-    inside: str | None = None,
+    in_store: str | None = None,
 ) -> Staging:
-    """Makes ``changes`` from the staged stream, or from a relation ``inside`` the store, then in the core's dialect.
+    """Makes ``changes`` from the staged stream, or from the relation ``in_store``, then in the core's dialect.
     ``column_sets`` maps what a row has to the number of its column set.
 
     ``changes`` holds, per row: its sequence number and column set, the delete flag, the effective time, the typed columns, and
@@ -169,26 +174,27 @@ def validate(
     """
     types = dict(feed)
     tests = row_errors(
-        schema, feed, operations, is_extract=extract_time is not None, scope=scope, inside=inside is not None
+        schema, feed, operations, is_extract=extract_time is not None, scope=scope, in_store=in_store is not None
     )
     at = ""
     if extract_time:
-        cast, error = _extract_time(schema, extract_time, types[extract_time], inside=bool(inside))
+        cast, error = _extract_time(schema, extract_time, types[extract_time], in_store=bool(in_store))
         tests = (error, *tests)
         at = f"\n    {cast} AS brenvik_extract_at,"
     numbered = " ".join(f"WHEN {error.test} THEN {number}" for number, error in enumerate(tests, 1))
-    is_delete = deletes(schema, types, operations, inside=bool(inside))
+    is_delete = deletes(schema, types, operations, in_store=bool(in_store))
     given = [
-        f"{_typed_value(schema, column, types, inside=bool(inside), some_deletes=is_delete != '0')} AS {sql.quote(column.name)}"
+        f"{value} AS {sql.quote(column.name)}"
         for column in schema.columns
+        for value in [_typed_value(schema, column, types, in_store=bool(in_store), some_deletes=is_delete != "0")]
     ]
-    told = _error_object(schema, tests, types, keeps_raw=keeps_raw, inside=bool(inside))
-    rows = inside or STREAM
-    if not inside and (readings := casts.readings(schema, types, extract_time)):
+    told = _error_object(schema, tests, types, keeps_raw=keeps_raw, in_store=bool(in_store))
+    rows = in_store or STREAM
+    if not in_store and (readings := casts.readings(schema, types, extract_time)):
         rows = f"(SELECT rows_as_read.*, {', '.join(readings)} FROM {STREAM} AS rows_as_read)"
     question = f"""
 SELECT
-  {SEQUENCE_NO}, {COLUMN_SET}, {DELETE}, {_effective(schema, extract_time, inside=bool(inside))} AS {EFFECTIVE_AT},
+  {SEQUENCE_NO}, {COLUMN_SET}, {DELETE}, {_effective(schema, extract_time, in_store=bool(in_store))} AS {EFFECTIVE_AT},
   {sql.columns(schema.change_columns)},
   brenvik_error
 FROM (

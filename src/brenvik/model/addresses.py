@@ -1,4 +1,4 @@
-"""Addresses of stores and databases: secrets filled in, and never told."""
+"""Addresses of stores and databases: secrets are filled in and never shown."""
 
 from __future__ import annotations
 
@@ -11,8 +11,7 @@ _PLAIN = re.compile(r"[\w .~/\\-]*")  # no part of it can be a secret
 
 
 def filled(template: str, begin: int, end: int, value: str) -> str:
-    """What takes the place of ``template[begin:end]``: the value, and percent-encoded where that is in the user or password of a
-    URL, or in its query."""
+    """The replacement of ``template[begin:end]``: the value, percent-encoded in the user, password or query of a URL."""
     scheme = _SCHEME.match(template)
     if not scheme or begin < scheme.end():
         return value
@@ -22,8 +21,8 @@ def filled(template: str, begin: int, end: int, value: str) -> str:
 
 
 def without_secrets(address: str) -> str:
-    """An address as messages may tell it: of a URL the scheme and what stands behind the last @, without its query; of a text
-    that is none, as much as cannot be a secret."""
+    """An address for messages: of a URL the scheme and what follows the last @, without its query; of any other text, only
+    what cannot be a secret."""
     scheme = _SCHEME.match(address)
     if address.startswith(_LOCAL) and not scheme:
         return address
@@ -35,8 +34,8 @@ def without_secrets(address: str) -> str:
 
 
 def is_ambiguous(url: str) -> bool:
-    """Whether a URL holds an @ or / that can be part of a password as well as the end of it: then programs cut it where nobody
-    meant it, and take a part of the password for a host."""
+    """Whether a URL has an @ or / that can be part of the password as well as its end: programs would split it at the wrong
+    place and take part of the password for a host."""
     scheme = _SCHEME.match(url)
     if not scheme:
         return True

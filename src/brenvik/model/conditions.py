@@ -1,8 +1,8 @@
-"""Conditions of a person's own over the columns of a row: which are let in.
+"""Conditions over the columns of a row: which expressions are allowed.
 
-They are SQL expressions in the PostgreSQL flavour. Only what works on the values of one row is let in: comparisons,
-arithmetic, text and null tests; no subqueries, aggregates, clocks, random numbers or functions that reach outside.
-What they mean, ``merge.expressions`` says.
+They are SQL expressions in PostgreSQL's dialect. Only what works on the values of one row is allowed: comparisons, arithmetic,
+text and null tests; no subqueries, aggregates, clocks, random numbers or functions with outside effects. For their meaning
+see ``merge.expressions``.
 """
 
 from __future__ import annotations
@@ -40,17 +40,17 @@ def parse(text: str) -> exp.Expr:
             f'{text!r} is not a valid condition: it is incomplete or malformed{where}; expected one as in "depth > 5"'
         ) from None
     if len(found) != 1 or found[0] is None:
-        raise ValueError(f"{text!r} is no single expression")
+        raise ValueError(f"{text!r} is not a single expression")
     for node in found[0].walk():
         if node.key not in _ALLOWED or any(value and part not in _PARTS for part, value in node.args.items()):
             raise ValueError(
-                f"{node.sql('postgres')!r} is not let in; a condition compares, calculates, and tests text and nulls of one row"
+                f"{node.sql('postgres')!r} is not allowed; a condition may compare, calculate, and test text and nulls of one row"
             )
         if node.key == "column" and node.text("table"):
-            raise ValueError(f"{node.sql('postgres')!r} names a table; name the column alone")
+            raise ValueError(f"{node.sql('postgres')!r} names a table; name the column without it")
     return found[0]
 
 
 def columns_of(text: str) -> tuple[str, ...]:
-    """The columns that an expression names, as they are written."""
+    """The columns that an expression names, as written."""
     return tuple(dict.fromkeys(node.name for node in parse(text).walk() if node.key == "column"))

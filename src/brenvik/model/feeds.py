@@ -16,7 +16,7 @@ Rewritten = Literal["report", "load"]
 
 @dataclass(frozen=True)
 class Operations:
-    """Which codes of which column say insert, update or delete; compared without case and outer blanks."""
+    """Which codes in which column mean insert, update or delete; case and surrounding blanks are ignored."""
 
     column: str
     insert: tuple[str, ...] = ("i", "insert")
@@ -34,19 +34,19 @@ class Operations:
 
 @dataclass(frozen=True)
 class Connection:
-    """Where a source database is: a SQLAlchemy URL, with user and password in it or apart. Never shown whole."""
+    """Where a source database is: a SQLAlchemy URL, with user and password in it or separate. Never shown in full."""
 
     name: str
     url: str = field(repr=False)
     user: str | None = field(default=None, repr=False)
     password: str | None = field(default=None, repr=False)
     folder: Path = Path()
-    """Where the path of a SQLite file begins."""
+    """The folder that the path of a SQLite file is relative to."""
 
 
 @dataclass(frozen=True)
 class FileFeed:
-    """A feed of files below the project's folder."""
+    """A feed of files below the project folder."""
 
     name: str
     kind: str
@@ -71,8 +71,8 @@ class FileFeed:
 
 @dataclass(frozen=True)
 class DatabaseFeed:
-    """A feed that reads a table or query of a database, or of the store itself where no connection is named, by a watermark or
-    whole; see ``feeds.databases`` and ``feeds.inside``."""
+    """A feed that reads a table or query of a database, or of the store itself where no connection is named, by watermark
+    or as a whole; see ``feeds.databases`` and ``feeds.store_query``."""
 
     name: str
     kind: str

@@ -10,28 +10,30 @@ from typing import Any
 from brenvik.errors import DeclarationError
 from brenvik.model.rules import TableRules
 from brenvik.model.types import ColumnType
-from brenvik.model.watermarks import KINDS, parse_mark
+from brenvik.model.watermarks import KINDS, parse_value
 
 Key = str | int | bytes | date | datetime | Mapping[str, Any]
-"""A value, or for a key of several columns their values by name; each as it is, or as a text of it."""
+"""A value, or for a key of several columns a dict of their values; each typed or as text."""
 
 _BOOLEANS = {"true": "true", "t": "true", "1": "true", "false": "false", "f": "false", "0": "false"}
 
 
 def key_values(rules: TableRules, key: Key, types: Mapping[str, ColumnType]) -> dict[str, str | bytes]:
-    """The key as the parameters ``key_0``, … of a question: as text, which the store casts to the column's type, or as bytes.
+    """The key as query parameters ``key_0``, …: as text, which the store casts to the column's type, or as bytes.
 
-    Columns without a type, as those of a table that is not there yet, are not checked. Raises DeclarationError when columns are
-    missing or others named, and for a value that is none of its column's type.
+    Columns without a known type, such as those of a table that does not exist yet, are not checked. Raises DeclarationError when
+    columns are missing or unknown, and for values that do not fit the column's type.
     """
     named = ", ".join(rules.natural_key)
     if isinstance(key, (list, tuple, set, frozenset)):
         raise DeclarationError(
-            f"The key of {rules.table!r} is a value, or a dict of the values of {named}; got {key!r}."
+            f"The key of {rules.table!r} must be a value, or a dict with values for {named}; got {key!r}."
         )
     if not isinstance(key, Mapping):
         if len(rules.natural_key) > 1:
-            raise DeclarationError(f"The key of {rules.table!r} has the columns {named}; give a dict of their values.")
+            raise DeclarationError(
+                f"The key of {rules.table!r} has the columns {named}; expected a dict with their values."
+            )
         key = {rules.natural_key[0]: key}
     if set(key) != set(rules.natural_key):
         raise DeclarationError(f"The key of {rules.table!r} has the columns {named}; got {', '.join(map(str, key))}.")
@@ -46,16 +48,16 @@ def key_values(rules: TableRules, key: Key, types: Mapping[str, ColumnType]) -> 
 
 def _as_text(value: Any, kind: ColumnType | None, zone: str) -> str | bytes:
     if value is None:
-        raise ValueError("a key is never null")
+        raise ValueError("a key cannot be null")
     if isinstance(value, bytes) and (kind is None or kind.kind == "binary"):
         return value
     text = str(value)
     if kind is None or kind.kind in ("text", "binary"):
         return text
     if kind.kind in KINDS:
-        mark = parse_mark(value, kind.kind, zone=zone)
+        mark = parse_value(value, kind.kind, zone=zone)
         if isinstance(mark, int) and not -(2**63) <= mark < 2**63:
-            raise ValueError(f"expected a whole number of 64 bits, got {value!r}")
+            raise ValueError(f"expected a 64-bit integer, got {value!r}")
         return str(mark)
     if kind.kind == "boolean":
         fits = _BOOLEANS.get(text.lower())

@@ -48,61 +48,59 @@ NEED_REBUILD = (
 
 @dataclass(frozen=True, config=ConfigDict(extra="forbid", hide_input_in_errors=True))
 class TableRules:
-    """The rules of one table, validated and immutable.
+    """The rules of one table, validated and immutable. Types 0 to 2 are those of slowly changing dimensions (SCD).
 
     table
         The name of the table, here and in the ledger.
     table_name
-        Its name in the store where that is another one, also with a schema: ``mart.buoy``.
+        Its name in the store, if different: ``mart.buoy`` is the table buoy in the schema mart.
     natural_key
-        The columns that name a thing in the source. Never null, never floating point.
+        The columns that identify a row in the source. Never null, never floating point.
     order_by
-        The columns that tell which of two changes of a key is the later, the most important first: timestamps,
-        dates, integers or decimals, never null. Without them the order of arrival decides.
+        The columns that tell which of two changes of a key is the later, the most significant first: timestamps, dates,
+        integers or decimals, never null. Without them changes apply in order of arrival.
     effective_at
-        The column that tells from when a change holds; by default the first of ``order_by``, else the time of the load.
-        A timestamp, a date or an integer.
+        The column with the time from which a change is valid; by default the first of ``order_by``, otherwise the time of the
+        load. A timestamp, a date or an integer.
     time_precision
-        ``"second"``, ``"minute"``, ``"hour"`` or ``"day"``: effective times are cut down to it.
+        ``"second"``, ``"minute"``, ``"hour"`` or ``"day"``: effective times are truncated to it.
     type_0, type_1, type_2
         Columns that keep their first known value; that are overwritten on all versions of the key; that open a new version.
     other_columns
-        What the columns are that no list names. Order columns and the effective column are in the table only
-        where one of the three lists names them: they tell when, not what.
+        The type of the columns that no list names. Order columns and the effective column are in the table only if one of the
+        three lists names them.
     exclude
-        Columns of the feed that the table does not have. They may still order.
+        Columns of the feed that the table does not have. They may still order changes.
     deletes
-        ``"close"`` ends the current version, ``"remove"`` takes all rows of the key away; ``"review"`` lets a delete wait
-        for a person, who may release it, ``"ignore"`` lets none happen. The last two need kept changes.
+        ``"close"`` ends the current version, ``"remove"`` removes all rows of the key; ``"review"`` leaves deletes pending
+        until they are approved, ``"ignore"`` ignores them. The last two need the change log.
     change_log
-        Whether every accepted change is kept. Without it late changes are spliced into the stored versions as well as
-        they can be, and the table may depend on the order of arrival.
+        Whether every accepted change is logged. Without the log late changes are spliced into the stored versions as well as
+        possible, and the table may depend on the order of arrival.
     max_rejects
         How many rows of a load may be rejected before it fails: a whole number, or a share between 0 and 1. None: any number.
     reject_if
-        Conditions of one's own by their names: SQL expressions over the columns of a row, which is rejected where one is true.
+        Conditions by name: SQL expressions over the columns of a row; a row is rejected where one is true.
     delete_if
-        A condition that tells a delete: a row where it is true says that its key is gone.
+        A condition for deletes: a row for which it is true deletes its key.
     max_deletes, max_changes
-        How many keys a load may delete, how many changes may overwrite or open versions: a whole number, or a share of the
-        living keys between 0 and 1, rounded up. A load beyond that is refused until a person lets it through. None: any number.
+        How many keys a load may delete, and how many changes may overwrite or open versions: a whole number, or a share of the
+        current keys between 0 and 1, rounded up. A load beyond that is blocked until it is approved. None: any number.
     types
-        Types of columns whose source has none (CSV), or that shall differ from the source's.
+        Types of columns whose source has none (CSV), or whose type is to differ from the source's.
     system_columns
-        Other names for Brenvik's own columns, or False to leave one out:
+        Other names for the system columns, or False to omit one:
         surrogate_key, valid_from, valid_to, is_current, is_deleted, first_run, last_run, first_loaded_at, last_loaded_at.
     open_end
-        What ``valid_to`` holds in a current version: null, or a far-future value of the effective column's type.
+        The value of ``valid_to`` in a current version: null, or a far-future value of the effective column's type.
     time_zone
         The zone of timestamps that come without one for a column that needs one.
-    table_name
-        The name of the table in the store, ``mart.buoy`` is the table buoy in the schema mart; by default that of the rules.
     write_mode
-        What becomes of the files of a lakehouse whose rows a load changes: ``"marked"``, it notes which rows are gone, which
-        costs little and every reader a bit, until ``compact``; ``"rewritten"``, it writes these files anew without them. Every
-        reader sees the same rows. Other stores have no such files.
+        How a lakehouse table is changed: ``"merge_on_read"`` records which rows are deleted, which is cheap to write and costs
+        readers a little until ``compact``; ``"copy_on_write"`` rewrites the files without them. Readers see the same rows. Other
+        stores ignore it.
 
-    Raises RulesError that tells every fault at once.
+    Raises RulesError that reports all errors at once.
     """
 
     table: str = Field(min_length=1)
@@ -139,7 +137,7 @@ class TableRules:
     @classmethod
     def _number(cls, value: object) -> object:
         if value is not None and (isinstance(value, bool) or not isinstance(value, (int, float))):
-            raise ValueError(f"expected a whole number from 0, or a share between 0.0 and 1.0, got {value!r}")
+            raise ValueError(f"expected a whole number, 0 or more, or a share between 0.0 and 1.0, got {value!r}")
         return value
 
     @field_validator("open_end", mode="before")
@@ -159,15 +157,15 @@ class TableRules:
             rules = handler(data)
         except ValidationError as error:
             faults = [f"{_place(item['loc'])}: {_said(item)}" for item in error.errors(include_url=False)]
-            raise RulesError(f"The rules of table {_table_in(data)} have faults:", faults) from None
+            raise RulesError(f"The rules of table {_table_in(data)} have errors:", faults) from None
         faults = list(rules._faults())
         if faults:
-            raise RulesError(f"The rules of table {rules.table!r} have faults:", faults)
+            raise RulesError(f"The rules of table {rules.table!r} have errors:", faults)
         return rules
 
     @property
     def effective_column(self) -> str | None:
-        """The column that tells from when a change holds; None means the time of the load."""
+        """The column with the time from which a change is valid; None means the time of the load."""
         return self.effective_at or (self.order_by[0] if self.order_by else None)
 
     @property
@@ -179,7 +177,7 @@ class TableRules:
         return parse_type(self.types[column]) if column in self.types else None
 
     def role_of(self, column: str) -> Role | None:
-        """What a feed's column is in the table; None when the table does not have it (key columns included)."""
+        """The type of a feed's column in the table; None when the table does not have it, and for key columns."""
         for role in ("type_0", "type_1", "type_2"):
             if column in getattr(self, role):
                 return role
@@ -189,7 +187,7 @@ class TableRules:
         return self.other_columns
 
     def system_column_name(self, column: str) -> str | None:
-        """The name of one of Brenvik's own columns in this table; None when it is left out."""
+        """The name of a system column in this table; None when it is omitted."""
         default = f"{self.table.rpartition('.')[2]}_key" if column == "surrogate_key" else column
         return self.system_columns.get(column, default) or None
 
@@ -201,17 +199,17 @@ class TableRules:
         try:
             ZoneInfo(self.time_zone)
         except (ZoneInfoNotFoundError, ValueError, OSError):
-            yield f"time_zone: {self.time_zone!r} is no time zone; expected one as in Europe/Oslo or UTC"
+            yield f"time_zone: {self.time_zone!r} is not a valid time zone; expected one as in Europe/Oslo or UTC"
         for name in ("max_rejects", "max_deletes", "max_changes"):
             limit = getattr(self, name)
             if isinstance(limit, bool) or (limit is not None and not limit >= 0):
-                yield f"{name}: is a whole number from 0, or a share between 0.0 and 1.0"
+                yield f"{name}: expected a whole number, 0 or more, or a share between 0.0 and 1.0, got {limit!r}"
             elif isinstance(limit, float) and limit > 1:
-                yield f"{name}: {limit} is no share between 0.0 and 1.0; for a number of rows write it whole"
+                yield f"{name}: {limit} is not a share between 0.0 and 1.0; write a number of rows as a whole number"
 
     def _faults_of_lists(self) -> Iterator[str]:
         if not self.natural_key:
-            yield "natural_key: names no column; every table needs the columns that name a thing in the source"
+            yield "natural_key: empty; expected the columns that identify a row in the source"
         for where in ("natural_key", "order_by", "type_0", "type_1", "type_2", "exclude"):
             for column, times in Counter(getattr(self, where)).items():
                 if times > 1:
@@ -220,15 +218,15 @@ class TableRules:
         for column in dict.fromkeys(c for where in one_place for c in getattr(self, where)):
             places = [where for where in one_place if column in getattr(self, where)]
             if len(places) > 1:
-                yield f"{column}: is in {' and '.join(places)}; it can be in one of them"
+                yield f"{column}: is in {' and '.join(places)}; expected only one of them"
         for column in self.natural_key:
             if column in self.order_by:
-                yield f"{column}: is in natural_key and order_by; a key cannot order its own changes"
+                yield f"{column}: is in natural_key and order_by; a key column cannot order the changes of its own key"
             if column == self.effective_at:
-                yield f"{column}: is in natural_key and effective_at; a key cannot tell when a change holds"
+                yield f"{column}: is in natural_key and effective_at; a key column cannot be the effective time"
         for column in self._named_columns():
             if column.lower().startswith(RESERVED_PREFIX):
-                yield f"{column}: names that begin with {RESERVED_PREFIX!r} are Brenvik's own"
+                yield f"{column}: names that begin with {RESERVED_PREFIX!r} are reserved"
 
     def _faults_of_types(self) -> Iterator[str]:
         parsed: dict[str, ColumnType] = {}
@@ -239,18 +237,18 @@ class TableRules:
                 yield f"types: {column}: {error}"
         for column in self.natural_key:
             if column in parsed and parsed[column].kind == "double":
-                yield f"{column}: is a natural key of type double; floating point numbers cannot name a thing"
+                yield f"{column}: natural key column of type double; floating-point numbers cannot identify a row"
         for column in self.order_by:
             if column in parsed and parsed[column].kind not in CAN_ORDER:
-                yield f"{column}: orders, but is {parsed[column]}; a timestamp, date, integer or decimal can order"
+                yield f"{column}: order_by column is {parsed[column]}; it must be a timestamp, date, integer or decimal"
         effective = parsed.get(self.effective_column or "")
         if effective is None:
             return
         if effective.kind not in CAN_BE_EFFECTIVE:
-            yield f"{self.effective_column}: is effective, but is {effective}; a timestamp, a date or an integer can be"
+            yield f"{self.effective_column}: effective column is {effective}; it must be a timestamp, date or integer"
             return
         if self.time_precision and effective.kind in {"integer", "date"}:
-            yield f"time_precision: {self.effective_column} is {effective}, which has no {self.time_precision}s to cut"
+            yield f"time_precision: {self.effective_column} is {effective}, which has no {self.time_precision}s"
         if self.open_end is not None:
             holds = {"integer": int, "date": date}.get(effective.kind, (date, datetime))
             if not isinstance(self.open_end, holds) or (
@@ -259,7 +257,7 @@ class TableRules:
                 yield f"open_end: {self.open_end!s} does not fit {self.effective_column}, which is {effective}"
 
     def _conditions(self) -> dict[str, str]:
-        """What a person tests rows by, each under the place where it is declared."""
+        """The conditions of the rules, by the place of their declaration."""
         told = {f"reject_if.{name}": text for name, text in self.reject_if.items()}
         return told | ({"delete_if": self.delete_if} if self.delete_if else {})
 
@@ -278,20 +276,20 @@ class TableRules:
     def _faults_of_system_columns(self) -> Iterator[str]:
         for column in self.system_columns:
             if column not in SYSTEM_COLUMNS:
-                yield f"system_columns: {column!r} is none of {', '.join(SYSTEM_COLUMNS)}"
+                yield f"system_columns: {column!r} is not a system column; valid names are {', '.join(SYSTEM_COLUMNS)}"
         names = {column: self.system_column_name(column) for column in SYSTEM_COLUMNS}
         has_versions = bool(self.type_2) or self.other_columns == "type_2"
         for column in ("valid_from", "valid_to"):
             if names[column] is None and has_versions:
                 yield f"system_columns: {column} cannot be left out of a table with type 2 columns"
         if self.deletes in ("review", "ignore") and not self.change_log:
-            yield f"deletes: {self.deletes!r} needs change_log = true, which is where such deletes are kept"
+            yield f"deletes: {self.deletes!r} needs change_log = true, where such deletes are recorded"
         if self.deletes != "remove" and names["valid_to"] is None and names["is_deleted"] is None:
-            yield f"system_columns: deletes = {self.deletes!r} needs valid_to or is_deleted, else a deleted row looks alive"
+            yield f"system_columns: deletes = {self.deletes!r} needs valid_to or is_deleted to mark deleted rows"
         taken = Counter(name.casefold() for name in (*names.values(), *self._table_columns()) if name)
         for name, times in taken.items():
             if times > 1:
-                yield f"system_columns: {name!r} would be the name of {times} columns; give one of Brenvik's another name"
+                yield f"system_columns: {name!r} would be the name of {times} columns; rename one of the system columns"
 
     def _named_columns(self) -> Iterator[str]:
         lists = (self.natural_key, self.order_by, self.type_0, self.type_1, self.type_2, self.exclude, self.types)
@@ -301,7 +299,7 @@ class TableRules:
         return tuple(dict.fromkeys((*self.natural_key, *self.type_0, *self.type_1, *self.type_2)))
 
     def _for_ledger(self) -> dict[str, Any]:
-        """The rules as plain values that JSON can hold."""
+        """The rules as values that JSON supports."""
         plain = {name: getattr(self, name) for name in self.__dataclass_fields__}
         return (
             {
@@ -327,10 +325,10 @@ def _said(item: Any) -> str:
     if kind in {"unexpected_keyword_argument", "extra_forbidden"}:
         known = [name for name in TableRules.__dataclass_fields__ if name not in {"table", "_"}]
         near = suggestion(str(item["loc"][-1]), known)
-        return f"is no rule of a table{near or '; known are ' + ', '.join(known)}"
+        return f"is not a table rule{near or '; valid rules are ' + ', '.join(known)}"
     if kind in {"missing", "missing_keyword_only_argument"}:
         example = {"natural_key": 'natural_key = ["buoy_code"]'}.get(str(item["loc"][-1]), "")
-        return f"is missing; expected as in {example}" if example else "is missing"
+        return f"missing; expected as in {example}" if example else "missing"
     return str(item["msg"]).removeprefix("Value error, ")
 
 

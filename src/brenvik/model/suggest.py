@@ -1,4 +1,4 @@
-"""The name that someone may have meant."""
+"""The name that was probably meant."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 
 def suggestion(wrong: str, known: Iterable[str]) -> str:
-    """A half sentence that names the nearest of the known names, ``; did you mean 'name'?``; empty where none is near."""
+    """A clause with the most similar known name, ``; did you mean 'name'?``; empty if none is similar."""
     from difflib import get_close_matches
 
     names = {name.casefold(): name for name in known}

@@ -1,16 +1,16 @@
-"""The types a column can have, as people declare them and as sources bring them.
+"""The types of columns, as people declare them and as sources state them.
 
 ============================  =======================================================
-declared                      holds
+declared                      values
 ============================  =======================================================
 ``text`` · ``text(n)``        text; at most n characters
-``integer`` · ``integer(n)``  whole numbers of 64 bits; of n bits (8, 16, 32), as narrow columns of existing tables hold
-``decimal(p,s)``              exact numbers, p digits, s of them behind the point (p <= 38)
-``double``                    binary floating point, NaN and infinities included
+``integer`` · ``integer(n)``  64-bit integers; n-bit integers (8, 16, 32) for narrow columns of existing tables
+``decimal(p,s)``              exact numbers of p digits, s of them decimals (p <= 38)
+``double``                    binary floating point, including NaN and infinities
 ``boolean``                   true or false
 ``date`` · ``time``           a day · a time of day, to the microsecond
-``timestamp``                 a wall clock reading without zone, to the microsecond
-``timestamp with time zone``  an instant; kept in UTC, to the microsecond
+``timestamp``                 a date and time without a zone, to the microsecond
+``timestamp with time zone``  an instant, stored in UTC, to the microsecond
 ``binary``                    bytes
 ============================  =======================================================
 """
@@ -63,12 +63,12 @@ class ColumnType:
 
     @property
     def wide(self) -> ColumnType:
-        """The same without a limit to the bits of an integer."""
+        """The same type without a limit to the bits of an integer."""
         return replace(self, bits=None)
 
     @property
     def sql(self) -> str:
-        """The type in the PostgreSQL flavour the core is written in."""
+        """The type in PostgreSQL's dialect, in which the core is written."""
         if self.kind == "decimal":
             return f"DECIMAL({self.precision}, {self.scale})"
         return _PLAIN_SQL[self.kind]
@@ -84,10 +84,7 @@ TIMESTAMP = ColumnType("timestamp")
 
 
 def parse_type(declared: str) -> ColumnType:
-    """The type that ``declared`` names.
-
-    Raises ValueError with the list of possible types when it names none.
-    """
+    """The type that ``declared`` names. Raises ValueError with the valid types when it names none."""
     words = " ".join(declared.lower().split())
     if words in _PLAIN_SQL:
         return ColumnType(words)
@@ -99,11 +96,11 @@ def parse_type(declared: str) -> ColumnType:
         precision, scale = int(match[1]), int(match[2] or 0)
         if 1 <= precision <= MAX_DIGITS and scale <= precision:
             return ColumnType("decimal", precision=precision, scale=scale)
-        raise ValueError(f"{declared!r} needs 1 to {MAX_DIGITS} digits, no more of them behind the point than in all")
+        raise ValueError(f"{declared!r} needs 1 to {MAX_DIGITS} digits, and no more decimals than digits")
     if meant := _meant(words):
-        raise ValueError(f"{declared!r} is no type; did you mean {meant!r}?")
+        raise ValueError(f"{declared!r} is not a valid type; did you mean {meant!r}?")
     raise ValueError(
-        f"{declared!r} is no type; known are text, text(n), integer, decimal(p,s), double, boolean, "
+        f"{declared!r} is not a valid type; valid types are text, text(n), integer, decimal(p,s), double, boolean, "
         "date, time, timestamp, timestamp with time zone, binary"
     )
 
@@ -118,11 +115,11 @@ _ELSEWHERE = {
     "datetime": "timestamp",
     "timestamptz": "timestamp with time zone",
 }
-"""What types are called in other places."""
+"""Names that other systems have for the types."""
 
 
 def _meant(words: str) -> str:
-    """The type that someone may have meant; empty where none is near."""
+    """The type that was probably meant; empty if none is similar."""
     name, bracket, size = words.partition("(")
     ours = _ELSEWHERE.get(name.strip(), "")
     if not ours:
@@ -136,7 +133,7 @@ def _meant(words: str) -> str:
 def type_of_arrow(arrow: pa.DataType) -> ColumnType | None:
     """The type for values of an Arrow type; None where there is none (lists, structs, durations, …).
 
-    Unsigned 64-bit integers become decimal(20,0). A column of nothing but nulls counts as text.
+    Unsigned 64-bit integers become decimal(20,0). A column of nothing but nulls becomes text.
     """
     import pyarrow.types as at
 

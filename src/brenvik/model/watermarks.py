@@ -1,10 +1,9 @@
-"""Windows of watermarks: what of a source is new, worked out from what was taken, what is there, and the clock.
+"""Windows of watermarks: what is new in a source, from what was loaded, what is there, and the clock.
 
-A watermark is the highest value of one column that a feed has taken; a load takes the window (low, high]. The high end
-is the newest value that has *settled*: that lies no later than the source's clock less ``lag`` (for integers: less than
-the newest by ``lag``). It is fixed before anything is read. Values beyond the clock are *ahead*: they are never
-taken and move nothing. ``overlap`` lets the reading begin below low, for rows that were committed late; what comes
-again is a duplicate.
+A watermark is the highest value of one column that a feed has loaded; a load takes the window (low, high]. The high end is
+the newest value no later than the source's clock less ``lag`` (for integers: no higher than the newest less ``lag``). It is
+fixed before anything is read. Rows dated in the future of the clock are skipped, and never advance the watermark.
+``overlap`` starts reading below low, for rows that were committed late; changes read again are duplicates.
 """
 
 from __future__ import annotations
@@ -15,10 +14,10 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
-Mark = datetime | date | int
+WatermarkValue = datetime | date | int
 """A value of a watermark column. Zoned timestamps are in UTC."""
 Span = timedelta | int
-"""A distance between two marks: of time, or for integers a number."""
+"""A distance between two watermark values: a duration, or for integers a number."""
 
 KINDS = ("timestamp", "timestamp with time zone", "date", "integer")
 
@@ -28,39 +27,39 @@ _SPAN = re.compile(r"(\d+)\s*(?:(second|minute|hour|day|week)s?|([smhdw]))")
 
 @dataclass(frozen=True)
 class Window:
-    """What a load takes: (low, high]. It reads from ``reads_from`` on, exclusive too; None is without end.
+    """What a load takes: (low, high]. Reading starts above ``reads_from``. None means unbounded.
 
-    An empty window is one that moves nothing; its overlap is read all the same, for rows that were committed late.
+    An empty window does not advance the watermark; its overlap is read all the same, for rows that were committed late.
     """
 
     kind: str
-    low: Mark | None
-    high: Mark | None
-    reads_from: Mark | None
+    low: WatermarkValue | None
+    high: WatermarkValue | None
+    reads_from: WatermarkValue | None
     moves: bool = True
     """Whether the feed's watermark becomes ``high`` with the commit."""
     more: bool = False
-    """Whether settled rows above ``high`` are left for a next piece."""
+    """Whether there is more to load above ``high``."""
 
     @property
     def is_empty(self) -> bool:
         return self.high is None or (self.low is not None and self.high <= self.low)  # type: ignore[operator]
 
     def as_plain(self) -> dict[str, str | bool | None]:
-        """The window as values that JSON can hold."""
+        """The window as values that JSON supports."""
         marks = {"low": self.low, "high": self.high, "reads_from": self.reads_from}
         return {name: None if mark is None else str(mark) for name, mark in marks.items()} | {"moves": self.moves}
 
     def __str__(self) -> str:
-        start = f"({told(self.low)}" if self.low is not None else "(the beginning"
-        window = f"nothing above {told(self.low)}" if self.is_empty else f"{start}, {told(self.high)}]"
+        start = f"({as_text(self.low)}" if self.low is not None else "(the beginning"
+        window = f"nothing above {as_text(self.low)}" if self.is_empty else f"{start}, {as_text(self.high)}]"
         if self.low is None or self.reads_from == self.low:
             return window
-        return f"{window}, reaching back to {told(self.reads_from)}"
+        return f"{window}, overlapping from {as_text(self.reads_from)}"
 
 
 def parse_span(text: str | int) -> Span:
-    """A distance as people write it: ``6 hours``, ``2 minutes``, ``90s``, ``1 day``; for integers a number.
+    """A duration as people write it: ``6 hours``, ``2 minutes``, ``90s``, ``1 day``; for integers a number.
 
     Raises ValueError that says what was expected.
     """
@@ -74,7 +73,7 @@ def parse_span(text: str | int) -> Span:
 
 
 def span_fits(span: Span | None, kind: str) -> bool:
-    """Whether a distance can be taken from marks of a kind; dates go by whole days."""
+    """Whether a distance can be subtracted from values of a kind; dates need whole days."""
     if span is None or span == 0:
         return True
     if isinstance(span, int):
@@ -82,16 +81,16 @@ def span_fits(span: Span | None, kind: str) -> bool:
     return kind != "integer" and (kind != "date" or span % timedelta(days=1) == timedelta(0))
 
 
-def back(mark: Mark, span: Span | None) -> Mark:
-    """A mark less a distance; the earliest there is where it would be earlier still."""
+def back(mark: WatermarkValue, span: Span | None) -> WatermarkValue:
+    """A value less a distance; at most the earliest possible value."""
     return _moved(mark, span, -1)
 
 
-def forth(mark: Mark, span: Span | None) -> Mark:
+def forth(mark: WatermarkValue, span: Span | None) -> WatermarkValue:
     return _moved(mark, span, 1)
 
 
-def _moved(mark: Mark, span: Span | None, sign: int) -> Mark:
+def _moved(mark: WatermarkValue, span: Span | None, sign: int) -> WatermarkValue:
     if not span:
         return mark
     try:
@@ -102,8 +101,8 @@ def _moved(mark: Mark, span: Span | None, sign: int) -> Mark:
         return date.max if sign > 0 else date.min
 
 
-def clock_as(kind: str, clock: datetime, zone: str) -> Mark | None:
-    """An instant (UTC) as a mark of a kind; integers have no clock. Times without a zone are read in ``zone``."""
+def clock_as(kind: str, clock: datetime, zone: str) -> WatermarkValue | None:
+    """An instant (UTC) as a value of a kind; None for integers. Times without a zone are in ``zone``."""
     if kind == "integer":
         return None
     if kind == "timestamp with time zone":
@@ -115,14 +114,14 @@ def clock_as(kind: str, clock: datetime, zone: str) -> Mark | None:
 def next_window(
     kind: str,
     *,
-    low: Mark | None,
-    high: Mark | None,
+    low: WatermarkValue | None,
+    high: WatermarkValue | None,
     overlap: Span | None = None,
-    start_at: Mark | None = None,
+    start_at: WatermarkValue | None = None,
 ) -> Window:
-    """The window above ``low`` (else from ``start_at`` on, inclusive) up to ``high``, the newest settled value.
+    """The window above ``low`` (or from ``start_at``, inclusive) up to ``high``, the newest value to be loaded.
 
-    It never goes back: where ``high`` lies below ``low``, the window is empty.
+    It never goes back: where ``high`` is below ``low``, the window is empty.
     """
     if low is None and start_at is not None:
         low = back(start_at, _STEPS[kind])  # the window is open at its low end, start_at belongs to it
@@ -134,8 +133,8 @@ def next_window(
     return Window(kind, low, high, back(low, overlap))
 
 
-def cut(window: Window, high: Mark) -> Window:
-    """The first piece of a window, up to ``high`` if that is less."""
+def cut(window: Window, high: WatermarkValue) -> Window:
+    """The first part of a window, up to ``high`` if that is lower."""
     if window.high is None or high >= window.high:  # type: ignore[operator]
         return window
     return replace(window, high=high, more=True)
@@ -149,8 +148,8 @@ _STEPS: dict[str, Span] = {
 }
 
 
-def parse_mark(text: Any, kind: str, *, zone: str = "UTC") -> Mark:
-    """A mark as people or the ledger write it. Raises ValueError that says what was expected."""
+def parse_value(text: Any, kind: str, *, zone: str = "UTC") -> WatermarkValue:
+    """A watermark value as text, from people or the ledger. Raises ValueError that says what was expected."""
     try:
         if kind == "integer":
             return int(str(text))
@@ -177,8 +176,8 @@ _EXPECTED = {
 }
 
 
-def told(mark: Mark | None) -> str:
-    """A mark as people read it: no zone (zoned ones are UTC), no seconds where there are none."""
+def as_text(mark: WatermarkValue | None) -> str:
+    """A value for messages: no zone (zoned ones are UTC), no seconds where they are zero."""
     if mark is None:
         return "nothing"
     if isinstance(mark, datetime):

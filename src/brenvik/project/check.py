@@ -1,4 +1,4 @@
-"""Holds a declared table against its feeds and the store, without reading the feeds' rows."""
+"""Checks a declared table against its feeds and the store, without reading the feeds' rows."""
 
 from __future__ import annotations
 
@@ -24,10 +24,10 @@ from brenvik.store import Store
 
 WHAT = {
     "key": "natural key",
-    "type_0": "type 0, keeps its first value",
-    "type_1": "type 1, overwritten",
-    "type_2": "type 2, opens a new version",
-    "when": "orders, not in the table",
+    "type_0": "type 0, keep the first value",
+    "type_1": "type 1, overwrite",
+    "type_2": "type 2, new version",
+    "when": "order column, not in the table",
 }
 _PART = "\0"  # stands for the name of a file in what is told of several
 
@@ -43,9 +43,9 @@ class FeedFinding:
 
 @dataclass
 class Finding:
-    """What a check found about one table; without faults it can be loaded, or where it is ``foreign`` adopted.
+    """What a check found about one table; without faults it can be loaded, or adopted if it is ``foreign``.
 
-    A foreign table is one that the store had before, with so many ``rows``.
+    A foreign table exists in the store with ``rows`` rows, but is not in the ledger.
     """
 
     table: str
@@ -60,14 +60,13 @@ class Finding:
 
 
 def check_rights(project: Project, store: Store, tables: Sequence[str] | None = None) -> list[str]:
-    """What gives the rights that loads of some tables (all when None) need and that this user lacks; nothing when all are
-    there."""
+    """Statements that grant the rights which loads of some tables (all when None) need and this user lacks."""
     chosen = project.chosen(tables)
     return store.engine.missing_rights([table.rules.stored_as for table in chosen], own_schema=SCHEMA)
 
 
 def check_table(project: Project, name: str, store: Store) -> Finding:
-    """Checks one table; every fault becomes an entry of the finding, none an error."""
+    """Checks one table; every fault becomes an entry of the finding, never an exception."""
     table = project.table(name)
     state = store.ledger.state(table.rules.table) if store.ledger.exists() else None
     finding = Finding(table.rules.table, is_new=state is None)
@@ -91,14 +90,14 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
     there = {*carried, *(state.types if state else ())}
     if there and not finding.faults:
         finding.attention += [
-            f"types names {name}, which no feed carries{suggestion(name, there)}"
+            f"types names {name}, which is not a column of any feed{suggestion(name, there)}"
             for name in table.rules.types
             if name not in there
         ]
     if state:
         finding.attention += _faults_of_rows(store, table.rules, state)
     if state is None and (owner := store.ledger.owner_of(table.rules.stored_as)):
-        finding.faults.append(f"table_name: {table.rules.stored_as!r} holds the rows of table {owner!r}")
+        finding.faults.append(f"table_name: {table.rules.stored_as!r} is the table of {owner!r} in the store")
     elif state is None and store.engine.has_table(table.rules.stored_as):
         _hold_against(store, table.rules, carried, finding)
     if state and not finding.columns and not finding.faults:  # all that was there is taken and gone
@@ -123,14 +122,14 @@ def _check_parts(
     store: Store,
     finding: Finding,
 ) -> dict[str, ColumnType]:
-    """Checks the columns of each part of a feed; returns those that any of them has."""
+    """Checks the columns of each part of a feed; returns those that any part has."""
     carried: dict[str, ColumnType] = {}
     alike: dict[str, list[str]] = {}
     for part, columns in parts.items():
         carried |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
         try:
             if feed.operations and columns.pop(feed.operations.column, None) is None:
-                raise FeedError(f"{part} has no column {feed.operations.column!r}, which shall tell the operation")
+                raise FeedError(f"{part} has no column {feed.operations.column!r}, which is declared as the operation")
             known = state.columns if state else ()
             resolved = resolve(
                 table.rules, columns, known=known, store=store.engine.capabilities, change_log=None, source=part
@@ -141,13 +140,13 @@ def _check_parts(
             continue
         finding.columns = finding.columns or _columns(table, resolved)
     for fault, (first, *others) in alike.items():
-        same = f"\n  The same holds for {', '.join(others)}." if others else ""
+        same = f"\n  The same applies to {', '.join(others)}." if others else ""
         finding.faults.append(f"feed {feed.name}: {fault.replace(_PART, first)}{same}")
     return carried
 
 
 def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Iterator[str]:
-    """What was done to a table outside of Brenvik: its rows are no time line any more, or not those that the ledger knows of."""
+    """What was done to a table outside of Brenvik: its rows are not a valid timeline any more, or not those of the ledger."""
     if gone := missing(store.engine, rules, state):
         yield from gone
         return
@@ -170,7 +169,7 @@ def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Itera
         yield f"{rules.stored_as}: {rows_without_changes(found)}; for the choices: brenvik rebuild {rules.table} --preview"
     rows = store.engine.rows(f"SELECT count(*) AS n FROM {sql.relation(rules.stored_as)}")[0]["n"]
     if rows != state.row_count:
-        yield f"{rules.stored_as}: has {rows:,} rows, but the last run left {state.row_count:,}; {right}"
+        yield f"{rules.stored_as}: has {rows:,} rows; after the last run it had {state.row_count:,}; {right}"
 
 
 def _tells_operation(feed: FeedRules, name: str) -> bool:
@@ -178,7 +177,7 @@ def _tells_operation(feed: FeedRules, name: str) -> bool:
 
 
 def carried_by(project: Project, table: ProjectTable, store: Store) -> dict[str, ColumnType]:
-    """The columns that the feeds of a table carry, but those that tell operations. Raises what a look at a feed raises."""
+    """The columns of the feeds of a table, without operation columns. Raises what opening a feed raises."""
     return {
         name: kind
         for feed in table.feeds
@@ -189,7 +188,7 @@ def carried_by(project: Project, table: ProjectTable, store: Store) -> dict[str,
 
 
 def _hold_against(store: Store, rules: TableRules, carried: Mapping[str, ColumnType], finding: Finding) -> None:
-    """A table that the store had before."""
+    """Checks an existing table that is not in the ledger."""
     from brenvik.runs.adopt import fit
 
     found = fit(store.engine, rules, carried)
@@ -203,7 +202,7 @@ def _columns(table: ProjectTable, resolved: TableSchema) -> list[dict[str, Any]]
     for column in resolved.columns:
         what = WHAT[column.role]
         if column.name in resolved.order and column.role != "when":
-            what += ", orders"
+            what += ", order column"
         if column.name == resolved.effective:
             what = "effective, becomes valid_from" if column.role == "when" else f"{what}, effective"
         declared = "declared" if column.name in table.rules.types else "from the feed"

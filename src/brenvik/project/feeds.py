@@ -1,4 +1,4 @@
-"""A feed as it stands in a project's file: read, and checked as a whole."""
+"""A feed in the project file: read and checked as a whole."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _CODES = ("column", "insert", "update", "delete")
 def read_feed(
     place: str, name: str, given: Any, connections: Mapping[str, Connection], faults: list[str]
 ) -> FeedRules | None:
-    """A feed as it stands in a project's file; every fault goes to ``faults``."""
+    """A feed in the project file; every error is added to ``faults``."""
     if not isinstance(given, dict):
         faults.append(f"{place}: expected a table of keys, got {given!r}")
         return None
@@ -33,11 +33,11 @@ def read_feed(
     known = (*_ANY, *(_OF_DATABASES if from_database else _OF_FILES))
     for key in given:
         if key in _OF_FILES and key not in known:
-            faults.append(f"{place}.{key}: a feed reads files or a database, not both; drop {key} or connection")
+            faults.append(f"{place}.{key}: a feed reads either files or a database; remove {key} or connection")
         elif key not in known:
             named = dict.fromkeys((*known, *_OF_FILES, *_OF_DATABASES))
-            near = suggestion(key, named) or f"; known are {', '.join(named)}"
-            faults.append(f"{place}.{key}: is no key of a feed{near}")
+            near = suggestion(key, named) or f"; valid keys are {', '.join(named)}"
+            faults.append(f"{place}.{key}: is not a feed key{near}")
     kind = given.get("kind")
     if kind not in ("changes", "upserts", "full_extract"):
         faults.append(f"{place}.kind: is {kind!r}; expected 'changes', 'upserts' or 'full_extract'")
@@ -59,7 +59,7 @@ def _files(
     files = given.get("files")
     if not isinstance(files, str) or not files:
         faults.append(
-            f'{place}: reads nothing; expected files = "inbox/buoy_*.csv", or connection, source_table and watermark, '
+            f'{place}: expected files = "inbox/buoy_*.csv", or connection, source_table and watermark, '
             f"got {files!r} for files"
         )
         return None
@@ -106,7 +106,7 @@ def _files(
 
 
 def _dialect(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
-    """How CSV files are written: the fields of a dialect, checked."""
+    """The dialect of CSV files: its fields, checked."""
     if not isinstance(given, dict):
         faults.append(f'{place}: expected keys as in csv = {{ delimiter = ";" }}, got {given!r}')
         return {}
@@ -124,18 +124,20 @@ def _dialect(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
             made[key] = value
         elif key in ("columns", "null"):
             if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
-                faults.append(f"{place}.{key}: expected a list of texts, got {value!r}")
+                faults.append(f"{place}.{key}: expected a list of strings, got {value!r}")
                 continue
             made[key] = tuple(value)
         else:
-            faults.append(f"{place}.{key}: is unknown; known are delimiter, quote, escape, encoding, columns, null")
+            faults.append(
+                f"{place}.{key}: is not a valid key; valid keys are delimiter, quote, escape, encoding, columns, null"
+            )
     if made.get("delimiter", ",") in (made.get("quote", '"'), made.get("escape")):
         faults.append(f"{place}: delimiter, quote and escape must differ")
     return made
 
 
 def _record(place: str, given: Any, operations: Operations | None, faults: list[str]) -> dict[str, Any]:
-    """Where in a JSON record the parts of a change stand: JSON pointers, checked."""
+    """Where in a JSON record the parts of a change are: JSON pointers, checked."""
     if not isinstance(given, dict):
         faults.append(f'{place}: expected keys as in record = {{ new_row = "/now" }}, got {given!r}')
         return {}
@@ -150,16 +152,16 @@ def _record(place: str, given: Any, operations: Operations | None, faults: list[
         elif key == "columns":
             faults.append(f'{place}.columns: expected names and pointers as in {{ changed_at = "/at" }}, got {value!r}')
         else:
-            faults.append(f"{place}.{key}: is unknown; known are new_row, old_row, columns")
+            faults.append(f"{place}.{key}: is not a valid key; valid keys are new_row, old_row, columns")
     if "old_row" in made and not (operations and operations.deleting):
-        faults.append(f'{place}.old_row: serves to tell deletes; it needs kind = "changes" and a code that says delete')
+        faults.append(f'{place}.old_row: is for deletes; it needs kind = "changes" and a delete code')
     return made
 
 
 def _extract_time(place: str, kind: str, given: Any, faults: list[str]) -> dict[str, str]:
-    """Where an extract says when it holds: in its name, or in a column."""
+    """The time of an extract: in its name, or in a column."""
     if given and kind != "full_extract":
-        faults.append(f"{place}: is for a feed of kind 'full_extract'; this is one of {kind!r}")
+        faults.append(f"{place}: is for feeds of kind 'full_extract'; this one is {kind!r}")
     if given == {}:
         return {}
     if not isinstance(given, dict) or len(given) != 1 or not isinstance(next(iter(given.values())), str):
@@ -169,7 +171,7 @@ def _extract_time(place: str, kind: str, given: Any, faults: list[str]) -> dict[
         return {}
     (key, value), *_ = given.items()
     if key not in {"file_name", "column"}:
-        faults.append(f"{place}.{key}: is unknown; known are file_name, column")
+        faults.append(f"{place}.{key}: is not a valid key; valid keys are file_name, column")
     elif key == "file_name":
         try:
             if re.compile(value).groups != 1:
@@ -180,11 +182,11 @@ def _extract_time(place: str, kind: str, given: Any, faults: list[str]) -> dict[
 
 
 def _check_scope(place: str, kind: Any, given: Any, faults: list[str]) -> None:
-    """The part of the table that an extract holds: a condition over the table's columns."""
+    """The part of the table that an extract covers: a condition over the table's columns."""
     if given is None:
         return
     if kind != "full_extract":
-        faults.append(f"{place}: is for a feed of kind 'full_extract'; this is one of {kind!r}")
+        faults.append(f"{place}: is for feeds of kind 'full_extract'; this one is {kind!r}")
     if not isinstance(given, str) or not given.strip():
         faults.append(f"{place}: expected a condition as in \"region = 'north'\", got {given!r}")
         return
@@ -192,20 +194,20 @@ def _check_scope(place: str, kind: Any, given: Any, faults: list[str]) -> None:
 
     try:
         if not columns_of(given):
-            faults.append(f"{place}: {given!r} looks at no column of the table")
+            faults.append(f"{place}: {given!r} names no column of the table")
     except ValueError as error:
         faults.append(f"{place}: {error}")
 
 
 def _pointer(place: str, given: Any, faults: list[str]) -> Any:
-    """A JSON pointer: '' for the whole record, else parts that each begin with a slash."""
+    """A JSON pointer: '' for the whole record, otherwise parts that each begin with a slash."""
     if not isinstance(given, str) or (given and not given.startswith("/")) or re.search("~(?![01])", given):
         faults.append(f'{place}: expected a JSON pointer as in "/now" or "/change/at", got {given!r}')
     return given
 
 
 def _then(place: str, given: Any, faults: list[str]) -> tuple[Then, str]:
-    """What becomes of taken files: kept, deleted, or moved into a folder."""
+    """What to do with loaded files: keep, delete, or move them into a folder."""
     if given in ("keep", "delete"):
         return given, ""
     if (
@@ -215,7 +217,7 @@ def _then(place: str, given: Any, faults: list[str]) -> tuple[Then, str]:
         and given["move_to"]
     ):
         return "move", given["move_to"]
-    faults.append(f'{place}: expected "keep", "delete" or {{ move_to = "taken/" }}, got {given!r}')
+    faults.append(f'{place}: expected "keep", "delete" or {{ move_to = "loaded/" }}, got {given!r}')
     return "keep", ""
 
 
@@ -232,20 +234,22 @@ def _database(
     texts = {key: given.get(key) for key in ("connection", "source_table", "query", "watermark")}
     for key, value in texts.items():
         if value is not None and (not isinstance(value, str) or not value.strip()):
-            faults.append(f"{place}.{key}: expected a text, got {value!r}")
+            faults.append(f"{place}.{key}: expected a string, got {value!r}")
     if texts["connection"] is not None and texts["connection"] not in connections:
         there = ", ".join(connections) or "none"
-        faults.append(f"{place}.connection: {texts['connection']!r} is not under [connections]; there are: {there}")
+        faults.append(
+            f"{place}.connection: {texts['connection']!r} is not in [connections]; valid connections are {there}"
+        )
     if (texts["source_table"] is None) == (texts["query"] is None):
         faults.append(f"{place}: expected either source_table or query")
     if kind == "full_extract":
         faults += [
-            f"{place}.{key}: is for a feed that is read by a watermark; an extract is taken whole"
+            f"{place}.{key}: is for feeds that are read by watermark; an extract is read whole"
             for key in _OF_WATERMARKS
             if key in given
         ]
     elif texts["watermark"] is None:
-        faults.append(f"{place}.watermark: is missing; expected the column that rises with every change of a row")
+        faults.append(f"{place}.watermark: missing; expected the column that increases with every change of a row")
     spans: dict[str, Span | None] = {}
     for key in ("overlap", "lag", "window"):
         if key in given:
@@ -275,12 +279,10 @@ def _database(
 
 def _operations_of(place: str, kind: Any, operation: Any, faults: list[str]) -> Operations | None:
     if kind == "changes" and operation is None:
-        faults.append(
-            f'{place}.operation: is missing; a feed of changes needs operation = "op" or {{ column = "op", … }}'
-        )
+        faults.append(f'{place}.operation: missing; a feed of changes needs operation = "op" or {{ column = "op", … }}')
         return None
     if kind in ("upserts", "full_extract") and operation is not None:
-        faults.append(f"{place}.operation: a feed of kind {kind!r} has no operations; say 'changes' or leave it out")
+        faults.append(f"{place}.operation: a feed of kind {kind!r} has no operations; use kind 'changes' or remove it")
         return None
     return None if operation is None else _operations(f"{place}.operation", operation, faults)
 
@@ -293,7 +295,9 @@ def _operations(place: str, given: Any, faults: list[str]) -> Operations | None:
             f'{place}: expected the name of a column, or {{ column = "op", insert = ["I"], … }}, got {given!r}'
         )
         return None
-    faults += [f"{place}.{key}: is unknown; known are {', '.join(_CODES)}" for key in given if key not in _CODES]
+    faults += [
+        f"{place}.{key}: is not a valid key; valid keys are {', '.join(_CODES)}" for key in given if key not in _CODES
+    ]
     codes: dict[str, tuple[str, ...]] = {}
     for key in ("insert", "update", "delete"):
         value = given.get(key)
@@ -307,5 +311,5 @@ def _operations(place: str, given: Any, faults: list[str]) -> Operations | None:
     made = Operations(given["column"], **codes)
     both = sorted(set(made.keeping) & set(made.deleting))
     if both:
-        faults.append(f"{place}: {', '.join(both)} would both keep and delete a row")
+        faults.append(f"{place}: {', '.join(both)} would mean both a delete and an insert or update")
     return made

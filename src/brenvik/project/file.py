@@ -1,4 +1,4 @@
-"""Reads a project's file, ``brenvik.toml``: every fault in it is told at once."""
+"""Reads the project file, ``brenvik.toml``; all errors in it are reported at once."""
 
 from __future__ import annotations
 
@@ -35,15 +35,15 @@ _PROJECT_KEYS = (
     "environment",
 )
 _OF_PLACE = ("after", "groups", "expected_every", "like", "feed")
-"""Keys of a table that are none of its rules."""
+"""Keys of a table that are not rules."""
 
 
 def read_project(path: str | Path = FILE, *, environment: str | None = None) -> Project:
     """The project that a file declares.
 
     ``environment`` names the section ``[environment.NAME]`` whose keys override those of the file; None: the variable
-    BRENVIK_ENV, and where that is not set none. ``${NAME}`` in any text stands for an environment variable. Raises
-    ProjectError with every fault of the file.
+    BRENVIK_ENV, or none if that is not set. ``${NAME}`` in any string stands for an environment variable. Raises ProjectError
+    with every error in the file.
     """
     if not isinstance(path, (str, os.PathLike)):
         raise ProjectError(f"expected the path of a project file, got {path!r}")
@@ -54,13 +54,13 @@ def read_project(path: str | Path = FILE, *, environment: str | None = None) -> 
     declared = _in_environment(_parsed(path), environment, faults)
     declared = _with_environment(declared, "", faults)
     faults += [
-        f"{key}: is no key of a project{suggestion(key, _PROJECT_KEYS) or '; known are ' + ', '.join(_PROJECT_KEYS)}"
+        f"{key}: is not a project key{suggestion(key, _PROJECT_KEYS) or '; valid keys are ' + ', '.join(_PROJECT_KEYS)}"
         for key in declared
         if key not in _PROJECT_KEYS
     ]
     store = declared.get("store")
     if not isinstance(store, str):
-        faults.append('store: is missing; expected an address as in store = "duckdb:coast.duckdb"')
+        faults.append('store: missing; expected an address as in store = "duckdb:coast.duckdb"')
         store = ""
     memory_limit = declared.get("memory_limit")
     if memory_limit is not None and not (isinstance(memory_limit, str) and MEMORY.fullmatch(memory_limit)):
@@ -73,7 +73,7 @@ def read_project(path: str | Path = FILE, *, environment: str | None = None) -> 
     faults += _shared_tables(list(order.values()))
     faults += _shared_files(list(order.values()))
     if faults:
-        raise ProjectError(f"{path} has faults:", faults)
+        raise ProjectError(f"{path} has errors:", faults)
     return Project(
         name=str(declared.get("name", folder.name)),
         folder=folder,
@@ -90,20 +90,18 @@ def _parsed(path: Path) -> dict[str, Any]:
         return tomllib.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError:
         raise ProjectError(
-            f"There is no {path}. Name the project's file with --project, or make one: brenvik new FILE"
+            f"{path} does not exist. Name the project file with --project, or create one: brenvik new FILE"
         ) from None
     except IsADirectoryError:
-        raise ProjectError(f"{path} is a folder; expected the project's file, as in {path / FILE}") from None
+        raise ProjectError(f"{path} is a folder; expected the project file, as in {path / FILE}") from None
     except UnicodeDecodeError as error:
-        raise ProjectError(
-            f"{path}: byte {error.start + 1:,} is not UTF-8, which a project file must be written in"
-        ) from None
+        raise ProjectError(f"{path}: byte {error.start + 1:,} is not UTF-8; a project file must be UTF-8") from None
     except (OSError, tomllib.TOMLDecodeError) as error:
         raise ProjectError(f"{path} cannot be read: {error}") from error
 
 
 def _in_environment(declared: dict[str, Any], environment: str | None, faults: list[str]) -> dict[str, Any]:
-    """The declaration with the keys of one environment laid over it."""
+    """The declaration, overridden by the keys of one environment."""
     sections = declared.pop("environment", {})
     if not isinstance(sections, dict) or not all(isinstance(section, dict) for section in sections.values()):
         faults.append("environment: expected sections [environment.NAME]")
@@ -112,13 +110,13 @@ def _in_environment(declared: dict[str, Any], environment: str | None, faults: l
         return declared
     if environment not in sections:
         there = ", ".join(sections) or "none"
-        faults.append(f"environment: there is no [environment.{environment}]; environments are {there}")
+        faults.append(f"environment: there is no [environment.{environment}]; valid environments are {there}")
         return declared
     return _laid_over(declared, sections[environment])
 
 
 def _laid_over(below: Mapping[str, Any], above: Mapping[str, Any]) -> dict[str, Any]:
-    """Both together; where both say something, ``above`` counts. Tables of keys are merged."""
+    """Both together, with ``above`` taking precedence. Tables of keys are merged."""
     merged = dict(below)
     for key, value in above.items():
         both = isinstance(value, dict) and isinstance(below.get(key), dict)
@@ -127,7 +125,7 @@ def _laid_over(below: Mapping[str, Any], above: Mapping[str, Any]) -> dict[str, 
 
 
 def _entries(declared: Mapping[str, Any], folder: Path, faults: list[str]) -> dict[str, Any]:
-    """All tables as they are declared, here and in the files of ``tables``, with defaults and what they are like."""
+    """All tables as declared, here and in the files of ``tables``, with defaults and ``like`` applied."""
     found = declared.get("table", {})
     if not isinstance(found, dict):
         faults.append("table: expected sections [table.NAME]")
@@ -151,18 +149,18 @@ def _entries(declared: Mapping[str, Any], folder: Path, faults: list[str]) -> di
         faults.append("table: no table is declared; expected at least one [table.NAME]")
     defaults = declared.get("defaults", {})
     if not isinstance(defaults, dict):
-        faults.append("defaults: expected a section of rules that hold for every table")
+        faults.append("defaults: expected a section of rules for all tables")
         defaults = {}
     return {name: _whole(name, entries, defaults, faults) for name in entries}
 
 
 def _whole(name: str, entries: Mapping[str, Any], defaults: Mapping[str, Any], faults: list[str]) -> Any:
-    """A table with what it takes from the table it is like (all but its feeds), and from the defaults."""
+    """A table with what it inherits from the table it is like (all but its feeds), and from the defaults."""
     entry, seen = entries[name], [name]
     while isinstance(entry, dict) and (other := entry.get("like")) is not None:
         entry = {key: value for key, value in entry.items() if key != "like"}
         if other not in entries or other in seen:
-            why = "goes in a circle" if other in seen else f"there is no table {other!r}"
+            why = "refers to itself in a circle" if other in seen else f"there is no table {other!r}"
             faults.append(f"table.{name}.like: {why}")
             break
         seen.append(other)
@@ -172,14 +170,14 @@ def _whole(name: str, entries: Mapping[str, Any], defaults: Mapping[str, Any], f
 
 
 def _in_order(tables: Mapping[str, ProjectTable], faults: list[str]) -> dict[str, ProjectTable]:
-    """The tables in the order of the file, each after those it must come after."""
+    """The tables in the order of the file, each after those it depends on."""
     for name, table in tables.items():
         faults += [f"table.{name}.after: there is no table {other!r}" for other in table.after if other not in tables]
     graph = TopologicalSorter({name: [other for other in t.after if other in tables] for name, t in tables.items()})
     try:
         graph.prepare()
     except CycleError as error:
-        faults.append(f"after: {' → '.join(reversed(error.args[1]))} goes in a circle")
+        faults.append(f"after: {' → '.join(reversed(error.args[1]))} is a circular dependency")
         return dict(tables)
     places = {name: place for place, name in enumerate(tables)}
     ready: list[str] = []
@@ -193,22 +191,22 @@ def _in_order(tables: Mapping[str, ProjectTable], faults: list[str]) -> dict[str
 
 
 def _shared_tables(tables: list[ProjectTable]) -> Iterator[str]:
-    """Tables that would be written to by two declarations, of which neither knows what the other does."""
+    """Tables that two declarations would write to, neither knowing of the other."""
     first: dict[str, str] = {}
     for table in tables:
         name = table.rules.table
         other = first.setdefault(table.rules.stored_as.casefold(), name)
         if other != name:
-            yield f"table.{name}: is stored as {table.rules.stored_as!r}, as table.{other} is (case does not count)"
+            yield f"table.{name}: has the same name in the store as table.{other}: {table.rules.stored_as!r} (case is ignored)"
 
 
 def _shared_files(tables: list[ProjectTable]) -> Iterator[str]:
-    """Files that one feed would move away from under another."""
+    """Files that one feed would move away from another."""
     feeds = [(f"table.{t.rules.table}.feed.{f.name}", f) for t in tables for f in t.feeds if isinstance(f, FileFeed)]
     for place, feed in feeds:
         others = [other for other, each in feeds if other != place and each.files == feed.files]
         if others and feed.then != "keep":
-            yield f"{place}.after_load: {others[0]} reads the same files, which would miss them; leave after_load out"
+            yield f"{place}.after_load: {others[0]} reads the same files and would miss them; remove after_load"
 
 
 def _connections(given: Any, faults: list[str]) -> dict[str, Connection]:
@@ -221,8 +219,8 @@ def _connections(given: Any, faults: list[str]) -> dict[str, Connection]:
         if not isinstance(parts, dict) or not all(isinstance(value, str) for value in parts.values()):
             faults.append(f"connections.{name}: expected a URL, or a table with url, user and password")
         elif "url" not in parts or (odd := sorted(set(parts) - {"url", "user", "password"})):
-            wrong = "url is missing" if "url" not in parts else f"{', '.join(odd)}: unknown"
-            faults.append(f"connections.{name}: {wrong}; expected url, and if need be user and password")
+            wrong = "url is missing" if "url" not in parts else f"unknown keys {', '.join(odd)}"
+            faults.append(f"connections.{name}: {wrong}; expected url, and optionally user and password")
         else:
             made[name] = Connection(name, **parts)
     return made
@@ -282,7 +280,7 @@ def _with_environment(value: Any, place: str, faults: list[str]) -> Any:
 
 
 def _beside(store: str, folder: Path) -> str:
-    """A store in a file stands beside the project's file unless its path is absolute."""
+    """The address of a store whose relative path is resolved against the project folder."""
     kind, _, place = store.partition(":")
     return (
         f"{kind}:{folder / place}"

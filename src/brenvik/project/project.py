@@ -1,4 +1,4 @@
-"""A project: a store, tables and their feeds, loaded together. ``project_file`` reads it."""
+"""A project: a store, tables and their feeds, loaded together. Read by ``project.file``."""
 
 from __future__ import annotations
 
@@ -18,14 +18,14 @@ from brenvik.store import Store, open_store
 
 if TYPE_CHECKING:
     from brenvik.engines.protocol import IfBusy
-    from brenvik.feeds.protocol import StandingSource, Wanted
+    from brenvik.feeds.protocol import LoadRequest, ProjectSource
 
 
 @dataclass(frozen=True)
 class ProjectTable:
     """A table with its feeds.
 
-    ``after`` are tables that must be loaded before it, ``groups`` what it is loaded with; a table without a good run for longer
+    ``after`` are the tables it depends on, ``groups`` the groups it is loaded with; a table without a successful run for longer
     than ``expected_every`` is overdue.
     """
 
@@ -38,7 +38,7 @@ class ProjectTable:
 
 @dataclass(frozen=True)
 class Project:
-    """A project as its file declares it. Paths in it are relative to ``folder``, where the file stands."""
+    """A project as declared in its file. Paths are relative to ``folder``, the folder of the file."""
 
     name: str
     folder: Path
@@ -50,11 +50,11 @@ class Project:
 
     @property
     def title(self) -> str:
-        """The name for headings, with the environment where there is one."""
+        """The name for headings, with the environment if there is one."""
         return f"{self.name} ({self.environment})" if self.environment else self.name
 
     def chosen(self, tables: Iterable[str] | None = None, *, group: str | None = None) -> list[ProjectTable]:
-        """Tables by name (or one), else those of a group, else all; each after those it must come after.
+        """Tables by name (or one), otherwise those of a group, otherwise all; each after those it depends on.
 
         Raises ProjectError for names that the project does not have.
         """
@@ -66,18 +66,18 @@ class Project:
         if not found:
             there = sorted({each for t in self.tables.values() for each in t.groups})
             raise ProjectError(
-                f"{self.title} has no table in group {group!r}; groups are {', '.join(there) or 'none'}."
+                f"{self.title} has no table in group {group!r}; valid groups are {', '.join(there) or 'none'}."
             )
         return found
 
-    def source(self, table: ProjectTable, feed: FeedRules, store: Store) -> StandingSource:
+    def source(self, table: ProjectTable, feed: FeedRules, store: Store) -> ProjectSource:
         """A feed of a table, ready to be opened."""
         from brenvik.feeds.opening import source_of
 
         return source_of(feed, table.rules, self.connections, folder=self.folder, engine=store.engine)
 
     def feed(self, table: str, name: str | None = None) -> tuple[ProjectTable, FeedRules]:
-        """A feed of a table; its only one when no name is given. Raises ProjectError with the names that there are."""
+        """A feed of a table; its only one when no name is given. Raises ProjectError with the valid names."""
         found = self.table(table)
         there = {feed.name: feed for feed in found.feeds}
         if name is None and len(there) == 1:
@@ -92,7 +92,7 @@ class Project:
         return open_store(self.store, read_only=read_only, wait_s=wait_s, memory_limit=self.memory_limit)
 
     def table(self, name: str) -> ProjectTable:
-        """A table by its name. Raises ProjectError with the names that there are."""
+        """A table by name. Raises ProjectError with the valid names."""
         if name not in self.tables:
             near = suggestion(name, self.tables) or f"; it has {', '.join(self.tables)}."
             raise ProjectError(f"{self.name} has no table {name!r}{near}")
@@ -104,7 +104,7 @@ class Project:
         *,
         group: str | None = None,
         feed: str | None = None,
-        wanted: Wanted | None = None,
+        request: LoadRequest | None = None,
         label: str | None = None,
         preview: bool = False,
         if_busy: IfBusy = "wait",
@@ -116,23 +116,23 @@ class Project:
         """Loads tables (by name, one or several; of a group; or all) from each of their feeds, in the order of the file and of
         ``after``.
 
-        One table that fails keeps no other from loading but those that come after it, which are ``skipped``: its outcome
-        has the state ``failed``, ``blocked``, ``busy`` or ``skipped`` and the error. ``if_busy`` says what to do while
-        another load holds a table or the store: wait up to ``wait_s`` seconds, skip the table, or fail at once. ``watch``
-        is told the table and the rows read.
+        A table that fails stops only the tables that depend on it, which are ``skipped``: their outcomes have the state
+        ``failed``, ``blocked``, ``busy`` or ``skipped`` and the error. ``if_busy`` says what to do while another run has locked a
+        table or the store: wait up to ``wait_s`` seconds, skip the table, or fail at once. ``watch`` is called with the table and
+        the number of rows read.
 
-        ``label`` is kept with the runs, such as a scheduler's own id. ``feed`` names one feed of one table, and ``wanted``
-        asks it for something else than what is new; ``allowed`` is what a person lets through. A feed whose windows are
-        cut into pieces, or that has several extracts waiting, gives an outcome for each.
+        ``label`` is recorded with the runs, such as a scheduler's own id. ``feed`` names one feed of one table, and ``request``
+        asks it for something other than new data; ``allowed`` is what was approved. A feed with several windows or extracts
+        waiting returns an outcome for each.
         """
         chosen = self.chosen(tables, group=group)
         pairs = [(table, each) for table in chosen for each in table.feeds if feed in {None, each.name}]
         if not pairs:
             raise ProjectError(f"No table of {', '.join(table.rules.table for table in chosen)} has a feed {feed!r}.")
-        if wanted and len(pairs) > 1:
+        if request and len(pairs) > 1:
             told = ", ".join(f"{table.rules.table} {each.name}" for table, each in pairs)
             raise DeclarationError(
-                f"Expected one feed to take again from, got {len(pairs)} ({told}); name table and --feed."
+                f"Expected one feed to load again, got {len(pairs)} ({told}); name the table and --feed."
             )
         patience = wait_s if if_busy == "wait" else 0.0
 
@@ -142,7 +142,7 @@ class Project:
                     opened,
                     table,
                     each,
-                    wanted,
+                    request,
                     label=label,
                     preview=preview,
                     if_busy=if_busy,
@@ -163,7 +163,7 @@ class Project:
         store: Store,
         table: ProjectTable,
         feed: FeedRules,
-        wanted: Wanted | None,
+        request: LoadRequest | None,
         *,
         label: str | None,
         preview: bool,
@@ -179,7 +179,7 @@ class Project:
                     table.rules,
                     self.source(table, feed, store),
                     operations=feed.operations,
-                    wanted=wanted,
+                    request=request,
                     label=label,
                     preview=preview,
                     explain=True if preview else None,
@@ -191,10 +191,10 @@ class Project:
                 yield outcome
                 if preview or not outcome.more:
                     return
-                if wanted and outcome.window:
-                    wanted = replace(wanted, after=str(outcome.window.high))
+                if request and outcome.window:
+                    request = replace(request, after=str(outcome.window.high))
         except BrenvikError as error:
-            if wanted and isinstance(error, DeclarationError):
+            if request and isinstance(error, DeclarationError):
                 raise
             skipped = isinstance(error, Busy) and if_busy == "skip"
             yield Outcome.stopped(name, feed.name, error, state="skipped" if skipped else None)
@@ -203,12 +203,12 @@ class Project:
 def _in_order(
     pairs: Iterable[tuple[ProjectTable, FeedRules]], load: Callable[[ProjectTable, FeedRules], Iterable[Outcome]]
 ) -> list[Outcome]:
-    """What came of the feeds of tables, one after the other; a table is skipped when one that it comes after was not loaded."""
+    """The outcomes of the feeds of tables, one by one; a table is skipped when one that it depends on failed."""
     done: list[Outcome] = []
     stopped: set[str] = set()
     for table, feed in pairs:
         if before := [other for other in table.after if other in stopped]:
-            error = DependencyFailed(f"It comes after {', '.join(before)}, which was not loaded.")
+            error = DependencyFailed(f"skipped: it depends on {', '.join(before)}, which failed")
             done.append(Outcome.stopped(table.rules.table, feed.name, error, state="skipped"))
         else:
             done += load(table, feed)

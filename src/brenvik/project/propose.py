@@ -19,7 +19,7 @@ from brenvik.errors import FeedError, ProjectError
 from brenvik.feeds.dialects import reading_of
 from brenvik.feeds.formats import batch_of, columns_of
 from brenvik.feeds.protocol import BrokenLine
-from brenvik.feeds.reading import RFC_4180, Reading
+from brenvik.feeds.reading import RFC_4180, ReadOptions
 from brenvik.ledger.records import LoadedFile
 from brenvik.merge import sql
 from brenvik.model.feeds import Operations
@@ -44,25 +44,25 @@ class Proposal:
     found: list[str]
 
     def write(self) -> None:
-        """Appends the table to the project's file, or makes the file."""
+        """Appends the table to the project file, or creates the file."""
         with self.project.open("a", encoding="utf-8") as file:
             file.write(self.text if self.is_new_project else "\n" + self.text)
 
 
 def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
-    """The declaration that fits a file, guessed from its first 200,000 rows.
+    """A declaration for a file, proposed from its first 200,000 rows.
 
-    Raises FeedError when the file cannot be read, ProjectError when the project has a table of that name already.
+    Raises FeedError when the file cannot be read, ProjectError when the project already has a table of that name.
     """
     if not file.is_file():
-        raise ProjectError(f"There is no file {file}; expected a CSV, JSON Lines or Parquet file of the feed.")
+        raise ProjectError(f"{file} does not exist; expected a CSV, JSON Lines or Parquet file of the feed.")
     stem, _ = _parts(file)
     name = table or re.sub(r"\W+", "_", re.sub(r"[\W\d_]+$", "", stem).lower() or stem).strip("_") or "feed"
     is_new = not project.exists()
     if not is_new and re.search(
         rf"^\[table\.\"?{re.escape(name)}\"?\]", project.read_text(encoding="utf-8"), re.MULTILINE
     ):
-        raise ProjectError(f"{project} declares a table {name!r} already; give another name with --table.")
+        raise ProjectError(f"{project} already declares a table {name!r}; choose another name with --table.")
     reading = reading_of(file)
     given = columns_of(file, reading)
     _check_text(file)
@@ -71,13 +71,13 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     _check_rows(file, given, facts)
     operation = next((c for c in given if facts[c]["values"] and facts[c]["values"] <= _CODES), None)
     found = [f"{_many(facts[next(iter(given))]['rows'], 'row')}, {_many(len(given), 'column')}"]
-    lines = [] if not is_new else [f'store = "duckdb:{name}.duckdb"       # a file, made with the first load', ""]
+    lines = [] if not is_new else [f'store = "duckdb:{name}.duckdb"       # a file, created by the first load', ""]
     if broken:
-        lines_of = "1 line is no row" if len(broken) == 1 else f"{len(broken):,} lines are no rows"
+        lines_of = "1 line is not a row" if len(broken) == 1 else f"{len(broken):,} lines are not rows"
         found.append(f"{lines_of}, which a load would reject; line {broken[0].line} {broken[0].reason}")
     if objects := _objects(facts):
         found.append(
-            f"JSON objects in {', '.join(objects)}; if the row is inside, declare that in the feed: "
+            f"JSON objects in {', '.join(objects)}; if the row is in there, declare it in the feed: "
             f"record = {{ new_row = {_text(sql.member(objects[0]))} }}"
         )
     lines += _table_lines(name, given, facts, operation, found)
@@ -88,21 +88,19 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
 def _table_lines(
     name: str, given: Mapping[str, ColumnType], facts: Mapping[str, Any], operation: str | None, found: list[str]
 ) -> list[str]:
-    """The lines that declare the table; what they rest on is added to ``found``."""
+    """The lines that declare the table; the evidence for them is added to ``found``."""
     types = {column: _guess(facts[column]) if given[column].kind == "text" else given[column] for column in given}
     keys = _keys(facts, types, operation)
     order = _order(facts, types, keys)
     lines = [f"[table.{_bare(name)}]"]
     lines.append(_line("natural_key", keys, _why_key(facts, keys)))
     if order:
-        lines.append(_line("order_by", order, "the later of two changes of a key wins; rises with time"))
+        lines.append(_line("order_by", order, "the later of two changes of a key wins"))
     else:
-        lines.append('# order_by = ["…"]       # nothing in the file orders its rows: arrival decides')
+        lines.append('# order_by = ["…"]       # no order column found: without one, changes apply in order of arrival')
     rest = [column for column in given if column not in (*keys, *order, operation)]
-    lines.append(
-        'other_columns = "type_2"       # a change opens a new version; columns to be overwritten go to type_1'
-    )
-    lines.append("# type_0 = []       # columns whose first value must never change")
+    lines.append('other_columns = "type_2"       # keep history (SCD type 2); overwrite the columns in type_1')
+    lines.append("# type_0 = []       # columns that keep their first value")
     lines.append(f"# type_1 = []       # of {', '.join(map(_bare, rest))}")
     if operation:
         lines.append('deletes = "close"       # or "remove"')
@@ -111,7 +109,7 @@ def _table_lines(
         width = max(len(_bare(column)) for column in declared)
         lines += ["", f"[table.{_bare(name)}.types]       # text stays text unless a type is declared"]
         lines += [f'{_bare(column):<{width}} = "{kind}"' for column, kind in declared.items()]
-        found.append(f"types guessed for {', '.join(declared)}; all else stays text")
+        found.append(f"types proposed for {', '.join(declared)}; other columns stay text")
     return lines
 
 
@@ -119,12 +117,12 @@ def _feed_lines(
     file: Path,
     name: str,
     project: Path,
-    reading: Reading,
+    reading: ReadOptions,
     operation: str | None,
     facts: Mapping[str, Any],
     found: list[str],
 ) -> list[str]:
-    """The lines that declare the feed of a file; what they rest on is added to ``found``."""
+    """The lines that declare the feed of a file; the evidence for them is added to ``found``."""
     folder = _relative(file.parent, project.resolve().parent)
     stem, ending = _parts(file)
     pattern = "*".join(map(glob.escape, re.split(r"\d[\d_\-]*", stem))) + ending
@@ -133,18 +131,20 @@ def _feed_lines(
     if operation:
         lines.append('kind = "changes"       # each row says insert, update or delete')
         lines.append(f"operation = {_text(operation)}       # found {', '.join(sorted(facts[operation]['values']))}")
-        found.append(f"{operation} tells insert, update or delete")
+        found.append(f"{operation} is the operation: insert, update or delete")
     else:
         lines.append('kind = "upserts"       # each row is a new or newer state of its key')
-    lines.append(f"files = {_text(glob.escape(folder) + pattern)}       # taken once each, in the order of their names")
+    lines.append(
+        f"files = {_text(glob.escape(folder) + pattern)}       # each loaded once, in the order of their names"
+    )
     if written := _written(reading, named_so=ending.lower().startswith(".csv")):
-        lines.append(f"csv = {{ {', '.join(written)} }}       # how they are written")
+        lines.append(f"csv = {{ {', '.join(written)} }}       # the format of the files")
         found.append(f"CSV with {' and '.join(written)}")
     return lines
 
 
 def _check_rows(file: Path, given: Mapping[str, ColumnType], facts: Mapping[str, Any]) -> None:
-    """Raises FeedError when a file has no rows, or names that are Brenvik's own."""
+    """Raises FeedError when a file has no rows, or reserved column names."""
     if not given or not facts[next(iter(given))]["rows"]:
         raise FeedError(
             f"{file} has no readable rows, so no key and no types can be proposed; expected a file of the feed with some "
@@ -152,8 +152,7 @@ def _check_rows(file: Path, given: Mapping[str, ColumnType], facts: Mapping[str,
         )
     if own := [column for column in given if column.startswith("brenvik_")]:
         raise FeedError(
-            f"{file} has columns called {', '.join(own)}: names that begin with brenvik_ are Brenvik's own. Rename them in the "
-            "source."
+            f"{file} has columns named {', '.join(own)}: names that begin with brenvik_ are reserved. Rename them in the source."
         )
 
 
@@ -172,20 +171,20 @@ def _check_text(file: Path) -> None:
         odd = sum(unicodedata.category(each) == "Cc" and each not in "\t\r\n" for each in text)
     if odd > _MANY_ODD * len(text):
         raise FeedError(
-            f"{file} holds {odd:,} control characters in its first {len(sample):,} bytes, so it is not a text file; "
+            f"{file} has {odd:,} control characters in its first {len(sample):,} bytes, so it is not a text file; "
             "expected a CSV, JSON Lines or Parquet file of the feed."
         )
 
 
 def _parts(file: Path) -> tuple[str, str]:
-    """The name of a file without its ending, and the ending: also that of a packed file."""
+    """The name of a file without its extension, and the extension, including that of a compressed file."""
     stem = re.sub(r"\.gz$", "", file.name, flags=re.IGNORECASE)
     stem = Path(stem).stem
     return stem, file.name[len(stem) :]
 
 
-def _written(reading: Reading, *, named_so: bool) -> list[str]:
-    """How CSV is written, as entries of a declaration, as far as it must be said."""
+def _written(reading: ReadOptions, *, named_so: bool) -> list[str]:
+    """The CSV dialect as entries of a declaration, as far as it must be declared."""
     if reading.dialect is None:
         return []
     said = {"delimiter": reading.dialect.delimiter, "encoding": reading.dialect.encoding}
@@ -194,10 +193,10 @@ def _written(reading: Reading, *, named_so: bool) -> list[str]:
 
 
 def _facts(
-    work: duckdb.DuckDBPyConnection, file: Path, reading: Reading, given: Mapping[str, ColumnType]
+    work: duckdb.DuckDBPyConnection, file: Path, reading: ReadOptions, given: Mapping[str, ColumnType]
 ) -> tuple[dict[str, dict[str, Any]], list[BrokenLine]]:
     """Per column: rows, nulls, distinct values, which types (or JSON objects) its values are, decimals, and short values in lower
-    case. And the lines that are no rows."""
+    case. Also the lines that are not rows."""
     batch = batch_of([file], [LoadedFile(file.name, 0, "", number=1)], reading)
     work.register("rows_of_file", batch.rows())
     try:
@@ -240,7 +239,7 @@ def _facts(
 
 
 def _guess(facts: Mapping[str, Any]) -> ColumnType:
-    """The narrowest type that at least nine of ten values fit: the tenth may be what a load would reject."""
+    """The narrowest type that at least nine of ten values fit: a load may reject the others."""
     for kind in _GUESSES:
         if facts["fits"][kind]:
             return parse_type(f"decimal(38,{facts['decimals']})" if kind == "decimal" else kind)
@@ -252,7 +251,7 @@ def _objects(facts: Mapping[str, Mapping[str, Any]]) -> list[str]:
 
 
 def _keys(facts: Mapping[str, Mapping[str, Any]], types: Mapping[str, ColumnType], operation: str | None) -> list[str]:
-    """The column that looks most like a natural key: named like one, early, hardly ever null, never a time."""
+    """The column most likely to be the natural key: named like one, early, hardly ever null, not a time."""
 
     def likeness(column: str) -> tuple[bool, bool, int]:
         named = bool(_NAMED_LIKE_KEY.search(column)) and not _NAMED_LIKE_TIME.search(column)
@@ -265,7 +264,7 @@ def _keys(facts: Mapping[str, Mapping[str, Any]], types: Mapping[str, ColumnType
 
 
 def _order(facts: Mapping[str, Mapping[str, Any]], types: Mapping[str, ColumnType], keys: list[str]) -> list[str]:
-    """Times first, then numbers, that are named like something that rises with every change."""
+    """Times first, then numbers, that are named like something that increases with every change."""
     possible = [c for c in facts if c not in keys and types[c].kind in CAN_ORDER and _NAMED_LIKE_TIME.search(c)]
     moments = [c for c in possible if types[c].kind.startswith("timestamp")]
     counters = [c for c in possible if types[c].kind == "integer" and facts[c]["distinct"] > 1]
@@ -277,7 +276,7 @@ def _order(facts: Mapping[str, Mapping[str, Any]], types: Mapping[str, ColumnTyp
 def _why_key(facts: Mapping[str, Mapping[str, Any]], keys: list[str]) -> str:
     found = facts[keys[0]]
     nulls = f", {found['nulls']:,} empty" if found["nulls"] else ""
-    return f"{found['distinct']:,} different in {_many(found['rows'], 'row')}{nulls}"
+    return f"{found['distinct']:,} distinct values in {_many(found['rows'], 'row')}{nulls}"
 
 
 def _many(number: int, what: str) -> str:
@@ -297,12 +296,12 @@ def _aligned(lines: list[str]) -> list[str]:
 
 
 def _bare(name: str) -> str:
-    """A TOML key, quoted where it must be."""
+    """A TOML key, quoted where needed."""
     return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _text(name)
 
 
 def _text(value: str) -> str:
-    """A TOML text: one of JSON is one of TOML."""
+    """A TOML string: a JSON string is one."""
     return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
 
 

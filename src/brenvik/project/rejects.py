@@ -1,4 +1,4 @@
-"""Rejects after a person has looked at them: exported to a file, taken again once rows or rules are mended, or dropped."""
+"""Rejects after review: exported to a file, retried once rows or rules are fixed, or discarded."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ TOLD = ("reject", "feed", "run", "file", "line", "reason")
 
 
 class _Number(str):
-    """A number as it is written; 1.50 is not 1.5 in a text column."""
+    """A number as written; 1.50 is not 1.5 in a text column."""
 
 
 def _read(text: str) -> Any:
@@ -42,7 +42,7 @@ def _write(value: Any) -> str:
 
 
 def _row_of(content: str) -> dict[str, Any] | None:
-    """The row that a text is, if it is one."""
+    """The row that a text represents, if any."""
     try:
         found = _read(content)
     except ValueError:
@@ -51,16 +51,16 @@ def _row_of(content: str) -> dict[str, Any] | None:
 
 
 def open_rejects(ledger: Ledger[Engine], table: str) -> dict[int, dict[str, Any]]:
-    """The open rejects of a table by their numbers."""
+    """The open rejects of a table by number."""
     found = ledger.rejects(table).to_pylist() if ledger.exists() else []
     return {row["reject"]: row for row in found}
 
 
 def export_rejects(ledger: Ledger[Engine], table: str, path: Path) -> int:
-    """Writes the open rejects of a table to a file of JSON Lines; returns how many.
+    """Writes the open rejects of a table to a JSON Lines file; returns how many.
 
-    A line has the number of the reject, where it stood, the reason, and its ``row`` (column and value), or the ``text`` of a line
-    that is no row. Raises DeclarationError when the file is there already, and when no reject is open.
+    A line has the number of the reject, its file and line, the reason, and its ``row`` (columns and values), or the ``text`` of a
+    line that is not a row. Raises DeclarationError when the file exists already, and when no reject is open.
     """
     lines: list[str] = []
     for reject in open_rejects(ledger, table).values():
@@ -69,12 +69,12 @@ def export_rejects(ledger: Ledger[Engine], table: str, path: Path) -> int:
         whole = f'"row": {content}' if _row_of(content) is not None else f'"text": {_write(content)}'
         lines.append(f"{{{told}, {whole}}}\n")
     if not lines:
-        raise DeclarationError(f"Table {table!r} has no open reject; nothing was written.")
+        raise DeclarationError(f"Table {table!r} has no open rejects; nothing was written.")
     try:
         with path.open("x", encoding="utf-8") as file:
             file.writelines(lines)
     except FileExistsError:
-        raise DeclarationError(f"{path} is there already; nothing was written. Name another file.") from None
+        raise DeclarationError(f"{path} already exists; nothing was written. Name another file.") from None
     except OSError as error:
         raise DeclarationError(f"{path} cannot be written: {error.strerror}") from error
     return len(lines)
@@ -83,10 +83,10 @@ def export_rejects(ledger: Ledger[Engine], table: str, path: Path) -> int:
 def retry(
     project: Project, store: Store, table: str, path: Path | None = None, *, preview: bool = False, wait_s: float = 30.0
 ) -> list[Outcome]:
-    """Takes open rejects again, after the rules were mended, or the rows in an exported file; one load for each feed.
+    """Loads open rejects again, after the rules were fixed, or with the rows of an exported file; one load per feed.
 
-    What is refused again is a reject anew. Raises DeclarationError, and nothing is taken, for a file that does not fit the
-    open rejects, and for feeds that are not declared or give extracts.
+    Rows that are rejected again become new rejects. Raises DeclarationError, and loads nothing, for a file that does not match
+    the open rejects, and for feeds that are not declared or read extracts.
     """
     found = project.table(table)
     there = open_rejects(store.ledger, found.rules.table)
@@ -105,17 +105,17 @@ def retry(
         else:
             lines.setdefault(reject["feed"], {})[number] = content
     if not lines:
-        why = f"; {left:,} cannot be taken, as their text is no row (brenvik rejects export)" if left else ""
-        raise DeclarationError(f"Table {table!r} has no reject to take again{why}.")
+        why = f"; {left:,} cannot be retried because they are not rows (brenvik rejects export)" if left else ""
+        raise DeclarationError(f"Table {table!r} has no rejects to retry{why}.")
     feeds = {feed.name: feed for feed in found.feeds}
     faults = [f"feed {name} is not declared in {project.title}" for name in lines if name not in feeds]
     faults += [
-        f"feed {name} gives extracts: mend the source, and its next extract brings the rows; then drop the rejects"
+        f"feed {name} reads extracts: fix the source, load its next extract, then discard the rejects"
         for name in lines
         if name in feeds and feeds[name].kind == "full_extract"
     ]
     if faults:
-        raise DeclarationError(f"Nothing of table {table!r} was taken again:", faults)
+        raise DeclarationError(f"Nothing of table {table!r} was retried:", faults)
     outcomes = []
     for name, rows in lines.items():
         feed = feeds[name]
@@ -131,16 +131,16 @@ def retry(
         outcomes.append(outcome)
     if left:
         texts = (
-            "1 reject is a line that is no row; it stays"
+            "1 reject is a line that is not a row; it stays"
             if left == 1
-            else f"{left:,} rejects are lines that are no rows; they stay"
+            else f"{left:,} rejects are lines that are not rows; they stay"
         )
-        outcomes[0].notes.append(f"{texts} open. Export them, write their rows, and take the file.")
+        outcomes[0].notes.append(f"{texts} open. To load them, export them, add their rows, and retry the file.")
     return outcomes
 
 
 def _mended(path: Path, there: Mapping[int, Mapping[str, Any]]) -> dict[int, dict[str, Any] | None]:
-    """The rows of an exported file by the numbers of their rejects."""
+    """The rows of an exported file by the number of their reject."""
     try:
         lines = path.read_text(encoding="utf-8-sig").split("\n")  # other separators can stand in texts
     except (OSError, UnicodeError) as error:
@@ -152,21 +152,21 @@ def _mended(path: Path, there: Mapping[int, Mapping[str, Any]]) -> dict[int, dic
             continue
         entry = _row_of(line)
         if entry is None:
-            faults.append(f"line {place}: is no JSON object; expected one as rejects export writes it")
+            faults.append(f"line {place}: is not a JSON object as written by rejects export")
             continue
         number = entry.get("reject")
         if not isinstance(number, _Number) or not number.isdecimal():
-            faults.append(f'line {place}: has no number of a reject, as in "reject": 3')
+            faults.append(f'line {place}: has no reject number, as in "reject": 3')
         elif int(number) not in there:
             faults.append(f"line {place}: reject {number} is not open (brenvik rejects)")
         elif int(number) in found:
-            faults.append(f"line {place}: reject {number} stands in the file twice")
+            faults.append(f"line {place}: reject {number} occurs twice in the file")
         elif not isinstance(entry.get("row", {}), dict):
-            faults.append(f"line {place}: row is no JSON object of columns and values")
+            faults.append(f"line {place}: row is not a JSON object of columns and values")
         else:
             found[int(number)] = entry.get("row") or _row_of(str(entry.get("text", "")))
     if faults:
-        raise DeclarationError(f"Nothing of {path} was taken:", faults)
+        raise DeclarationError(f"Nothing of {path} was loaded:", faults)
     return found
 
 
@@ -178,7 +178,7 @@ def discard_rejects(
     reason: str | None = None,
     wait_s: float = 30.0,
 ) -> Outcome:
-    """Puts open rejects away for good (all, or by their numbers), as a run of its own; their rows stay in the ledger.
+    """Discards open rejects for good (all, or by number), as a run of its own; their rows stay in the ledger.
 
     Raises DeclarationError for numbers that are not open.
     """

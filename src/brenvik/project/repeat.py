@@ -1,4 +1,4 @@
-"""Loads again and again until someone says stop."""
+"""Loads repeatedly until stopped."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ from brenvik.errors import BrenvikError
 from brenvik.outcome import Outcome
 
 LONGEST_S = 900.0
-"""A source that is down is asked at least this often, in seconds (or as often as was asked for, if that is less)."""
+"""The longest wait, in seconds, before a source that is unavailable is tried again (if the interval is not longer)."""
 
 
 @dataclass(frozen=True)
 class Round:
-    """One load of a series: its outcomes, or the error that kept it from beginning.
+    """One load of a series: its outcomes, or the error that prevented it.
 
-    The next begins ``every_s`` seconds after this one did, which is in ``next_s`` seconds.
+    The next one begins ``every_s`` seconds after this one did, which is in ``next_s`` seconds.
     """
 
     outcomes: Sequence[Outcome] = field(default=())
@@ -35,8 +35,8 @@ class Round:
 def load_every(every: timedelta, load: Callable[[], Sequence[Outcome]], stop: threading.Event) -> Iterator[Round]:
     """Calls ``load`` until ``stop`` is set, each time ``every`` after the last began, never two at once.
 
-    While something temporary stands in the way (a source is down, a table is busy), the wait doubles from round to round,
-    up to 15 minutes. A load that runs when ``stop`` is set goes to its end.
+    While something temporary prevents loading (a source is unavailable, a table is locked), the wait doubles from round to round,
+    up to 15 minutes. A load in progress when ``stop`` is set is completed.
     """
     down = 0
     while not stop.is_set():

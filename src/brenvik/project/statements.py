@@ -95,9 +95,7 @@ def _known(dialect: str) -> str:
 
     names = sorted(each.value for each in Dialects if each.value)
     if dialect not in names:
-        raise DeclarationError(
-            f"{dialect!r} is no language that statements can be written in; known are {', '.join(names)}"
-        )
+        raise DeclarationError(f"{dialect!r} is not a supported dialect; supported are {', '.join(names)}")
     return dialect
 
 

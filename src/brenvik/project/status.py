@@ -13,11 +13,11 @@ from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.schema import LOADS
 from brenvik.model.feeds import DatabaseFeed, FeedRules
-from brenvik.model.watermarks import Mark, Window, back, parse_mark, parse_span, span_fits, told
+from brenvik.model.watermarks import WatermarkValue, Window, as_text, back, parse_span, parse_value, span_fits
 from brenvik.project.project import Project, ProjectTable
 
 if TYPE_CHECKING:
-    from brenvik.feeds.protocol import Waiting, Wanted
+    from brenvik.feeds.protocol import LoadRequest, Waiting
     from brenvik.store import Store
 
 
@@ -38,7 +38,7 @@ class FeedProgress:
     error: str | None
 
     def as_plain(self) -> dict[str, Any]:
-        """The same as values that JSON can hold."""
+        """The same as values that JSON supports."""
         waiting = self.waiting
         window = waiting.window if waiting else None
         return {
@@ -53,7 +53,7 @@ class FeedProgress:
             "waiting_since": waiting.since if waiting else None,
             "waiting_s": waited_s(waiting) if waiting else None,
             "next_window": window.as_plain() if window else None,
-            **(waiting.seen if waiting else {}),
+            **(waiting.rows_skipped if waiting else {}),
             "notes": list(waiting.notes) if waiting else [],
             "attention": list(waiting.attention) if waiting else [],
             "error": self.error,
@@ -61,12 +61,13 @@ class FeedProgress:
 
 
 def waited_s(waiting: Waiting) -> float | None:
-    """For how many seconds the oldest of what waits has waited."""
+    """How long the oldest waiting data have waited, in seconds."""
     return max(0.0, (now() - waiting.since).total_seconds()) if waiting.since else None
 
 
 def how_far(project: Project, store: Store, *tables: ProjectTable) -> list[FeedProgress]:
-    """One entry per feed of some tables, in the order of the project's file. A source that is down is told in its entry."""
+    """The progress of each feed of some tables, in the order of the project file. A source that is unavailable has its error in
+    the entry."""
     progress = store.ledger.progress()
     return [entry for table in tables for entry in _how_far(project, store, table, progress)]
 
@@ -85,7 +86,7 @@ def _how_far(
             error = str(raised)
         known = progress.get((name, feed.name)) or dict.fromkeys(("loaded_up_to", "run", "advanced_at"))
         watermark = memory.watermark() if isinstance(feed, DatabaseFeed) else None
-        taken = told(watermark.mark) if watermark else known["loaded_up_to"]
+        taken = as_text(watermark.mark) if watermark else known["loaded_up_to"]
         run, advanced_at = known["run"], known["advanced_at"]
         if feed.kind == "full_extract" and isinstance(feed, DatabaseFeed) and store.ledger.exists():
             newest = store.ledger.newest_extract(name, feed.name, without=store.ledger.reverted(name))
@@ -98,10 +99,10 @@ def _how_far(
 
 @dataclass(frozen=True)
 class TableStatus:
-    """How one table is. Times are UTC and without a zone; None where there is none.
+    """The state of one table. Times are UTC without a zone, or None.
 
-    ``since`` counts runs that failed, were refused or lost after the last good one. ``behind_s`` says for how many seconds
-    the oldest of what waits has waited. It is ``overdue`` when its last successful run ended longer ago than it is expected.
+    ``since`` counts runs that failed, were blocked or crashed after the last successful one. ``behind_s`` is how long, in
+    seconds, the oldest waiting data have waited. ``overdue``: the last successful run ended longer ago than ``expected_every``.
     """
 
     table: str
@@ -120,7 +121,7 @@ class TableStatus:
 
     @property
     def needs_attention(self) -> bool:
-        """Whether a person should look at the table; not for a source that is down alone, which may come back by itself."""
+        """Whether someone should look at the table; not for an unavailable source alone, which may recover."""
         waits = self.open_rejects or self.pending_deletes or self.protected
         return bool(self.overdue or waits or self.attention or any(self.since.values()))
 
@@ -130,7 +131,7 @@ class TableStatus:
 
 
 def status_of(project: Project, store: Store, tables: Sequence[ProjectTable]) -> list[TableStatus]:
-    """How each of some tables is; a source that cannot be reached is told in ``errors``."""
+    """The state of each of some tables; a source that cannot be reached is in ``errors``."""
     known, progress = store.ledger.status(), store.ledger.progress()
     return [
         _status_of(table, known.get(table.rules.table, {}), _how_far(project, store, table, progress))
@@ -167,28 +168,28 @@ def _status_of(table: ProjectTable, known: Mapping[str, Any], feeds: Sequence[Fe
 
 @dataclass(frozen=True)
 class Move:
-    """A watermark as it is and as it shall be; ``set_watermark`` carries it out."""
+    """A watermark before and after a move; carried out by ``set_watermark``."""
 
     table: ProjectTable
     feed: FeedRules
     kind: str
-    before: Mark | None
-    after: Mark
+    before: WatermarkValue | None
+    after: WatermarkValue
 
 
 def plan_move(project: Project, store: Store, table: str, feed: str | None, *, to: str | None, by: str | None) -> Move:
-    """What setting a watermark ``to`` a value, or back ``by`` a distance, would do; nothing is written.
+    """What moving a watermark ``to`` a value, or back ``by`` a distance, would do; nothing is written.
 
-    Raises DeclarationError for a feed without a watermark, or a value that is none.
+    Raises DeclarationError for a feed without a watermark, or an invalid value.
     """
     found, rules = project.feed(table, feed)
     if not isinstance(rules, DatabaseFeed):
         raise DeclarationError(
-            f"Feed {rules.name!r} of {table} reads files, each taken once, and has no watermark. "
-            f"To take one again: brenvik load {table} --again FILE"
+            f"Feed {rules.name!r} of {table} reads files, each loaded once, and has no watermark. "
+            f"To load one again: brenvik load {table} --again FILE"
         )
     if rules.watermark is None:
-        raise DeclarationError(f"Feed {rules.name!r} of {table} takes extracts, which are whole, and has no watermark.")
+        raise DeclarationError(f"Feed {rules.name!r} of {table} reads whole extracts and has no watermark.")
     if (to is None) == (by is None):
         raise DeclarationError('Expected either --to VALUE or --back "2 days".')
     known = store.ledger.memory(found.rules.table, rules.name).watermark()
@@ -196,7 +197,7 @@ def plan_move(project: Project, store: Store, table: str, feed: str | None, *, t
         if by is not None:
             if known is None:
                 raise DeclarationError(
-                    f"Feed {rules.name!r} of {table} has taken nothing yet; there is nothing to go back from."
+                    f"Feed {rules.name!r} of {table} has not loaded anything yet; there is no watermark to move back."
                 )
             span = parse_span(int(by) if by.isdigit() else by)
             if not span_fits(span, known.kind):
@@ -205,24 +206,24 @@ def plan_move(project: Project, store: Store, table: str, feed: str | None, *, t
         assert to is not None
         if known is None:
             source: Any = project.source(found, rules, store)  # one with a watermark
-            kind, mark = source.parse_mark(to)
+            kind, mark = source.parse_value(to)
             return Move(found, rules, kind, None, mark)
-        return Move(found, rules, known.kind, known.mark, parse_mark(to, known.kind, zone=found.rules.time_zone))
+        return Move(found, rules, known.kind, known.mark, parse_value(to, known.kind, zone=found.rules.time_zone))
     except ValueError as error:
         raise DeclarationError(f"{'--back' if by is not None else '--to'}: {error}") from None
 
 
 def set_watermark(ledger: Ledger[Engine], move: Move, *, reason: str | None, wait_s: float = 30.0) -> int:
-    """Moves a watermark and enters that as a run of its own; returns its number.
+    """Moves a watermark, recorded as a run of its own; returns its number.
 
-    Raises DeclarationError when the watermark is not what the plan saw any more, Busy while a load holds the table.
+    Raises DeclarationError when the watermark has changed since the plan was made, Busy while the table is locked.
     """
     rules, feed = move.table.rules, move.feed
     ledger.prepare()
     with ledger.engine.lock(rules.table, wait_s=wait_s):
         known = ledger.watermark(rules.table, feed.name)
         if (known.mark if known else None) != move.before:
-            raise DeclarationError(f"The watermark of {rules.table} {feed.name} has moved meanwhile; look again.")
+            raise DeclarationError(f"The watermark of {rules.table} {feed.name} has moved in the meantime; try again.")
         window = Window(move.kind, move.before, move.after, move.before)
         run, _ = ledger.start_run(
             rules, feed=feed.name, kind="watermark", source="set by hand", window=window, reason=reason
@@ -234,8 +235,8 @@ def set_watermark(ledger: Ledger[Engine], move: Move, *, reason: str | None, wai
 
 
 def begin_watermarks(project: Project, store: Store, table: ProjectTable, *, wait_s: float = 30.0) -> list[str]:
-    """Sets the watermarks of a table that was just adopted, where they are read off it: a feed whose watermark is the effective
-    column goes on from the highest time in the table. Returns what was set, and what a person should set."""
+    """Sets the watermarks of a table that was just adopted, where the table tells them: a feed whose watermark is the
+    effective column continues from the highest time in the table. Returns notes on what was set and what is left to set."""
     notes = []
     state = store.ledger.state(table.rules.table)
     for feed in table.feeds:
@@ -244,34 +245,36 @@ def begin_watermarks(project: Project, store: Store, table: ProjectTable, *, wai
         name = table.rules.table
         if state is None or feed.watermark != table.rules.effective_column or state.high_effective is None:
             notes.append(
-                f"Feed {feed.name} begins at the beginning; where it shall go on: brenvik watermarks set {name} --to VALUE"
+                f"Feed {feed.name} will start from the beginning; to set its watermark: brenvik watermarks set {name} --to VALUE"
             )
             continue
         move = plan_move(project, store, name, feed.name, to=state.high_effective, by=None)
         run = set_watermark(store.ledger, move, reason="adopted", wait_s=wait_s)
-        notes.append(f"Feed {feed.name} goes on from {told(move.after)}, the highest time in the table (run {run}).")
+        notes.append(
+            f"Feed {feed.name} will continue from {as_text(move.after)}, the highest time in the table (run {run})."
+        )
     return notes
 
 
-def taken_by(store: Store, run: int) -> tuple[str, str, Wanted]:
-    """The table and feed of a run, and how to ask the feed for the same again.
+def loaded_by(store: Store, run: int) -> tuple[str, str, LoadRequest]:
+    """The table and feed of a run, and the request that loads the same again.
 
-    Raises DeclarationError when there is no such run, or it took nothing that could be asked for again.
+    Raises DeclarationError when there is no such run, or when what it loaded cannot be loaded again.
     """
-    from brenvik.feeds.protocol import Wanted
+    from brenvik.feeds.protocol import LoadRequest
 
     row = store.ledger.run(run)
     if row is None:
         raise DeclarationError(f"There is no run {run}: brenvik runs")
     if row["kind"] not in LOADS or row["state"] != "done":
         raise DeclarationError(
-            f"Run {run} took nothing ({row['kind']}, {row['state']}), so there is nothing to take again."
+            f"Run {run} loaded nothing ({row['kind']}, {row['state']}), so there is nothing to load again."
         )
     if row["window_high"] is not None and row["kind"] != "full_extract":
-        return row["table_name"], row["feed"], Wanted(after=row["window_low"], until=row["window_high"])
+        return row["table_name"], row["feed"], LoadRequest(after=row["window_low"], until=row["window_high"])
     files = tuple(name for _, _, name in store.ledger.files_of(row["table_name"], [run]))
     if not files:
         raise DeclarationError(
-            f"Run {run} loaded {row['source']}; only files and windows of databases can be taken again."
+            f"Run {run} loaded {row['source']}; only files and windows of databases can be loaded again."
         )
-    return row["table_name"], row["feed"], Wanted(files=files)
+    return row["table_name"], row["feed"], LoadRequest(files=files)

@@ -74,13 +74,13 @@ def fit(engine: Engine, rules: TableRules, feed: Mapping[str, ColumnType]) -> Fi
     if texts:
         (alike,) = engine.rows(baseline.count_alike(rules.stored_as, texts))
         found.faults += [
-            f"{name}: compares texts by a collation that takes different ones for equal, as 'a' and 'A'; Brenvik compares "
-            "byte for byte. Give the column a collation that does, too, or load into a table that Brenvik makes"
+            f"{name}: has a collation under which different texts are equal, such as 'a' and 'A'; Brenvik compares byte by "
+            "byte. Change the collation of the column, or load into a new table"
             for index, name in enumerate(texts)
             if alike[f"alike_{index}"]
         ]
     for name, count in engine.malformed(rules.stored_as, types).items():
-        found.faults.append(f"{name}: values that are not written as this store keeps {types[name]}: {count:,}")
+        found.faults.append(f"{name}: {count:,} values are not in the format of this store for {types[name]}")
     return found
 
 
@@ -95,7 +95,7 @@ def _faults_of_columns(
 
     def elsewhere(name: str) -> str:
         other = folded.get(name.casefold())
-        return f"; it has {other!r}, and case counts" if other else ""
+        return f"; it has {other!r}; names are case-sensitive" if other else ""
 
     named = dict.fromkeys((*rules.natural_key, *rules.type_0, *rules.type_1, *rules.type_2))
     for name in named:
@@ -106,28 +106,28 @@ def _faults_of_columns(
         own[column], its = name, stored.get(name)
         if its is None and column in _NEVER_MISSING:
             yield (
-                f"{name}: the table has no such column{elsewhere(name)}; say which one it is: "
-                f'system_columns = {{ {column} = "…" }}, or that there is none: {column} = false'
+                f"{name}: the table has no such column{elsewhere(name)}; name it: "
+                f'system_columns = {{ {column} = "…" }}, or omit it: {column} = false'
             )
         elif its is None:
             found.missing.append(column)
         elif (its.type is None or its.type.wide != expected.wide) and not (column == "surrogate_key" and its.filled):
             yield f"{name}: is {its.said}; {column} must be {expected}"
     if found.missing:
-        found.notes.append(f"An adoption adds {', '.join(own[column] for column in found.missing)}.")
+        found.notes.append(f"Adoption adds {', '.join(own[column] for column in found.missing)}.")
     for name in dict.fromkeys((*named, *feed)):
         if name in stored and name not in own.values():
             yield from _faults_of_type(rules, stored[name], is_value=rules.role_of(name) is not None)
     absent = [name for name in feed if name not in stored and rules.role_of(name)]
     if absent:
-        found.notes.append(f"The first load adds {', '.join(absent)}, which the table does not have.")
+        found.notes.append(f"The first load adds {', '.join(absent)}, which are new in the table.")
     for name, its in stored.items():
         if name in own.values() or name in named or (name in feed and rules.role_of(name)):
             continue
         if its.needed:
-            yield f"{name}: is never null and has no default, and neither the rules nor a feed fill it"
+            yield f"{name}: is NOT NULL without a default, and neither the rules nor a feed provide it"
         else:
-            found.notes.append(f"{name} stays as it is: neither the rules nor a feed know it.")
+            found.notes.append(f"{name} is left unchanged: neither the rules nor a feed have it.")
 
 
 def _own(rules: TableRules, effective: ColumnType) -> list[tuple[str, str, ColumnType]]:
@@ -142,12 +142,12 @@ def _own(rules: TableRules, effective: ColumnType) -> list[tuple[str, str, Colum
 def _faults_of_type(rules: TableRules, its: StoredColumn, *, is_value: bool) -> Iterator[str]:
     declared = rules.declared_type(its.name)
     if its.type is None:
-        yield f"{its.name}: is {its.said}, for which there is no type"
+        yield f"{its.name}: is {its.said}, which is not supported"
     elif its.filled == "generated" and is_value:
-        yield f"{its.name}: is generated from other columns; leave it out: exclude"
+        yield f"{its.name}: is a generated column; add it to exclude"
     elif declared and declared.kind == its.type.kind == "text":
         if its.type.length and (declared.length is None or declared.length > its.type.length):
-            yield f'{its.name}: holds {its.type.length} characters, the rules let {declared} pass; say "text({its.type.length})"'
+            yield f'{its.name}: is {its.type} in the table, {declared} in the rules; declare "{its.type}"'
     elif declared and declared not in (its.type, its.type.wide):
         yield f"{its.name}: is {its.said} in the table, {declared} in the rules"
 
@@ -222,16 +222,13 @@ def adopt(
     def once() -> Outcome:
         with ledger.engine.lock(rules.table, wait_s=wait_s):
             if ledger.state(rules.table) is not None:
-                raise DeclarationError(f"Table {rules.table!r} is known already; there is nothing to adopt.")
+                raise DeclarationError(f"Table {rules.table!r} is already in the ledger; there is nothing to adopt.")
             if not ledger.engine.has_table(rules.stored_as):
                 raise DeclarationError(
-                    f"{ledger.engine.address} has no table {rules.stored_as!r}; the first load makes it, there is nothing to "
-                    "adopt."
+                    f"{ledger.engine.address} has no table {rules.stored_as!r} to adopt; the first load will create it."
                 )
             if owner := ledger.owner_of(rules.stored_as):
-                raise DeclarationError(
-                    f"{rules.stored_as!r} holds the rows of table {owner!r}; there is nothing to adopt."
-                )
+                raise DeclarationError(f"{rules.stored_as!r} is the table of {owner!r}; there is nothing to adopt.")
             check_kept_apart(ledger.engine, rules)
             run = Run(0, rules.table, "", "adoption", "adopted", now())
             if not preview:
@@ -270,7 +267,7 @@ def _adopt(
             if found.schema is None or found.faults:
                 raise SchemaMismatch(
                     "\n  ".join(
-                        [f"Table {rules.stored_as!r} does not fit its rules; nothing was written:", *found.faults]
+                        [f"Table {rules.stored_as!r} does not match its rules; nothing was written:", *found.faults]
                     )
                 )
             it.schema = found.schema
@@ -336,6 +333,6 @@ def _check_changes(it: UnderWay, rows: int, allowed: int) -> None:
         f"{it.rules.stored_as}: not adopted, nothing written\n"
         f"Its {rows:,} rows are not what the rules make of them: {updated:,} would change, {added:,} be added, {removed:,} go.\n"
         f"look            brenvik adopt {table} --preview\n"
-        f"let it through  brenvik adopt {table} --allow-changes {added + updated + removed}\n"
+        f"to allow    brenvik adopt {table} --allow-changes {added + updated + removed}\n"
         f"in Python       adopt(…, allow_changes={added + updated + removed})"
     )

@@ -10,7 +10,7 @@ from brenvik.errors import DeclarationError, LimitExceeded, StaleExtract
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Run
 from brenvik.model.rules import TableRules
-from brenvik.model.watermarks import parse_mark, told
+from brenvik.model.watermarks import as_text, parse_value
 from brenvik.runs.prepare import UnderWay
 
 
@@ -43,16 +43,18 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
     deletes = (
         it.ended_keys + counts["pending"]
     )  # those wait for a person, but five out of nine say something of the extract
-    what = "hold deletes of" if it.schema.inactive_deletes else "delete"
+    what = "leave pending deletes of" if it.schema.inactive_deletes else "delete"
     said = []
     again: dict[str, int] = {}
     most = limit_of(rules.max_deletes, current_keys)
     is_empty = is_extract and counts["read"] == counts["rejected"] + counts["duplicate"]  # or refused before
     if is_empty and allowed.deletes is None:
-        said.append(f"It holds no row that can be taken; {current_keys:,} are current.")
+        said.append(f"It has no valid rows; {current_keys:,} keys are current.")
     if (is_empty or (most is not None and deletes > most)) and deletes > (allowed.deletes or 0):
         held = (
-            f"It holds {counts['read']:,} rows; {current_keys:,} are current. " if is_extract and not is_empty else ""
+            f"It has {counts['read']:,} rows; {current_keys:,} keys are current. "
+            if is_extract and not is_empty
+            else ""
         )
         said.append(f"{held}Loading it would {what} {deletes:,} ({_share(deletes, current_keys, rules.max_deletes)}).")
     if said:
@@ -66,11 +68,11 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
     if not said:
         return None
     lines = (
-        f"{source}: refused, nothing written",
+        f"{source}: blocked, nothing written",
         *said,
-        f"look            brenvik preview {rules.table}",
-        f"let it through  brenvik load {rules.table} {' '.join(f'--allow-{what} {n}' for what, n in again.items())}",
-        f"in Python       load(…, {', '.join(f'allow_{what}={n}' for what, n in again.items())})",
+        f"to preview  brenvik preview {rules.table}",
+        f"to allow    brenvik load {rules.table} {' '.join(f'--allow-{what} {n}' for what, n in again.items())}",
+        f"in Python   load(…, {', '.join(f'allow_{what}={n}' for what, n in again.items())})",
     )
     return LimitExceeded("\n".join(lines), counts=dict(counts), current_keys=current_keys)
 
@@ -82,18 +84,18 @@ def check_kind(
     extracts, others = ledger.loads_taken(rules.table, without=reverted)
     if is_extract and others:
         raise DeclarationError(
-            f"Table {rules.table!r} has taken changes ({others:,} runs); an extract can only come before all of them. "
-            "Load it into a table of its own."
+            f"Table {rules.table!r} has loaded changes ({others:,} runs); an extract can only be loaded before all of them. "
+            "Load it into another table."
         )
     if is_extract and extracts and rules.order_by:
         raise DeclarationError(
-            f"Table {rules.table!r} orders changes by {', '.join(rules.order_by)} and has taken its first extract; a table "
-            "that takes extracts again and again is ordered by their times. Leave order_by out."
+            f"Table {rules.table!r} orders changes by {', '.join(rules.order_by)} and has loaded its first extract; a table "
+            "that loads extracts repeatedly is ordered by their times. Remove order_by."
         )
     if not is_extract and extracts > 1:
         raise DeclarationError(
-            f"Table {rules.table!r} takes extracts ({extracts:,} so far), so it cannot take {run.kind}: what is absent from the "
-            "next extract would be deleted again."
+            f"Table {rules.table!r} loads extracts ({extracts:,} so far), so it cannot load {run.kind}: the next extract would "
+            "delete what it does not contain."
         )
 
 
@@ -105,11 +107,11 @@ def check_age(ledger: Ledger[Engine], it: UnderWay, run: Run, source: str, rever
         return
     number, time = newest
     at = it.values["extract_at"]
-    if parse_mark(at, kind) < parse_mark(time, kind):  # type: ignore[operator]
+    if parse_value(at, kind) < parse_value(time, kind):  # type: ignore[operator]
         raise StaleExtract(
-            f"{source}: refused, nothing written\n"
-            f"It is of {told(parse_mark(at, kind))}; run {number} took the extract of {told(parse_mark(time, kind))}.\n"
-            "An older extract cannot be put before a newer one. If the newer one is wrong, revert it first: "
+            f"{source}: blocked, nothing written\n"
+            f"It is of {as_text(parse_value(at, kind))}; run {number} loaded the extract of {as_text(parse_value(time, kind))}.\n"
+            "Extracts must be loaded in order of time. If the newer one is wrong, revert it first: "
             f"brenvik revert {number}"
         )
 

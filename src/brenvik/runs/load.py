@@ -45,7 +45,7 @@ from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_rules, check_sc
 from brenvik.runs.staging import stage_changes
 
 if TYPE_CHECKING:
-    from brenvik.feeds.protocol import Batch, Source, Wanted, Watch
+    from brenvik.feeds.protocol import Batch, LoadRequest, Source, Watch
 
 _log = logging.getLogger("brenvik")
 
@@ -59,7 +59,7 @@ def load(
     source: Source,
     *,
     operations: Operations | None,
-    wanted: Wanted | None = None,
+    request: LoadRequest | None = None,
     label: str | None = None,
     preview: bool = False,
     explain: bool | None = None,
@@ -79,13 +79,13 @@ def load(
     """
     how = _How(operations, explain, watch, allowed, extract_scope)
     if preview:
-        return _preview(ledger, rules, source, wanted, how)
+        return _preview(ledger, rules, source, request, how)
     ledger.prepare()
 
     def once() -> Outcome:
-        return _load(ledger, rules, source, wanted, how, label=label, wait_s=wait_s)
+        return _load(ledger, rules, source, request, how, label=label, wait_s=wait_s)
 
-    return retry_on_conflict(once) if source.opens_again else once()
+    return retry_on_conflict(once) if source.can_reopen else once()
 
 
 @dataclass(frozen=True)
@@ -99,16 +99,18 @@ class _How:
     extract_scope: str | None
 
 
-def _preview(ledger: Ledger[Engine], rules: TableRules, source: Source, wanted: Wanted | None, how: _How) -> Outcome:
-    batch = source.open(ledger.memory(rules.table, source.name), wanted)
+def _preview(
+    ledger: Ledger[Engine], rules: TableRules, source: Source, request: LoadRequest | None, how: _How
+) -> Outcome:
+    batch = source.open(ledger.memory(rules.table, source.name), request)
     try:
         if not batch.columns:
             return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
         run = Run(0, rules.table, source.name, source.kind, batch.source, now())
         outcome = _work_through(ledger, rules, batch, run, how)
         if outcome.more:
-            piece = "the first extract" if batch.extract else "the first piece"
-            outcome.notes.append(f"This is {piece}; a load goes on with the next until nothing is left.")
+            first = "the first extract" if batch.extract else "the first window"
+            outcome.notes.append(f"This shows {first} only; a load continues until nothing is left.")
         return outcome
     finally:
         batch.close()
@@ -118,7 +120,7 @@ def _load(
     ledger: Ledger[Engine],
     rules: TableRules,
     source: Source,
-    wanted: Wanted | None,
+    request: LoadRequest | None,
     how: _How,
     *,
     label: str | None,
@@ -126,7 +128,7 @@ def _load(
 ) -> Outcome:
     with ledger.engine.lock(rules.table, wait_s=wait_s):
         try:
-            batch = source.open(ledger.memory(rules.table, source.name), wanted)
+            batch = source.open(ledger.memory(rules.table, source.name), request)
         except (InputError, Temporary) as error:
             run, _ = ledger.start_run(rules, feed=source.name, kind=source.kind, source="", label=label)
             ledger.enter_failure(run, error)
@@ -140,7 +142,7 @@ def _load(
                 kind=source.kind,
                 source=batch.source,
                 window=batch.window,
-                seen=batch.seen,
+                seen=batch.rows_skipped,
                 label=label,
                 extract_scope=how.extract_scope if batch.extract else None,
             )
@@ -262,7 +264,7 @@ def _outcome(
         duration_s=(now() - run.started_at).total_seconds(),
         counts=counts,
         window=batch.window,
-        seen=batch.seen,
+        seen=batch.rows_skipped,
         notes=[
             *batch.notes,
             *_notes_on_columns(it.schema, batch),
@@ -289,7 +291,7 @@ def _write(
     write_table(it, some_replayed=some_replayed)
     schema, asked = it.schema, it.expected_counts
     if schema.change_log:
-        check_count(it, "kept", asked["kept"], it.do(classify.log_changes(schema, some_duplicates=some_replayed)))
+        check_count(it, "logged", asked["logged"], it.do(classify.log_changes(schema, some_duplicates=some_replayed)))
     if it.some_inactive_deletes:
         log_inactive_deletes(it, ledger, is_extract=batch.extract is not None)
     if it.some_pending and batch.extract:
@@ -300,7 +302,7 @@ def _write(
         file_names = {f"file_{number}": name for number, name in files}
         check_count(
             it,
-            "entered as rejects",
+            "recorded as rejects",
             it.counts["rejected"],
             it.do(record_rejects(files), last_reject=last, **file_names),
         )
@@ -321,7 +323,7 @@ def _of_extract(it: UnderWay, batch: Batch) -> dict[str, Any]:
     """What is recorded with an extract: its time, and the column set of its rows where they share one."""
     if not batch.extract:
         return {}
-    column_sets = it.schema.column_sets_of(batch.carried.values())
+    column_sets = it.schema.column_sets_of(batch.column_sets.values())
     return {
         "window_high": it.values["extract_at"],
         "extract_column_set": column_sets[0] if len(column_sets) == 1 else None,
@@ -332,17 +334,17 @@ def _notes_on_late(it: UnderWay) -> list[str]:
     """How many changes were late, and what that means for a table without a change log."""
     if not it.late:
         return []
-    late = "1 change came late" if it.late == 1 else f"{it.late:,} changes came late"
+    late = "1 change was late" if it.late == 1 else f"{it.late:,} changes were late"
     if it.schema.change_log:
-        return [f"{late}; worked out with all changes kept before."]
-    return [f"{late}; spliced into the stored versions as well as can be, as no changes are kept."]
+        return [f"{late}; recomputed from the change log."]
+    return [f"{late}; spliced into the stored versions as well as possible, as there is no change log."]
 
 
 def _notes_on_types(schema: TableSchema, rules: TableRules, batch: Batch) -> list[str]:
     """Which columns have a declared type and occur nowhere else."""
     there = {*batch.columns, *(column.name for column in schema.columns)}
     return [
-        f"types names {name}, which neither {batch.source} nor the table has{suggestion(name, there)}"
+        f"types names {name}, which is a column of neither {batch.source} nor the table{suggestion(name, there)}"
         for name in rules.types
         if name not in there
     ]
@@ -354,5 +356,5 @@ def _notes_on_columns(schema: TableSchema, batch: Batch) -> list[str]:
     for part, columns in batch.parts.items():
         missing = [name for name in schema.values if name not in columns]
         if missing:
-            notes.append(f"{part} has no {', '.join(missing)}: what is known of it stays.")
+            notes.append(f"{part} has no {', '.join(missing)}: existing values are kept.")
     return notes

@@ -28,22 +28,22 @@ def _absent(state: TableState, there: set[str]) -> list[str]:
 
 def _of_table(engine: Engine, rules: TableRules, state: TableState) -> Iterator[str]:
     name, there = rules.stored_as, {column.name for column in engine.columns_of(rules.stored_as)}
-    from_log = f"from its kept changes (brenvik rebuild {rules.table})" if rules.change_log else "from a backup"
+    from_log = f"from its change log (brenvik rebuild {rules.table})" if rules.change_log else "from a backup"
     if not there:
         yield (
             f"Table {name} no longer exists in {engine.address}; it was dropped or renamed outside of Brenvik. Recreate it "
-            f"{from_log}, or give the table of the rules another name."
+            f"{from_log}, or choose another table_name."
         )
         return
     if gone := _absent(state, there):
         yield (
             f"Table {name} no longer has {', '.join(gone)}; columns were dropped or renamed outside of Brenvik. Restore them "
-            f"{from_log}, or give them the names they had."
+            f"{from_log}, or rename them back."
         )
     if own := [own for own in map(rules.system_column_name, SYSTEM_COLUMNS) if own and own not in there]:
         yield (
-            f"Table {name} no longer has {', '.join(own)}, which Brenvik maintains; they were dropped or renamed. Give them the "
-            "names they had, or restore the table from a backup."
+            f"Table {name} no longer has {', '.join(own)}, which Brenvik maintains; they were dropped or renamed. Rename them "
+            "back, or restore the table from a backup."
         )
 
 
@@ -52,7 +52,7 @@ def _of_log(engine: Engine, rules: TableRules, state: TableState) -> Iterator[st
     there = {column.name for column in engine.columns_of(name)}
     gone = [column.name for column in state.columns if column.name not in there]
     if not there:
-        yield f"{name}, which keeps the changes of table {rules.table}, no longer exists. Restore it from a backup."
+        yield f"{name}, the change log of table {rules.table}, no longer exists. Restore it from a backup."
     elif gone:
         yield f"{name} no longer has {', '.join(gone)}; they were dropped or renamed. Restore it from a backup."
 

@@ -68,9 +68,11 @@ def _check_runs(ledger: Ledger[Engine], rules: TableRules, known_at: int | None,
     unknown = [run for run, table in of_table.items() if table is None]
     unknown += [known_at] if known_at and ledger.run(known_at) is None else []
     faults = [f"there is no run {run}: brenvik runs" for run in unknown]
-    faults += [f"run {run} was of table {table}" for run, table in of_table.items() if table not in (None, rules.table)]
+    faults += [
+        f"run {run} belongs to table {table}" for run, table in of_table.items() if table not in (None, rules.table)
+    ]
     if faults:
-        raise DeclarationError(f"The past of table {rules.table!r} was not worked out:", faults)
+        raise DeclarationError(f"The history of table {rules.table!r} cannot be shown:", faults)
 
 
 def _as_it_was(ledger: Ledger[Engine], schema: TableSchema, rules: TableRules, known_at: int) -> str | None:

@@ -105,7 +105,7 @@ def check_accounted(it: UnderWay, question: str) -> None:
     name = it.rules.table
     raise ChangesMissing(
         f"{name}: nothing written\n"
-        f"{rows_without_changes(found)}: {it.schema.change_log} has lost entries, or something other than Brenvik wrote to the "
+        f"{rows_without_changes(found)}: {it.schema.change_log} is missing entries, or something other than Brenvik wrote to the "
         "table. Recomputing from this log would lose that history.\n"
         "Restore the log from a backup, or decide:\n"
         f"the table is right  brenvik rebuild {name} --unlogged keep\n"
@@ -147,13 +147,13 @@ def count_decisions(it: UnderWay, *, some_replayed: bool) -> dict[str, int]:
         counts["duplicate"] += sizes["duplicates"]
         passed = sizes["changes"] - sizes["current_path"] - sizes["duplicates"] - sum(each["n"] for each in judged)
         counts["superseded"] += passed
-        it.expected_counts["kept"] = sizes["changes"] - sizes["duplicates"]
+        it.expected_counts["logged"] = sizes["changes"] - sizes["duplicates"]
     else:
-        it.expected_counts["kept"] = sum(row["n"] for row in it.plain.values())
+        it.expected_counts["logged"] = sum(row["n"] for row in it.plain.values())
     told = sum(counts[decision] for decision in DECISIONS)
     if told != counts["read"] + counts["derived"] or min(counts.values()) < 0:
         raise InvariantBroken(
-            f"{counts['read']} rows were read, {counts['derived']} changes derived, and {told} decided ({counts}). "
+            f"{counts['read']} rows were read and {counts['derived']} changes derived, but {told} were decided ({counts}). "
             f"Nothing was written. {OTHER_WRITERS.format(table=it.rules.table)}"
         )
     it.counts = counts
@@ -184,7 +184,7 @@ def write_table(it: UnderWay, *, some_replayed: bool) -> None:
     schema, expected = it.schema, it.expected_counts
     if expected["to_close"]:
         deletes = some_replayed or "deleted" in it.plain
-        check_count(it, "ended", expected["to_close"], it.do(diff.close_rows(schema, deletes=deletes)))
+        check_count(it, "closed", expected["to_close"], it.do(diff.close_rows(schema, deletes=deletes)))
     if expected["also_closed"] and schema.store.moves:
         it.do(current_path.refresh_row_ids(schema))
     if expected["type_1"]:
@@ -195,7 +195,7 @@ def write_table(it: UnderWay, *, some_replayed: bool) -> None:
         check_count(it, "overwritten", expected["type_1"] + expected["spread"], wrote)
     if expected["to_update"]:
         names = tuple(name for name, any_ in it.row(diff.changed_columns(schema)).items() if any_)
-        check_count(it, "given new content", expected["to_update"], it.do(diff.update_rows(schema, names)))
+        check_count(it, "updated", expected["to_update"], it.do(diff.update_rows(schema, names)))
     if expected["to_delete"]:
         check_count(it, "removed", expected["to_delete"], it.do(diff.delete_rows(schema)))
     if added := it.counts["rows_added"]:
@@ -206,8 +206,8 @@ def write_table(it: UnderWay, *, some_replayed: bool) -> None:
 def check_count(it: UnderWay, what: str, asked: int, did: int) -> None:
     if asked != did:
         raise InvariantBroken(
-            f"The load of {it.rules.table!r} asked for {asked} rows to be {what}, the store says {did}. "
-            f"It was undone. {OTHER_WRITERS.format(table=it.rules.table)}"
+            f"The load of {it.rules.table!r} expected {asked} rows to be {what}, but the store reports {did}. "
+            f"Everything was rolled back. {OTHER_WRITERS.format(table=it.rules.table)}"
         )
 
 

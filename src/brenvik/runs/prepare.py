@@ -165,10 +165,10 @@ def check_rules(rules: TableRules, state: TableState | None) -> None:
     if changed:
         told = "\n  ".join(sentence for _, sentence in changed)
         can = rules.change_log and all(what in CAN_REBUILD for what, _ in changed)
-        rebuild = f", work the table out again (brenvik rebuild {rules.table})" if can else ""
+        rebuild = f", recompute the table (brenvik rebuild {rules.table})" if can else ""
         raise RulesChanged(
-            f"Table {rules.table!r} was made under other rules:\n  {told}\n"
-            f"Nothing was written. Declare what was{rebuild}, or load into a table of another name."
+            f"Table {rules.table!r} was made with other rules:\n  {told}\n"
+            f"Nothing was written. Restore the rules{rebuild}, or load into a table with another name."
         )
 
 
@@ -183,7 +183,7 @@ def prepare(
     engine, rules = it.engine, it.rules
     if operations and operations.column not in batch.columns:
         raise FeedError(
-            f"{batch.source} has no column {operations.column!r}, which shall tell insert, update or delete; "
+            f"{batch.source} has no column {operations.column!r}, which is declared as the operation; "
             f"it has {', '.join(batch.columns)}."
         )
     _check_files(rules, batch, operations)
@@ -225,13 +225,12 @@ def _check_foreign(ledger: Ledger[Engine], rules: TableRules) -> None:
 
     if owner := ledger.owner_of(rules.stored_as):
         raise ForeignTable(
-            f"{rules.stored_as!r} in {engine.address} holds the rows of table {owner!r}. Nothing was written; give table "
-            f"{rules.table!r} another name there (table_name)."
+            f"{rules.stored_as!r} in {engine.address} is the table of {owner!r}. Nothing was written; choose another "
+            f"table_name for {rules.table!r}."
         )
     raise ForeignTable(
-        f"{engine.address} has a table {rules.stored_as!r} that Brenvik did not make. Nothing was written. See whether it "
-        f"fits (brenvik check {rules.table}) and go on with it (brenvik adopt {rules.table}), or give the table of the "
-        "rules another name."
+        f"{engine.address} has a table {rules.stored_as!r} that is not in the ledger. Nothing was written. To take it over: "
+        f"brenvik check {rules.table}, then brenvik adopt {rules.table}; or choose another table_name."
     )
 
 
@@ -240,7 +239,9 @@ def _with_new_column_sets(
 ) -> TableSchema:
     """The schema including the column sets of a batch; new ones are recorded in the ledger."""
     column_sets = state.column_sets if state else {}
-    carried = {file: tuple(sorted(set(names) & set(schema.change_columns))) for file, names in batch.carried.items()}
+    carried = {
+        file: tuple(sorted(set(names) & set(schema.change_columns))) for file, names in batch.column_sets.items()
+    }
     added: dict[int, tuple[str, ...]] = {}
     for names in dict.fromkeys(carried.values()):
         if names not in column_sets.values():
@@ -262,8 +263,8 @@ def check_kept_apart(engine: Engine, rules: TableRules) -> None:
     kept = change_log_table(rules.table)
     if rules.change_log and engine.has_table(kept):
         raise ForeignTable(
-            f"The changes of table {rules.table!r} would be kept in {kept}, which {engine.address} has already. Nothing was "
-            "written; give the table of the rules another name."
+            f"The change log of table {rules.table!r} would be {kept}, which already exists in {engine.address}. Nothing was "
+            "written; choose another name for the table."
         )
 
 
@@ -278,8 +279,8 @@ def check_scope(schema: TableSchema, scope: str | None, feed: Iterable[str]) -> 
         raise DeclarationError(f"extract_scope: {error}") from None
     if unknown:
         raise FeedError(
-            f"extract_scope looks at {', '.join(unknown)}; it tells which rows of table {schema.table!r} an extract holds, by "
-            f"columns that both have and that follow the source (no type 0): {', '.join(there)}."
+            f"extract_scope names {', '.join(unknown)}; it may only name columns that both the extract and table "
+            f"{schema.table!r} have, and that are not type 0: {', '.join(there)}."
         )
     try:
         check(scope, {column.name: column.type for column in schema.columns})
@@ -298,7 +299,7 @@ def _check_files(rules: TableRules, batch: Batch, operations: Operations | None)
         if name in batch.columns and name not in columns
     ]
     if faults:
-        raise FeedError("\n  ".join([f"Not every file fits the rules of table {rules.table!r}:", *faults]))
+        raise FeedError("\n  ".join([f"Not all files match the rules of table {rules.table!r}:", *faults]))
 
 
 def create(it: UnderWay, relation: str, columns: list[tuple[str, str, bool]], *, temporary: bool = False) -> None:

@@ -50,7 +50,7 @@ def rebuild(
         if unaccounted and unlogged == "keep":
             _keep_unaccounted(it, ledger)
         if unaccounted:
-            became = "kept, as changes of this run" if unlogged == "keep" else "removed"
+            became = "logged as changes of this run" if unlogged == "keep" else "removed"
             told.append(f"{rows_without_changes(unaccounted)}; they are {became}.")
         exclude(it, ledger.reverted(rules.table), some_explicit=it.keeps_explicit)
         it.do(change_log.select_keys(it.schema))
@@ -69,16 +69,16 @@ def _make_what_is_gone(it: UnderWay) -> list[str]:
     columns = [] if is_gone else [name for name in absent_columns(engine, it.rules, it.state) if name in kinds]
     if it.preview and (is_gone or columns):
         raise DeclarationError(
-            f"Table {table!r} or a column of it was dropped; a preview cannot show how it comes back. To recreate it from its "
-            f"kept changes: brenvik rebuild {it.rules.table}"
+            f"Table {table!r} or a column of it was dropped; a preview cannot show its recreation. To recreate it from its "
+            f"change log: brenvik rebuild {it.rules.table}"
         )
     if is_gone:
         make_table(it, it.schema)
-        return [f"{table} was missing; it was recreated from the kept changes, with new surrogate keys."]
+        return [f"{table} was missing; it was recreated from the change log, with new surrogate keys."]
     for name in columns:
         it.do(f"ALTER TABLE {sql.relation(table)} ADD COLUMN {sql.quote(name)} {kinds[name]}")
     return (
-        [f"{table} had lost {', '.join(columns)}; the values were restored from the kept changes."] if columns else []
+        [f"{table} was missing {', '.join(columns)}; the values were restored from the change log."] if columns else []
     )
 
 
@@ -121,7 +121,7 @@ def _count_dropped(it: UnderWay) -> list[str]:
     counts = ", ".join(f"count(t.{sql.quote(name)}) AS {sql.quote(name)}" for name in gone)
     values = it.row(f"SELECT {counts} FROM {sql.relation(it.schema.table)} t")
     return [
-        f"The rules leave {name} out: the table loses the column with {values[name]:,} values; kept changes keep them."
+        f"The rules exclude {name}: the column is dropped with {values[name]:,} values; the change log keeps them."
         for name in gone
     ]
 
@@ -129,12 +129,12 @@ def _count_dropped(it: UnderWay) -> list[str]:
 def _check_rebuild(rules: TableRules, state: TableState) -> None:
     beyond = [told for what, told in changed_rules(rules, state) if what not in CAN_REBUILD]
     if rules.effective_column is None and (then := _effective_then(state)):
-        beyond.append(f"effective_at: was {then!r}, is the time of the load, which was never kept")
+        beyond.append(f"effective_at: was {then!r}, is the time of the load, which was not recorded")
     if beyond:
         raise RulesChanged(
-            f"Table {rules.table!r} cannot be worked out again under rules that differ so much:\n  "
+            f"Table {rules.table!r} cannot be rebuilt under these rules:\n  "
             + "\n  ".join(beyond)
-            + "\nNothing was written. Load into a table of another name."
+            + "\nNothing was written. Load into a table with another name."
         )
 
 
@@ -159,29 +159,29 @@ def _fit(it: UnderWay, *, drop_columns: bool) -> list[str]:
         + f" FROM {kept} k"
     )
     faults = [
-        f"{name}: {counts[name]:,} of {counts['brenvik_n']:,} changes were kept without it"
+        f"{name}: {counts[name]:,} of {counts['brenvik_n']:,} changes in the log have no value for it"
         for name in needed
         if counts[name]
     ]
-    faults += [f"{name}: the table did not hold it so far" for name in it.schema.keys if name not in before]
+    faults += [f"{name}: not a column of the table so far" for name in it.schema.keys if name not in before]
     if it.schema.effective_type.kind != it.state.effective_type.kind:
         faults.append(f"{effective}: is {it.schema.effective_type}, times were {it.state.effective_type}")
     if faults:
         raise RulesChanged(
-            "\n  ".join([f"Table {it.rules.table!r} cannot be named, ordered or timed by what is not there:", *faults])
+            "\n  ".join([f"Table {it.rules.table!r} cannot be rebuilt, because the change log lacks values:", *faults])
         )
     if it.preview and (after - before or effective):
         raise DeclarationError(
-            "The rules give the table more columns or other times, which a preview cannot show. Rebuild it, or see what "
-            "changes: brenvik check"
+            "The rules add columns or change the effective time, which a preview cannot show. To see what changes: "
+            "brenvik check"
         )
     dropped = _count_dropped(it)
     if dropped and not (it.preview or drop_columns):
         name = it.rules.table
         raise RulesChanged(
             "\n  ".join([f"{name}: not rebuilt, nothing written", *dropped])
-            + f"\nlook            brenvik rebuild {name} --preview\nlet it through  brenvik rebuild {name} --drop-columns\n"
-            "in Python       rebuild(…, drop_columns=True)"
+            + f"\nto preview  brenvik rebuild {name} --preview\nto allow    brenvik rebuild {name} --drop-columns\n"
+            "in Python   rebuild(…, drop_columns=True)"
         )
     if not it.preview:
         for name in after - before:

@@ -43,7 +43,7 @@ def begin(
     """A table with what the ledger knows of it. Raises DeclarationError when it was never loaded."""
     state = ledger.state(rules.table) if ledger.exists() else None
     if state is None:
-        raise DeclarationError(f"Table {rules.table!r} was never loaded; there is nothing to work out again.")
+        raise DeclarationError(f"Table {rules.table!r} has never been loaded; there is nothing to recompute.")
     fits(rules, state)
     it = UnderWay(
         ledger.engine, rules, values={"table_name": rules.table, **values}, work=next_work(), preview=preview, told=True
@@ -67,7 +67,7 @@ def check_kept(rules: TableRules) -> None:
     """Raises DeclarationError when a table has no change log."""
     if not rules.change_log:
         raise DeclarationError(
-            f"Table {rules.table!r} keeps no changes (change_log = false), so nothing can be worked out again from them."
+            f"Table {rules.table!r} has no change log (change_log = false), so it cannot be recomputed."
         )
 
 
@@ -92,7 +92,7 @@ def recompute(
         check()
         return _work(ledger, rules, Run(0, rules.table, "", kind, source, now()), prepare, fits=fits)
     if not ledger.exists():
-        raise DeclarationError(f"Table {rules.table!r} was never loaded; there is nothing to work out again.")
+        raise DeclarationError(f"Table {rules.table!r} has never been loaded; there is nothing to recompute.")
 
     def once() -> Outcome:
         with ledger.engine.lock(rules.table, wait_s=wait_s):

@@ -52,7 +52,7 @@ def revert(
         ledger,
         rules,
         "undo revert" if undo else "revert",
-        f"put back run {named}" if undo else f"reverted run {named}",
+        f"restored run {named}" if undo else f"reverted run {named}",
         prepare,
         check=lambda: _check_targets(ledger, rules, targets, undo=undo),
         reason=reason,
@@ -65,22 +65,22 @@ def revert(
 
 def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int], *, undo: bool) -> None:
     reverted = ledger.reverted(rules.table)
-    faults = [] if targets else ["name at least one run: brenvik runs"]
+    faults = [] if targets else ["expected at least one run: brenvik runs"]
     for target in targets:
         row = ledger.run(target)
         if row is None:
             faults.append(f"there is no run {target}: brenvik runs")
         elif row["table_name"] != rules.table:
-            faults.append(f"run {target} was of table {row['table_name']}")
+            faults.append(f"run {target} belongs to table {row['table_name']}")
         elif row["kind"] not in LOADS or row["state"] != "done":
             faults.append(f"run {target} brought no changes ({row['kind']}, {row['state']})")
         elif undo and target not in reverted:
             faults.append(f"run {target} is not reverted")
         elif not undo and target in reverted:
-            faults.append(f"run {target} is reverted already, by run {reverted[target]}")
+            faults.append(f"run {target} was already reverted by run {reverted[target]}")
     if faults:
-        what = "undo revert" if undo else "reverted"
-        raise DeclarationError(f"Nothing of table {rules.table!r} was {what}:", faults)
+        what = "restored" if undo else "reverted"
+        raise DeclarationError(f"Table {rules.table!r}: nothing was {what}:", faults)
 
 
 def _make_explicit(
@@ -177,7 +177,7 @@ def _notes_on_duplicates(ledger: Ledger[Engine], rules: TableRules, targets: Seq
     for run, count in ledger.deduplicated(rules.table, targets).items():
         changes = "1 of its changes" if count == 1 else f"{count:,} of its changes"
         notes.append(
-            f"{changes} came again in run {run} and had been dropped there as duplicates; they are gone too. "
-            f"Take them again: brenvik load --again {run}"
+            f"{changes} also came in run {run}, where they were dropped as duplicates; they are reverted too. "
+            f"To load them again: brenvik load --again {run}"
         )
     return notes

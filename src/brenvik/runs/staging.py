@@ -10,7 +10,7 @@ from brenvik.errors import DeclarationError, FeedError, StoreError, TooManyRejec
 from brenvik.ledger.schema import known_rejects
 from brenvik.merge import classify, extract_diff, sequence, sql, validate
 from brenvik.model.feeds import Operations
-from brenvik.model.watermarks import KINDS, parse_mark
+from brenvik.model.watermarks import KINDS, parse_value
 from brenvik.runs.prepare import UnderWay
 
 if TYPE_CHECKING:
@@ -30,12 +30,12 @@ def stage_changes(
             it.schema,
             tuple(batch.columns.items()),
             operations,
-            tuple((number, *it.schema.column_sets_of([names])) for number, names in batch.carried.items()),
+            tuple((number, *it.schema.column_sets_of([names])) for number, names in batch.column_sets.items()),
             keeps_raw=batch.keeps_raw,
             into=into,
             extract_time=(batch.extract.column or "") if batch.extract else None,
             scope=it.scope,
-            inside=f"({batch.inside})" if batch.inside else None,
+            in_store=f"({batch.store_query})" if batch.store_query else None,
         )
         return replace(made, through=through, kept_as=extract_diff.EXTRACT_DIFF) if through else made
 
@@ -44,11 +44,11 @@ def stage_changes(
         _stage_extract(it, batch, staging, has_ledger, watch)
         return
     _stage(it, batch, staging("changes"), watch)
-    sums = _sum_up(it, derives=batch.derives)
+    sums = _sum_up(it, derives=batch.can_derive)
     it.counts["read"] -= sums["derived"]
     if sums["faulty"] or batch.broken:
         _remove_invalid(it, batch, "changes", has_ledger)
-        sums = _sum_up(it, derives=batch.derives)  # a rejected row brings no derived change either
+        sums = _sum_up(it, derives=batch.can_derive)  # a rejected row brings no derived change either
     it.counts["derived"] = sums["derived"]
 
 
@@ -61,7 +61,7 @@ def _sum_up(it: UnderWay, *, derives: bool = False) -> dict[str, Any]:
 
 
 def _stage(it: UnderWay, batch: Batch, staging: validate.Staging, watch: Watch | None) -> None:
-    if batch.inside:
+    if batch.store_query:
         _stage_inside(it, batch, staging)
         return
     try:
@@ -83,7 +83,7 @@ def _stage_inside(it: UnderWay, batch: Batch, staging: validate.Staging) -> None
     ]
     if faults:
         raise FeedError("\n  ".join([f"{batch.source}:", *faults, "Read a query that casts them."]))
-    it.values |= batch.inside_values
+    it.values |= batch.store_query_values
     ordered = f" ORDER BY {sql.columns(staging.order)}" if staging.order else ""
     batch.count = it.do(f"CREATE TEMP TABLE {sql.work(staging.into)} AS {staging.question}{ordered}")
     it.counts["read"] = batch.count
@@ -93,7 +93,7 @@ def _remove_invalid(it: UnderWay, batch: Batch, relation: str, has_ledger: bool)
     it.some_rejected = True
     if batch.extract:
         it.do(extract_diff.find_rejected_keys(it.schema, relation))
-    for statement in validate.remove_invalid(derives=batch.derives, relation=relation):
+    for statement in validate.remove_invalid(derives=batch.can_derive, relation=relation):
         it.do(statement)
     if batch.broken:
         it.engine.stage(batch.broken_rows(), validate.malformed(it.schema.store), it.values, work=it.work)
@@ -117,7 +117,7 @@ def _check_rejects(it: UnderWay, batch: Batch) -> None:
         raise TooManyRejects(
             f"{batch.source}: {rejected} of {read} rows would be rejected; max_rejects allows {told}. Nothing was written. "
             f"The first: {'; '.join(reason.as_py() for reason in examples)}. "
-            "Mend the source or the declared types, or raise max_rejects.",
+            "Fix the source or the declared types, or raise max_rejects.",
             rejected=rejected,
             read=read,
         )
@@ -128,14 +128,15 @@ def _time_of(it: UnderWay, extract: ExtractTime, source: str) -> str:
     kind = it.schema.effective_type.kind
     if kind == "integer" or kind not in KINDS:
         raise FeedError(
-            f"{source} is an extract, which holds at a time; the effective column of table {it.rules.table!r} is {kind}."
+            f"{source} is an extract, so its effective time must be a date or timestamp; "
+            f"in table {it.rules.table!r} it is {kind}."
         )
     if extract.moment is None:
         return str(it.values["loaded_at"])
     try:
-        return str(parse_mark(extract.moment, kind, zone=it.rules.time_zone))
+        return str(parse_value(extract.moment, kind, zone=it.rules.time_zone))
     except ValueError as error:
-        raise DeclarationError(f"The time of the extract {source}: {error}") from None
+        raise DeclarationError(f"{source}: extract time: {error}") from None
 
 
 def _stage_extract(
@@ -151,7 +152,7 @@ def _stage_extract(
     it.counts["derived"] = 0
     sizes, some_duplicated = None, False
     assert batch.extract
-    if schema.store.streams and batch.repeats and not (it.scope or it.some_pending or batch.extract.column):
+    if schema.store.streams and batch.can_reread and not (it.scope or it.some_pending or batch.extract.column):
         _stage(it, batch, staging(extract_diff.EXTRACT_ROWS, through=question), watch)
         sizes = it.row(ask_sizes)
         it.values["extract_at"] = sizes["at"]
@@ -201,8 +202,8 @@ def _compare_whole(it: UnderWay, batch: Batch, question: str, has_ledger: bool) 
         _remove_invalid(it, batch, extract_diff.EXTRACT_ROWS, has_ledger)
     if found["earliest"] != found["latest"]:
         raise FeedError(
-            f"{batch.source} holds rows of {found['earliest']} and of {found['latest']}; an extract has one time. "
-            "Nothing of it was taken."
+            f"{batch.source} has rows of {found['earliest']} and of {found['latest']}; an extract must have one time. "
+            "Nothing was loaded."
         )
     it.values["extract_at"] = found["latest"] or it.values["extract_at"]
     it.do(f"CREATE TEMP TABLE {sql.work(extract_diff.EXTRACT_DIFF)} AS {question}")

@@ -27,7 +27,7 @@ from brenvik.cli.app import (
 from brenvik.cli.exits import most_severe
 
 if TYPE_CHECKING:
-    from brenvik.feeds.protocol import Wanted
+    from brenvik.feeds.protocol import LoadRequest
     from brenvik.outcome import Outcome
     from brenvik.project.project import Project
     from brenvik.store import Store
@@ -114,13 +114,13 @@ def load(
     declared = read(project, env)
 
     def once(store: Store) -> list[Outcome]:
-        named, of_feed, wanted = _wanted(store, tables, feed, after, until, again, files, from_start=from_start)
+        named, of_feed, request = _request(store, tables, feed, after, until, again, files, from_start=from_start)
         with watching(declared) as watch:
             return declared.load(
                 named,
                 group=group,
                 feed=of_feed,
-                wanted=wanted,
+                request=request,
                 label=label,
                 if_busy=if_busy.value,
                 wait_s=wait,
@@ -148,12 +148,12 @@ def _begin_log(form: Log | None) -> None:
 
 
 def _check_words(
-    tables: list[str] | None, allowed: tuple[int | None, int | None], every: str | None, *wanted: object
+    tables: list[str] | None, allowed: tuple[int | None, int | None], every: str | None, *request: object
 ) -> None:
     """Raises DeclarationError for options that cannot be combined."""
     if allowed != (None, None) and len(tables or ()) != 1:
         raise wrong("--allow-deletes and --allow-changes apply to one table; name it: brenvik load TABLE")
-    if every is not None and any(wanted):
+    if every is not None and any(request):
         raise wrong(
             "--every loads new data only; it cannot be combined with --from, --to, --again, --files or --from-start."
         )
@@ -210,7 +210,7 @@ def _repeat(project: Project, every: str, load: Callable[[], list[Outcome]], *, 
         show_round(project, found, stopping=stop.is_set(), json=json)
 
 
-def _wanted(
+def _request(
     store: Store,
     tables: list[str] | None,
     feed: str | None,
@@ -220,7 +220,7 @@ def _wanted(
     files: str | None,
     *,
     from_start: bool,
-) -> tuple[list[str] | None, str | None, Wanted | None]:
+) -> tuple[list[str] | None, str | None, LoadRequest | None]:
     """What a load is to read instead of new data, and from which tables and feed."""
     from brenvik.errors import DeclarationError
 
@@ -231,18 +231,18 @@ def _wanted(
         )
     if not (window or again or files or from_start):
         return tables, feed, None
-    from brenvik.feeds.protocol import Wanted
+    from brenvik.feeds.protocol import LoadRequest
 
     if again is None:
-        return tables, feed, Wanted(after=after, until=until, everything=from_start, pattern=files)
+        return tables, feed, LoadRequest(after=after, until=until, everything=from_start, pattern=files)
     if not again.isdigit():
-        return tables, feed, Wanted(files=(again,))
-    from brenvik.project.status import taken_by
+        return tables, feed, LoadRequest(files=(again,))
+    from brenvik.project.status import loaded_by
 
-    table, name, wanted = taken_by(store, int(again))
+    table, name, request = loaded_by(store, int(again))
     if (tables and tables != [table]) or feed not in {None, name}:
         raise DeclarationError(f"Run {again} was of {table} from {name}; name that table and feed, or neither.")
-    return [table], name, wanted
+    return [table], name, request
 
 
 def _patience(if_busy: IfBusy, wait: float) -> float:

@@ -74,7 +74,7 @@ def _in_one_line(decision: str, reason: str, changes: Sequence[Mapping[str, Any]
         reason = f"new: {', '.join(str(change['after']) for change in changes)}"
     elif decision == "deleted" and changes:
         ended = f"was: {', '.join(str(change['before']) for change in changes)}"
-        reason = ended if reason == "ends its life" else f"{reason}, {ended}"
+        reason = ended if reason == "deleted" else f"{reason}, {ended}"
     elif decision == "rejected" and changes:
         return changes[0]["column"], reason
     return "–", paper.short(reason.replace("\n", "⏎"))

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from brenvik.cli.render import paper
 from brenvik.model.feeds import DatabaseFeed
-from brenvik.model.watermarks import told
+from brenvik.model.watermarks import as_text
 from brenvik.project.status import waited_s
 
 if TYPE_CHECKING:
@@ -62,14 +62,16 @@ def show_watermarks(project: Project, found: Sequence[FeedProgress], *, json: bo
 def _about_window(entry: FeedProgress) -> list[str]:
     """What the next load of a feed with a watermark takes, and what it skips."""
     assert isinstance(entry.feed, DatabaseFeed) and entry.waiting and entry.waiting.window
-    feed, window, seen = entry.feed, entry.waiting.window, entry.waiting.seen
-    start = "the beginning" if window.low is None else told(window.low)
+    feed, window, seen = entry.feed, entry.waiting.window, entry.waiting.rows_skipped
+    start = "the beginning" if window.low is None else as_text(window.low)
     lines = [entry.feed.reads]
     lines.append(
-        f"next window   no values above {start}" if window.is_empty else f"next window   ({start}, {told(window.high)}]"
+        f"next window   no values above {start}"
+        if window.is_empty
+        else f"next window   ({start}, {as_text(window.high)}]"
     )
     if feed.overlap:
-        reach = "" if window.reads_from is None else f", starts again at {told(window.reads_from)}"
+        reach = "" if window.reads_from is None else f", starts again at {as_text(window.reads_from)}"
         lines.append(f"overlap       {_distance(feed.overlap)}{reach}")
     if feed.lag:
         behind = "behind the newest value" if window.kind == "integer" else "behind the source's clock"
@@ -97,7 +99,7 @@ def _lines(out: Console, lead: str, lines: Sequence[str], *, style: str = "") ->
 def show_move(project: Project, planned: Move) -> None:
     out = paper.console()
     paper.heading(out, project, f"{planned.table.rules.table} from {planned.feed.name}", "move the watermark")
-    out.print(Text(f"  {told(planned.before)} → {told(planned.after)}"))
+    out.print(Text(f"  {as_text(planned.before)} → {as_text(planned.after)}"))
     back = planned.before is not None and planned.after < planned.before  # type: ignore[operator]
     out.print(
         Text(f"  {'What lies between will be loaded again; equal changes are duplicates.' if back else _SKIPPED}")
@@ -119,4 +121,4 @@ def show_moved(project: Project, planned: Move, run: int, *, json: bool) -> None
     out = paper.console()
     name = planned.table.rules.table
     out.print(Text(f"{project.title} · {name} from {planned.feed.name} · run {run}", style="bold"))
-    out.print(Text(f"  {told(planned.before)} → {told(planned.after)}    next: brenvik preview {name}"))
+    out.print(Text(f"  {as_text(planned.before)} → {as_text(planned.after)}    next: brenvik preview {name}"))

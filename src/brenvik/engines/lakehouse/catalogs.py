@@ -66,8 +66,8 @@ class Folder:
         self.holds = self.path / "holds"
         if odd := {*str(self.path)} & {*"?#%*[{"}:
             raise StoreError(
-                f"lakehouse:{folder}: a folder whose name holds {' '.join(sorted(odd))} cannot be told in a catalog; "
-                "choose one of another name."
+                f"lakehouse:{folder}: a folder whose name contains {' '.join(sorted(odd))} cannot be used in a catalog; "
+                "choose another name."
             )
 
     @property
@@ -107,7 +107,7 @@ class Folder:
             )
         if (SCHEMA, "ledger") not in found and self._has_commits((SCHEMA, "ledger")):
             raise StoreError(
-                f"lakehouse:{self.path} holds the files of tables, but its catalog.db is "
+                f"lakehouse:{self.path} has the files of tables, but its catalog.db is "
                 f"{'empty' if self.is_there else 'missing'}. Nothing was written; restore catalog.db from a backup taken "
                 "together with the files, or use another folder."
             )
@@ -167,7 +167,7 @@ class Named:
         except (ValueError, ImportError) as error:  # the first says what is missing, and no secret
             raise StoreError(
                 f"lakehouse:@{self.name}: the configuration of pyiceberg (.pyiceberg.yaml, or PYICEBERG_CATALOG__… in the "
-                f"environment) gives no catalog of this name: {str(error).partition(chr(10))[0]}"
+                f"environment) has no catalog of this name: {str(error).partition(chr(10))[0]}"
             ) from error
 
     def places(self) -> dict[Identifier, str]:
@@ -199,7 +199,7 @@ class Named:
                 out.write(b"a trial")
             io.delete(path)
         except OSError as error:
-            return [f"{where}: files cannot be written and taken away: {str(error).partition(chr(10))[0]}"]
+            return [f"{where}: files cannot be written and deleted: {str(error).partition(chr(10))[0]}"]
         return []
 
     def close(self) -> None:

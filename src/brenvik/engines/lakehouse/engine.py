@@ -185,7 +185,7 @@ class LakehouseEngine(LoggedTables):
 
     def _create(self, name: str, statement: str) -> int:
         if name in self._tables:
-            raise StoreError(f"{self.address} refused a statement: it has a table {name} already")
+            raise StoreError(f"{self.address} rejected a statement: it already has a table {name}")
         tree = sqlglot.parse_one(statement, read="postgres")
         columns = tuple(
             LakeColumn(

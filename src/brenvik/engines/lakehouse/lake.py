@@ -148,15 +148,15 @@ class Lake:
         for file in alive:
             if file.file_format != FileFormat.PARQUET or file.content == DataFileContent.EQUALITY_DELETES:
                 raise StoreError(
-                    f"{'.'.join(table.name())} holds {file.file_path}, which is no Parquet file of rows or positions; "
+                    f"{'.'.join(table.name())} holds {file.file_path}, which is not a Parquet file of rows or positions; "
                     "have the engine that wrote it rewrite the table's files."
                 )
             (files if file.content == DataFileContent.DATA else deletes).append(file)
         for each in schema.fields:
             if not isinstance(each.field_type, ice.DecimalType) and str(each.field_type) not in _SAID:
                 raise StoreError(
-                    f"{'.'.join(table.name())} has the column {each.name} of type {each.field_type}, which no column here "
-                    "can hold; load into a table of another name."
+                    f"{'.'.join(table.name())} has the column {each.name} of type {each.field_type}, which is not supported; "
+                    "load into a table with another name."
                 )
         space, name = table.name()
         return LakeTable(
@@ -220,7 +220,7 @@ class Lake:
         try:
             made.commit_transaction()
         except TableAlreadyExistsError as error:
-            raise Conflict(f"{'.'.join(state.identifier)}: someone else made it in the meantime") from error
+            raise Conflict(f"{'.'.join(state.identifier)}: created by another process in the meantime") from error
         self.home.changed()
         table = self.load(state.identifier)
         return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id))
@@ -253,7 +253,7 @@ class Lake:
         try:
             done = self.catalog.commit_table(state.table, unchanged, tuple(updates))
         except CommitFailedException as error:
-            raise Conflict(f"{'.'.join(state.identifier)}: someone else's work came between: {error}") from error
+            raise Conflict(f"{'.'.join(state.identifier)}: conflicts with another transaction: {error}") from error
         table = Table(state.table.name(), done.metadata, done.metadata_location, state.table.io, self.catalog)
         self._loaded[state.identifier] = table
         self.home.changed()

@@ -120,7 +120,7 @@ def _enter(folder: Folder, done: dict[Identifier, tuple[str, str]]) -> None:
                 .values(metadata_location=after, previous_metadata_location=None)
             )
             if changed.rowcount != 1:
-                raise Conflict(f"{space}.{name}: someone else changed it in the meantime")
+                raise Conflict(f"{space}.{name}: changed by another process in the meantime")
 
 
 def _relocate_table(io: FileIO, move: _Move, place: str) -> tuple[str, int]:

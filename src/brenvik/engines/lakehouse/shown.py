@@ -218,7 +218,7 @@ def in_our_words(address: str) -> Iterator[None]:
     try:
         yield
     except NoSuchTableError as error:
-        raise Conflict(f"{address}: someone else took a table away: {error}") from error
+        raise Conflict(f"{address}: another process removed a table: {error}") from error
     except (OSError, ArrowException, SQLAlchemyError, duckdb.Error) as error:
         first = str(error).partition("\n")[0]
         raise StoreError(f"{address} cannot be read or written: {first}") from error

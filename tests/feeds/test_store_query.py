@@ -12,8 +12,8 @@ from cli import brenvik as call
 
 import brenvik
 from brenvik.errors import FeedError
-from brenvik.feeds.protocol import Wanted
-from brenvik.feeds.store_query import InsideSource
+from brenvik.feeds.protocol import LoadRequest
+from brenvik.feeds.store_query import StoreQuery
 from brenvik.model.types import parse_type
 from scripts import execute
 
@@ -47,8 +47,8 @@ def add(store: brenvik.Store, *rows: tuple[int | None, str | None, str | None, s
     execute(store, f"INSERT INTO staging (no, done_at, keeper, work) VALUES {values}")
 
 
-def source(store: brenvik.Store, **how: Any) -> InsideSource:
-    return InsideSource(
+def source(store: brenvik.Store, **how: Any) -> StoreQuery:
+    return StoreQuery(
         store.engine, **{"name": "s", "kind": "upserts", "table": "staging", "watermark": "done_at", **how}
     )
 
@@ -69,7 +69,7 @@ def test_rows_are_taken_by_watermark_where_they_stand(staging: brenvik.Store) ->
     assert rows(staging) == [(1, "lamp", "Nord AS", 1), (1, "mooring", "Nord AS", 4), (2, "chain", "Vest", 2)]
     again = staging.load_from(RULES, source(staging))
     assert again.counts["read"] == 0
-    everything = staging.load_from(RULES, source(staging), wanted=Wanted(everything=True))
+    everything = staging.load_from(RULES, source(staging), request=LoadRequest(everything=True))
     assert everything.counts["duplicate"] == everything.counts["read"] == 4
 
 
