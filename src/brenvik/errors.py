@@ -9,20 +9,20 @@
     │   ├── TooManyRejects
     │   └── NotClean            raised by ``Outcome.require_clean``
     ├── DependencyFailed        a table that this one depends on was not loaded
-    ├── Blocked                 nothing was written; a person must decide
+    ├── Blocked                 nothing was written; needs approval
     │   ├── RulesChanged
     │   ├── ForeignTable
-    │   ├── ChangesMissing      the change log does not account for rows of the table
-    │   ├── SchemaMismatch      an existing table does not fit its rules
+    │   ├── ChangesMissing      rows of the table have no change in the log
+    │   ├── SchemaMismatch      an existing table does not match its rules
     │   ├── LimitExceeded       a load would delete or change more than its rules allow
     │   └── StaleExtract        an extract older than one that was loaded
-    ├── Temporary               trying again later can help
+    ├── Temporary               try again later
     │   ├── Busy
-    │   ├── SourceUnavailable   a source cannot be reached, or the connection was lost
-    │   ├── StoreUnavailable    the same for the store; or a statement hit the store's timeout
-    │   └── Conflict            another transaction in the store interfered
-    ├── StoreError              the store cannot do what was asked
-    │   └── LedgerVersionError         the ledger has another schema version than this Brenvik
+    │   ├── SourceUnavailable   a source cannot be reached, or closed the connection
+    │   ├── StoreUnavailable    the same for the store; or a statement timed out
+    │   └── Conflict            another transaction in the store conflicted
+    ├── StoreError              the store failed
+    │   └── LedgerVersionError  the ledger has another schema version than this Brenvik
     └── InvariantBroken         a bug in Brenvik: nothing was written, please report it
 
 A message says what was expected, what came, where, and the next step.
@@ -34,16 +34,16 @@ from collections.abc import Iterable, Mapping
 
 
 class BrenvikError(Exception):
-    """The root of all errors that Brenvik raises on purpose."""
+    """The root of all errors that Brenvik raises deliberately."""
 
     can_retry = False
-    """Whether the same call may succeed later without anybody mending anything."""
+    """Whether the same call may succeed later without any change."""
 
 
 class DeclarationError(BrenvikError):
-    """A call, rules or a project file that cannot be used as it stands.
+    """An invalid call, declaration or project file.
 
-    ``faults`` holds every fault found, each a sentence that begins with the place it is about.
+    ``faults`` has every error found, each a sentence that begins with its place.
     """
 
     def __init__(self, about: str, faults: Iterable[str] = ()) -> None:
@@ -61,11 +61,11 @@ class ProjectError(DeclarationError):
 
 
 class InputError(BrenvikError):
-    """The data do not fit the declaration."""
+    """The data do not match the declaration."""
 
 
 class FeedError(InputError):
-    """A file or frame cannot be read at all, or lacks a column that the rules need."""
+    """A source cannot be read, or lacks a column that the rules need."""
 
 
 class TooManyRejects(InputError):
@@ -78,23 +78,23 @@ class TooManyRejects(InputError):
 
 
 class NotClean(InputError):
-    """``Outcome.require_clean`` found rejected rows."""
+    """``Outcome.require_clean`` found rejected rows or pending deletes."""
 
 
 class DependencyFailed(BrenvikError):
-    """A table was not loaded because one that it depends on was not."""
+    """A table was not loaded because one that it depends on failed."""
 
 
 class Blocked(BrenvikError):
-    """Nothing was written; a person must decide."""
+    """Nothing was written; the call needs approval, or other rules."""
 
 
 class RulesChanged(Blocked):
-    """The rules differ from those the table was made with in a way that a load cannot follow."""
+    """The rules differ from those the table was made with, and a load cannot apply them."""
 
 
 class ForeignTable(Blocked):
-    """A table of that name exists, and Brenvik neither made nor adopted it."""
+    """A table of that name exists that Brenvik neither created nor adopted."""
 
 
 class SchemaMismatch(Blocked):
@@ -102,13 +102,13 @@ class SchemaMismatch(Blocked):
 
 
 class ChangesMissing(Blocked):
-    """The change log does not account for rows of the table: it has lost entries, or something else wrote the rows."""
+    """Rows of the table have no change in the log: the log is missing entries, or something else wrote the rows."""
 
 
 class LimitExceeded(Blocked):
-    """A load would delete or change more than its rules let pass, or an extract is empty.
+    """A load would delete or change more than its rules allow, or an extract is empty.
 
-    ``counts`` is what the load would have done, ``current_keys`` how many keys were alive before it.
+    ``counts`` is what the load would have done, ``current_keys`` how many keys were current before it.
     """
 
     def __init__(self, message: str, *, counts: Mapping[str, int], current_keys: int) -> None:
@@ -118,17 +118,17 @@ class LimitExceeded(Blocked):
 
 
 class StaleExtract(Blocked):
-    """An extract is older than one that was loaded; what it says of the table is out of date."""
+    """An extract is older than one that was loaded before."""
 
 
 class Temporary(BrenvikError):
-    """Something external prevents the call for now."""
+    """Something temporary prevents the call; try again later."""
 
     can_retry = True
 
 
 class Busy(Temporary):
-    """Another load holds the table or the store; ``holder`` says who, as far as it can be known."""
+    """Another run has locked the table or the store; ``holder`` says which, if known."""
 
     def __init__(self, message: str, *, holder: str) -> None:
         self.holder = holder
@@ -136,19 +136,19 @@ class Busy(Temporary):
 
 
 class SourceUnavailable(Temporary):
-    """A source cannot be reached, or closed the connection before everything was read."""
+    """A source cannot be reached, or closed the connection while being read."""
 
 
 class StoreUnavailable(Temporary):
-    """The store cannot be reached, went away, or ended a statement that took too long."""
+    """The store cannot be reached, closed the connection, or cancelled a statement that took too long."""
 
 
 class Conflict(Temporary):
-    """A deadlock, or a conflicting transaction; everything was rolled back."""
+    """A deadlock or a conflicting transaction; everything was rolled back."""
 
 
 class StoreError(BrenvikError):
-    """The store cannot do what was asked of it."""
+    """The store failed to do what was asked."""
 
 
 class LedgerVersionError(StoreError):

@@ -360,5 +360,6 @@ class _Writer:
             day = f"SUBSTRING({term.text} FROM 1 FOR 10)" if self.untyped else f"CAST({term.text} AS DATE)"
             return _Term(day, "date")
         raise ValueError(
-            f"{_said(node)!r} converts {_a(term.kind)} to {_a(kind)}, which differs between stores; declare the type of the column instead"
+            f"{_said(node)!r} converts {_a(term.kind)} to {_a(kind)}, which differs between stores; "
+            "declare the type of the column instead"
         )

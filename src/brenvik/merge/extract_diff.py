@@ -119,7 +119,7 @@ WHERE NOT EXISTS (SELECT 1 FROM {sql.work(EXTRACT_DIFF)} d WHERE d.{SEQUENCE_NO}
 
 
 @lru_cache(maxsize=256)
-def change_log_extract(schema: TableSchema) -> str:
+def extract_changes(schema: TableSchema) -> str:
     """Makes ``changes`` from the rows in ``extract_diff``."""
     names = sql.columns((SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns, "brenvik_error"), "d")
     return f"""

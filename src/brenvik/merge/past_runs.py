@@ -35,7 +35,7 @@ def by_run(schema: TableSchema) -> TableSchema:
 
 
 @lru_cache(maxsize=256)
-def change_log_runs(schema: TableSchema, *, where: str = "") -> str:
+def changes_of_runs(schema: TableSchema, *, where: str = "") -> str:
     """Makes ``changes`` from what the runs logged, as far as it fits ``where`` (of ``k``)."""
     names = sql.columns((COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns), "k")
     given = f" AND {where}" if where else ""
@@ -78,7 +78,7 @@ JOIN {sql.work("replay_keys")} b ON {sql.same("b", "k", schema.keys)} AND k.{RUN
 {joined}
 WHERE NOT EXISTS (
   SELECT 1 FROM {reverted} w
-  WHERE w.run = k.{RUN} AND w.by_run < b.{REPLAYED_RUN} AND (w.undone_by IS NULL OR w.undone_by >= b.{REPLAYED_RUN}))"""
+  WHERE w.run = k.{RUN} AND w.reverted_by < b.{REPLAYED_RUN} AND (w.undone_by IS NULL OR w.undone_by >= b.{REPLAYED_RUN}))"""
 
 
 def active_changes(schema: TableSchema) -> str:

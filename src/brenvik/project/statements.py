@@ -163,7 +163,7 @@ def _of_comparison(schema: TableSchema, scope: str | None) -> Iterator[_Told]:
         "compare", "all rows of such keys go on, so that the last counts", extract_diff.add_duplicated_keys(schema)
     )
     yield _here(
-        "compare", "what differs is a change; equal rows are only counted", extract_diff.change_log_extract(schema)
+        "compare", "what differs is a change; equal rows are only counted", extract_diff.extract_changes(schema)
     )
     if schema.inactive_deletes != "ignore":
         absent = extract_diff.add_absent(

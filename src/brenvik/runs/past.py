@@ -143,7 +143,7 @@ def _replay(ledger: Ledger[Engine], it: UnderWay, runs: Mapping[int, int], *, of
                 **values,
                 **{f"first_file_{n}": file for n, (_, file) in enumerate(part)},
             )
-        it.do(past_runs.change_log_runs(plain, where=change_log.of_key(plain) if of_key else ""))
+        it.do(past_runs.changes_of_runs(plain, where=change_log.of_key(plain) if of_key else ""))
         it.do(past_runs.select_keys(plain))
         it.do(past_runs.find_log_by_run(plain, reverted=ever_reverted(), pending=ever_pending()))
         it.schema = past_runs.by_run(plain)

@@ -171,7 +171,7 @@ def _stage_extract(
             it.do(extract_diff.add_duplicated_keys(schema))
     if schema.meets_current_only and not some_duplicated:
         it.met = extract_diff.matched_versions(schema)
-    differing = it.do(extract_diff.change_log_extract(schema))
+    differing = it.do(extract_diff.extract_changes(schema))
     taken = it.counts["read"] - it.counts.get("rejected", 0) - it.counts.get("duplicate", 0)
     it.counts["unchanged"] = taken - differing
     if sizes["absent"] and schema.inactive_deletes != "ignore":
