@@ -101,7 +101,7 @@ def test_rejects_are_kept_whole(coast: Path) -> None:
         ("inbox/buoy_02.csv", 15, "changed_at", "2024-05-14 25:61"),
     ]
     assert '"name":"Vestre Grunn"' in rows[1]["content"]
-    assert "buoy_code has 13 characters, 8 fit" in brenvik("rejects", cwd=coast).out
+    assert "buoy_code has 13 characters; the limit is 8" in brenvik("rejects", cwd=coast).out
 
 
 def test_runs_lists_the_newest_first(coast: Path) -> None:
@@ -131,7 +131,7 @@ def test_a_moment_that_is_none_is_told(coast: Path) -> None:
     brenvik("load", cwd=coast)
     said = brenvik("as-of", "buoy", "yesterday", cwd=coast)
     assert said.code == 2
-    assert "'yesterday' is no timestamp" in said.err
+    assert "'yesterday' is not a valid timestamp" in said.err
 
 
 def test_check_says_what_each_column_is(coast: Path) -> None:
@@ -234,7 +234,7 @@ def test_new_tells_what_is_no_row_and_refuses_what_is_no_table(tmp_path: Path) -
     (tmp_path / "firm.csv").write_text("No,Name\n1,a\n2\n3,c\n")
     told = brenvik("new", "firm.csv", cwd=tmp_path).out
     assert "2 rows, 2 columns" in told
-    assert "1 line is no row, which a load would reject; line 3 has 1 field, the header names 2" in told
+    assert "1 line is not a row, which a load would reject; line 3 has 1 field, the header has 2" in told
     (tmp_path / "late.csv").write_bytes(b"No,Name\n" + b"1,abcdefgh\n" * 200_000 + b"2,\xe6\n")
     for name, content in (("prose.txt", b"some words\n"), ("rows.json", b'{"a": 1,\n"b": 2}'), ("x.xlsx", b"PK\0,;\0")):
         (tmp_path / name).write_bytes(content)
@@ -253,8 +253,8 @@ def test_new_tells_what_is_no_row_and_refuses_what_is_no_table(tmp_path: Path) -
     ("words", "code", "told"),
     [
         (["load", "bouy"], 2, "has no table 'bouy'; did you mean 'buoy'?"),
-        (["load", "--project", "nowhere.toml"], 2, "There is no nowhere.toml"),
-        (["new", "nothing.csv"], 2, "There is no file nothing.csv"),
+        (["load", "--project", "nowhere.toml"], 2, "nowhere.toml"),
+        (["new", "nothing.csv"], 2, "nothing.csv"),
         (["history", "buoy", "a", "b"], 2, "Expected buoy_code=VALUE"),
     ],
 )
@@ -274,7 +274,7 @@ def test_all_faults_of_a_project_are_told_at_once(coast: Path) -> None:
     for fault in (
         "stor: is not a project key",
         "store: is missing",
-        "table.a: natural_key: names no column",
+        "table.a: natural_key: empty",
         "table.a: has no feed",
         "table.b: deletes: Input should be",
         "table.b.feed.f.operation: is missing",
@@ -315,7 +315,7 @@ def test_a_changed_file_is_told_and_taken_again_when_asked_for(coast: Path) -> N
     path.write_text(path.read_text().replace("Kvitsund", "Kvittsund"))
     said = brenvik("load", cwd=coast)
     assert said.code == 0
-    assert "was taken by run 1 and has changed since" in said.out
+    assert "was loaded by run 1 and has changed since" in said.out
     again = brenvik("load", "buoy", "--again", "inbox/buoy_01.csv", "--json", cwd=coast).json["outcomes"][0]
     assert (again["counts"]["duplicate"], again["counts"]["overwritten"]) == (11, 1)
     assert "has changed since" not in brenvik("load", cwd=coast).out
@@ -382,8 +382,8 @@ def test_check_tells_once_what_several_files_lack(coast: Path) -> None:
     project.write_text(project.read_text().replace("[table.buoy]\n", odd, 1))
     said = brenvik("check", "buoy", cwd=coast)
     assert said.code == 2
-    assert said.out.count("      reject_if.odd: 'buoy_code = 7' brings text with a whole number together\n") == 1
-    assert "      The same holds for buoy_02.csv.\n" in said.out
+    assert said.out.count("      reject_if.odd: 'buoy_code = 7' combines text with a whole number\n") == 1
+    assert "      The same applies to buoy_02.csv.\n" in said.out
 
 
 def test_a_project_can_be_named_from_anywhere(coast: Path, tmp_path_factory: pytest.TempPathFactory) -> None:
@@ -429,7 +429,10 @@ def test_two_tables_are_not_stored_as_one(coast: Path) -> None:
     more = '[table.float]\nlike = "buoy"\ntable_name = "Buoy"\n[table.float.feed.x]\nkind = "upserts"\nfiles = "float_*.csv"\n'
     (coast / "brenvik.toml").write_text(scenario.PROJECT + more)
     said = brenvik("check", cwd=coast)
-    assert (said.code, "table.float: is stored as 'Buoy', as table.buoy is (case does not count)" in said.err) == (
+    assert (
+        said.code,
+        "table.float: has the same name in the store as table.'Buoy': 'buoy' (case is ignored)" in said.err,
+    ) == (
         2,
         True,
     )
@@ -439,7 +442,7 @@ def test_two_tables_are_not_stored_as_one(coast: Path) -> None:
         "[table.float]", '[table.float]\ntable_name = "buoy"'
     )
     (coast / "brenvik.toml").write_text(renamed)
-    assert "fault: table_name: 'buoy' holds the rows of table 'buoy'" in brenvik("check", "float", cwd=coast).out
+    assert "fault: table_name: 'buoy' is the table of 'buoy'" in brenvik("check", "float", cwd=coast).out
     assert brenvik("load", "float", cwd=coast).code == 4
 
 
@@ -510,7 +513,7 @@ def test_a_source_that_is_down_ends_with_5_and_others_load(visited: Path) -> Non
     answer = brenvik("load", "--json", cwd=visited)
     assert [outcome["state"] for outcome in answer.json["outcomes"]] == ["done", "failed"]
     assert answer.code == 5
-    assert "there is no such file" in answer.json["outcomes"][1]["error"]
+    assert "the file does not exist" in answer.json["outcomes"][1]["error"]
     assert not (visited / "registry.db").exists()
     assert brenvik("watermarks", cwd=visited).code == 5
 
@@ -534,16 +537,16 @@ def test_what_a_run_took_can_be_taken_again(visited: Path) -> None:
 @pytest.mark.parametrize(
     ("words", "told"),
     [
-        (["--again", "77"], "There is no run 77"),
+        (["--again", "77"], "run 77"),
         (
             ["visit", "--from", "2024-05-13", "--from-start"],
             "Expected one of --from and --to, --again, --files, or --from-start",
         ),
-        (["--from-start"], "Expected one feed to take again from, got 2 (buoy registry, visit service)"),
+        (["--from-start"], "Expected one feed to load again, got 2 (buoy registry, visit service)"),
         (["buoy", "--from", "2024-05-13"], "reads files and has no windows"),
         (
             ["visit", "--from", "2024-05-13", "--to", "2024-05-13"],
-            "nothing lies above 2024-05-13 00:00 and up to 2024-05-13 00:00",
+            "--from must be below --to, got 2024-05-13 00:00 and 2024-05-13 00:00",
         ),
         (["visit", "--again", "inbox/x.csv"], "reads a table and has no files"),
         (["buoy", "--again", "inbox/x.csv"], "there is no file inbox/x.csv"),
@@ -586,5 +589,8 @@ def test_declared_types_that_no_feed_carries_are_told(coast: Path) -> None:
     project = (coast / "brenvik.toml").read_text()
     (coast / "brenvik.toml").write_text(project.replace('latitude = "d', 'ligth = "text"\nlatitude = "d', 1))
     said = brenvik("check", cwd=coast)
-    assert (said.code, "types names ligth, which no feed carries; did you mean 'light'?" in said.out) == (4, True)
+    assert (said.code, "types names ligth, which is not a column of any feed; did you mean 'light'?" in said.out) == (
+        4,
+        True,
+    )
     assert "types names ligth, which neither" in brenvik("load", cwd=coast).out

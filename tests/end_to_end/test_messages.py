@@ -95,7 +95,7 @@ def test_a_run_that_took_nothing_but_rejects_is_no_good_run(coast: Path) -> None
 
 def test_what_is_wrong_is_told_before_what_is_missing(coast: Path) -> None:
     call("load", cwd=coast)
-    assert "There is no run 7" in call("revert", "7", cwd=coast).err
+    assert "run 7" in call("revert", "7", cwd=coast).err
     assert "Say why" in call("revert", "1", cwd=coast).err
     said = call("load", "--every", "5", cwd=coast)
     assert (said.code, "integer" in said.err, "expected a time as in 30s" in said.err) == (2, False, True)

@@ -87,7 +87,7 @@ def test_groups_choose_tables(coast: Path) -> None:
     )
     assert loaded(coast, "--group", "nightly") == (0, [("buoy", "done"), ("keeper", "done")])
     said = call("load", "--group", "hourly", cwd=coast)
-    assert (said.code, "has no table in group 'hourly'; groups are nightly, weekly" in said.err) == (2, True)
+    assert (said.code, "has no table in group 'hourly'; valid groups are nightly, weekly" in said.err) == (2, True)
 
 
 def test_a_table_of_several_feeds_takes_from_each(coast: Path) -> None:
@@ -185,7 +185,7 @@ def test_every_fault_of_a_project_is_told(coast: Path, parts: list[str], told: s
         ({"source_table": "t"}, "watermark: is missing"),
         (
             {"connection": "x", "source_table": "t", "watermark": "w"},
-            "'x' is not under [connections]; there are: registry",
+            "'x' is not in [connections]; valid connections are registry",
         ),
         ({"connection": "registry", "watermark": "w"}, "expected either source_table or query"),
         ({"connection": "registry", "query": "q"}, "watermark: is missing"),

@@ -24,7 +24,7 @@ def block(mark: str) -> str:
 
 
 def pattern(lines: list[str]) -> str:
-    """A regular expression in which a line … stands for any lines, and seconds for any seconds."""
+    """A regular expression in which a line … is any lines, and seconds for any seconds."""
     parts = [r"(?:.*\n)*?" if line == "…" else re.escape(line) + r"\n" for line in lines]
     return "".join(parts) + (r"(?:.*\n)*" if len(lines) <= 1 or lines[1] == "…" else "")
 

@@ -103,7 +103,7 @@ def test_rejects_are_taken_again_once_the_rules_are_mended(tmp_path: Path) -> No
     others = len(rejects(tmp_path)) - len(adrift)
     (tmp_path / "brenvik.toml").write_text(scenario.PROJECT)
     done = call("rejects", "retry", "buoy", cwd=tmp_path)
-    assert (done.code, "1 reject is a line that is no row; it stays open" in done.out) == (3, True)
+    assert (done.code, "1 reject is a line that is not a row; it stays open" in done.out) == (3, True)
     assert len(rejects(tmp_path)) == others
     assert {"is adrift"}.isdisjoint(row["reason"] for row in rejects(tmp_path).values())
 
@@ -115,8 +115,8 @@ def test_unchanged_rows_are_refused_again_and_counted_once(coast: Path) -> None:
     assert done.json["outcomes"][0]["counts"]["rejected"] == 3
     assert {row["line"]: row["reason"] for row in rejects(coast).values() if row["line"] < 16} == {
         13: "buoy_code is empty",
-        14: "buoy_code has 13 characters, 8 fit",
-        15: "changed_at: '2024-05-14 25:61' is no timestamp",
+        14: "buoy_code has 13 characters; the limit is 8",
+        15: "changed_at: '2024-05-14 25:61' is not a valid timestamp",
     }
     again = call("load", "buoy", "--again", "inbox/buoy_02.csv", "--json", cwd=coast).json["outcomes"][0]
     assert again["counts"]["duplicate"] == again["counts"]["read"]

@@ -62,16 +62,16 @@ def test_a_run_is_looked_at_withdrawn_and_put_back(coast: Path) -> None:
 @pytest.mark.parametrize(
     ("words", "told"),
     [
-        (("revert", "99", "--reason", "x"), "There is no run 99"),
+        (("revert", "99", "--reason", "x"), "run 99"),
         (("revert", "1", "2", "--reason", "x"), "These runs belong to several tables (buoy, keeper)"),
-        (("runs", "99"), "There is no run 99"),
+        (("runs", "99"), "run 99"),
         (("runs", "buoy", "--rows"), "--rows needs the number of a run"),
         (("pending", "release", "keeper"), "Say which"),
         (("pending", "release", "keeper", "7"), "does not hold 7"),
         (("pending", "release", "buoy", "1"), "does not hold 1"),
         (("rejects", "export", "keeper", "new.jsonl"), "Table 'keeper' has no open reject; nothing was written"),
         (("as-of", "buoy", "2024-05-14", "--known-at", "99"), "there is no run 99: brenvik runs"),
-        (("history", "buoy", "NB-102", "--without", "2"), "run 2 was of table keeper"),
+        (("history", "buoy", "NB-102", "--without", "2"), "run 2 belongs to table keeper"),
         (("history", "buoy", "NB-102", "--changes", "--without", "1"), "--known-at and --without do not go with it"),
     ],
 )
@@ -87,7 +87,7 @@ def test_a_run_is_told_whole(coast: Path) -> None:
         "  from       inbox/buoy_02.csv",
         "  14 read = 1 inserted + 5 versioned + 1 overwritten + 1 protected + 2 unchanged + 1 duplicate + 3 rejected",
         "  12 rows + 6 added − 0 removed = 18, 4 changed",
-        "  take it back   brenvik revert 3 --preview",
+        "  to revert it    brenvik revert 3 --preview",
     ):
         assert f"{line}\n" in told
     extract = call("runs", "2", cwd=coast).out
@@ -97,7 +97,7 @@ def test_a_run_is_told_whole(coast: Path) -> None:
     told = call("runs", "3", cwd=coast).out
     assert "coast · buoy · run 3 · reverted\n" in told
     assert "  reverted  by run 5: all wrong\n" in told
-    assert "  put it back    brenvik revert 3 --undo --preview\n" in told
+    assert "  to restore it   brenvik revert 3 --undo --preview\n" in told
     assert call("runs", "3", "--json", cwd=coast).json["run"]["reverted_by"] == 5
     there = scenario.PROJECT.replace("[table.buoy", "[table.others")
     (coast / "other.toml").write_text(there)
@@ -180,7 +180,7 @@ def test_a_rebuild_that_drops_a_column_tells_and_previews_it_and_needs_a_word(an
     rows = pa.table({"code": ["A", "B", "A"], "at": [1, 1, 2], "light": ["Q", None, "Fl"], "name": ["x", "y", "x"]})
     anywhere.load(rules, rows, kind="upserts")
     less = dataclasses.replace(rules, exclude=("light",))
-    said = "The rules leave light out: the table loses the column with 2 values; kept changes keep them."
+    said = "The rules exclude light: the column is dropped with 2 values; the change log keeps them."
     seen = anywhere.rebuild(less, preview=True)
     assert (seen.notes, seen.counts["rows_removed"]) == ([said], 1)
     with pytest.raises(RulesChanged, match=r"(?s)the column with 2 values.*brenvik rebuild buoy --drop-columns"):

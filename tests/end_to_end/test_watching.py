@@ -78,7 +78,7 @@ def test_failures_since_the_last_good_run_are_counted_and_attention_comes_before
         {"failed": 2, "blocked": 0, "crashed": 0},
         2,
     )
-    assert "there is no such file" in found["visit"]["errors"][0]
+    assert "the file does not exist" in found["visit"]["errors"][0]
     (coast / "away.db").rename(coast / "registry.db")
     call("load", cwd=coast)
     assert status(coast)[1]["visit"]["since"]["failed"] == 0

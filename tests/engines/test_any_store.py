@@ -99,7 +99,7 @@ def test_runs_and_held_deletes_are_told_by_numbers(anywhere: brenvik.Store) -> N
         with pytest.raises(DeclarationError, match=r"are told by their numbers, each a whole one; got \[1\]"):
             ask(RULES, [1])
     for every in (False, True):  # an empty selection is not all there are
-        with pytest.raises(DeclarationError, match="Say which held deletes"):
+        with pytest.raises(DeclarationError, match="Name the deletes by number"):
             anywhere.approve_deletes(RULES, *([1] if every else []), every=every)
     assert anywhere.revert(RULES, np.int64(1), reason="x").counts["rows_removed"] == 1  # type: ignore[arg-type]
 

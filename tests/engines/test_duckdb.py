@@ -145,7 +145,7 @@ def test_rows_that_somebody_else_takes_away_abort_the_load() -> None:
             return real(text, values, **how)  # type: ignore[arg-type]
 
         store.engine.run = meddling  # type: ignore[method-assign]
-        with pytest.raises(InvariantBroken, match="asked for 2 rows to be ended, the store says 1"):
+        with pytest.raises(InvariantBroken, match="expected 2 rows to be closed, but the store reports 1"):
             store.load(RULES, frame(("A", 2, "Q"), ("B", 2, "Q")), kind="upserts")
         store.engine.run = real  # type: ignore[method-assign]
         assert store.read(RULES)["light"].to_pylist() == ["Fl", "Fl"]
@@ -238,7 +238,7 @@ def test_keys_of_several_columns_are_asked_for_with_a_dict() -> None:
             with pytest.raises(DeclarationError, match="has the columns region, code"):
                 store.history(rules, key)
         assert [row["region"] for row in store.as_of(rules, 1).to_pylist()] == ["N"]
-        with pytest.raises(DeclarationError, match="'x' is no integer"):
+        with pytest.raises(DeclarationError, match="'x' is not a valid integer"):
             store.as_of(rules, "x")
 
 

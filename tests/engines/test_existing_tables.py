@@ -75,9 +75,9 @@ def test_a_table_that_is_loaded_already_is_not_taken_for_another(anywhere: brenv
     names += [] if capabilities.cased else [name.upper() for name in names]
     for name in names:
         other = replace(RULES, table="other", table_name=name)
-        with pytest.raises(ForeignTable, match=f"'{name}' in .* holds the rows of table 'buoy'"):
+        with pytest.raises(ForeignTable, match=f"'{name}' in .* is the table of 'buoy'"):
             anywhere.load(other, rows, kind="upserts")
-        with pytest.raises(DeclarationError, match="holds the rows of table 'buoy'; there is nothing to adopt"):
+        with pytest.raises(DeclarationError, match="is the table of 'buoy'; there is nothing to adopt"):
             anywhere.adopt(other, FEED)
     if capabilities.cased:
         other = replace(RULES, table="other", table_name=RULES.stored_as.upper())
@@ -232,7 +232,7 @@ def test_rows_that_somebody_takes_away_are_counted_by_a_rebuild_which_puts_them_
     assert [done.counts[n] for n in ("rows_before", "rows_added", "rows_after")] == [1, 2, 3]
     state = anywhere.ledger.state("buoy")
     assert state is not None
-    assert (state.row_count, state.living) == (3, 3)
+    assert (state.row_count, state.current_keys) == (3, 3)
 
 
 def test_what_is_not_there_or_known_already_is_not_adopted(anywhere: brenvik.Store) -> None:
@@ -340,7 +340,7 @@ def test_numbers_that_a_narrow_column_cannot_hold_are_rejects(anywhere: brenvik.
         assert (found.counts["rejected"], found.counts["inserted"] + found.counts["unchanged"]) == (2, 2)
         refused = anywhere.ledger.rejects("buoy", run=found.run).to_pylist()
         assert [row["column_name"] for row in refused] == ["marks", "code"]
-        assert "is no integer(" in refused[0]["reason"]
+        assert "is not a valid integer(" in refused[0]["reason"]
     assert sorted(anywhere.read(rules)["marks"].to_pylist()) == [-most - 1, most]
     assert anywhere.load(rules, pa.table({"code": [1], "at": [day(9)], "marks": [5]}), kind="upserts").counts[
         "versioned"

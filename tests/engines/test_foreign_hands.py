@@ -76,7 +76,7 @@ DAMAGE = {
         'UPDATE "buoy" SET "is_current" = TRUE WHERE "code" = \'NB-1\' AND "valid_from" = 1',
         "rows that are current by is_current and not by valid_to, or the reverse: 1",
     ),
-    "a row that is gone": ('DELETE FROM "buoy" WHERE "code" = \'NB-2\'', "has 2 rows, but the last run left 3"),
+    "a row that is gone": ('DELETE FROM "buoy" WHERE "code" = \'NB-2\'', "has 2 rows; after the last run it had 3"),
 }
 
 
@@ -190,7 +190,7 @@ def test_a_column_that_somebody_dropped_is_told_and_filled_again(loaded: brenvik
     with pytest.raises(StoreError, match=r"Table buoy no longer has light.*brenvik rebuild buoy"):
         load(loaded, LATE)
     assert "no longer has light" in told_by_check(loaded, tmp_path)[0]
-    assert loaded.rebuild(RULES).notes == ["buoy had lost light; the values were restored from the kept changes."]
+    assert loaded.rebuild(RULES).notes == ["buoy had lost light; the values were restored from the change log."]
     assert versions(loaded) == whole
 
 

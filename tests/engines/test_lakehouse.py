@@ -262,7 +262,7 @@ def test_columns_may_be_called_as_duckdb_calls_the_places_of_rows(tmp_path: Path
 
 
 def test_what_cannot_be_read_or_told_is_said(tmp_path: Path) -> None:
-    with pytest.raises(StoreError, match=r"a folder whose name holds #"):
+    with pytest.raises(StoreError, match=r"a folder whose name contains #"):
         load(tmp_path / "coast #1", ("NB-1", 1, "Q"))
     load(tmp_path, ("NB-1", 1, "Q"))
     catalog = others(tmp_path)

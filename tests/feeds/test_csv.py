@@ -29,7 +29,9 @@ def read(path: Path, dialect: csv.Dialect = csv.RFC_4180) -> tuple[list[tuple[in
     broken: list[BrokenLine] = []
     rows = []
     for piece in csv.read(path, 0, 0, tuple(csv.columns_of(path, dialect)), broken, dialect):
-        rows += list(zip((number // 2 for number in piece.arrivals.to_pylist()), piece.rows.to_pylist(), strict=True))
+        rows += list(
+            zip((number // 2 for number in piece.sequence_numbers.to_pylist()), piece.rows.to_pylist(), strict=True)
+        )
     return rows, broken
 
 
@@ -45,7 +47,7 @@ def test_a_row_has_the_number_of_its_first_line(tmp_path: Path) -> None:
     rows, broken = read(path)
     assert [(line, row["code"]) for line, row in rows] == [(2, "A"), (5, "B"), (8, "E"), (11, "F")]
     assert [(line.line, line.text) for line in broken] == [(6, "C"), (7, "D,x,y")]
-    assert broken[0].reason == "has 1 field, the header names 2"
+    assert broken[0].reason == "has 1 field, the header has 2"
 
 
 @given(
@@ -89,8 +91,8 @@ def test_broken_lines_are_rejects_with_their_text(tmp_path: Path) -> None:
     outcome, rows, rejects = load(write(tmp_path, "code,note\nA,x\nB\nC,x,y\nD,x\n"))
     assert (outcome.counts["read"], outcome.counts["rejected"], len(rows)) == (4, 2, 2)
     assert [(row["line"], row["content"], row["reason"]) for row in rejects] == [
-        (3, "B", "has 1 field, the header names 2"),
-        (4, "C,x,y", "has 3 fields, the header names 2"),
+        (3, "B", "has 1 field, the header has 2"),
+        (4, "C,x,y", "has 3 fields, the header has 2"),
     ]
 
 
@@ -99,7 +101,7 @@ def test_text_behind_a_closing_quote_makes_its_line_a_reject(tmp_path: Path, val
     outcome, rows, rejects = load(write(tmp_path, f'code,note\nA,1\nB,{value}\nC,5" pipe\n'))
     assert [(row["code"], row["note"]) for row in rows] == [("A", "1"), ("C", '5" pipe')]
     assert [(row["line"], row["content"]) for row in rejects] == [(3, f"B,{value}")]
-    assert "behind a quote that closes a field; a quote inside a quoted field is doubled" in rejects[0]["reason"]
+    assert "after the closing quote of a field; a quote inside a quoted field must be doubled" in rejects[0]["reason"]
     assert outcome.counts["read"] == 3
 
 
@@ -150,7 +152,7 @@ def test_a_time_that_the_clock_skipped_is_a_reject(tmp_path: Path) -> None:
     path = write(tmp_path, f"code,at\n{lines}")
     _, rows, rejects = load(path, types={"at": "timestamp with time zone"}, time_zone="Europe/Oslo")
     assert [row["code"] for row in rows] == ["A", "C", "D", "E"]
-    told = "at: '2024-03-31 02:30' was skipped in Europe/Oslo, because clocks were put forward"
+    told = "at: '2024-03-31 02:30' does not exist in Europe/Oslo, because clocks were put forward"
     assert [row["reason"] for row in rejects] == [told]
 
 
@@ -167,7 +169,10 @@ def test_a_zone_told_where_none_is_kept_counts(tmp_path: Path) -> None:
 def test_all_faults_of_a_row_are_told_together(tmp_path: Path) -> None:
     path = write(tmp_path, f"code,n,t\n{LONG},x,y\n")
     _, _, rejects = load(path, types={"code": "text(8)", "n": "integer", "t": "date"})
-    assert rejects[0]["reason"] == "code has 40 characters, 8 fit; n: 'x' is no integer; t: 'y' is no date"
+    assert (
+        rejects[0]["reason"]
+        == "code has 40 characters; the limit is 8; n: 'x' is not a valid integer; t: 'y' is not a valid date"
+    )
 
 
 @pytest.mark.parametrize(
@@ -179,11 +184,11 @@ def test_all_faults_of_a_row_are_told_together(tmp_path: Path) -> None:
         (b"code,note\nA,\xff\n", "is not utf-8 text: line 2"),
         (b'code,note\nA,"x\nB,y\n', 'a " is opened in line 2 and never closed'),
         (b'code,note\nA,x\nB,"tru', 'a " is opened in line 3 and never closed'),
-        (b'code,note\nA,"x\nB,"y"\n', "opened in line 2 and not closed there; in line 3 a quote stands inside"),
+        (b'code,note\nA,"x\nB,"y"\n', "opened in line 2 and not closed there; in line 3 the field has a quote"),
         (b'code,note\nA,"x\nB,y\nC,"z"\n', "opened in line 2 and not closed there; in line 4"),
-        (b'code,"no"te\nA,x\n', "the header has 't' behind a quote that closes a field"),
+        (b'code,"no"te\nA,x\n', "the header has 't' after the closing quote of a field"),
         ("code,note\nA,x\n".encode("utf-16"), 'is UTF-16, not utf-8; .* encoding = "utf-16"'),
-        ("code,note\nA,x\n".encode("utf-16-le"), "the header holds NUL characters"),
+        ("code,note\nA,x\n".encode("utf-16-le"), "the header has NUL characters"),
         (b"\x89PNG\r\n\x1a\n\x00\x00\xff\xfe", "b.csv"),
         (b"kode,note\nA,x\n", "b.csv has no column code"),
     ],

@@ -85,12 +85,12 @@ def test_lines_that_are_no_records_are_refused_whole(store: brenvik.Store, tmp_p
     outcome = take(store, tmp_path)
     told = {row["line"]: (row["reason"], row["content"]) for row in store.ledger.rejects().to_pylist()}
     assert told == {
-        2: ("is no JSON object", bad[0]),
-        3: ("is no JSON object", bad[1]),
-        4: ("is no JSON object", bad[2]),
+        2: ("is not a JSON object", bad[0]),
+        3: ("is not a JSON object", bad[1]),
+        4: ("is not a JSON object", bad[2]),
         5: ("names a column twice: code", bad[3]),
-        6: ("is no JSON", bad[4]),
-        7: ("at: 'x' is no integer", bad[5]),
+        6: ("is not JSON", bad[4]),
+        7: ("at: 'x' is not a valid integer", bad[5]),
         8: ("has a member without a name", bad[6]),
         9: ("names a column twice: AT", bad[7]),
     }
@@ -119,7 +119,7 @@ def test_a_file_cut_short_or_of_another_encoding_is_told(store: brenvik.Store, t
         take(store, tmp_path)
     path.unlink()
     (tmp_path / "b.jsonl").write_bytes('{"code": "é", "at": 1}\n'.encode("latin-1"))
-    with pytest.raises(FeedError, match="Expected a JSON object a line in UTF-8"):
+    with pytest.raises(FeedError, match="Expected one JSON object per line in UTF-8"):
         take(store, tmp_path)
     assert store.ledger.runs()["state"].to_pylist() == ["failed", "failed"]
 
@@ -274,7 +274,7 @@ def test_old_rows_need_a_code_that_says_delete(tmp_path: Path) -> None:
     upserts = PROJECT.replace('"changes"', '"upserts"')
     text = "\n".join(line for line in upserts.splitlines() if not line.startswith("operation"))
     (tmp_path / "brenvik.toml").write_text(text)
-    with pytest.raises(ProjectError, match="old_row: serves to tell deletes"):
+    with pytest.raises(ProjectError, match="old_row: is for deletes"):
         read_project(tmp_path / "brenvik.toml")
 
 
@@ -305,7 +305,7 @@ def test_a_file_that_is_not_utf_8_is_refused_with_the_line(
     store: brenvik.Store, tmp_path: Path, bad: bytes, capfd: pytest.CaptureFixture[str]
 ) -> None:
     (tmp_path / "one.jsonl").write_bytes(b'{"code":"NB-1","at":"1"}\n' + bad)
-    with pytest.raises(FeedError, match=r"one\.jsonl: line 2 holds bytes that are not UTF-8"):
+    with pytest.raises(FeedError, match=r"one\.jsonl: line 2 has bytes that are not UTF-8"):
         take(store, tmp_path)
     assert capfd.readouterr() == ("", "")
 
@@ -313,6 +313,6 @@ def test_a_file_that_is_not_utf_8_is_refused_with_the_line(
 def test_new_takes_no_column_of_objects_for_the_key_and_says_how_a_record_is_declared(tmp_path: Path) -> None:
     write(tmp_path / "buoy_1.jsonl", *({"now/then": {"code": f"NB-{at}"}, "at": at, "place": "sea"} for at in (1, 2)))
     said = call("new", "buoy_1.jsonl", cwd=tmp_path)
-    assert "JSON objects in now/then; if the row is inside" in said.out
+    assert "JSON objects in now/then; if the row is in there" in said.out
     assert 'record = { new_row = "/now~1then" }' in said.out
     assert 'natural_key = ["now/then"]' not in said.out

@@ -62,7 +62,7 @@ def test_rows_are_taken_by_watermark_where_they_stand(staging: brenvik.Store) ->
     add(staging, (4, None, "Vest", "lamp"))
     first = staging.load_from(RULES, source(staging))
     assert (first.counts["read"], first.counts["inserted"]) == (2, 2)
-    assert first.seen == {"ahead": 1, "without_watermark": 1}
+    assert first.seen == {"future_rows": 1, "without_watermark": 1}
     add(staging, (1, day(3), "Nord AS", "lamp"), (1, day(4), "Nord AS", "mooring"))
     second = staging.load_from(RULES, source(staging))
     assert (second.counts["overwritten"], second.counts["versioned"]) == (1, 1)
@@ -81,7 +81,7 @@ def test_faulty_rows_are_rejected_whole_with_their_reasons(staging: brenvik.Stor
     told = [(r["column_name"], r["value"], r["reason"]) for r in staging.ledger.rejects().to_pylist()]
     assert told == [
         ("no", None, "no is empty"),
-        ("work", "much too long", "work has 13 characters, 10 fit"),
+        ("work", "much too long", "work has 13 characters; the limit is 10"),
         ("work, keeper", "none, Vest", "no work"),
     ]
     assert '"O\'Brien"' in staging.ledger.rejects()["content"].to_pylist()[1]
@@ -111,7 +111,7 @@ def test_a_query_casts_what_does_not_fit(staging: brenvik.Store) -> None:
         "sounding", natural_key="no", order_by="done_at", types={"done_at": "timestamp", "depth": "integer"}
     )
     declared = {"done_at": parse_type("timestamp"), "depth": parse_type("integer")}
-    with pytest.raises(FeedError, match=r"(?s)done_at is .* in the rules.*Read a query that casts"):
+    with pytest.raises(FeedError, match=r"(?s)done_at is .* in the rules.*To convert them, read a query"):
         staging.load_from(rules, source(staging, table="raw", types=declared))
     kinds = {"sqlite": ("done_at", "CAST(depth AS INTEGER)")}.get(
         staging.engine.dialect, ("CAST(done_at AS TIMESTAMP)", "CAST(depth AS BIGINT)")
@@ -210,5 +210,5 @@ def test_pieces_by_distance_and_a_table_that_was_put_back(staging: brenvik.Store
     outcome = staging.load_from(RULES, source(staging))
     assert outcome.notes == [
         "The newest done_at of staging is 2024-05-03 08:00, below the watermark 2024-05-05 08:00. "
-        "If the source was put back to an earlier state, set the watermark back: brenvik watermarks set"
+        "If the source was restored to an earlier state, move the watermark back: brenvik watermarks set"
     ]

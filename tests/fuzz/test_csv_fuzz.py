@@ -56,7 +56,7 @@ def ours(path: Path, dialect: csv.Dialect) -> Found | None:
     rows = []
     try:
         for piece in csv.read(path, 0, 0, tuple(csv.columns_of(path, dialect)), broken, dialect):
-            lines = [number // 2 for number in piece.arrivals.to_pylist()]
+            lines = [number // 2 for number in piece.sequence_numbers.to_pylist()]
             rows += list(zip(lines, (tuple(row.values()) for row in piece.rows.to_pylist()), strict=True))
     except FeedError:
         return None

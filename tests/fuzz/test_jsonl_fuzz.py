@@ -135,7 +135,7 @@ def test_json_lines_are_read_as_a_strict_parser_reads_them(tmp_path: Path) -> No
         broken: list[BrokenLine] = []
         rows: dict[int, dict[str, Any]] = {}
         for piece in jsonl.read(path, 0, sets, columns, broken, PLAIN_RECORD):
-            places = [number // 2 for number in piece.arrivals.to_pylist()]
+            places = [number // 2 for number in piece.sequence_numbers.to_pylist()]
             rows |= dict(zip(places, piece.rows.to_pylist(), strict=True))
         refused = {each.line for each in broken}
         for number, line in enumerate(lines, 1):

@@ -106,7 +106,7 @@ def _made(scene: Scene, made: list[Batch]) -> list[dict[str, Any]]:
         ({"natural_key": "name"}, "name: 1 of 3 changes in the log have no value for it"),
         (
             {"natural_key": ["code", "entry_no"], "order_by": "changed_at", "exclude": []},
-            "entry_no: the table did not hold it so far",
+            "entry_no: not a column of the table so far",
         ),
         ({"effective_at": "laid_on"}, "laid_on: is date, times were timestamp"),
         ({"effective_at": "seen_at"}, "seen_at: 1 of 3 changes in the log have no value for it"),

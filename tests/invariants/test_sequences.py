@@ -267,7 +267,7 @@ def walk_extracts(scene: Scene, data: st.DataObject, *, holds: bool = False) -> 
     """Without an extract, all that came after it says the same."""
     taken: dict[int, Extract] = {}
     decided: list[tuple[int, Released, bool]] = []
-    """What a person decided of held deletes: after how many extracts, which, and whether it was dropped."""
+    """What a person decided of pending deletes: after how many extracts, which, and whether it was dropped."""
     at = datetime(2024, 5, 13, 1, 30)
 
     def as_if_never(out: set[int]) -> Oracle:

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 class FeedProgress:
     """How far one feed is.
 
-    ``taken`` is the last file or the watermark, moved by ``run`` at ``advanced_at`` (UTC, without a zone); None when nothing was
+    ``taken`` is the last file or the watermark, moved by ``run`` at ``loaded_at`` (UTC, without a zone); None when nothing was
     taken yet. ``waiting`` is None when the source could not be looked at; ``error`` then says why.
     """
 
@@ -33,7 +33,7 @@ class FeedProgress:
     feed: FeedRules
     taken: str | None
     run: int | None
-    advanced_at: datetime | None
+    loaded_at: datetime | None
     waiting: Waiting | None
     error: str | None
 
@@ -47,7 +47,7 @@ class FeedProgress:
             "reads": self.feed.reads,
             "loaded_up_to": self.taken,
             "run": self.run,
-            "advanced_at": self.advanced_at,
+            "loaded_at": self.loaded_at,
             "waiting": waiting.count if waiting else None,
             "unit": waiting.unit if waiting else None,
             "waiting_since": waiting.since if waiting else None,
@@ -84,16 +84,16 @@ def _how_far(
             waiting = project.source(table, feed, store).waiting(memory)
         except BrenvikError as raised:
             error = str(raised)
-        known = progress.get((name, feed.name)) or dict.fromkeys(("loaded_up_to", "run", "advanced_at"))
+        known = progress.get((name, feed.name)) or dict.fromkeys(("loaded_up_to", "run", "loaded_at"))
         watermark = memory.watermark() if isinstance(feed, DatabaseFeed) else None
         taken = as_text(watermark.mark) if watermark else known["loaded_up_to"]
-        run, advanced_at = known["run"], known["advanced_at"]
+        run, loaded_at = known["run"], known["loaded_at"]
         if feed.kind == "full_extract" and isinstance(feed, DatabaseFeed) and store.ledger.exists():
             newest = store.ledger.newest_extract(name, feed.name, without=store.ledger.reverted(name))
             run, taken = newest or (None, None)
             about = store.ledger.run(run) if run else None
-            advanced_at = about["started_at"] if about else None
-        found.append(FeedProgress(name, feed, taken, run, advanced_at, waiting, error))
+            loaded_at = about["started_at"] if about else None
+        found.append(FeedProgress(name, feed, taken, run, loaded_at, waiting, error))
     return found
 
 

@@ -49,10 +49,10 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
     most = limit_of(rules.max_deletes, current_keys)
     is_empty = is_extract and counts["read"] == counts["rejected"] + counts["duplicate"]  # or refused before
     if is_empty and allowed.deletes is None:
-        said.append(f"It has no valid rows; {current_keys:,} keys are current.")
+        said.append(f"It has no valid rows; the table has {_keys(current_keys)}.")
     if (is_empty or (most is not None and deletes > most)) and deletes > (allowed.deletes or 0):
         held = (
-            f"It has {counts['read']:,} rows; {current_keys:,} keys are current. "
+            f"It has {counts['read']:,} rows; the table has {_keys(current_keys)}. "
             if is_extract and not is_empty
             else ""
         )
@@ -114,6 +114,10 @@ def check_age(ledger: Ledger[Engine], it: UnderWay, run: Run, source: str, rever
             "Extracts must be loaded in order of time. If the newer one is wrong, revert it first: "
             f"brenvik revert {number}"
         )
+
+
+def _keys(number: int) -> str:
+    return "1 current key" if number == 1 else f"{number:,} current keys"
 
 
 def _share(part: int, whole: int, limit: int | float | None) -> str:

@@ -38,7 +38,7 @@ def show_watermarks(project: Project, found: Sequence[FeedProgress], *, json: bo
             paper.short(entry.feed.reads, 40),
             entry.taken or "nothing yet",
             str(entry.run or "–"),
-            f"{entry.advanced_at:%m-%d %H:%M}" if entry.advanced_at else "–",
+            f"{entry.loaded_at:%m-%d %H:%M}" if entry.loaded_at else "–",
             Text("unavailable", style="red") if entry.error else waits,
             paper.span(timedelta(seconds=since)) if since is not None and waiting and waiting.count else "–",
         )
