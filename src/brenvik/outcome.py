@@ -10,8 +10,8 @@ from html import escape
 from typing import TYPE_CHECKING, Any
 
 from brenvik.errors import Blocked, BrenvikError, Busy, DeclarationError, NotClean, StoreError
-from brenvik.ledger.schema import DECISIONS
 from brenvik.merge import explain
+from brenvik.merge.plan.steps import DECISIONS
 from brenvik.merge.schema import TableSchema
 from brenvik.model.watermarks import Window
 
@@ -103,7 +103,7 @@ class Outcome:
     duration_s: float = 0.0
     counts: Mapping[str, int] = field(default_factory=dict)
     window: Window | None = None
-    seen: Mapping[str, int] = field(default_factory=dict)
+    rows_skipped: Mapping[str, int] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
     changed_keys: pa.Table | None = field(default=None, repr=False)
     blocked_by: Blocked | None = field(default=None, repr=False)
@@ -173,7 +173,7 @@ class Outcome:
             "duration_s": round(self.duration_s, 6),
             "counts": dict(self.counts),
             "window": self.window.as_plain() if self.window else None,
-            "seen": dict(self.seen),
+            "rows_skipped": dict(self.rows_skipped),
             "notes": list(self.notes),
             "error": str(self.error) if self.error else None,
             "blocked_by": str(self.blocked_by) if self.blocked_by else None,

@@ -25,8 +25,8 @@ from brenvik.model.types import parse_type
 from brenvik.model.watermarks import parse_span
 from brenvik.outcome import Outcome
 from brenvik.runs.adopt import adopt
-from brenvik.runs.guards import NOTHING_MORE, Allowed
-from brenvik.runs.load import load
+from brenvik.runs.guards import Allowed
+from brenvik.runs.load import LoadOptions, load
 from brenvik.runs.missing import explain_if_missing
 from brenvik.runs.past import changes_of_key, decided_by, known
 from brenvik.runs.pending_deletes import decide_deletes, list_pending_deletes
@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from brenvik.engines.protocol import Compacted, Engine, Relocated
-    from brenvik.feeds.protocol import LoadRequest, Source, Watch
+    from brenvik.feeds.protocol import Source
 
 MEMORY = re.compile(r"\d+ ?[MG]i?B")
 
@@ -105,10 +105,7 @@ class Store:
         ForeignTable or Busy; in each case nothing was written but the run.
         """
         source, codes = _frame(frame, kind, operation, feed, at, extract_scope)
-        return load(
-            self.ledger,
-            rules,
-            source,
+        options = LoadOptions(
             operations=codes,
             label=label,
             explain=explain,
@@ -116,6 +113,7 @@ class Store:
             allowed=Allowed(allow_deletes, allow_changes),
             extract_scope=extract_scope,
         )
+        return load(self.ledger, rules, source, options)
 
     @one_at_a_time()
     def preview(
@@ -135,41 +133,13 @@ class Store:
         Where a load would be refused, ``Outcome.blocked_by`` says why.
         """
         source, codes = _frame(frame, kind, operation, feed, at, extract_scope)
-        return load(
-            self.ledger, rules, source, operations=codes, preview=True, explain=explain, extract_scope=extract_scope
-        )
+        options = LoadOptions(operations=codes, explain=explain, extract_scope=extract_scope, preview=True)
+        return load(self.ledger, rules, source, options)
 
     @one_at_a_time()
-    def load_from(
-        self,
-        rules: TableRules,
-        source: Source,
-        *,
-        operations: Operations | None = None,
-        request: LoadRequest | None = None,
-        label: str | None = None,
-        preview: bool = False,
-        explain: bool | None = None,
-        wait_s: float = 30.0,
-        watch: Watch | None = None,
-        allowed: Allowed = NOTHING_MORE,
-        extract_scope: str | None = None,
-    ) -> Outcome:
-        """The same for any feed; a project loads its tables through it. ``wanted`` asks for something else than what is new."""
-        return load(
-            self.ledger,
-            rules,
-            source,
-            operations=operations,
-            request=request,
-            label=label,
-            preview=preview,
-            explain=explain,
-            wait_s=wait_s,
-            watch=watch,
-            allowed=allowed,
-            extract_scope=extract_scope,
-        )
+    def _load_from(self, rules: TableRules, source: Source, options: LoadOptions) -> Outcome:
+        """The same for any feed; a project loads its tables through it."""
+        return load(self.ledger, rules, source, options)
 
     @one_at_a_time()
     def revert(

@@ -26,7 +26,7 @@ from counts import KILLS, SEED, STORES, tried
 from servers import kill, of_database, postgres, start, stop
 
 KINDS = (
-    "load", "load from a database", "full_extract", "revert", "revert an extract", "undo revert", "release", "rebuild", "retry",
+    "load", "load from a database", "full_extract", "revert", "revert an extract", "undo revert", "approve", "rebuild", "retry",
 )  # fmt: skip
 EACH = max(2, KILLS // len(KINDS) // len(STORES))
 ROWS = 2_000
@@ -159,7 +159,7 @@ def ready(kind: str, coast: Coast, folder: Path, caller: Caller) -> tuple[Coast,
         do("revert", "4", "--reason", "wrong day")
         return made, ["revert", "4", "--undo"]
     if kind == "approve":
-        return made, ["pending", "release", "keeper", "--all"]
+        return made, ["deletes", "approve", "keeper", "--all"]
     if kind == "rebuild":
         made.declare('["name"]', '["name", "light"]')
         return made, ["rebuild", "buoy"]
@@ -189,7 +189,7 @@ def everything(coast: Coast) -> dict[str, list[Any]]:
             'SELECT feed, file, digest FROM "brenvik"."loaded_files" ORDER BY file',
             'SELECT feed, watermark FROM "brenvik"."watermarks"',
             'SELECT reject, state, content FROM "brenvik"."rejects" ORDER BY reject',
-            'SELECT hold, state FROM "brenvik"."pending_deletes" ORDER BY hold',
+            'SELECT delete_no, state FROM "brenvik"."pending_deletes" ORDER BY delete_no',
             'SELECT run, undone_by IS NULL FROM "brenvik"."reverted_runs" ORDER BY run',
             'SELECT table_name, columns, rules, high_order, high_effective, last_key FROM "brenvik"."tables" ORDER BY table_name',
         ):

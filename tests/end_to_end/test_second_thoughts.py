@@ -66,9 +66,9 @@ def test_a_run_is_looked_at_withdrawn_and_put_back(coast: Path) -> None:
         (("revert", "1", "2", "--reason", "x"), "These runs belong to several tables (buoy, keeper)"),
         (("runs", "99"), "run 99"),
         (("runs", "buoy", "--rows"), "--rows needs the number of a run"),
-        (("pending", "release", "keeper"), "Say which"),
-        (("pending", "release", "keeper", "7"), "does not hold 7"),
-        (("pending", "release", "buoy", "1"), "does not hold 1"),
+        (("deletes", "approve", "keeper"), "Name the deletes by number"),
+        (("deletes", "approve", "keeper", "7"), "has no pending delete 7"),
+        (("deletes", "approve", "buoy", "1"), "has no pending delete 1"),
         (("rejects", "export", "keeper", "new.jsonl"), "Table 'keeper' has no open reject; nothing was written"),
         (("as-of", "buoy", "2024-05-14", "--known-at", "99"), "there is no run 99: brenvik runs"),
         (("history", "buoy", "NB-102", "--without", "2"), "run 2 belongs to table keeper"),
@@ -141,8 +141,8 @@ def test_a_half_empty_extract_is_refused_and_a_held_delete_released(coast: Path)
     (waiting,) = call("pending", "--json", cwd=coast).json["pending"]["keeper"]
     assert (waiting["brenvik_delete_no"], waiting["firm"]) == (1, "Vesle Lamps")
     assert call("status", "--json", cwd=coast).json["tables"][1]["pending_deletes"] == 1
-    assert call("pending", "release", "keeper", "1", "--preview", cwd=coast).code == 0
-    assert call("pending", "release", "keeper", "--all", "--reason", "closed", cwd=coast).code == 0
+    assert call("deletes", "approve", "keeper", "1", "--preview", cwd=coast).code == 0
+    assert call("deletes", "approve", "keeper", "--all", "--reason", "closed", cwd=coast).code == 0
     assert "No deletes are pending." in call("pending", cwd=coast).out
     assert "deleted 2024-05-15" in call("history", "keeper", "8", cwd=coast).out
 

@@ -26,12 +26,13 @@ CALLS: dict[str, dict[str, Any]] = {
     "load": {"rules": RULES, "frame": FRAME, "kind": "upserts"},
     "preview": {"rules": RULES, "frame": FRAME, "kind": "upserts"},
     "revert": {"rules": RULES},
-    "pending": {"rules": RULES},
-    "release": {"rules": RULES, "every": True},
+    "pending_deletes": {"rules": RULES},
+    "approve_deletes": {"rules": RULES, "every": True},
+    "discard_deletes": {"rules": RULES, "every": True},
     "rebuild": {"rules": RULES},
     "adopt": {"rules": RULES},
     "decisions": {"rules": RULES, "run": 1},
-    "story": {"rules": RULES, "key": "NB-1"},
+    "change_log": {"rules": RULES, "key": "NB-1"},
     "read": {"rules": RULES},
     "history": {"rules": RULES, "key": "NB-1"},
     "as_of": {"rules": RULES, "when": 1},
@@ -44,7 +45,7 @@ def test_no_value_of_a_wrong_kind_ends_in_anything_but_a_sentence(method: str) -
     with brenvik.open_store("duckdb::memory:") as store:
         store.load(RULES, FRAME, kind="upserts")
         ask: Callable[..., Any] = getattr(store, method)
-        names = [name for name in inspect.signature(ask).parameters if name not in ("runs", "holds")]
+        names = [name for name in inspect.signature(ask).parameters if name not in ("runs", "numbers")]
         tried = 0
         for name, value in itertools.product(names, WRONG):
             words = [value] if method == "compact" and name == "rules" else []
@@ -54,10 +55,10 @@ def test_no_value_of_a_wrong_kind_ends_in_anything_but_a_sentence(method: str) -
             except BrenvikError as error:
                 tried += 1
                 assert "object has no attribute" not in str(error)
-        for value in WRONG if method in ("revert", "release") else ():
+        for value in WRONG if method in ("revert", "approve_deletes", "discard_deletes") else ():
             with pytest.raises(BrenvikError):
                 ask(RULES, value)
-        assert tried or method in ("pending",)
+        assert tried or method in ("pending_deletes",)
         assert store.read(RULES)["light"].to_pylist() == ["Q"]
 
 

@@ -18,6 +18,7 @@ import brenvik
 from brenvik.demo import scenario
 from brenvik.errors import Busy, DeclarationError, ForeignTable, InvariantBroken, LedgerVersionError, StoreError
 from brenvik.feeds.files import FileSource
+from sources import load_from
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
 
@@ -195,7 +196,7 @@ def test_an_unreadable_file_leaves_a_failed_run(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_bytes(b"")
     with brenvik.open_store("duckdb::memory:") as store:
         with pytest.raises(brenvik.BrenvikError, match=r"a.csv"):
-            store.load_from(RULES, FileSource("*.csv", folder=tmp_path, name="files", kind="upserts"))
+            load_from(store, RULES, FileSource("*.csv", folder=tmp_path, name="files", kind="upserts"))
         (run,) = store.ledger.runs().to_pylist()
         assert (run["state"], "a.csv" in run["message"]) == ("failed", True)
 

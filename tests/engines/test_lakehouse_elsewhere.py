@@ -95,7 +95,7 @@ def test_somebody_else_who_writes_to_a_bucket_is_noticed(catalog: Any) -> None:
             land(of)
 
         engine._land = overtaken
-        engine.hold = lambda table, *, wait_s: nullcontext()  # as if the other one ran elsewhere
+        engine.lock = lambda table, *, wait_s: nullcontext()  # as if the other one ran elsewhere
         assert store.load(RULES, frame(("NB-1", 2, "F")), kind="upserts").counts["versioned"] == 1
         assert current(store.read(RULES)) == {"NB-1": "F", "NB-2": "F"}
 

@@ -10,6 +10,7 @@ import sqlalchemy as sa
 
 import brenvik
 from brenvik.feeds.databases import Connection, DatabaseSource
+from sources import load_from
 
 VISITS = brenvik.TableRules("visit", natural_key="visit_no", order_by="modified_at", other_columns="type_1")
 COLUMNS = {
@@ -62,7 +63,7 @@ def at(hour: int, minute: int = 0, *, day: int = 14, second: int = 0, micro: int
 def load(
     store: brenvik.Store, source: DatabaseSource, rules: brenvik.TableRules = VISITS, **words: Any
 ) -> brenvik.Outcome:
-    return store.load_from(rules, source, **words)
+    return load_from(store, rules, source, **words)
 
 
 def pieces(store: brenvik.Store, source: DatabaseSource) -> Iterator[brenvik.Outcome]:

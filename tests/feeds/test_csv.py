@@ -15,6 +15,7 @@ from brenvik.errors import FeedError
 from brenvik.feeds import csv
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.protocol import BrokenLine
+from sources import load_from
 
 LONG = "x" * 40
 
@@ -38,7 +39,7 @@ def read(path: Path, dialect: csv.Dialect = csv.RFC_4180) -> tuple[list[tuple[in
 def load(path: Path, **declared: Any) -> tuple[brenvik.Outcome, list[dict[str, Any]], list[dict[str, Any]]]:
     rules = brenvik.TableRules("buoy", natural_key="code", **declared)
     with brenvik.open_store("duckdb::memory:") as store:
-        outcome = store.load_from(rules, FileSource("*.csv", folder=path.parent, name="files", kind="upserts"))
+        outcome = load_from(store, rules, FileSource("*.csv", folder=path.parent, name="files", kind="upserts"))
         return outcome, store.read(rules).to_pylist(), store.ledger.rejects().to_pylist()
 
 
@@ -199,7 +200,7 @@ def test_a_file_that_cannot_be_read_is_told_and_nothing_is_taken(tmp_path: Path,
     write(tmp_path, content, "b.csv")
     with brenvik.open_store("duckdb::memory:") as store:
         with pytest.raises(FeedError, match=told):
-            store.load_from(rules, FileSource("*.csv", folder=tmp_path, name="files", kind="upserts"))
+            load_from(store, rules, FileSource("*.csv", folder=tmp_path, name="files", kind="upserts"))
         assert store.read(rules).num_rows == 0
         assert store.ledger.loaded_files("buoy", "files") == {}
 
@@ -242,10 +243,10 @@ def test_a_packed_file_cut_short_is_told_and_nothing_is_taken(tmp_path: Path, ke
     with brenvik.open_store("duckdb::memory:") as store:
         source = FileSource("*.gz", folder=tmp_path, name="files", kind="upserts")
         with pytest.raises(FeedError, match=r"buoy.csv.gz cannot be read"):
-            store.load_from(rules, source)
+            load_from(store, rules, source)
         assert store.read(rules).num_rows == 0
         path.write_bytes(packed)
-        assert store.load_from(rules, source).counts["inserted"] == 200_000
+        assert load_from(store, rules, source).counts["inserted"] == 200_000
 
 
 def test_text_of_another_encoding_is_told(tmp_path: Path) -> None:

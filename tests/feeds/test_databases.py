@@ -57,7 +57,7 @@ def test_settle_keeps_behind_the_clock_and_what_is_ahead_moves_nothing(
     source = registry.source(lag=timedelta(minutes=2))
     outcome = load(store, source)
     assert works(store) == {1: "lamp"}
-    assert outcome.seen == {"future_rows": 1, "without_watermark": 1}
+    assert outcome.rows_skipped == {"future_rows": 1, "without_watermark": 1}
     assert outcome.window.high == at(11)  # type: ignore[union-attr]
     assert any("1 row is ahead" in note for note in outcome.notes)
     assert any("1 row has no modified_at" in note for note in outcome.notes)
@@ -65,7 +65,7 @@ def test_settle_keeps_behind_the_clock_and_what_is_ahead_moves_nothing(
     assert load(store, source).counts["inserted"] == 1
     assert works(store) == {1: "lamp", 2: "settling"}
     registry.now = datetime(2042, 6, 1, tzinfo=UTC)
-    assert load(store, source).seen["future_rows"] == 0
+    assert load(store, source).rows_skipped["future_rows"] == 0
     assert works(store)[3] == "from the future"
 
 
@@ -183,14 +183,14 @@ def test_zoned_marks_are_instants(postgres: str, store: brenvik.Store) -> None:
     registry.put((1, "lamp", datetime.fromisoformat("2024-05-14T13:30:00+02:00")), (2, "x", NOON + timedelta(hours=1)))
     outcome = load(store, registry.source())
     assert outcome.window.high == datetime(2024, 5, 14, 11, 30, tzinfo=UTC)  # type: ignore[union-attr]
-    assert outcome.seen["future_rows"] == 1
+    assert outcome.rows_skipped["future_rows"] == 1
     assert load(store, registry.source()).counts["read"] == 0
 
 
 def test_times_without_zone_are_read_in_the_zone_of_the_rules(registry: Registry, store: brenvik.Store) -> None:
     registry.put((1, "NB-101", "past noon in Oslo", at(13, 30)), (2, "NB-102", "ahead", at(14, 30)))
     outcome = load(store, registry.source(zone="Europe/Oslo"))
-    assert (outcome.counts["read"], outcome.seen["future_rows"]) == (1, 1)
+    assert (outcome.counts["read"], outcome.rows_skipped["future_rows"]) == (1, 1)
 
 
 def test_types_arrive_exactly(registry: Registry, store: brenvik.Store) -> None:
@@ -408,7 +408,7 @@ def test_a_locked_source_may_be_tried_again(tmp_path: Path, store: brenvik.Store
 def test_the_sources_own_clock_is_asked(registry: Registry, store: brenvik.Store) -> None:
     registry.put((1, "NB-101", "lamp", at(8)), (2, "NB-102", "ahead", datetime(2142, 1, 1)))
     outcome = load(store, registry.source(clock=None))
-    assert (outcome.counts["read"], outcome.seen["future_rows"]) == (1, 1)
+    assert (outcome.counts["read"], outcome.rows_skipped["future_rows"]) == (1, 1)
 
 
 def test_rows_without_order_columns_come_in_the_order_of_the_watermark(

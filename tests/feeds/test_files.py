@@ -18,6 +18,7 @@ from brenvik.errors import FeedError
 from brenvik.feeds import files
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.protocol import LoadRequest
+from sources import load_from
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at", types={"at": "integer", "colour": "text"})
 
@@ -29,7 +30,7 @@ def store() -> Any:
 
 
 def take(store: brenvik.Store, folder: Path, pattern: str = "*", rules: brenvik.TableRules = RULES) -> brenvik.Outcome:
-    return store.load_from(rules, FileSource(pattern, folder=folder, name="files", kind="upserts"))
+    return load_from(store, rules, FileSource(pattern, folder=folder, name="files", kind="upserts"))
 
 
 def rows(store: brenvik.Store) -> list[tuple[Any, ...]]:
@@ -68,7 +69,7 @@ def test_a_new_column_comes_later_and_old_rows_do_not_have_it(store: brenvik.Sto
     (tmp_path / "a.csv").write_text("code,at,light\nA,1,Fl\nB,1,Q\n")
     take(store, tmp_path)
     (tmp_path / "b.csv").write_text("code,at,light,region\nA,2,Fl,north\nB,2,Q,\n")
-    seen = store.load_from(RULES, FileSource("*", folder=tmp_path, name="files", kind="upserts"), preview=True)
+    seen = load_from(store, RULES, FileSource("*", folder=tmp_path, name="files", kind="upserts"), preview=True)
     done = take(store, tmp_path)
     assert seen.counts == done.counts
     assert (done.counts["versioned"], done.counts["unchanged"]) == (1, 1)
@@ -142,22 +143,22 @@ def names(folder: Path) -> list[str]:
 def test_taken_files_are_moved_or_deleted_after_the_commit(store: brenvik.Store, inbox: Path) -> None:
     (inbox / "a.csv").write_text("code,at,light\nA,1,Fl\n")
     source = put_away(inbox.parent, then="move", move_to="loaded/2024")
-    store.load_from(RULES, source, preview=True)
+    load_from(store, RULES, source, preview=True)
     assert names(inbox.parent) == ["inbox/a.csv"]
-    store.load_from(RULES, source)
+    load_from(store, RULES, source)
     assert names(inbox.parent) == ["loaded/2024/a.csv"]
     (inbox / "b.csv").write_text("code,at,light\nA,2,Q\n")
-    store.load_from(RULES, put_away(inbox.parent, then="delete"))
+    load_from(store, RULES, put_away(inbox.parent, then="delete"))
     assert names(inbox.parent) == ["loaded/2024/a.csv"]
     assert len(rows(store)) == 2
-    again = store.load_from(RULES, source, request=LoadRequest(files=("inbox/a.csv",)))
+    again = load_from(store, RULES, source, request=LoadRequest(files=("inbox/a.csv",)))
     assert (again.counts["read"], again.counts["duplicate"]) == (1, 1)
 
 
 def test_a_load_that_fails_moves_nothing(store: brenvik.Store, inbox: Path) -> None:
     (inbox / "a.csv").write_text("code,light\nA,Fl\n")
     with pytest.raises(FeedError):
-        store.load_from(RULES, put_away(inbox.parent, then="move", move_to="loaded"))
+        load_from(store, RULES, put_away(inbox.parent, then="move", move_to="loaded"))
     assert names(inbox.parent) == ["inbox/a.csv"]
 
 
@@ -176,9 +177,9 @@ def test_a_crash_between_commit_and_move_is_put_right_by_the_next_load(
     with monkeypatch.context() as patch:
         patch.setattr(FileSource, "_put_away", crash)
         with pytest.raises(Crash):
-            store.load_from(RULES, source)
+            load_from(store, RULES, source)
     assert names(inbox.parent) == ["inbox/a.csv"]
-    outcome = store.load_from(RULES, source)
+    outcome = load_from(store, RULES, source)
     assert outcome.state == "nothing new"
     assert names(inbox.parent) == (["loaded/a.csv"] if then == "move" else [])
     assert len(rows(store)) == 1
@@ -189,12 +190,12 @@ def test_a_move_overwrites_nothing_and_tells_what_it_cannot_do(store: brenvik.St
     taken.mkdir()
     (taken / "a.csv").write_text("something else")
     (inbox / "a.csv").write_text("code,at,light\nA,1,Fl\n")
-    store.load_from(RULES, put_away(inbox.parent, then="move", move_to="loaded"))
+    load_from(store, RULES, put_away(inbox.parent, then="move", move_to="loaded"))
     assert names(inbox.parent) == ["loaded/a (2).csv", "loaded/a.csv"]
     assert (taken / "a.csv").read_text() == "something else"
     (inbox / "b.csv").write_text("code,at,light\nA,2,Q\n")
     (inbox.parent / "file").write_text("in the way")
-    outcome = store.load_from(RULES, put_away(inbox.parent, then="move", move_to="file"))
+    outcome = load_from(store, RULES, put_away(inbox.parent, then="move", move_to="file"))
     assert outcome.state == "done"
     assert any("b.csv was loaded but cannot be moved" in note for note in outcome.notes)
 
@@ -204,25 +205,25 @@ def test_files_come_in_the_order_of_the_number_or_date_in_their_names(store: bre
     for number in (10, 9, 1):
         (tmp_path / f"buoy_{number}.csv").write_text(f"code,light\nA,{number}\n")
     source = FileSource("*.csv", folder=tmp_path, name="files", kind="upserts", order=r"_(\d+)")
-    outcome = store.load_from(rules, source)
+    outcome = load_from(store, rules, source)
     assert [row["file"] for row in outcome.decisions().to_pylist()] == ["buoy_1.csv", "buoy_9.csv", "buoy_10.csv"]
     (tmp_path / "float.csv").write_text("code,light\nA,x\n")
     with pytest.raises(FeedError, match=r"float.csv does not match file_order"):
-        store.load_from(rules, source)
+        load_from(store, rules, source)
 
 
 def test_a_file_still_being_written_is_left_for_the_next_load(store: brenvik.Store, tmp_path: Path) -> None:
     path = tmp_path / "a.csv"
     path.write_text("code,at,light\nA,1,F")
     source = FileSource("*.csv", folder=tmp_path, name="files", kind="upserts", min_age=timedelta(minutes=1))
-    outcome = store.load_from(RULES, source)
+    outcome = load_from(store, RULES, source)
     assert (outcome.state, outcome.notes) == (
         "nothing new",
         ["a.csv may still be being written; left for the next load."],
     )
     path.write_text("code,at,light\nA,1,Fl\n")
     os.utime(path, (path.stat().st_atime, path.stat().st_mtime - 61))
-    assert store.load_from(RULES, source).counts["inserted"] == 1
+    assert load_from(store, RULES, source).counts["inserted"] == 1
 
 
 def test_everything_can_be_taken_again_also_what_was_moved(store: brenvik.Store, inbox: Path) -> None:
@@ -230,10 +231,10 @@ def test_everything_can_be_taken_again_also_what_was_moved(store: brenvik.Store,
         (inbox / f"{number}.csv").write_text(f"code,at,light\nA,{number},{number}\n")
         source = put_away(inbox.parent, then="move", move_to="loaded")
         if number < 3:
-            store.load_from(RULES, source)
-    outcome = store.load_from(RULES, source, request=LoadRequest(everything=True))
+            load_from(store, RULES, source)
+    outcome = load_from(store, RULES, source, request=LoadRequest(everything=True))
     assert (outcome.counts["duplicate"], outcome.counts["versioned"]) == (2, 1)
-    assert store.load_from(RULES, source).state == "nothing new"
+    assert load_from(store, RULES, source).state == "nothing new"
     assert names(inbox.parent) == ["loaded/1.csv", "loaded/2.csv", "loaded/3.csv"]
 
 
@@ -246,10 +247,10 @@ def test_a_file_that_grows_while_it_is_taken_stays(store: brenvik.Store, inbox: 
         with (inbox / "a.csv").open("a") as file:
             file.write("B,1,Q\n")
 
-    outcome = store.load_from(RULES, source, watch=grow)
+    outcome = load_from(store, RULES, source, watch=grow)
     assert "inbox/a.csv changed while it was being loaded; it was left in place." in outcome.notes
     assert names(inbox.parent) == ["inbox/a.csv"]
-    assert any("has changed since" in note for note in store.load_from(RULES, source).notes)
+    assert any("has changed since" in note for note in load_from(store, RULES, source).notes)
 
 
 def test_a_file_that_changed_under_its_name_is_told_until_somebody_takes_it(tmp_path: Path) -> None:

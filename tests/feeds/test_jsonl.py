@@ -20,6 +20,7 @@ from brenvik.feeds.formats import batch_of
 from brenvik.feeds.reading import ReadOptions, Record
 from brenvik.ledger.records import LoadedFile
 from brenvik.project.file import read_project
+from sources import load_from
 
 RULES = brenvik.TableRules(
     "buoy", natural_key="code", order_by="at", types={"at": "integer", "depth": "decimal(30,20)"}, max_rejects=None
@@ -34,7 +35,7 @@ def store() -> Any:
 
 def take(store: brenvik.Store, folder: Path, reading: ReadOptions | None = None, **how: Any) -> brenvik.Outcome:
     source = FileSource("*.jsonl*", folder=folder, name="files", kind="upserts", reading=reading or ReadOptions())
-    return store.load_from(RULES, source, **how)
+    return load_from(store, RULES, source, **how)
 
 
 def write(path: Path, *records: Any) -> None:

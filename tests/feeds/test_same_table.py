@@ -13,6 +13,7 @@ from tables import comparable, stored
 
 import brenvik
 from brenvik.feeds.files import FileSource
+from sources import load_from
 
 # Bytes have no text of their own.
 TEXTUAL = [scene for scene in SCENES if "binary" not in dict(scene.types).values()]
@@ -53,8 +54,8 @@ def test_frames_csv_and_parquet(tmp_path_factory: pytest.TempPathFactory, case: 
                     says = "op" in batch.columns
                     kind = scene.kind if says or scene.kind != "changes" else "upserts"
                     source = FileSource(path.name, folder=folder, name="files" if says else "second", kind=kind)
-                    outcome = store.load_from(
-                        scene.rules, source, operations=brenvik.Operations("op") if says else None
+                    outcome = load_from(
+                        store, scene.rules, source, operations=brenvik.Operations("op") if says else None
                     )
                 else:
                     outcome = scene.load(store, batch)

@@ -16,6 +16,7 @@ from brenvik.feeds.protocol import LoadRequest
 from brenvik.feeds.store_query import StoreQuery
 from brenvik.model.types import parse_type
 from scripts import execute
+from sources import load_from
 
 RULES = brenvik.TableRules(
     "visit",
@@ -60,23 +61,23 @@ def rows(store: brenvik.Store, rules: brenvik.TableRules = RULES) -> list[tuple[
 def test_rows_are_taken_by_watermark_where_they_stand(staging: brenvik.Store) -> None:
     add(staging, (1, day(1), "Nord", "lamp"), (2, day(2), "Vest", "chain"), (3, "2999-01-01 00:00:00", "Vest", "lamp"))
     add(staging, (4, None, "Vest", "lamp"))
-    first = staging.load_from(RULES, source(staging))
+    first = load_from(staging, RULES, source(staging))
     assert (first.counts["read"], first.counts["inserted"]) == (2, 2)
-    assert first.seen == {"future_rows": 1, "without_watermark": 1}
+    assert first.rows_skipped == {"future_rows": 1, "without_watermark": 1}
     add(staging, (1, day(3), "Nord AS", "lamp"), (1, day(4), "Nord AS", "mooring"))
-    second = staging.load_from(RULES, source(staging))
+    second = load_from(staging, RULES, source(staging))
     assert (second.counts["overwritten"], second.counts["versioned"]) == (1, 1)
     assert rows(staging) == [(1, "lamp", "Nord AS", 1), (1, "mooring", "Nord AS", 4), (2, "chain", "Vest", 2)]
-    again = staging.load_from(RULES, source(staging))
+    again = load_from(staging, RULES, source(staging))
     assert again.counts["read"] == 0
-    everything = staging.load_from(RULES, source(staging), request=LoadRequest(everything=True))
+    everything = load_from(staging, RULES, source(staging), request=LoadRequest(everything=True))
     assert everything.counts["duplicate"] == everything.counts["read"] == 4
 
 
 def test_faulty_rows_are_rejected_whole_with_their_reasons(staging: brenvik.Store) -> None:
     add(staging, (1, day(1), "Nord", "lamp"), (None, day(1), "Nord", "lamp"), (2, day(2), "O'Brien", "much too long"))
     add(staging, (3, day(3), "Vest", "none"), (4, day(4), None, "none"))
-    outcome = staging.load_from(RULES, source(staging))
+    outcome = load_from(staging, RULES, source(staging))
     assert (outcome.counts["rejected"], outcome.counts["inserted"]) == (3, 2)
     told = [(r["column_name"], r["value"], r["reason"]) for r in staging.ledger.rejects().to_pylist()]
     assert told == [
@@ -91,16 +92,16 @@ def test_pieces_overlap_and_a_late_row(staging: brenvik.Store) -> None:
     add(staging, *((number, day(number), "Nord", "lamp") for number in range(1, 6)))
     pieces = []
     while True:
-        outcome = staging.load_from(RULES, source(staging, window=2))
+        outcome = load_from(staging, RULES, source(staging, window=2))
         pieces.append(outcome.counts["read"])
         if not outcome.more:
             break
     assert pieces == [2, 2, 1]
     add(staging, (9, day(3), "Vest", "late"))
-    assert staging.load_from(RULES, source(staging)).counts["read"] == 0
+    assert load_from(staging, RULES, source(staging)).counts["read"] == 0
     from brenvik.model.watermarks import parse_span
 
-    late = staging.load_from(RULES, source(staging, overlap=parse_span("3 days")))
+    late = load_from(staging, RULES, source(staging, overlap=parse_span("3 days")))
     assert (late.counts["inserted"], late.counts["duplicate"]) == (1, 3)
 
 
@@ -112,7 +113,7 @@ def test_a_query_casts_what_does_not_fit(staging: brenvik.Store) -> None:
     )
     declared = {"done_at": parse_type("timestamp"), "depth": parse_type("integer")}
     with pytest.raises(FeedError, match=r"(?s)done_at is .* in the rules.*To convert them, read a query"):
-        staging.load_from(rules, source(staging, table="raw", types=declared))
+        load_from(staging, rules, source(staging, table="raw", types=declared))
     kinds = {"sqlite": ("done_at", "CAST(depth AS INTEGER)")}.get(
         staging.engine.dialect, ("CAST(done_at AS TIMESTAMP)", "CAST(depth AS BIGINT)")
     )
@@ -122,10 +123,10 @@ def test_a_query_casts_what_does_not_fit(staging: brenvik.Store) -> None:
         with pytest.raises(FeedError, match=r"done_at is VARCHAR\(30\) there"):
             feed.columns()
         feed = source(staging, table=None, query=query.replace("done_at AS", "done_at || '' AS"), types=declared)
-    assert staging.load_from(rules, feed).counts["inserted"] == 1
+    assert load_from(staging, rules, feed).counts["inserted"] == 1
     again = source(staging, name="other", table="raw", watermark="no")
     with pytest.raises(FeedError, match=r"(?s)done_at is text.* there, and timestamp in table 'sounding'.*casts"):
-        staging.load_from(brenvik.TableRules("sounding", natural_key="no", order_by="done_at"), again)
+        load_from(staging, brenvik.TableRules("sounding", natural_key="no", order_by="done_at"), again)
     (row,) = staging.read(rules).to_pylist()
     assert (row["depth"], row["valid_from"]) == (12, datetime(2024, 5, 1, 8))
 
@@ -134,10 +135,10 @@ def test_a_table_is_taken_whole_as_an_extract(staging: brenvik.Store) -> None:
     rules = brenvik.TableRules("visit", natural_key="no", exclude="done_at", type_1="keeper", max_deletes=None)
     add(staging, (1, day(1), "Nord", "lamp"), (2, day(2), "Vest", "chain"), (3, day(2), "Vest", "chain"))
     feed = source(staging, kind="full_extract", watermark=None)
-    assert staging.load_from(rules, feed).counts["inserted"] == 3
+    assert load_from(staging, rules, feed).counts["inserted"] == 3
     execute(staging, "DELETE FROM staging WHERE no = 2")
     execute(staging, "UPDATE staging SET work = 'mooring' WHERE no = 3")
-    second = staging.load_from(rules, source(staging, kind="full_extract", watermark=None))
+    second = load_from(staging, rules, source(staging, kind="full_extract", watermark=None))
     assert {name: second.counts[name] for name in ("deleted", "versioned", "unchanged")} == {
         "deleted": 1, "versioned": 1, "unchanged": 1,
     }  # fmt: skip
@@ -151,7 +152,7 @@ def test_the_same_rows_from_inside_and_from_a_frame_give_the_same_table(staging:
         (3, day(2), "Øst", "lamp"),
     ]
     add(staging, *given)
-    inside = staging.load_from(RULES, source(staging))
+    inside = load_from(staging, RULES, source(staging))
     other = brenvik.TableRules(
         **{**{n: getattr(RULES, n) for n in RULES.__dataclass_fields__ if n != "_"}, "table": "other"}
     )
@@ -201,13 +202,13 @@ def test_pieces_by_distance_and_a_table_that_was_put_back(staging: brenvik.Store
     add(staging, *((number, day(number), "Nord", "lamp") for number in range(1, 6)))
     pieces = []
     while True:
-        outcome = staging.load_from(RULES, source(staging, window=timedelta(days=2)))
+        outcome = load_from(staging, RULES, source(staging, window=timedelta(days=2)))
         pieces.append(outcome.counts["read"])
         if not outcome.more:
             break
     assert pieces == [3, 2]
     execute(staging, "DELETE FROM staging WHERE no > 3")
-    outcome = staging.load_from(RULES, source(staging))
+    outcome = load_from(staging, RULES, source(staging))
     assert outcome.notes == [
         "The newest done_at of staging is 2024-05-03 08:00, below the watermark 2024-05-05 08:00. "
         "If the source was restored to an earlier state, move the watermark back: brenvik watermarks set"

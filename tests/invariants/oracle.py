@@ -105,7 +105,7 @@ class Oracle:
         return [decision or "?" for decision in told]
 
     def _hold(self, change: Change) -> str:
-        """What becomes of a delete that awaits approval: one is pending per key and lifetime; or of a delete that will never count."""
+        """The decision on a delete that awaits approval (one per key and lifetime), or that will never count."""
         if self.ignores:
             return "ignored"
         key = tuple(map(plain, change.key))

@@ -21,6 +21,7 @@ from brenvik.feeds.files import FileSource
 from brenvik.feeds.reading import ReadOptions, Record
 from brenvik.ledger.schema import change_log_table
 from brenvik.merge import sql
+from sources import load_from
 
 CASES = Path(__file__).parent / "stages"
 OTHER_STORES = ("postgres", "sqlite")
@@ -82,7 +83,7 @@ def difference(ours: str, theirs: str) -> str:
 def _title(run: dict[str, Any]) -> str:
     if "records" in run:
         return "changes of keys"
-    what = next(name for name in ("kind", "revert", "undo", "release", "rebuild") if name in run)
+    what = next(name for name in ("kind", "revert", "undo", "approve", "rebuild") if name in run)
     if what == "kind":
         return f"{run['kind']}{' at ' + run['at'] if 'at' in run else ''}{' where ' + run['scope'] if 'scope' in run else ''}"
     return what if run[what] is True else f"{what} {', '.join(map(str, run[what]))}"
@@ -93,7 +94,7 @@ def _run(store: brenvik.Store, rules: brenvik.TableRules, run: dict[str, Any], f
         (folder / "records.jsonl").write_text(run["records"], encoding="utf-8")
         where = Record("/after", "/before", (("op", "/op"),), rules.natural_key, _CODES)
         source = FileSource("*.jsonl", folder=folder, name="files", kind="changes", reading=ReadOptions(record=where))
-        return store.load_from(rules, source, operations=_CODES)
+        return load_from(store, rules, source, operations=_CODES)
     if "kind" in run:
         kind = run["kind"]
         return store.load(
@@ -104,8 +105,8 @@ def _run(store: brenvik.Store, rules: brenvik.TableRules, run: dict[str, Any], f
             at=run.get("at"),
             extract_scope=run.get("scope"),
         )
-    if "release" in run:
-        return store.approve_deletes(rules, *run["release"])
+    if "approve" in run:
+        return store.approve_deletes(rules, *run["approve"])
     if run.get("rebuild"):
         return store.rebuild(rules)
     undo = "undo" in run

@@ -26,6 +26,7 @@ from brenvik.errors import DeclarationError
 from brenvik.project.file import FILE, read_project
 from brenvik.project.project import Project
 from brenvik.project.status import how_far
+from brenvik.runs.load import LoadOptions
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -92,7 +93,10 @@ class _Guide:
         self._prompt(f"preview {table}")
         with self.project.open(read_only=True) as store:
             show_previews(
-                self.project, self.project.load([table], preview=True, store=store), everything=False, json=False
+                self.project,
+                self.project.load([table], options=LoadOptions(preview=True), store=store),
+                everything=False,
+                json=False,
             )
 
     def rejects(self) -> None:

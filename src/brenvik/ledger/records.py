@@ -71,8 +71,8 @@ class TableState:
 
 
 @dataclass(frozen=True)
-class Run:
-    """One run."""
+class Attempt:
+    """What a run and a preview have in common. ``number`` is above those of all runs before."""
 
     number: int
     table: str
@@ -81,6 +81,16 @@ class Run:
     source: str
     started_at: datetime
 
+
+@dataclass(frozen=True)
+class Run(Attempt):
+    """A run that is recorded in the ledger."""
+
     def about(self) -> dict[str, object]:
         """The fields of every log record of a run."""
         return {"run": self.number, "table": self.table, "feed": self.feed}
+
+
+@dataclass(frozen=True)
+class Preview(Attempt):
+    """A run that writes nothing; ``number`` is the one that it would have."""

@@ -14,9 +14,10 @@ from typing import TYPE_CHECKING, Any
 from brenvik import __version__
 from brenvik.errors import Blocked, BrenvikError
 from brenvik.ledger.entries import Entries, H, now
-from brenvik.ledger.records import Extract, Run
-from brenvik.ledger.schema import DECISIONS, LOADS, ROW_COUNTS, SCHEMA, TABLES, place
+from brenvik.ledger.records import Extract, Preview, Run
+from brenvik.ledger.schema import LOADS, ROW_COUNTS, SCHEMA, TABLES, place
 from brenvik.merge import sql
+from brenvik.merge.plan.steps import DECISIONS
 from brenvik.model.rules import TableRules
 from brenvik.model.watermarks import WatermarkValue, Window
 
@@ -36,8 +37,17 @@ def _text(mark: WatermarkValue | None) -> str | None:
     return None if mark is None else str(mark)
 
 
+_LAST_RUN = f"""GREATEST(
+  (SELECT COALESCE(max(run), 0) FROM {place("runs")}), (SELECT max(last_run) FROM {place("schema_version")}))"""
+
+
 class Runs(Entries[H]):
     """Runs and their reverts."""
+
+    def preview(self, table: str, *, feed: str = "", kind: str, source: str) -> Preview:
+        """A run that writes nothing, with the number that it would have."""
+        last = self.engine.rows(f"SELECT {_LAST_RUN} AS last_run")[0]["last_run"] if self.exists() else 0
+        return Preview(last + 1, table, feed, kind, source, now())
 
     def start_run(
         self,
@@ -47,7 +57,7 @@ class Runs(Entries[H]):
         kind: str,
         source: str,
         window: Window | None = None,
-        seen: Mapping[str, int] | None = None,
+        rows_skipped: Mapping[str, int] | None = None,
         label: str | None = None,
         reason: str | None = None,
         extract_scope: str | None = None,
@@ -59,8 +69,7 @@ class Runs(Entries[H]):
         """
         with self.engine.lock(f"{SCHEMA}.runs", wait_s=60.0), self.engine.transaction():
             (found,) = self.engine.rows(
-                f"SELECT (SELECT COALESCE(max(run), 0) FROM {place('runs')}) AS run, "
-                f"(SELECT max(last_run) FROM {place('schema_version')}) AS last_run, "
+                f"SELECT {_LAST_RUN} AS last_run, "
                 f"(SELECT count(*) FROM {place('runs')} WHERE table_name = :table_name AND state = 'running') AS crashed",
                 {"table_name": rules.table},
             )
@@ -70,7 +79,7 @@ class Runs(Entries[H]):
                     "WHERE table_name = :table_name AND state = 'running'",
                     {"table_name": rules.table},
                 )
-            run = Run(max(found["run"], found["last_run"]) + 1, rules.table, feed, kind, source, now())
+            run = Run(found["last_run"] + 1, rules.table, feed, kind, source, now())
             self.engine.run(f"UPDATE {place('schema_version')} SET last_run = :run", {"run": run.number})
             self._insert(
                 "runs",
@@ -91,7 +100,7 @@ class Runs(Entries[H]):
                     "extract_scope": extract_scope,
                     "window_low": _text(window.low) if window else None,
                     "window_high": _text(window.high) if window else None,
-                    **(seen or {}),
+                    **(rows_skipped or {}),
                 },
             )
         return run, crashed

@@ -9,25 +9,13 @@ import hashlib
 from collections.abc import Sequence
 
 from brenvik.merge import sequence, sql
+from brenvik.merge.plan.steps import DECISIONS
 
 SCHEMA = "brenvik"
 SCHEMA_VERSION = 7
 LONGEST_NAME = 63
 """The longest identifier in PostgreSQL, in bytes; longer ones are truncated."""
 
-DECISIONS = (
-    "inserted",
-    "versioned",
-    "overwritten",
-    "deleted",
-    "pending",
-    "protected",
-    "unchanged",
-    "superseded",
-    "ignored",
-    "duplicate",
-    "rejected",
-)
 ROW_COUNTS = ("rows_before", "rows_added", "rows_updated", "rows_removed", "rows_after")
 
 TABLES: dict[str, dict[str, str]] = {

@@ -183,6 +183,14 @@ CREATE TEMP TABLE {sql.work("replay_keys")} AS
 SELECT DISTINCT {sql.columns(schema.keys, "b")}, 1 AS brenvik_full_replay FROM ({found}) b"""
 
 
+def no_keys(schema: TableSchema) -> str:
+    """Makes ``replay_keys``, empty."""
+    keys = sql.columns(schema.keys, "t")
+    return f"""
+CREATE TEMP TABLE {sql.work("replay_keys")} AS
+SELECT {keys}, 1 AS brenvik_full_replay FROM {sql.relation(schema.table)} t LIMIT 0"""
+
+
 def set_effective_at(schema: TableSchema, column: str) -> str:
     """Takes the effective time of all logged changes from another column."""
     when = sql.quote(column)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,12 +14,12 @@ from brenvik.model.feeds import Connection, FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
 from brenvik.outcome import Outcome
-from brenvik.runs.guards import NOTHING_MORE, Allowed
+from brenvik.runs.load import LoadOptions
 from brenvik.store import Store, open_store
 
 if TYPE_CHECKING:
     from brenvik.engines.protocol import IfBusy
-    from brenvik.feeds.protocol import LoadRequest, ProjectSource
+    from brenvik.feeds.protocol import ProjectSource
 
 
 @dataclass(frozen=True)
@@ -104,95 +105,66 @@ class Project:
         *,
         group: str | None = None,
         feed: str | None = None,
-        request: LoadRequest | None = None,
-        label: str | None = None,
-        preview: bool = False,
+        options: LoadOptions | None = None,
         if_busy: IfBusy = "wait",
-        wait_s: float = 30.0,
-        watch: Callable[[str, int], None] | None = None,
+        on_progress: Callable[[str, int], None] | None = None,
         store: Store | None = None,
-        allowed: Allowed = NOTHING_MORE,
     ) -> list[Outcome]:
         """Loads tables (by name, one or several; of a group; or all) from each of their feeds, in the order of the file and of
         ``after``.
 
         A table that fails stops only the tables that depend on it, which are ``skipped``: their outcomes have the state
         ``failed``, ``blocked``, ``busy`` or ``skipped`` and the error. ``if_busy`` says what to do while another run has locked a
-        table or the store: wait up to ``wait_s`` seconds, skip the table, or fail at once. ``watch`` is called with the table and
-        the number of rows read.
+        table or the store: wait as long as the options say, skip the table, or fail at once. ``on_progress`` is called with the
+        table and the number of rows read.
 
-        ``label`` is recorded with the runs, such as a scheduler's own id. ``feed`` names one feed of one table, and ``request``
-        asks it for something other than new data; ``allowed`` is what was approved. A feed with several windows or extracts
-        waiting returns an outcome for each.
+        ``feed`` names one feed of one table; only then can the ``options`` request something other than new data. A feed with
+        several windows or extracts waiting returns an outcome for each.
         """
         chosen = self.chosen(tables, group=group)
         pairs = [(table, each) for table in chosen for each in table.feeds if feed in {None, each.name}]
         if not pairs:
             raise ProjectError(f"No table of {', '.join(table.rules.table for table in chosen)} has a feed {feed!r}.")
-        if request and len(pairs) > 1:
-            told = ", ".join(f"{table.rules.table} {each.name}" for table, each in pairs)
+        options = options or LoadOptions()
+        if options.request and len(pairs) > 1:
+            named = ", ".join(f"{table.rules.table} {each.name}" for table, each in pairs)
             raise DeclarationError(
-                f"Expected one feed to load again, got {len(pairs)} ({told}); name the table and --feed."
+                f"Expected one feed to load again, got {len(pairs)} ({named}); name the table and --feed."
             )
-        patience = wait_s if if_busy == "wait" else 0.0
+        if if_busy != "wait":
+            options = replace(options, wait_s=0.0)
 
         def work(opened: Store) -> list[Outcome]:
             def one(table: ProjectTable, each: FeedRules) -> Iterable[Outcome]:
-                return self._load(
-                    opened,
-                    table,
-                    each,
-                    request,
-                    label=label,
-                    preview=preview,
-                    if_busy=if_busy,
-                    wait_s=patience,
-                    watch=watch,
-                    allowed=allowed,
-                )
+                name = table.rules.table
+                watch = partial(on_progress, name) if on_progress else None
+                return self._load(opened, table, each, replace(options, watch=watch), if_busy=if_busy)
 
             return _in_order(pairs, one)
 
         if store is not None:
             return work(store)
-        with self.open(read_only=preview, wait_s=patience) as opened:
+        with self.open(read_only=options.preview, wait_s=options.wait_s) as opened:
             return work(opened)
 
     def _load(
-        self,
-        store: Store,
-        table: ProjectTable,
-        feed: FeedRules,
-        request: LoadRequest | None,
-        *,
-        label: str | None,
-        preview: bool,
-        if_busy: IfBusy,
-        wait_s: float,
-        watch: Callable[[str, int], None] | None,
-        allowed: Allowed,
+        self, store: Store, table: ProjectTable, feed: FeedRules, options: LoadOptions, *, if_busy: IfBusy
     ) -> Iterator[Outcome]:
-        name = table.rules.table
+        name, request = table.rules.table, options.request
+        options = replace(
+            options,
+            operations=feed.operations,
+            extract_scope=feed.extract_scope,
+            explain=True if options.preview else options.explain,
+        )
         try:
             while True:
-                outcome = store.load_from(
-                    table.rules,
-                    self.source(table, feed, store),
-                    operations=feed.operations,
-                    request=request,
-                    label=label,
-                    preview=preview,
-                    explain=True if preview else None,
-                    wait_s=wait_s,
-                    watch=(lambda rows: watch(name, rows)) if watch else None,
-                    allowed=allowed,
-                    extract_scope=feed.extract_scope,
-                )
+                outcome = store._load_from(table.rules, self.source(table, feed, store), options)
                 yield outcome
-                if preview or not outcome.more:
+                if options.preview or not outcome.more:
                     return
-                if request and outcome.window:
-                    request = replace(request, after=str(outcome.window.high))
+                if options.request and outcome.window:
+                    options = replace(options, request=replace(options.request, after=str(outcome.window.high)))
         except BrenvikError as error:
             if request and isinstance(error, DeclarationError):
                 raise

@@ -15,6 +15,7 @@ from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
+from brenvik.runs.load import LoadOptions
 
 if TYPE_CHECKING:
     from brenvik.project.project import Project
@@ -121,9 +122,8 @@ def retry(
         feed = feeds[name]
         source = RejectSource(rows, name=name, kind=feed.kind, record=record_of(feed, found.rules))
         try:
-            outcome = store.load_from(
-                found.rules, source, operations=feed.operations, preview=preview, explain=True, wait_s=wait_s
-            )
+            options = LoadOptions(operations=feed.operations, preview=preview, explain=True, wait_s=wait_s)
+            outcome = store._load_from(found.rules, source, options)
         except DeclarationError:
             raise
         except BrenvikError as error:

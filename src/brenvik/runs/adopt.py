@@ -7,26 +7,23 @@ from dataclasses import dataclass, field, replace
 
 from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
-from brenvik.errors import BrenvikError, DeclarationError, FeedError, SchemaMismatch
+from brenvik.errors import DeclarationError, FeedError, SchemaMismatch
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
-from brenvik.ledger.records import Run
+from brenvik.ledger.memory import LoadMemory
+from brenvik.ledger.records import Preview, Run
 from brenvik.ledger.schema import change_log_table
 from brenvik.merge import baseline, change_log, extract_diff, sql
+from brenvik.merge.plan.steps import Begun, RowChanges
 from brenvik.merge.resolve import resolve
 from brenvik.merge.schema import Column, StoredColumn, TableSchema
 from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
 from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
 from brenvik.outcome import Outcome
-from brenvik.runs.pipeline import (
-    decide_changes,
-    enter_state,
-    expect_row_counts,
-    highest_in_log,
-    set_high_values,
-    write_table,
-)
-from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_kept_apart, create, next_work
+from brenvik.runs import pipeline
+from brenvik.runs.context import RunContext, Workspace
+from brenvik.runs.prepare import check_log_name, create
+from brenvik.runs.recompute import Prepared, apply_changes, find_changes, outcome_of
 
 _NEVER_MISSING = ("valid_from", "valid_to")
 
@@ -229,110 +226,97 @@ def adopt(
                 )
             if owner := ledger.owner_of(rules.stored_as):
                 raise DeclarationError(f"{rules.stored_as!r} is the table of {owner!r}; there is nothing to adopt.")
-            check_kept_apart(ledger.engine, rules)
-            run = Run(0, rules.table, "", "adoption", "adopted", now())
-            if not preview:
-                run, _ = ledger.start_run(rules, feed="", kind="adoption", source="adopted", reason=reason)
+            check_log_name(ledger.engine, rules)
+            if preview:
+                planned = ledger.preview(rules.table, kind="adoption", source="adopted")
+                return _adopt(ledger, rules, feed, planned, allow_changes)
+            run, _ = ledger.start_run(rules, feed="", kind="adoption", source="adopted", reason=reason)
             try:
                 return _adopt(ledger, rules, feed, run, allow_changes)
             except BaseException as error:
-                if not preview:
-                    ledger.enter_failure(run, error)
+                ledger.enter_failure(run, error)
                 raise
 
     return retry_on_conflict(once)
 
 
 def _adopt(
-    ledger: Ledger[Engine], rules: TableRules, feed: Mapping[str, ColumnType], run: Run, allow_changes: int
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    feed: Mapping[str, ColumnType],
+    run: Run | Preview,
+    allow_changes: int,
 ) -> Outcome:
-    engine, preview = ledger.engine, run.number == 0
-    values = {"run": run.number or LATER_THAN_ALL, "loaded_at": run.started_at, "table_name": rules.table}
-    it = UnderWay(
-        engine, rules, values={**values, "high_effective": None}, work=next_work(), preview=preview, told=False
-    )
-    outcome = Outcome(
-        table=rules.table,
-        feed="",
-        run=run.number or None,
-        state="preview" if preview else "done",
-        source="adopted",
-        started_at=run.started_at,
-        duration_s=0.0,
-        counts=it.counts,
-    )
+    params = {"run": run.number, "loaded_at": run.started_at, **pipeline.table_params(rules, None)}
+    work = Workspace(ledger.engine, params)
+    outcome = None
     try:
-        with engine.transaction(None if preview else rules):
-            found = fit(engine, rules, feed)
+        with ledger.engine.transaction(rules if isinstance(run, Run) else None):
+            found = fit(ledger.engine, rules, feed)
             if found.schema is None or found.faults:
                 raise SchemaMismatch(
                     "\n  ".join(
                         [f"Table {rules.stored_as!r} does not match its rules; nothing was written:", *found.faults]
                     )
                 )
-            it.schema = found.schema
-            _begin(it, found)
-            some_replayed = decide_changes(it, first=False, chosen=True)
-            expect_row_counts(it, some_replayed=some_replayed)
-            outcome.changed_keys = it.ask_values(change_log.changed_keys(it.schema)) if some_replayed else None
+            prepared = _prepare(RunContext(work, rules, found.schema, LoadMemory(True), run), found)
+            changes, changed_keys = find_changes(prepared)
+            outcome = outcome_of(run, changes, changed_keys)
             outcome.notes = found.notes
-            _check_changes(it, found.rows, allow_changes)
-            write_table(it, some_replayed=some_replayed)
-            ledger.add_column_sets(rules.table, dict(it.schema.column_sets))
-            enter_state(ledger, it, highest_in_log(it), first_run=run.number)
-            if preview:
+            if isinstance(run, Preview):
                 raise _OnlyAsked
-            ledger.end_run(run, "done", it.counts)
+            _check_changes(rules, changes, found.rows, allow_changes)
+            ledger.add_column_sets(rules.table, dict(found.schema.column_sets))
+            apply_changes(ledger, prepared, changes, run, first_run=run.number)
     except _OnlyAsked:
         pass
-    except BrenvikError:
-        engine.on_discard(it.work)()
-        raise
-    engine.on_discard(it.work)()
+    finally:
+        work.discard()
+    assert outcome
     outcome.duration_s = (now() - run.started_at).total_seconds()
     return outcome
 
 
-def _begin(it: UnderWay, found: Fit) -> None:
+def _prepare(context: RunContext, found: Fit) -> Prepared:
     """Adds what the table lacks, and logs its versions as changes."""
-    schema, rules = it.schema, it.rules
-    it.values |= baseline.low_values(schema) | _values(rules)
+    schema, work = context.schema, context.workspace
     kinds = {name: kind for name, kind, _ in schema.table_columns()}
     table = sql.relation(schema.table)
     for column in found.missing:
         name = str(schema.system_column(column))
-        it.do(f"ALTER TABLE {table} ADD COLUMN {sql.quote(name)} {kinds[name]}")
+        work.do(f"ALTER TABLE {table} ADD COLUMN {sql.quote(name)} {kinds[name]}")
     if "surrogate_key" in found.missing:
-        it.do(baseline.number_rows(schema))
+        work.do(baseline.number_rows(schema))
     if others := tuple(column for column in found.missing if column != "surrogate_key"):
-        it.do(baseline.fill(schema, others))
-    kept, temporary = str(schema.change_log), False
+        work.do(baseline.fill(schema, others))
+    log, temporary = str(schema.change_log), False
     if schema.change_log is None:  # only for once: to see whether the rows are what the rules make of them
-        kept, temporary = f"{sql.WORK}kept", True
-        it.schema = schema = replace(schema, change_log=kept)
-    create(it, kept, schema.log_columns(), temporary=temporary)
+        log, temporary = f"{sql.WORK}kept", True
+        schema = replace(schema, change_log=log)
+    create(work, log, schema.log_columns(), temporary=temporary)
     if not temporary:
-        it.engine.index(kept, schema.keys)
+        work.engine.index(log, schema.keys)
     versions, ends = baseline.log_versions(schema, 1)
-    it.values["count"] = it.do(versions)
-    it.do(ends)
-    set_high_values(it, None)
-    it.values["last_key"] = 0 if schema.numbered_by_store else it.row(baseline.highest_key(schema))["n"]
-    it.row_count = found.rows
-    it.current_keys = it.row(extract_diff.count_current_keys(schema))["n"]
-    it.do(change_log.no_changes(schema))
-    it.do(change_log.select_keys(schema))
+    low = baseline.low_values(schema)
+    count = work.do(versions, **low)
+    work.do(ends, **low, count=count)
+    last_key = 0 if schema.numbered_by_store else work.row(baseline.highest_key(schema))["n"]
+    keys = work.row(extract_diff.count_current_keys(schema))["n"]
+    work.do(change_log.select_keys(schema))
+    context = context.with_schema(schema).with_params(last_key=last_key)
+    return Prepared(context, begun=Begun(row_count=found.rows, current_keys=keys))
 
 
-def _check_changes(it: UnderWay, rows: int, allowed: int) -> None:
-    added, updated, removed = (it.counts[f"rows_{name}"] for name in ("added", "updated", "removed"))
-    if added + updated + removed <= allowed or it.preview:
+def _check_changes(rules: TableRules, changes: RowChanges, rows: int, allowed: int) -> None:
+    added, updated, removed = (changes.counts[f"rows_{name}"] for name in ("added", "updated", "removed"))
+    if added + updated + removed <= allowed:
         return
-    table = it.rules.table
+    table = rules.table
     raise SchemaMismatch(
-        f"{it.rules.stored_as}: not adopted, nothing written\n"
-        f"Its {rows:,} rows are not what the rules make of them: {updated:,} would change, {added:,} be added, {removed:,} go.\n"
-        f"look            brenvik adopt {table} --preview\n"
+        f"{rules.stored_as}: not adopted, nothing written\n"
+        f"Its {rows:,} rows differ from what the rules would produce: {updated:,} would change, {added:,} be added, "
+        f"{removed:,} be removed.\n"
+        f"to preview  brenvik adopt {table} --preview\n"
         f"to allow    brenvik adopt {table} --allow-changes {added + updated + removed}\n"
-        f"in Python       adopt(…, allow_changes={added + updated + removed})"
+        f"in Python   adopt(…, allow_changes={added + updated + removed})"
     )

@@ -1,22 +1,21 @@
-"""Guards: loads that would do more than the rules allow are refused, until a person allows this one."""
+"""Guards: a load that would do more than the rules allow is blocked until it is approved."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 
-from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError, LimitExceeded, StaleExtract
-from brenvik.ledger.ledger import Ledger
-from brenvik.ledger.records import Run
+from brenvik.ledger.memory import LoadMemory
+from brenvik.ledger.records import Attempt
+from brenvik.merge.plan.steps import RowChanges
 from brenvik.model.rules import TableRules
 from brenvik.model.watermarks import as_text, parse_value
-from brenvik.runs.prepare import UnderWay
+from brenvik.runs.context import RunContext
 
 
 @dataclass(frozen=True)
 class Allowed:
-    """What a person allows once, by the numbers seen: so many deletes, so many changed rows, and no more."""
+    """What was approved once, by the numbers seen: so many deletes, so many changed rows, and no more."""
 
     deletes: int | None = None
     changes: int | None = None
@@ -30,41 +29,41 @@ def limit_of(limit: int | float | None, whole: int) -> int | None:
     return limit if limit is None or isinstance(limit, int) else -int(-limit * whole // 1)
 
 
-def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: bool) -> LimitExceeded | None:
-    """The blocked_by that a load must meet, once its decisions are counted; None when it may pass.
+def check_guards(context: RunContext, changes: RowChanges, allowed: Allowed) -> LimitExceeded | None:
+    """The error that blocks a load, once its decisions are counted; None when it may pass.
 
     What counts as deleted are keys that are current now and would not be after the load.
     """
-    counts, rules = it.counts, it.rules
+    counts, rules, source = changes.counts, context.rules, context.run.source
+    is_extract = bool(context.batch and context.batch.extract)
     if not (is_extract or counts["deleted"] or counts["pending"] or rules.max_changes is not None):
         return None
-    current_keys = it.current_keys if it.current_in_scope is None else it.current_in_scope
-    changes = counts["versioned"] + counts["overwritten"]
+    current_keys = changes.current_keys if changes.current_in_scope is None else changes.current_in_scope
+    changed = counts["versioned"] + counts["overwritten"]
     deletes = (
-        it.ended_keys + counts["pending"]
-    )  # those wait for a person, but five out of nine say something of the extract
-    what = "leave pending deletes of" if it.schema.inactive_deletes else "delete"
+        changes.ended_keys + counts["pending"]
+    )  # those await approval, but five of nine say something of the extract
+    what = "leave pending deletes of" if context.schema.inactive_deletes else "delete"
     said = []
     again: dict[str, int] = {}
     most = limit_of(rules.max_deletes, current_keys)
-    is_empty = is_extract and counts["read"] == counts["rejected"] + counts["duplicate"]  # or refused before
+    is_empty = is_extract and counts["read"] == counts["rejected"] + counts["duplicate"]  # or rejected before
     if is_empty and allowed.deletes is None:
         said.append(f"It has no valid rows; the table has {_keys(current_keys)}.")
     if (is_empty or (most is not None and deletes > most)) and deletes > (allowed.deletes or 0):
-        held = (
+        size = (
             f"It has {counts['read']:,} rows; the table has {_keys(current_keys)}. "
             if is_extract and not is_empty
             else ""
         )
-        said.append(f"{held}Loading it would {what} {deletes:,} ({_share(deletes, current_keys, rules.max_deletes)}).")
+        said.append(f"{size}Loading it would {what} {deletes:,} ({_share(deletes, current_keys, rules.max_deletes)}).")
     if said:
         again["deletes"] = deletes
     most = limit_of(rules.max_changes, current_keys)
-    if most is not None and changes > most and changes > (allowed.changes or 0):
-        said.append(
-            f"Loading it would change {changes:,} of {current_keys:,} rows ({_share(changes, current_keys, rules.max_changes)})."
-        )
-        again["changes"] = changes
+    if most is not None and changed > most and changed > (allowed.changes or 0):
+        share = _share(changed, current_keys, rules.max_changes)
+        said.append(f"Loading it would change {changed:,} of {current_keys:,} rows ({share}).")
+        again["changes"] = changed
     if not said:
         return None
     lines = (
@@ -77,11 +76,9 @@ def check_guards(it: UnderWay, source: str, allowed: Allowed, *, is_extract: boo
     return LimitExceeded("\n".join(lines), counts=dict(counts), current_keys=current_keys)
 
 
-def check_kind(
-    ledger: Ledger[Engine], rules: TableRules, run: Run, reverted: Iterable[int], *, is_extract: bool
-) -> None:
+def check_kind(rules: TableRules, run: Attempt, memory: LoadMemory, *, is_extract: bool) -> None:
     """A table takes extracts, or changes, possibly after one first extract; anything else would be contradictory."""
-    extracts, others = ledger.loads_taken(rules.table, without=reverted)
+    extracts, others = memory.extracts, memory.other_loads
     if is_extract and others:
         raise DeclarationError(
             f"Table {rules.table!r} has loaded changes ({others:,} runs); an extract can only be loaded before all of them. "
@@ -99,18 +96,17 @@ def check_kind(
         )
 
 
-def check_age(ledger: Ledger[Engine], it: UnderWay, run: Run, source: str, reverted: Iterable[int]) -> None:
+def check_age(context: RunContext, extract_at: str) -> None:
     """Raises StaleExtract for an extract that is older than the newest loaded one."""
-    newest = ledger.newest_extract(it.rules.table, run.feed, without=reverted)
-    kind = it.schema.effective_type.kind
+    newest, kind = context.memory.newest_extract, context.schema.effective_type.kind
     if newest is None:
         return
     number, time = newest
-    at = it.values["extract_at"]
-    if parse_value(at, kind) < parse_value(time, kind):  # type: ignore[operator]
+    if parse_value(extract_at, kind) < parse_value(time, kind):  # type: ignore[operator]
         raise StaleExtract(
-            f"{source}: blocked, nothing written\n"
-            f"It is of {as_text(parse_value(at, kind))}; run {number} loaded the extract of {as_text(parse_value(time, kind))}.\n"
+            f"{context.run.source}: blocked, nothing written\n"
+            f"It is of {as_text(parse_value(extract_at, kind))}; run {number} loaded the extract of "
+            f"{as_text(parse_value(time, kind))}.\n"
             "Extracts must be loaded in order of time. If the newer one is wrong, revert it first: "
             f"brenvik revert {number}"
         )

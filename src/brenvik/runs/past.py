@@ -14,10 +14,9 @@ from brenvik.merge import change_log, diff, past_runs
 from brenvik.merge.schema import TableSchema
 from brenvik.model.rules import TableRules
 from brenvik.outcome import DecisionLog
-from brenvik.runs.pending_deletes import decide_inactive_deletes, set_deletes_aside
-from brenvik.runs.pipeline import replay_keys
-from brenvik.runs.prepare import UnderWay, exclude
-from brenvik.runs.recompute import begin, check_kept
+from brenvik.runs import pipeline
+from brenvik.runs.context import RunContext
+from brenvik.runs.recompute import begin, check_log
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -40,26 +39,27 @@ def known(
     surrogate keys nor stamps, which belong to the table as it is.
     """
     without = tuple(without)
-    it = begin(ledger, rules, values={**(key or {}), "known_at": known_at})
+    context = begin(ledger, rules, params={**(key or {}), "known_at": known_at})
     _check_runs(ledger, rules, known_at, without)
-    tests = [change_log.of_key(it.schema, "d")] if key else []
-    tests += [change_log.at_moment(it.schema.effective_type)] if moment is not None else []
-    was = _as_it_was(ledger, it.schema, rules, known_at) if known_at is not None and not without else None
+    schema, work = context.schema, context.workspace
+    tests = [change_log.of_key(schema, "d")] if key else []
+    tests += [change_log.at_moment(schema.effective_type)] if moment is not None else []
+    was = _as_it_was(ledger, schema, rules, known_at) if known_at is not None and not without else None
     if not was:
-        check_kept(rules)
-    with it.engine.transaction():
+        check_log(rules)
+    with ledger.engine.transaction():
         if was:
-            it.do(diff.as_it_was(it.schema, was))
+            work.do(diff.as_it_was(schema, was))
         else:
-            out = {*ledger.reverted(rules.table, known_at=known_at), *without}
+            excluded = {*ledger.reverted(rules.table, known_at=known_at), *without}
             if known_at is not None:
-                out |= {run for run in ledger.runs_of(rules.table) if run > known_at}
-            exclude(it, out, approved=approved_deletes(known=known_at is not None))
-            it.do(change_log.no_changes(it.schema))
-            it.do(change_log.select_keys(it.schema, where=change_log.of_key(it.schema) if key else ""))
-            replay_keys(it, chosen=True)
-        found = it.ask_values(change_log.as_rows(it.schema, *tests), moment=moment)
-    it.engine.on_discard(it.work)()
+                excluded |= {run for run in ledger.runs_of(rules.table) if run > known_at}
+            context = context.exclude(excluded, approved=approved_deletes(known=known_at is not None))
+            work.do(change_log.no_changes(schema))
+            work.do(change_log.select_keys(schema, where=change_log.of_key(schema) if key else ""))
+            pipeline.replay(context)
+        found = work.ask(change_log.as_rows(schema, *tests), schema, moment=moment)
+    work.discard()
     return found
 
 
@@ -85,9 +85,9 @@ def _as_it_was(ledger: Ledger[Engine], schema: TableSchema, rules: TableRules, k
 
 def decided_by(ledger: Ledger[Engine], rules: TableRules, run: int) -> pa.Table:
     """What a past run decided on the changes it logged, recomputed; see ``Outcome.decisions`` for the columns."""
-    it = begin(ledger, rules, values={})
-    check_kept(rules)
-    return _replay(ledger, it, {run: 0}).drop_columns("run")
+    context = begin(ledger, rules)
+    check_log(rules)
+    return _replay(ledger, context, {run: 0}).drop_columns("run")
 
 
 def changes_of_key(ledger: Ledger[Engine], rules: TableRules, key: Mapping[str, Any]) -> list[dict[str, Any]]:
@@ -96,13 +96,13 @@ def changes_of_key(ledger: Ledger[Engine], rules: TableRules, key: Mapping[str, 
     The entries are those of ``decided_by`` with ``run``, ``arrived_at`` (the start of the run, UTC; None where the ledger has
     lost the run) and ``reverted_by`` (None while it is active).
     """
-    it = begin(ledger, rules, values=key)
-    check_kept(rules)
-    reverted = ledger.reverted(rules.table)
+    context = begin(ledger, rules, params=key)
+    check_log(rules)
+    reverted = context.memory.reverted
     found = []
-    for runs in _passes(it.rows(past_runs.runs_of_key(it.schema))):
+    for runs in _passes(context.workspace.rows(past_runs.runs_of_key(context.schema))):
         arrived = ledger.starts_of(rules.table, runs)
-        for row in _replay(ledger, begin(ledger, rules, values=key), runs, of_key=True).to_pylist():
+        for row in _replay(ledger, begin(ledger, rules, params=key), runs, of_key=True).to_pylist():
             run = row.pop("run")
             about = {"run": run, "arrived_at": arrived.get(run), "reverted_by": reverted.get(run)}
             found.append(about | row)
@@ -116,53 +116,43 @@ AT_ONCE = 200_000
 def _passes(runs: Iterable[Mapping[str, Any]]) -> Iterator[dict[int, int]]:
     """The runs of a key, in groups of limited size; each run with the number of its first file."""
     some: dict[int, int] = {}
-    before = held = files = 0
+    before = total = files = 0
     for row in runs:
         before += row["n"]
-        if some and held + before > AT_ONCE:
+        if some and total + before > AT_ONCE:
             yield some
-            some, held, files = {}, 0, 0
+            some, total, files = {}, 0, 0
         some[row["run"]] = files
-        held += before
+        total += before
         files += row["file"] + 1
     if some:
         yield some
 
 
-def _replay(ledger: Ledger[Engine], it: UnderWay, runs: Mapping[int, int], *, of_key: bool = False) -> pa.Table:
+def _replay(ledger: Ledger[Engine], context: RunContext, runs: Mapping[int, int], *, of_key: bool = False) -> pa.Table:
     """What runs decided (for a key, see ``change_log.of_key``), in one pass; each run with the number of its first file."""
-    plain = it.schema
-    with it.engine.transaction():
-        it.do(past_runs.RUNS)
+    plain, work = context.schema, context.workspace
+    with ledger.engine.transaction():
+        work.do(past_runs.RUNS)
         given = list(runs.items())
         for start in range(0, len(given), change_log.AT_ONCE):
             part = given[start : start + change_log.AT_ONCE]
-            values = {f"run_{n}": run for n, (run, _) in enumerate(part)}
-            it.do(
-                past_runs.enter_runs(len(part)),
-                **values,
-                **{f"first_file_{n}": file for n, (_, file) in enumerate(part)},
-            )
-        it.do(past_runs.changes_of_runs(plain, where=change_log.of_key(plain) if of_key else ""))
-        it.do(past_runs.select_keys(plain))
-        it.do(past_runs.find_log_by_run(plain, reverted=ever_reverted(), pending=ever_pending()))
-        it.schema = past_runs.by_run(plain)
-        it.index("changes", "replay_keys", "log_by_run")
-        if it.schema.inactive_deletes:
-            it.do(past_runs.active_changes(it.schema))
-            it.do(past_runs.find_pending(it.schema))
-            it.some_pending = it.schema.inactive_deletes == "review"
-        set_deletes_aside(it)
-        replay_keys(it, chosen=True)
-        decide_inactive_deletes(it, some_replayed=True, all_replayed=True)
-    files = tuple((runs[run] + number, file) for run, number, file in ledger.files_of(it.rules.table, runs))
+            numbers = {f"run_{n}": run for n, (run, _) in enumerate(part)}
+            files = {f"first_file_{n}": file for n, (_, file) in enumerate(part)}
+            work.do(past_runs.enter_runs(len(part)), **numbers, **files)
+        work.do(past_runs.changes_of_runs(plain, where=change_log.of_key(plain) if of_key else ""))
+        work.do(past_runs.select_keys(plain))
+        work.do(past_runs.find_log_by_run(plain, reverted=ever_reverted(), pending=ever_pending()))
+        context = context.with_schema(past_runs.by_run(plain))
+        changes = pipeline.decide_again(context)
+    in_order = tuple((runs[run] + number, file) for run, number, file in ledger.files_of(context.rules.table, runs))
     return DecisionLog(
-        it.engine,
-        it.work,
-        it.schema,
+        ledger.engine,
+        work.prefix,
+        context.schema,
         some_current=False,
         some_replayed=True,
         some_rejected=False,
-        some_inactive_deletes=it.some_inactive_deletes,
-        files=files,
+        some_inactive_deletes=changes.inactive > 0,
+        files=in_order,
     ).decisions()

@@ -9,61 +9,23 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Run
-from brenvik.ledger.schema import approved_deletes, currently_pending, numbered_deletes, record_pending
+from brenvik.ledger.schema import approved_deletes, currently_pending, numbered_deletes
 from brenvik.merge import change_log, pending_deletes
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
-from brenvik.runs.prepare import UnderWay, exclude
-from brenvik.runs.recompute import begin, check_kept, recompute
+from brenvik.runs.context import RunContext
+from brenvik.runs.recompute import Prepared, begin, check_log, recompute
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
 
-def find_pending(it: UnderWay) -> None:
-    """Makes ``pending_keys`` where deletes await approval and some do."""
-    if it.schema.inactive_deletes != "review":
-        return
-    it.do(pending_deletes.find_pending(it.schema, currently_pending()))
-    it.some_pending = it.sizes("pending_keys")["pending_keys"] > 0
-
-
-def set_deletes_aside(it: UnderWay) -> None:
-    """Moves the deletes out of ``changes`` where they have no effect by themselves."""
-    if it.schema.inactive_deletes is None:
-        return
-    for statement in pending_deletes.set_deletes_aside(it.schema):
-        it.do(statement)
-    it.some_inactive_deletes = it.sizes("inactive_deletes")["inactive_deletes"] > 0
-    it.high_values = None  # without those
-
-
-def decide_inactive_deletes(it: UnderWay, *, some_replayed: bool, all_replayed: bool = False) -> None:
-    """Decides the inactive deletes, now that it is known which keys are current."""
-    if not it.some_inactive_deletes:
-        return
-    it.do(
-        pending_deletes.decide(
-            it.schema, some_replayed=some_replayed, some_pending=it.some_pending, all_replayed=all_replayed
-        )
-    )
-    for row in it.rows(pending_deletes.summary()):
-        it.counts[row["brenvik_decision"]] = it.counts.get(row["brenvik_decision"], 0) + row["n"]
-
-
-def log_inactive_deletes(it: UnderWay, ledger: Ledger[Engine], *, is_extract: bool) -> None:
-    """Logs the inactive deletes and records the pending ones."""
-    it.do(pending_deletes.log_deletes(it.schema))
-    if it.counts["pending"]:
-        it.do(record_pending(), last_delete_no=ledger.last_delete_no(it.rules.table), from_extract=int(is_extract))
-
-
 def list_pending_deletes(ledger: Ledger[Engine], rules: TableRules) -> pa.Table:
     """The pending deletes: ``brenvik_delete_no`` (number), ``brenvik_feed``, ``brenvik_run``,
     ``brenvik_pending_since``, ``brenvik_effective_at``, then key and values of the current row."""
-    it = begin(ledger, rules, values={})
-    check_kept(rules)
-    return it.ask_values(pending_deletes.listed(it.schema, currently_pending()))
+    context = begin(ledger, rules)
+    check_log(rules)
+    return context.workspace.ask(pending_deletes.listed(context.schema, currently_pending()), context.schema)
 
 
 def decide_deletes(
@@ -89,16 +51,16 @@ def decide_deletes(
         if unknown := [str(number) for number in chosen if number not in there] or ([] if chosen else ["any"]):
             raise DeclarationError(f"Table {rules.table!r} has no pending delete {', '.join(unknown)}: brenvik deletes")
 
-    def prepare(it: UnderWay, run: Run) -> None:
-        counting = approved_deletes(also=() if discard else chosen)
-        exclude(it, ledger.reverted(rules.table), approved=counting)
-        it.do(
-            change_log.select_keys(
-                it.schema, where="1 = 0" if discard else pending_deletes.is_one_of(numbered_deletes(chosen))
-            )
+    def prepare(context: RunContext) -> Prepared:
+        approved = approved_deletes(also=() if discard else chosen)
+        context = context.exclude(context.memory.reverted, approved=approved)
+        keys = () if discard else pending_deletes.is_one_of(numbered_deletes(chosen))
+        context.workspace.do(
+            change_log.select_keys(context.schema, where=keys) if keys else change_log.no_keys(context.schema)
         )
-        if not it.preview:
-            ledger.decide_pending_deletes(run, chosen, "discarded" if discard else "approved")
+        if isinstance(context.run, Run):
+            ledger.decide_pending_deletes(context.run, chosen, "discarded" if discard else "approved")
+        return Prepared(context)
 
     what = "1 pending delete" if len(chosen) == 1 else f"{len(chosen):,} pending deletes"
     return recompute(

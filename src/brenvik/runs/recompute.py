@@ -4,6 +4,7 @@ is elsewhere: ``rebuild``, ``revert``, ``pending_deletes``; questions about the 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
 from brenvik.engines.conflicts import retry_on_conflict
@@ -11,59 +12,64 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
-from brenvik.ledger.records import Run, TableState
-from brenvik.ledger.schema import change_log_table
+from brenvik.ledger.memory import read_memory
+from brenvik.ledger.records import Attempt, Preview, Run, TableState
 from brenvik.merge import change_log
-from brenvik.merge.resolve import resolve
+from brenvik.merge.plan.kinds import recompute_plan
+from brenvik.merge.plan.steps import Begun, RowChanges
+from brenvik.merge.plan.writing import highest_in_log
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
+from brenvik.runs import pipeline
+from brenvik.runs.context import RunContext, Workspace
 from brenvik.runs.missing import explain_if_missing
-from brenvik.runs.pipeline import (
-    decide_changes,
-    enter_state,
-    expect_row_counts,
-    highest_in_log,
-    set_high_values,
-    write_table,
-)
-from brenvik.runs.prepare import LATER_THAN_ALL, UnderWay, check_rules, next_work
+from brenvik.runs.prepare import check_rules, schema_of
 
 Fits = Callable[[TableRules, TableState], None]
 """Raises RulesChanged for rules under which a table cannot be recomputed."""
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """What a kind of run prepared: ``replay_keys`` has the keys to recompute.
+
+    ``context`` has the schema with the active changes. ``explicit``: changes of the relation of that name are logged. ``begun``
+    has the size of the table, if the run found another one. ``check_log``: rows of the table must have a change in the log.
+    """
+
+    context: RunContext
+    explicit: bool = False
+    begun: Begun | None = None
+    check_log: bool = True
+
+
+Prepare = Callable[[RunContext], Prepared]
 
 
 def begin(
     ledger: Ledger[Engine],
     rules: TableRules,
     *,
-    values: Mapping[str, Any],
+    run: Run | Preview | None = None,
+    params: Mapping[str, Any] | None = None,
     fits: Fits = check_rules,
-    preview: bool = True,
-) -> UnderWay:
-    """A table with what the ledger knows of it. Raises DeclarationError when it was never loaded."""
-    state = ledger.state(rules.table) if ledger.exists() else None
-    if state is None:
-        raise DeclarationError(f"Table {rules.table!r} has never been loaded; there is nothing to recompute.")
-    fits(rules, state)
-    it = UnderWay(
-        ledger.engine, rules, values={"table_name": rules.table, **values}, work=next_work(), preview=preview, told=True
-    )
-    it.schema = resolve(
-        rules,
-        {column.name: column.type for column in state.columns},
-        known=state.columns,
-        numbered_by_store=state.numbered_by_store,
-        store=ledger.engine.capabilities,
-        change_log=change_log_table(rules.table),
-        source=f"table {rules.table!r}",
-    ).with_column_sets(state.column_sets)
-    set_high_values(it, state)
-    it.values = {"run": LATER_THAN_ALL, "high_effective": None, **it.values}
-    it.state = state
-    return it
+) -> RunContext:
+    """The context of a run, or of a question about the past. Raises DeclarationError for a table that was never loaded."""
+    memory = read_memory(ledger, rules.table)
+    if memory.state is None:
+        raise never_loaded(rules)
+    fits(rules, memory.state)
+    run = run or ledger.preview(rules.table, kind="question", source="")
+    given = {**pipeline.table_params(rules, memory.state), "high_effective": None, "run": run.number, **(params or {})}
+    schema = schema_of(ledger.engine, rules, memory.state)
+    return RunContext(Workspace(ledger.engine, given), rules, schema, memory, run)
 
 
-def check_kept(rules: TableRules) -> None:
+def never_loaded(rules: TableRules) -> DeclarationError:
+    return DeclarationError(f"Table {rules.table!r} has never been loaded; there is nothing to recompute.")
+
+
+def check_log(rules: TableRules) -> None:
     """Raises DeclarationError when a table has no change log."""
     if not rules.change_log:
         raise DeclarationError(
@@ -76,7 +82,7 @@ def recompute(
     rules: TableRules,
     kind: str,
     source: str,
-    prepare: Callable[[UnderWay, Run], None],
+    prepare: Prepare,
     *,
     check: Callable[[], None] = lambda: None,
     reason: str | None = None,
@@ -84,15 +90,15 @@ def recompute(
     wait_s: float,
     fits: Fits = check_rules,
 ) -> Outcome:
-    """One run that recomputes keys: ``prepare`` says which (``replay_keys``) and what is active.
+    """One run that recomputes keys: ``prepare`` says which, and which changes are active.
 
     ``check`` raises when that is impossible; it is called while the table is locked, before the run is recorded.
     """
     if preview:
         check()
-        return _work(ledger, rules, Run(0, rules.table, "", kind, source, now()), prepare, fits=fits)
+        return _work(ledger, rules, ledger.preview(rules.table, kind=kind, source=source), prepare, fits=fits)
     if not ledger.exists():
-        raise DeclarationError(f"Table {rules.table!r} has never been loaded; there is nothing to recompute.")
+        raise never_loaded(rules)
 
     def once() -> Outcome:
         with ledger.engine.lock(rules.table, wait_s=wait_s):
@@ -107,36 +113,58 @@ def recompute(
     return retry_on_conflict(once)
 
 
-def _work(
-    ledger: Ledger[Engine], rules: TableRules, run: Run, prepare: Callable[[UnderWay, Run], None], *, fits: Fits
-) -> Outcome:
-    values = {"run": run.number or LATER_THAN_ALL, "loaded_at": run.started_at}
-    it = begin(ledger, rules, values=values, fits=fits, preview=run.number == 0)
-    check_kept(rules)
-    with explain_if_missing(it.engine, rules, it.state), it.engine.transaction(None if it.preview else rules):
-        prepare(it, run)
-        it.do(change_log.no_changes(it.schema))
-        it.told = False
-        some_replayed = decide_changes(it, first=False, chosen=True)
-        expect_row_counts(it, some_replayed=some_replayed)
-        if run.kind == "approve":  # the other kinds decide on nothing
-            it.counts["deleted"] = it.ended_keys
-        changed = it.ask_values(change_log.changed_keys(it.schema)) if some_replayed else None
-        if not it.preview:
-            write_table(it, some_replayed=some_replayed)
-            if it.keeps_explicit:
-                it.do(change_log.log_explicit(it.schema))
-            enter_state(ledger, it, highest_in_log(it))
-            ledger.end_run(run, "done", it.counts)
-    it.engine.on_discard(it.work)()
+def _work(ledger: Ledger[Engine], rules: TableRules, run: Run | Preview, prepare: Prepare, *, fits: Fits) -> Outcome:
+    context = begin(ledger, rules, run=run, params={"loaded_at": run.started_at}, fits=fits)
+    check_log(rules)
+    engine = ledger.engine
+    recording = isinstance(run, Run)
+    with explain_if_missing(engine, rules, context.memory.state), engine.transaction(rules if recording else None):
+        prepared = prepare(context)
+        changes, changed_keys = find_changes(prepared)
+        if isinstance(run, Run):
+            apply_changes(ledger, prepared, changes, run)
+    context.workspace.discard()
+    return outcome_of(context.run, changes, changed_keys)
+
+
+def find_changes(prepared: Prepared) -> tuple[RowChanges, Any]:
+    """The row changes of the keys in ``replay_keys``, and per key how many rows change."""
+    context = prepared.context
+    plan = recompute_plan(context.schema, explicit=prepared.explicit, check_log=prepared.check_log)
+    begun = prepared.begun or pipeline.begin(context.memory, explains=False)
+    validated = pipeline.validate(context, plan, replace(begun, first=False))
+    classified = pipeline.classify_changes(context, plan, validated)
+    resolved = pipeline.resolve_current(context, plan, classified)
+    changes = pipeline.find_row_changes(context, plan, resolved)
+    if context.run.kind == "approve":  # the other kinds decide nothing
+        changes = replace(changes, counts={**changes.counts, "deleted": changes.ended_keys})
+    if not changes.some_replayed:
+        return changes, None
+    return changes, context.workspace.ask(change_log.changed_keys(context.schema), context.schema)
+
+
+def apply_changes(
+    ledger: Ledger[Engine], prepared: Prepared, changes: RowChanges, run: Run, *, first_run: int | None = None
+) -> None:
+    """Writes the row changes, and records the run as done."""
+    context = prepared.context
+    plan = recompute_plan(context.schema, explicit=prepared.explicit, check_log=prepared.check_log)
+    applied = context.carry_out((highest_in_log(context.schema),), pipeline.apply(context, plan, changes))
+    highest = pipeline.high_values(context, applied)
+    pipeline.record_state(ledger, context, applied, highest, first_run=first_run)
+    ledger.end_run(run, "done", changes.counts)
+
+
+def outcome_of(run: Attempt, changes: RowChanges, changed_keys: Any) -> Outcome:
+    recorded = isinstance(run, Run)
     return Outcome(
-        table=rules.table,
+        table=run.table,
         feed="",
-        run=run.number or None,
-        state="preview" if it.preview else "done",
+        run=run.number if recorded else None,
+        state="done" if recorded else "preview",
         source=run.source,
         started_at=run.started_at,
         duration_s=(now() - run.started_at).total_seconds(),
-        counts=it.counts,
-        changed_keys=changed,
+        counts=dict(changes.counts),
+        changed_keys=changed_keys,
     )

@@ -8,14 +8,14 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Extract, Run
-from brenvik.ledger.schema import LOADS, pending_in_extract, rejected_in_extract
+from brenvik.ledger.schema import LOADS, approved_deletes, pending_in_extract, rejected_in_extract
 from brenvik.merge import change_log, sequence
-from brenvik.merge.schema import TableSchema
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
-from brenvik.runs.pipeline import replay_keys
-from brenvik.runs.prepare import UnderWay, exclude, whole_column_set
-from brenvik.runs.recompute import recompute
+from brenvik.runs import pipeline
+from brenvik.runs.context import RunContext
+from brenvik.runs.prepare import whole_column_set
+from brenvik.runs.recompute import Prepared, recompute
 
 
 def revert(
@@ -36,17 +36,18 @@ def revert(
     targets = tuple(sorted(set(runs)))
     named = ", ".join(str(run) for run in targets)
 
-    def prepare(it: UnderWay, run: Run) -> None:
-        before = set(ledger.reverted(rules.table))
+    def prepare(context: RunContext) -> Prepared:
+        before = set(context.memory.reverted)
         after = before - set(targets) if undo else before | set(targets)
-        some_explicit = _make_explicit(ledger, it, targets, before=before, after=after)
-        if not it.preview:
+        context, explicit = _make_explicit(ledger, context, targets, before=before, after=after)
+        if isinstance(context.run, Run):
             if undo:
-                ledger.undo_revert(run, targets)
+                ledger.undo_revert(context.run, targets)
             else:
-                ledger.revert(run, targets, reason)
-        exclude(it, after, some_explicit=some_explicit)
-        it.do(change_log.select_keys(it.schema, where=change_log.of_runs(targets)))
+                ledger.revert(context.run, targets, reason)
+        context = context.exclude(after, approved=approved_deletes(), explicit=explicit)
+        context.workspace.do(change_log.select_keys(context.schema, where=change_log.of_runs(targets)))
+        return Prepared(context, explicit=explicit)
 
     outcome = recompute(
         ledger,
@@ -84,92 +85,88 @@ def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[
 
 
 def _make_explicit(
-    ledger: Ledger[Engine], it: UnderWay, targets: Sequence[int], *, before: set[int], after: set[int]
-) -> bool:
+    ledger: Ledger[Engine], context: RunContext, targets: Sequence[int], *, before: set[int], after: set[int]
+) -> tuple[RunContext, bool]:
     """An extract contains everything, but only what differed is logged. Before an extract is reverted or restored, what the
     next extracts of the same feed said of the same keys is made explicit, so that it remains true: up to the first active one
     that left none of these keys open, by a rejected row or a pending delete.
 
     Adds it to ``explicit`` and to the change log; returns whether there is any.
     """
-    extracts, rejected = ledger.extracts(it.rules.table), rejected_in_extract()
-    carried = {target: extracts[target] for target in targets if target in extracts}
+    table, work = context.rules.table, context.workspace
+    extracts, rejected = ledger.extracts(table), rejected_in_extract()
+    open_extracts = {target: extracts[target] for target in targets if target in extracts}
     column_set, runs = None, []
     for run, extract in extracts.items():
-        whose = [target for target, its in carried.items() if target < run and its.feed == extract.feed]
+        whose = [target for target, its in open_extracts.items() if target < run and its.feed == extract.feed]
         if not whose:
             continue
         if column_set is None:
-            it.do(change_log.explicit_table(it.schema))
-            column_set, runs = whole_column_set(ledger, it), ledger.runs_of(it.rules.table)
+            work.do(change_log.explicit_table(context.schema))
+            context, column_set = whole_column_set(ledger, context)
+            runs = ledger.runs_of(table)
         later = {each for each in runs if each > run}
-        it.values |= {"to_run": run, "extract_at": extract.time}
-        _say(it, extract, whose, column_set, without=(before - {run}) | later, missing_without=after | {run} | later)
-        if run not in before | after and not it.row(change_log.count_unsettled(it.schema, tuple(whose), rejected))["n"]:
+        of_extract = context.with_params(to_run=run, extract_at=extract.time)
+        _say(of_extract, extract, whose, column_set, (before - {run}) | later, missing_without=after | {run} | later)
+        unsettled = change_log.count_unsettled(context.schema, tuple(whose), rejected)
+        if run not in before | after and not of_extract.workspace.row(unsettled)["n"]:
             for target in whose:
-                if extract.scope in {None, carried[target].scope}:
-                    del carried[target]
-    if column_set is None:
-        return False
-    it.keeps_explicit = not it.preview
-    return True
+                if extract.scope in {None, open_extracts[target].scope}:
+                    del open_extracts[target]
+    return context, column_set is not None
 
 
 def _say(
-    it: UnderWay,
+    context: RunContext,
     extract: Extract,
     whose: Sequence[int],
     column_set: int,
-    *,
     without: set[int],
+    *,
     missing_without: set[int],
 ) -> None:
     """Makes explicit what one extract said of the keys that the runs ``whose`` changed."""
-    plain, scope, rejected = it.schema, extract.scope, rejected_in_extract()
+    schema, scope, rejected, work = context.schema, extract.scope, rejected_in_extract(), context.workspace
     column_set = extract.column_set or column_set
-    it.values["explicit_from"] = it.row(change_log.highest_explicit(plain))["n"] or sequence.sequence_no(
-        0, sequence.EXPLICIT
-    )
-    _draw_untold(it, plain, without, whose)
+    number = work.row(change_log.highest_explicit(schema))["n"] or sequence.sequence_no(0, sequence.EXPLICIT)
+    _replay_unmentioned(context, without, whose)
     for some_current in (True, False):
-        if some_current or plain.inactive_deletes or not scope:
+        if some_current or schema.inactive_deletes or not scope:
             said = change_log.make_explicit(
-                plain,
+                schema,
                 column_set=column_set,
                 some_current=some_current,
                 scope=scope,
                 pending=pending_in_extract(),
                 rejected=rejected,
             )
-            it.values["explicit_from"] += 2 * it.do(said)
-    _start_again(it, plain)
-    if scope and not plain.inactive_deletes:  # what it lacks is deleted only within its scope
-        _draw_untold(it, plain, missing_without, whose, some_explicit=True)
-        it.do(change_log.make_absence_explicit(plain, column_set=column_set, scope=scope, rejected=rejected))
-        _start_again(it, plain)
+            number += 2 * work.do(said, explicit_from=number)
+    _drop_replay(context)
+    if scope and not schema.inactive_deletes:  # what it lacks is deleted only within its scope
+        _replay_unmentioned(context, missing_without, whose, explicit=True)
+        absence = change_log.make_absence_explicit(schema, column_set=column_set, scope=scope, rejected=rejected)
+        work.do(absence, explicit_from=number)
+        _drop_replay(context)
 
 
-def _draw_untold(
-    it: UnderWay, plain: TableSchema, left_out: set[int], whose: Sequence[int], *, some_explicit: bool = False
+def _replay_unmentioned(
+    context: RunContext, excluded: set[int], whose: Sequence[int], *, explicit: bool = False
 ) -> None:
     """Replays the keys that the runs ``whose`` changed and the extract ``to_run`` did not, without some runs."""
-    exclude(it, left_out, some_explicit=some_explicit)
-    if not it.schema.some_excluded:
-        it.do(change_log.EXCLUDED_RUNS)
-        it.do(change_log.active_changes(plain))
-    it.do(change_log.no_changes(plain))
-    it.do(
-        change_log.select_keys(
-            plain, where=f"{change_log.of_runs(tuple(whose))} AND {change_log.not_mentioned_in(plain)}"
-        )
-    )
-    replay_keys(it, chosen=True)
+    plain, work = context.schema, context.workspace
+    context = context.exclude(excluded, approved=approved_deletes(), explicit=explicit)
+    if not context.schema.some_excluded:
+        work.do(change_log.EXCLUDED_RUNS)
+        work.do(change_log.active_changes(plain))
+    work.do(change_log.no_changes(plain))
+    where = f"{change_log.of_runs(tuple(whose))} AND {change_log.not_mentioned_in(plain)}"
+    work.do(change_log.select_keys(plain, where=where))
+    pipeline.replay(context)
 
 
-def _start_again(it: UnderWay, plain: TableSchema) -> None:
-    for statement in change_log.drop_replay(plain):
-        it.do(statement)
-    it.schema = plain
+def _drop_replay(context: RunContext) -> None:
+    for statement in change_log.drop_replay(context.schema):
+        context.workspace.do(statement)
 
 
 def _notes_on_duplicates(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int]) -> list[str]:

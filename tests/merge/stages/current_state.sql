@@ -59,13 +59,6 @@ WHERE p.brenvik_decision_no IN (0);
 
 DELETE FROM "brenvik_work_current_path" WHERE "brenvik_work_current_path".brenvik_decision_no IN (0);
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
-
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
-
 CREATE TEMP TABLE "brenvik_work_duplicates" AS 
 SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
@@ -176,6 +169,13 @@ SELECT row_number() OVER (ORDER BY v."buoy_code", v.brenvik_effective_at) AS bre
   , v."name", v."lit", v."since"
 FROM spans v
 WHERE v.brenvik_delete = 0 AND v.brenvik_lifetime = v.brenvik_last_lifetime;
+
+CREATE TEMP TABLE "brenvik_work_to_close" AS
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+FROM "brenvik_work_current_path" p
+WHERE p.brenvik_decision_no IN (2, 4);
+
+CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS DATE) AS brenvik_effective_at, CAST(CASE WHEN t."valid_to" = CAST(:open_end AS DATE) THEN NULL ELSE t."valid_to" END AS DATE) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."lit", t."since", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current

@@ -32,8 +32,6 @@ CREATE TEMP TABLE "brenvik_work_inactive_deletes" AS SELECT c."brenvik_sequence_
 
 DELETE FROM "brenvik_work_changes" WHERE brenvik_delete = 1;
 
-SELECT (SELECT count(*) FROM "brenvik_work_inactive_deletes") AS "inactive_deletes";
-
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT c."code", 0 AS brenvik_full_replay
 FROM "brenvik_work_changes" c

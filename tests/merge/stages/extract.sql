@@ -89,13 +89,6 @@ WHERE "brenvik_work_current_path".brenvik_decision_no IN (1) AND EXISTS (
 
 SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
-
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
-
 CREATE TEMP TABLE "brenvik_work_duplicates" AS SELECT c.brenvik_sequence_no FROM "brenvik_work_changes" c WHERE 1 = 0;
 
 UPDATE "brenvik_work_replay_keys" SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND (NOT EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_replay_keys"."no" AND t."valid_to" IS NULL));
@@ -193,6 +186,13 @@ SELECT row_number() OVER (ORDER BY v."no", v.brenvik_effective_at) AS brenvik_ve
 FROM spans v
 WHERE v.brenvik_delete = 0 AND 1 = 1;
 
+CREATE TEMP TABLE "brenvik_work_to_close" AS
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+FROM "brenvik_work_current_path" p
+WHERE p.brenvik_decision_no IN (2, 4);
+
+CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
+
 CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 SELECT t."rowid" AS brenvik_row_id, t."no", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."phone", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
 FROM "buoy" t
@@ -243,16 +243,16 @@ WHERE NOT (t."valid_to" IS NULL) AND (x."phone" IS DISTINCT FROM t."phone");
 SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = s."no" AND d.brenvik_valid_to IS NULL)) AS ends,
   (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
 
-SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
-
-SELECT (SELECT count(*) FROM "brenvik_work_changes") AS "changes", (SELECT count(*) FROM "brenvik_work_current_path") AS "current_path", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
-
 CREATE TEMP TABLE "brenvik_work_to_overwrite" AS
 SELECT t."rowid" AS brenvik_row_id, p.brenvik_sequence_no
 FROM "brenvik_work_current_path" p
 JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 JOIN "buoy" t ON t."no" = c."no"
 WHERE p.brenvik_sets_type_1 = 1 AND NOT (t."valid_to" IS NULL) AND (c."phone" IS DISTINCT FROM t."phone");
+
+SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
+
+SELECT (SELECT count(*) FROM "brenvik_work_changes") AS "changes", (SELECT count(*) FROM "brenvik_work_current_path") AS "current_path", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
 
 UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
@@ -421,7 +421,7 @@ SELECT DISTINCT b."no", 1 AS brenvik_full_replay FROM (SELECT k."no" FROM "brenv
 CREATE TEMP TABLE "brenvik_work_changes" AS
 SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
 
-SELECT (SELECT count(*) FROM "brenvik_work_replay_keys") AS "replay_keys";
+SELECT count(*) AS n FROM "brenvik_work_replay_keys";
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT
@@ -436,10 +436,6 @@ WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."no" = c."n
 -- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
 
 -- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_duplicates" AS SELECT c.brenvik_sequence_no FROM "brenvik_work_changes" c WHERE 1 = 0;
 
@@ -515,6 +511,10 @@ SELECT j.*,
 FROM lined j;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
+
+-- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
+
+-- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 

@@ -17,7 +17,7 @@ FROM (
   SELECT r.delete_no, r.feed, r.run, r.sequence_no, r.from_extract, r.pending_since FROM "brenvik"."pending_deletes" r
   WHERE r.table_name = :table_name AND r.state = 'pending' AND NOT EXISTS (SELECT 1 FROM "brenvik"."reverted_runs" w WHERE w.table_name = r.table_name AND w.run = r.run AND w.undone_by IS NULL)) h JOIN "brenvik"."change_log_buoy" k ON k.brenvik_run = h.run AND k.brenvik_sequence_no = h.sequence_no;
 
-SELECT (SELECT count(*) FROM "brenvik_work_pending_keys") AS "pending_keys";
+SELECT count(*) AS n FROM "brenvik_work_pending_keys";
 
 SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL AND ((t."region" = 'north'));
 
@@ -97,8 +97,6 @@ WHERE d.brenvik_sequence_no IS NULL
 CREATE TEMP TABLE "brenvik_work_inactive_deletes" AS SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region", CAST(NULL AS TEXT) AS brenvik_decision FROM "brenvik_work_changes" c WHERE c.brenvik_delete = 1;
 
 DELETE FROM "brenvik_work_changes" WHERE brenvik_delete = 1;
-
-SELECT (SELECT count(*) FROM "brenvik_work_inactive_deletes") AS "inactive_deletes";
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT c."no", 0 AS brenvik_full_replay

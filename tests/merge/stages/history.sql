@@ -65,13 +65,6 @@ WHERE p.brenvik_decision_no IN (0);
 
 DELETE FROM "brenvik_work_current_path" WHERE "brenvik_work_current_path".brenvik_decision_no IN (0);
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
-
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
-
 CREATE TEMP TABLE "brenvik_work_duplicates" AS 
 SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
@@ -183,6 +176,13 @@ SELECT row_number() OVER (ORDER BY v."buoy_code", v.brenvik_effective_at) AS bre
   , v."name", v."colour", v."depth", v."since"
 FROM spans v
 WHERE v.brenvik_delete = 0 AND 1 = 1;
+
+CREATE TEMP TABLE "brenvik_work_to_close" AS
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+FROM "brenvik_work_current_path" p
+WHERE p.brenvik_decision_no IN (2, 4);
+
+CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."colour", t."depth", t."since", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
@@ -297,7 +297,7 @@ SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_cod
 CREATE TEMP TABLE "brenvik_work_changes" AS
 SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."entry", k."name", k."colour", k."depth", k."since" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
 
-SELECT (SELECT count(*) FROM "brenvik_work_replay_keys") AS "replay_keys";
+SELECT count(*) AS n FROM "brenvik_work_replay_keys";
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT
@@ -312,10 +312,6 @@ WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code"
 -- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
 
 -- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 CREATE TEMP TABLE "brenvik_work_duplicates" AS 
 SELECT n.brenvik_sequence_no FROM (
@@ -403,6 +399,10 @@ FROM lined j;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
 
+-- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
+
+-- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
+
 -- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 
 SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
@@ -462,17 +462,13 @@ SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_cod
 
 -- as before: CREATE TEMP TABLE "brenvik_work_changes" AS
 
--- as before: SELECT (SELECT count(*) FROM "brenvik_work_replay_keys") AS "replay_keys";
+-- as before: SELECT count(*) AS n FROM "brenvik_work_replay_keys";
 
 -- as before: CREATE TEMP TABLE "brenvik_work_current_path" AS
 
 -- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
 
 -- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_duplicates" AS 
 
@@ -548,6 +544,10 @@ SELECT j.*,
 FROM lined j;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
+
+-- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
+
+-- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 

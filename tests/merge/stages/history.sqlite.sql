@@ -278,22 +278,6 @@ DELETE FROM "brenvik_work_current_path"
 WHERE
   "brenvik_work_current_path"."brenvik_decision_no" IN (0);
 
-CREATE TEMPORARY TABLE "brenvik_work_to_close" AS
-SELECT
-  "p"."brenvik_row_id",
-  "p"."brenvik_effective_at" AS "brenvik_valid_to",
-  CASE WHEN "p"."brenvik_decision_no" IN (4) THEN 1 ELSE 0 END AS "brenvik_deleted"
-FROM "brenvik_work_current_path" AS "p"
-WHERE
-  "p"."brenvik_decision_no" IN (2, 4);
-
-CREATE TEMPORARY TABLE "brenvik_work_to_delete" AS
-SELECT
-  "brenvik_row_id"
-FROM "brenvik_work_current_path"
-WHERE
-  1 = 0;
-
 CREATE TEMPORARY TABLE "brenvik_work_duplicates" AS
 SELECT
   "n"."brenvik_sequence_no"
@@ -709,6 +693,22 @@ SELECT
 FROM "spans" AS "v"
 WHERE
   "v"."brenvik_delete" = 0 AND 1 = 1;
+
+CREATE TEMPORARY TABLE "brenvik_work_to_close" AS
+SELECT
+  "p"."brenvik_row_id",
+  "p"."brenvik_effective_at" AS "brenvik_valid_to",
+  CASE WHEN "p"."brenvik_decision_no" IN (4) THEN 1 ELSE 0 END AS "brenvik_deleted"
+FROM "brenvik_work_current_path" AS "p"
+WHERE
+  "p"."brenvik_decision_no" IN (2, 4);
+
+CREATE TEMPORARY TABLE "brenvik_work_to_delete" AS
+SELECT
+  "brenvik_row_id"
+FROM "brenvik_work_current_path"
+WHERE
+  1 = 0;
 
 CREATE TEMPORARY TABLE "brenvik_work_stored_versions" AS
 SELECT

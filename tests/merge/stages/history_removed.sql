@@ -35,18 +35,6 @@ WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" =
 
 SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2);
-
-CREATE TEMP TABLE "brenvik_work_to_delete" AS 
-SELECT t."rowid" AS brenvik_row_id
-FROM "buoy" t
-WHERE EXISTS (
-  SELECT 1 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-  WHERE p.brenvik_decision_no IN (4) AND t."harbour" = c."harbour" AND t."berth" = c."berth");
-
 CREATE TEMP TABLE "brenvik_work_duplicates" AS 
 SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
@@ -155,6 +143,18 @@ SELECT row_number() OVER (ORDER BY v."harbour", v."berth", v.brenvik_effective_a
   , v."keeper", v."note"
 FROM spans v
 WHERE v.brenvik_delete = 0 AND v.brenvik_lifetime = v.brenvik_lifetimes;
+
+CREATE TEMP TABLE "brenvik_work_to_close" AS
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+FROM "brenvik_work_current_path" p
+WHERE p.brenvik_decision_no IN (2);
+
+CREATE TEMP TABLE "brenvik_work_to_delete" AS 
+SELECT t."rowid" AS brenvik_row_id
+FROM "buoy" t
+WHERE EXISTS (
+  SELECT 1 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
+  WHERE p.brenvik_decision_no IN (4) AND t."harbour" = c."harbour" AND t."berth" = c."berth");
 
 CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 SELECT t."rowid" AS brenvik_row_id, t."harbour", t."berth", CAST(t."from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."until" = CAST(:open_end AS TIMESTAMP) THEN NULL ELSE t."until" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN NOT (t."until" = CAST(:open_end AS TIMESTAMP)) THEN 1 ELSE 0 END AS brenvik_deleted, t."keeper", t."note", b.brenvik_full_replay

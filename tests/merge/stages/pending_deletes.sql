@@ -17,7 +17,7 @@ FROM (
   SELECT r.delete_no, r.feed, r.run, r.sequence_no, r.from_extract, r.pending_since FROM "brenvik"."pending_deletes" r
   WHERE r.table_name = :table_name AND r.state = 'pending' AND NOT EXISTS (SELECT 1 FROM "brenvik"."reverted_runs" w WHERE w.table_name = r.table_name AND w.run = r.run AND w.undone_by IS NULL)) h JOIN "brenvik"."change_log_buoy" k ON k.brenvik_run = h.run AND k.brenvik_sequence_no = h.sequence_no;
 
-SELECT (SELECT count(*) FROM "brenvik_work_pending_keys") AS "pending_keys";
+SELECT count(*) AS n FROM "brenvik_work_pending_keys";
 
 CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
 SELECT
@@ -39,8 +39,6 @@ SELECT count(c.brenvik_error) AS faulty, CAST(COALESCE(0, 0) AS BIGINT) AS deriv
 CREATE TEMP TABLE "brenvik_work_inactive_deletes" AS SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."buoy_code", c."at", c."name", c."colour", CAST(NULL AS TEXT) AS brenvik_decision FROM "brenvik_work_changes" c WHERE c.brenvik_delete = 1;
 
 DELETE FROM "brenvik_work_changes" WHERE brenvik_delete = 1;
-
-SELECT (SELECT count(*) FROM "brenvik_work_inactive_deletes") AS "inactive_deletes";
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT c."buoy_code", 0 AS brenvik_full_replay
@@ -70,16 +68,16 @@ SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p
 FROM "brenvik_work_current_path" p
 WHERE p.brenvik_decision_no IN (2, 4);
 
-UPDATE "brenvik_work_inactive_deletes" SET brenvik_decision = CASE WHEN EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND o."at" = "brenvik_work_inactive_deletes"."at" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."name" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."name" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour") OR EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" o WHERE o.brenvik_delete = 1 AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND o."at" = "brenvik_work_inactive_deletes"."at" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."name" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."name" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour" AND NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" w WHERE w.run = o.brenvik_run)) THEN 'duplicate' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code"))) AND NOT (EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code") OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code")) THEN 'ignored' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code"))) OR (EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code")) THEN 'unchanged' ELSE 'pending' END;
-
-SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_inactive_deletes" GROUP BY brenvik_decision;
-
 CREATE TEMP TABLE "brenvik_work_to_overwrite" AS
 SELECT t."rowid" AS brenvik_row_id, p.brenvik_sequence_no
 FROM "brenvik_work_current_path" p
 JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 JOIN "buoy" t ON t."buoy_code" = c."buoy_code"
 WHERE p.brenvik_sets_type_1 = 1 AND NOT (t."valid_to" IS NULL) AND (c."name" IS DISTINCT FROM t."name");
+
+UPDATE "brenvik_work_inactive_deletes" SET brenvik_decision = CASE WHEN EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND o."at" = "brenvik_work_inactive_deletes"."at" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."name" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."name" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour") OR EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" o WHERE o.brenvik_delete = 1 AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND o."at" = "brenvik_work_inactive_deletes"."at" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."name" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."name" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour" AND NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" w WHERE w.run = o.brenvik_run)) THEN 'duplicate' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code"))) AND NOT (EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code") OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code")) THEN 'ignored' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code"))) OR (EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."buoy_code" = "brenvik_work_inactive_deletes"."buoy_code")) THEN 'unchanged' ELSE 'pending' END;
+
+SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_inactive_deletes" GROUP BY brenvik_decision;
 
 UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
@@ -115,7 +113,7 @@ WHERE a.brenvik_decision = 'pending';
 
 SELECT CAST(max(CASE WHEN c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;
 
--- Run 3: release 1
+-- Run 3: approve 1
 
 SELECT h.delete_no AS brenvik_delete_no, h.feed AS brenvik_feed, h.run AS brenvik_run, h.pending_since AS brenvik_pending_since,
   k.brenvik_effective_at AS brenvik_effective_at, k."buoy_code", t."name", t."colour"
@@ -141,7 +139,7 @@ SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_cod
 CREATE TEMP TABLE "brenvik_work_changes" AS
 SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."name", k."colour" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
 
-SELECT (SELECT count(*) FROM "brenvik_work_replay_keys") AS "replay_keys";
+SELECT count(*) AS n FROM "brenvik_work_replay_keys";
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT
@@ -156,13 +154,6 @@ WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code"
 -- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
 
 -- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
-
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
-
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 CREATE TEMP TABLE "brenvik_work_duplicates" AS 
 SELECT n.brenvik_sequence_no FROM (
@@ -263,6 +254,13 @@ SELECT row_number() OVER (ORDER BY v."buoy_code", v.brenvik_effective_at) AS bre
   , v."name", v."colour"
 FROM spans v
 WHERE v.brenvik_delete = 0 AND 1 = 1;
+
+CREATE TEMP TABLE "brenvik_work_to_close" AS
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+FROM "brenvik_work_current_path" p
+WHERE p.brenvik_decision_no IN (2, 4);
+
+CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."colour", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current

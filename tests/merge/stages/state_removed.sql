@@ -35,18 +35,6 @@ WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."code" = c.
 
 SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2);
-
-CREATE TEMP TABLE "brenvik_work_to_delete" AS 
-SELECT t."rowid" AS brenvik_row_id
-FROM "buoy" t
-WHERE EXISTS (
-  SELECT 1 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-  WHERE p.brenvik_decision_no IN (4) AND t."code" = c."code");
-
 CREATE TEMP TABLE "brenvik_work_duplicates" AS 
 SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
@@ -154,6 +142,18 @@ SELECT row_number() OVER (ORDER BY v."code", v.brenvik_effective_at) AS brenvik_
   , v."colour"
 FROM spans v
 WHERE v.brenvik_delete = 0 AND v.brenvik_lifetime = v.brenvik_lifetimes;
+
+CREATE TEMP TABLE "brenvik_work_to_close" AS
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+FROM "brenvik_work_current_path" p
+WHERE p.brenvik_decision_no IN (2);
+
+CREATE TEMP TABLE "brenvik_work_to_delete" AS 
+SELECT t."rowid" AS brenvik_row_id
+FROM "buoy" t
+WHERE EXISTS (
+  SELECT 1 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
+  WHERE p.brenvik_decision_no IN (4) AND t."code" = c."code");
 
 CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 SELECT t."rowid" AS brenvik_row_id, t."code", CAST(NULL AS BIGINT) AS brenvik_effective_at, CAST(NULL AS BIGINT) AS brenvik_valid_to, CASE WHEN NOT (1 = 1) THEN 1 ELSE 0 END AS brenvik_deleted, t."colour", b.brenvik_full_replay

@@ -109,24 +109,23 @@ def load(
     """
     from brenvik.cli.render.load import show_loads
     from brenvik.runs.guards import Allowed
+    from brenvik.runs.load import LoadOptions
 
     _begin_log(log)
     declared = read(project, env)
 
     def once(store: Store) -> list[Outcome]:
         named, of_feed, request = _request(store, tables, feed, after, until, again, files, from_start=from_start)
-        with watching(declared) as watch:
+        options = LoadOptions(request=request, label=label, wait_s=wait, allowed=Allowed(allow_deletes, allow_changes))
+        with watching(declared) as on_progress:
             return declared.load(
                 named,
                 group=group,
                 feed=of_feed,
-                request=request,
-                label=label,
+                options=options,
                 if_busy=if_busy.value,
-                wait_s=wait,
-                watch=watch,
+                on_progress=on_progress,
                 store=store,
-                allowed=Allowed(allow_deletes, allow_changes),
             )
 
     _check_words(tables, (allow_deletes, allow_changes), every, after, until, again, files, from_start)
@@ -172,12 +171,14 @@ def preview(
 ) -> None:
     """Show what a load would do, row by row; nothing is written."""
     from brenvik.cli.render.preview import show_previews
+    from brenvik.runs.load import LoadOptions
 
     declared = read(project, env)
     with opened(declared, read_only=True, wait_s=wait) as store:
-        with watching(declared) as watch:
+        with watching(declared) as on_progress:
+            options = LoadOptions(preview=True, wait_s=wait)
             outcomes = declared.load(
-                tables, group=group, feed=feed, preview=True, wait_s=wait, watch=watch, store=store
+                tables, group=group, feed=feed, options=options, on_progress=on_progress, store=store
             )
         show_previews(declared, outcomes, everything=everything, json=json)
     raise typer.Exit(most_severe(outcomes, accept_rejects=True))

@@ -10,7 +10,8 @@ from rich.text import Text
 
 from brenvik.cli.render import paper
 from brenvik.cli.render.preview import show_decisions
-from brenvik.ledger.schema import DECISIONS, LOADS, ROW_COUNTS
+from brenvik.ledger.schema import LOADS, ROW_COUNTS
+from brenvik.merge.plan.steps import DECISIONS
 from brenvik.outcome import Outcome
 
 if TYPE_CHECKING:

@@ -1,0 +1,45 @@
+"""What a plan depends on besides the schema of the table."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from brenvik.model.feeds import Operations
+from brenvik.model.types import ColumnType
+
+EXPLAINED_UNASKED = 100_000
+"""Up to this many rows a load keeps old values for ``Outcome.decisions`` unless told otherwise."""
+
+
+@dataclass(frozen=True)
+class Rows:
+    """The rows of a load: their columns, how they arrive, and for an extract its time and scope.
+
+    ``column_sets`` maps what a row has to the number of its column set. ``store_query`` is a query for rows that are in the
+    store. ``has_broken`` is False where no line can be broken.
+    """
+
+    columns: tuple[tuple[str, ColumnType], ...]
+    operations: Operations | None = None
+    column_sets: tuple[tuple[int, int], ...] = ((0, 1),)
+    keeps_raw: bool = False
+    can_derive: bool = False
+    can_reread: bool = True
+    store_query: str | None = None
+    is_extract: bool = False
+    time_column: str | None = None
+    scope: str | None = None
+    last_file: int = 0
+
+
+@dataclass(frozen=True)
+class LedgerSql:
+    """Statements and relations of the ledger that are part of a plan; see ``ledger.schema``."""
+
+    approved: str
+    pending: str
+    known_rejects: str
+    record_pending: str
+    record_rejects: str
+    record_rejected_keys: str
+    has_ledger: bool = True
