@@ -10,4 +10,4 @@ from brenvik.runs.load import LoadOptions
 
 
 def load_from(store: brenvik.Store, rules: brenvik.TableRules, source: Source, **options: Any) -> brenvik.Outcome:
-    return store._load_from(rules, source, LoadOptions(**options))
+    return store.table(rules).load_from(source, LoadOptions(**options))

@@ -7,9 +7,17 @@ import brenvik
 
 
 def test_the_public_names() -> None:
-    assert brenvik.__all__ == [
-        "BrenvikError", "Operations", "Outcome", "Project", "Store", "TableRules", "__version__", "open_store", "read_project",
+    errors = [
+        "Blocked", "BrenvikError", "Busy", "ChangesMissing", "Conflict", "DeclarationError", "DependencyFailed", "FeedError",
+        "ForeignTable", "InputError", "InvariantBroken", "LedgerVersionError", "LimitExceeded", "NotClean", "ProjectError",
+        "RulesChanged", "RulesError", "SchemaMismatch", "SourceUnavailable", "StaleExtract", "StoreError", "StoreUnavailable",
+        "Temporary", "TooManyRejects",
     ]  # fmt: skip
+    others = [
+        "DatabaseFeed", "FileFeed", "FrameSource", "Operations", "Outcome", "Outcomes", "Project", "Source", "Store", "Table",
+        "TableRules", "__version__", "open_store", "read_project",
+    ]  # fmt: skip
+    assert brenvik.__all__ == sorted([*errors, *others])
     assert all(getattr(brenvik, name).__doc__ for name in brenvik.__all__ if name != "__version__")
 
 

@@ -19,6 +19,8 @@ LAYERS = (
     ("brenvik.feeds",),
     ("brenvik.outcome",),
     ("brenvik.runs", "brenvik.arguments"),
+    ("brenvik.sources",),
+    ("brenvik.table",),
     ("brenvik.store",),
     ("brenvik.project",),
     ("brenvik.cli.render", "brenvik.cli.exits"),

@@ -1,4 +1,16 @@
-"""Brenvik applies change feeds to warehouse tables: exactly once, with history, every decision explained."""
+"""Brenvik applies change feeds to warehouse and lakehouse tables: exactly once, with history, every decision explained.
+
+    import brenvik
+
+    store = brenvik.open_store("duckdb:coast.duckdb")
+    buoy = store.table(brenvik.TableRules("buoy", natural_key="buoy_code", order_by="changed_at"))
+    outcome = buoy.load(frame, kind="changes", operation="op")
+    buoy.history("NB-104")
+
+Where tables live: ``open_store``, ``Store``, ``Table``. What is declared: ``TableRules``, and the feeds ``FileFeed`` and
+``DatabaseFeed`` with ``Operations``. What comes back: ``Outcome``, ``Outcomes``. Whole projects: ``read_project``, ``Project``.
+Feeds of your own: ``Source``, ``FrameSource``. What can go wrong: ``BrenvikError`` and its subclasses, see ``brenvik.errors``.
+"""
 
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
@@ -6,32 +18,117 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from brenvik.errors import BrenvikError
-    from brenvik.model.feeds import Operations
+    from brenvik.errors import (
+        Blocked,
+        BrenvikError,
+        Busy,
+        ChangesMissing,
+        Conflict,
+        DeclarationError,
+        DependencyFailed,
+        FeedError,
+        ForeignTable,
+        InputError,
+        InvariantBroken,
+        LedgerVersionError,
+        LimitExceeded,
+        NotClean,
+        ProjectError,
+        RulesChanged,
+        RulesError,
+        SchemaMismatch,
+        SourceUnavailable,
+        StaleExtract,
+        StoreError,
+        StoreUnavailable,
+        Temporary,
+        TooManyRejects,
+    )
+    from brenvik.feeds.frames import FrameSource
+    from brenvik.feeds.protocol import Source
+    from brenvik.model.feeds import DatabaseFeed, FileFeed, Operations
     from brenvik.model.rules import TableRules
-    from brenvik.outcome import Outcome
+    from brenvik.outcome import Outcome, Outcomes
     from brenvik.project.file import read_project
     from brenvik.project.project import Project
     from brenvik.store import Store, open_store
+    from brenvik.table import Table
 
 _HOMES = {
-    "BrenvikError": "errors",
-    "Operations": "model.feeds",
-    "Outcome": "outcome",
-    "Project": "project.project",
-    "Store": "store",
-    "TableRules": "model.rules",
-    "open_store": "store",
-    "read_project": "project.file",
+    "errors": (
+        "Blocked",
+        "BrenvikError",
+        "Busy",
+        "ChangesMissing",
+        "Conflict",
+        "DeclarationError",
+        "DependencyFailed",
+        "FeedError",
+        "ForeignTable",
+        "InputError",
+        "InvariantBroken",
+        "LedgerVersionError",
+        "LimitExceeded",
+        "NotClean",
+        "ProjectError",
+        "RulesChanged",
+        "RulesError",
+        "SchemaMismatch",
+        "SourceUnavailable",
+        "StaleExtract",
+        "StoreError",
+        "StoreUnavailable",
+        "Temporary",
+        "TooManyRejects",
+    ),
+    "feeds.frames": ("FrameSource",),
+    "feeds.protocol": ("Source",),
+    "model.feeds": ("DatabaseFeed", "FileFeed", "Operations"),
+    "model.rules": ("TableRules",),
+    "outcome": ("Outcome", "Outcomes"),
+    "project.file": ("read_project",),
+    "project.project": ("Project",),
+    "store": ("Store", "open_store"),
+    "table": ("Table",),
 }
+_HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
 
 __all__ = [
+    "Blocked",
     "BrenvikError",
+    "Busy",
+    "ChangesMissing",
+    "Conflict",
+    "DatabaseFeed",
+    "DeclarationError",
+    "DependencyFailed",
+    "FeedError",
+    "FileFeed",
+    "ForeignTable",
+    "FrameSource",
+    "InputError",
+    "InvariantBroken",
+    "LedgerVersionError",
+    "LimitExceeded",
+    "NotClean",
     "Operations",
     "Outcome",
+    "Outcomes",
     "Project",
+    "ProjectError",
+    "RulesChanged",
+    "RulesError",
+    "SchemaMismatch",
+    "Source",
+    "SourceUnavailable",
+    "StaleExtract",
     "Store",
+    "StoreError",
+    "StoreUnavailable",
+    "Table",
     "TableRules",
+    "Temporary",
+    "TooManyRejects",
     "__version__",
     "open_store",
     "read_project",
@@ -43,7 +140,7 @@ def __dir__() -> list[str]:
 
 
 def __getattr__(name: str) -> Any:
-    """Public names are brought in when first used, so that a look at the version costs nothing."""
-    if name in _HOMES:
-        return getattr(import_module(f"brenvik.{_HOMES[name]}"), name)
+    """Public names are imported when first used, so that a look at the version costs nothing."""
+    if name in _HOME_OF:
+        return getattr(import_module(f"brenvik.{_HOME_OF[name]}"), name)
     raise AttributeError(f"module 'brenvik' has no attribute {name!r}")

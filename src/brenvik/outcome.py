@@ -1,4 +1,4 @@
-"""What came of a load or a preview."""
+"""The outcomes of loads, previews and other runs."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 @dataclass
 class DecisionLog:
-    """How the decisions of a load can be told while its working tables are still there."""
+    """Explains the decisions of a load while its working tables exist."""
 
     engine: Engine
     work: str
@@ -65,7 +65,7 @@ class DecisionLog:
 
 @dataclass
 class Outcome:
-    """What came of one load or preview of one table.
+    """The outcome of one load, preview or other run of one table.
 
     table, feed, source
         What was loaded, from which feed, from what (a file, several, a frame).
@@ -73,24 +73,24 @@ class Outcome:
         The number of the run; None for a preview and when there was nothing new.
     state
         ``done``, ``preview`` or ``nothing new``; in a project's load also ``failed``, ``blocked``, ``busy`` or
-        ``skipped``, with the ``error`` that made it so.
+        ``skipped``, with the ``error``.
     started_at, duration_s
-        The time of the load in UTC without a zone, and the seconds it took.
+        The start of the run in UTC without a zone, and its duration in seconds.
     counts
-        ``read``, and ``derived`` (changes that come of a row beside itself, as when its key changed); the number of changes
-        per decision, which sum up to these two; ``rows_before``, ``rows_added``,
-        ``rows_updated``, ``rows_removed`` and ``rows_after`` of the table.
-    window, seen
-        For a feed with a watermark: what was taken, and how many rows of the source were ``ahead`` of its clock or
-        ``without_watermark``, which were not.
+        ``read``, and ``derived`` (changes derived from a row, as when its key changed); the number of changes per decision,
+        which add up to these two; ``rows_before``, ``rows_added``, ``rows_updated``, ``rows_removed`` and ``rows_after`` of
+        the table.
+    window, rows_skipped
+        For a feed with a watermark: what was loaded, and how many rows of the source were skipped because they are dated in
+        the future (``future_rows``) or have no watermark (``without_watermark``).
     notes
-        Sentences a person should read.
+        Sentences that a person should read.
     blocked_by
-        Of a preview: why a load would be refused.
+        For a preview: the error that would block a load.
     more
-        Whether something is left for a next load: a further piece of a window, a further extract.
-    touched
-        Of a run that worked keys out again: per key of which rows changed, how many rows were ``brenvik_added``,
+        Whether there is more to load: another window, another extract.
+    changed_keys
+        For a run that recomputed keys: per key whose rows changed, how many rows were ``brenvik_added``,
         ``brenvik_changed`` and ``brenvik_removed``.
     """
 
@@ -117,25 +117,25 @@ class Outcome:
 
     @classmethod
     def stopped(cls, table: str, feed: str, error: BrenvikError, *, state: str | None = None) -> Outcome:
-        """Of a load that an error ended."""
+        """The outcome of a load that ended with an error."""
         state = state or ("blocked" if isinstance(error, Blocked) else "busy" if isinstance(error, Busy) else "failed")
         return cls(table, feed, None, state, error=error)
 
     @property
     def is_clean(self) -> bool:
-        """Whether the load was done and nothing was rejected or held."""
+        """Whether the load was done, nothing was rejected and no deletes are pending."""
         return self.error is None and not (self.counts.get("rejected", 0) or self.counts.get("pending", 0))
 
     def decisions(self) -> pa.Table:
-        """What became of each row, in the order in which they stood in the source.
+        """The decision on each row, in the order of the source.
 
-        Columns: ``file`` (null for frames), ``line`` (from 1; a CSV header is line 1), ``key`` (a struct of the natural
-        key; null inside where it cannot be read), ``effective``, ``decision``, ``reason``, and ``changes``: a list of structs
-        (column, before, after) as text, of what an insert brought, what changed, what a delete ended, or what was refused to
-        change.
+        Columns: ``file`` (null for frames), ``line`` (from 1; a CSV header is line 1), ``key`` (a struct of the natural key,
+        with nulls where it cannot be read), ``effective``, ``decision``, ``reason``, and ``changes``: a list of structs
+        (column, before, after) as text, with the values that an insert brought, that changed, that a delete ended, or that
+        were protected.
 
-        Can be asked as long as the store is open. Raises DeclarationError when nothing was new, and when the load was
-        large and ``explain=True`` was not said.
+        Available as long as the store is open. Raises DeclarationError when nothing was new, and for a large load without
+        ``explain=True``.
         """
         if self.decision_log is None:
             raise DeclarationError(
@@ -146,14 +146,15 @@ class Outcome:
         return self.decision_log.decisions()
 
     def require_clean(self) -> Outcome:
-        """The outcome itself; raises NotClean when any row was rejected or held, and the load's own error when it had one."""
+        """Returns the outcome itself; raises NotClean if rows were rejected or deletes are pending, and the load's error if it
+        had one."""
         if self.error:
             raise self.error
         if self.is_clean:
             return self
-        refused = {name: self.counts.get(name, 0) for name in ("rejected", "pending")}
-        told = " and ".join(f"{count:,} {name}" for name, count in refused.items() if count)
-        lines = [f"{self.table} from {self.source}: {told}."]
+        open_ = {name: self.counts.get(name, 0) for name in ("rejected", "pending")}
+        found = " and ".join(f"{count:,} {name}" for name, count in open_.items() if count)
+        lines = [f"{self.table} from {self.source}: {found}."]
         if self.decision_log:
             rows = self.decision_log.decisions().select(["line", "decision", "reason"]).to_pylist()
             rejected = [row for row in rows if row["decision"] == "rejected"]
@@ -162,7 +163,7 @@ class Outcome:
         raise NotClean("\n".join(lines))
 
     def to_dict(self) -> dict[str, Any]:
-        """The outcome as plain values that JSON can hold."""
+        """The outcome as values that JSON supports."""
         return {
             "table": self.table,
             "feed": self.feed,
@@ -180,7 +181,7 @@ class Outcome:
         }
 
     def sums(self) -> tuple[str, str]:
-        """The two sums that a load must satisfy: decisions, and rows of the table."""
+        """The two sums that every load satisfies: decisions, and rows of the table."""
         counts = self.counts
         parts = [f"{counts[name]:,} {name}" for name in DECISIONS if counts.get(name)]
         derived = f" + {counts['derived']:,} derived" if counts.get("derived") else ""
@@ -202,3 +203,34 @@ class Outcome:
         caption = escape(str(self).partition("\n")[0])
         notes = "".join(f"<p>{escape(line)}</p>" for line in (*(self.sums() if self.counts else ()), *self.notes))
         return f"<table><caption>{caption}</caption><tr>{head}</tr><tr>{body}</tr></table>{notes}"
+
+
+class Outcomes(list[Outcome]):
+    """The outcomes of a project's load, one per feed, in order."""
+
+    @property
+    def is_clean(self) -> bool:
+        """Whether all of them are clean."""
+        return all(outcome.is_clean for outcome in self)
+
+    def require_clean(self) -> Outcomes:
+        """Returns the outcomes; raises what ``Outcome.require_clean`` raises for the first that is not clean."""
+        for outcome in self:
+            outcome.require_clean()
+        return self
+
+    def __str__(self) -> str:
+        return "\n".join(map(str, self))
+
+    def _repr_html_(self) -> str:
+        used = [name for name in ("read", "derived", *DECISIONS) if any(each.counts.get(name) for each in self)]
+        head = "".join(f"<th>{escape(name)}</th>" for name in ("table", "feed", "state", "run", *used))
+        rows = "".join(
+            f"<tr><td>{escape(each.table)}</td><td>{escape(each.feed)}</td><td>{escape(each.state)}</td>"
+            f"<td>{each.run or '–'}</td>"
+            + "".join(f"<td>{each.counts[name]:,}</td>" if each.counts.get(name) else "<td>–</td>" for name in used)
+            + "</tr>"
+            for each in self
+        )
+        notes = "".join(f"<p>{escape(each.table)}: {escape(str(each.error))}</p>" for each in self if each.error)
+        return f"<table><tr>{head}</tr>{rows}</table>{notes}"

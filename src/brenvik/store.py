@@ -2,50 +2,57 @@
 
 from __future__ import annotations
 
+import inspect
 import re
-from collections.abc import Iterable, Mapping
-from datetime import UTC, date, datetime, timedelta
-from operator import index
+from collections.abc import Callable
+from datetime import timedelta
+from functools import wraps
+from html import escape
 from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Concatenate, ParamSpec, TypeVar, cast
 
-from brenvik.arguments import COLUMNS, SEVERAL, check_call, one_at_a_time
-from brenvik.errors import DeclarationError, ForeignTable
+from brenvik.arguments import SEVERAL, check_call, one_at_a_time
+from brenvik.errors import DeclarationError
 from brenvik.ledger.ledger import Ledger
-from brenvik.ledger.records import TableState
-from brenvik.ledger.schema import LOADS, change_log_table
-from brenvik.merge import questions
-from brenvik.merge.schema import types_of
+from brenvik.ledger.schema import change_log_table
 from brenvik.model.addresses import without_secrets
-from brenvik.model.feeds import Operations
-from brenvik.model.keys import Key, key_values
-from brenvik.model.rules import SYSTEM_COLUMNS, Kind, TableRules
-from brenvik.model.types import parse_type
+from brenvik.model.rules import TableRules
 from brenvik.model.watermarks import parse_span
-from brenvik.outcome import Outcome
-from brenvik.runs.adopt import adopt
-from brenvik.runs.guards import Allowed
-from brenvik.runs.load import LoadOptions, load
-from brenvik.runs.missing import explain_if_missing
-from brenvik.runs.past import changes_of_key, decided_by, known
-from brenvik.runs.pending_deletes import decide_deletes, list_pending_deletes
-from brenvik.runs.rebuild import Unlogged, rebuild
-from brenvik.runs.revert import revert
+from brenvik.table import Table
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
     from brenvik.engines.protocol import Compacted, Engine, Relocated
-    from brenvik.feeds.protocol import Source
 
 MEMORY = re.compile(r"\d+ ?[MG]i?B")
+
+_P = ParamSpec("_P")
+_R = TypeVar("_R")
+
+
+def _of_table(method: Callable[Concatenate[Table, _P], _R]) -> Callable[Concatenate[Store, TableRules, _P], _R]:
+    """A method of ``Table`` as one of ``Store``, with the rules as its first argument."""
+    signature = inspect.signature(method)
+    own, *others = signature.parameters.values()
+    rules = inspect.Parameter("rules", inspect.Parameter.POSITIONAL_OR_KEYWORD, annotation="TableRules")
+
+    @wraps(method)
+    def call(self: Store, rules: TableRules, *args: _P.args, **kwargs: _P.kwargs) -> _R:
+        check_call(f"Store.{method.__name__}", rules=rules)
+        return method(self.table(rules), *args, **kwargs)
+
+    call.__signature__ = signature.replace(parameters=[own, rules, *others])  # type: ignore[attr-defined]
+    return cast("Callable[Concatenate[Store, TableRules, _P], _R]", call)
 
 
 class Store:
     """The place where tables live. Made by ``open_store``; closed by ``close`` or at the end of a ``with`` block.
 
-    Threads may share it: they take turns. Calls that do not fit raise DeclarationError before anything is done.
+    The methods that take the rules of a table are those of ``Table``: ``store.load(rules, frame, …)`` is
+    ``store.table(rules).load(frame, …)``. Threads may share a store: they take turns. Invalid arguments raise DeclarationError
+    before anything is done.
     """
 
     def __init__(self, engine: Engine) -> None:
@@ -55,269 +62,56 @@ class Store:
 
     @property
     def address(self) -> str:
+        """The address of the store without secrets."""
         return self.engine.address
 
-    @one_at_a_time()
-    def load(
-        self,
-        rules: TableRules,
-        frame: Any,
-        *,
-        kind: Kind,
-        operation: str | Operations | None = None,
-        feed: str = "frame",
-        at: str | date | datetime | None = None,
-        extract_scope: str | None = None,
-        label: str | None = None,
-        explain: bool | None = None,
-        wait_s: float = 30.0,
-        allow_deletes: int | None = None,
-        allow_changes: int | None = None,
-    ) -> Outcome:
-        """Takes the rows of a frame into a table, wholly or not at all.
+    def table(self, rules: TableRules) -> Table:
+        """A table of this store under its rules; it need not exist yet."""
+        check_call("Store.table", rules=rules)
+        return Table(self.ledger, rules)
 
-        frame
-            A pandas or polars frame, an Arrow table or reader, or a DuckDB relation. It is not changed.
-        kind
-            ``"changes"``: each row says insert, update or delete in the column ``operation``.
-            ``"upserts"``: each row is a new or newer state of its key.
-            ``"full_extract"``: the rows are all there are; a key that is absent is gone.
-        operation
-            The column that says insert, update or delete (``I``, ``U``, ``D`` or the words, case does not count), or an
-            ``Operations`` with other codes.
-        feed
-            The name under which the run is entered.
-        at
-            When an extract holds; times without a zone are in the rules' time zone. None: now.
-        extract_scope
-            A condition over the table's columns, as in ``"region = 'north'"``: the extract holds this part of the table
-            only, so that living rows outside of it are not missed. None: it holds all of it.
-        label
-            Kept with the run, such as a scheduler's own id.
-        explain
-            Whether to keep what ``Outcome.decisions`` needs, which costs a tenth of the load. None: for up to 100,000 rows.
-        wait_s
-            How long to wait, in seconds, while another load holds the table.
-        allow_deletes, allow_changes
-            Lets a load through once that was refused (LimitExceeded), by the number seen; one that does more is refused again.
-
-        Raises FeedError when the frame does not fit the rules, TooManyRejects, LimitExceeded, StaleExtract, RulesChanged,
-        ForeignTable or Busy; in each case nothing was written but the run.
-        """
-        source, codes = _frame(frame, kind, operation, feed, at, extract_scope)
-        options = LoadOptions(
-            operations=codes,
-            label=label,
-            explain=explain,
-            wait_s=wait_s,
-            allowed=Allowed(allow_deletes, allow_changes),
-            extract_scope=extract_scope,
-        )
-        return load(self.ledger, rules, source, options)
+    load = _of_table(Table.load)
+    preview = _of_table(Table.preview)
+    read = _of_table(Table.read)
+    history = _of_table(Table.history)
+    as_of = _of_table(Table.as_of)
+    change_log = _of_table(Table.change_log)
+    decisions = _of_table(Table.decisions)
+    revert = _of_table(Table.revert)
+    rebuild = _of_table(Table.rebuild)
+    adopt = _of_table(Table.adopt)
+    pending_deletes = _of_table(Table.pending_deletes)
+    approve_deletes = _of_table(Table.approve_deletes)
+    discard_deletes = _of_table(Table.discard_deletes)
+    retry_rejects = _of_table(Table.retry_rejects)
+    discard_rejects = _of_table(Table.discard_rejects)
 
     @one_at_a_time()
-    def preview(
-        self,
-        rules: TableRules,
-        frame: Any,
-        *,
-        kind: Kind,
-        operation: str | Operations | None = None,
-        feed: str = "frame",
-        at: str | date | datetime | None = None,
-        extract_scope: str | None = None,
-        explain: bool | None = None,
-    ) -> Outcome:
-        """The outcome that ``load`` would have; nothing is written. An Arrow reader is used up by it.
-
-        Where a load would be refused, ``Outcome.blocked_by`` says why.
-        """
-        source, codes = _frame(frame, kind, operation, feed, at, extract_scope)
-        options = LoadOptions(operations=codes, explain=explain, extract_scope=extract_scope, preview=True)
-        return load(self.ledger, rules, source, options)
+    def runs(self, *, table: str | None = None, last: int | None = None) -> pa.Table:
+        """The runs in the ledger, the newest first; of all tables or one, all or the ``last`` few. Times are UTC."""
+        return self.ledger.all_runs(table, last=last)
 
     @one_at_a_time()
-    def _load_from(self, rules: TableRules, source: Source, options: LoadOptions) -> Outcome:
-        """The same for any feed; a project loads its tables through it."""
-        return load(self.ledger, rules, source, options)
+    def rejects(self, *, table: str | None = None, run: int | None = None, state: str | None = "open") -> pa.Table:
+        """Rejected rows of all tables or one, the oldest first; see ``Table.rejects``."""
+        return self.ledger.all_rejects(table, run=run, state=state)
 
     @one_at_a_time()
-    def revert(
-        self,
-        rules: TableRules,
-        *runs: int,
-        reason: str | None = None,
-        undo: bool = False,
-        preview: bool = False,
-        wait_s: float = 30.0,
-    ) -> Outcome:
-        """Reverts runs: the table becomes what it would be if they had never been, even if later runs followed.
-
-        ``undo`` restores reverted runs. Watermarks and loaded files stay as they are. ``Outcome.changed_keys`` lists the keys
-        whose rows changed. Raises DeclarationError for runs that brought no changes to this table, and for those that are
-        reverted already (or, with ``undo``, are not).
-        """
-        targets = _numbers("Runs", runs)
-        return revert(self.ledger, rules, targets, reason=reason, undo=undo, preview=preview, wait_s=wait_s)
-
-    @one_at_a_time()
-    def pending_deletes(self, rules: TableRules) -> pa.Table:
-        """The deletes that await approval, each with the row it would end; see ``runs.pending_deletes`` for the columns."""
-        return list_pending_deletes(self.ledger, rules)
-
-    @one_at_a_time()
-    def approve_deletes(
-        self,
-        rules: TableRules,
-        *numbers: int,
-        every: bool = False,
-        reason: str | None = None,
-        preview: bool = False,
-        wait_s: float = 30.0,
-    ) -> Outcome:
-        """Approves pending deletes by number, or ``every`` one; each takes effect at the time given by its source.
-
-        Raises DeclarationError for numbers that are not pending.
-        """
-        chosen = _chosen(numbers, every=every)
-        return decide_deletes(self.ledger, rules, chosen, discard=False, reason=reason, preview=preview, wait_s=wait_s)
-
-    @one_at_a_time()
-    def discard_deletes(
-        self,
-        rules: TableRules,
-        *numbers: int,
-        every: bool = False,
-        reason: str | None = None,
-        preview: bool = False,
-        wait_s: float = 30.0,
-    ) -> Outcome:
-        """Discards pending deletes by number, or ``every`` one: they will never take effect, and the rows stay.
-
-        Raises DeclarationError for numbers that are not pending.
-        """
-        chosen = _chosen(numbers, every=every)
-        return decide_deletes(self.ledger, rules, chosen, discard=True, reason=reason, preview=preview, wait_s=wait_s)
-
-    @one_at_a_time()
-    def rebuild(
-        self,
-        rules: TableRules,
-        *,
-        preview: bool = False,
-        drop_columns: bool = False,
-        unlogged: Unlogged | None = None,
-        wait_s: float = 30.0,
-    ) -> Outcome:
-        """Works the table out again from its kept changes, under the rules as they are now; see ``runs.rebuild``."""
-        return rebuild(self.ledger, rules, preview=preview, drop_columns=drop_columns, unlogged=unlogged, wait_s=wait_s)
-
-    @one_at_a_time(feed=COLUMNS)
-    def adopt(
-        self,
-        rules: TableRules,
-        feed: Mapping[str, str] | None = None,
-        *,
-        allow_changes: int = 0,
-        reason: str | None = None,
-        preview: bool = False,
-        wait_s: float = 30.0,
-    ) -> Outcome:
-        """Takes over a table that the store had before, with every row and surrogate key it has.
-
-        ``feed`` names the columns that its feeds will carry, with their types as in ``TableRules.types``; columns of the table
-        that neither it nor the rules name stay as they are. Raises SchemaMismatch when the table does not fit, or when more than
-        ``allow_changes`` rows are not what the rules would make of them. See ``runs.adopt``.
-        """
-        carried = {name: parse_type(kind) for name, kind in (feed or {}).items()}
-        return adopt(
-            self.ledger,
-            rules,
-            carried,
-            allow_changes=allow_changes,
-            reason=reason,
-            preview=preview,
-            wait_s=wait_s,
-        )
-
-    @one_at_a_time()
-    def decisions(self, rules: TableRules, run: int) -> pa.Table:
-        """What a past run decided on the changes it kept, worked out again; columns as in ``Outcome.decisions``.
-
-        Duplicates and rejects are not kept as changes and not among them. Raises DeclarationError for a table that keeps
-        no changes.
-        """
-        return decided_by(self.ledger, rules, run)
-
-    @one_at_a_time()
-    def change_log(self, rules: TableRules, key: Key) -> list[dict[str, Any]]:
-        """All changes of a key in the log, in order of arrival; see ``runs.past``."""
-        state = self._state(rules)
-        return changes_of_key(self.ledger, rules, key_values(rules, key, state.types if state else {}))
-
-    @one_at_a_time()
-    def read(self, rules: TableRules, *, known_at: int | None = None, without: Iterable[int] = ()) -> pa.Table:
-        """All rows of a table, in the order of natural key and valid_from; no rows when it was never loaded.
-
-        ``known_at`` asks for the table as it was after that run, ``without`` as it would be without some: worked out of the kept
-        changes, without surrogate keys and stamps. Raises DeclarationError when none are kept.
-        """
-        if known_at is not None or (without := _numbers("Runs", without)):
-            return known(self.ledger, rules, known_at=known_at, without=without)
-        state = self._state(rules)
-        return self._ask(rules, state, "", {}) if state else self._no_rows(rules)
-
-    @one_at_a_time()
-    def history(
-        self, rules: TableRules, key: Key, *, known_at: int | None = None, without: Iterable[int] = ()
-    ) -> pa.Table:
-        """All versions of one natural key, the oldest first; no rows when the key is unknown.
-
-        ``key`` is a value, or for a key of several columns a dict of their values. ``known_at`` and ``without`` as in ``read``.
-        """
-        state = self._state(rules)
-        values = key_values(rules, key, state.types if state else {})
-        if known_at is not None or (without := _numbers("Runs", without)):
-            return known(self.ledger, rules, known_at=known_at, without=without, key=values)
-        return self._ask(rules, state, questions.of_key(rules, state.types), values) if state else self._no_rows(rules)
-
-    @one_at_a_time()
-    def as_of(
-        self,
-        rules: TableRules,
-        when: str | int | date | datetime,
-        *,
-        known_at: int | None = None,
-        without: Iterable[int] = (),
-    ) -> pa.Table:
-        """The rows that held at a moment: ``valid_from <= when < valid_to``.
-
-        ``when`` is a value of the effective column's type, or a text of it; a day means its first moment. Timestamps
-        with a zone become UTC. Raises DeclarationError when it is none, and for a table without valid_from or valid_to.
-        ``known_at`` and ``without`` as in ``read``.
-        """
-        if not (rules.system_column_name("valid_from") and rules.system_column_name("valid_to")):
-            raise DeclarationError(
-                f"Table {rules.table!r} has no valid_from or no valid_to, so the rows valid at a given time are unknown."
-            )
-        state = self._state(rules)
-        if state is None:
-            return self._no_rows(rules)
-        moment = _moment(when, state.effective_type.kind)
-        if known_at is not None or (without := _numbers("Runs", without)):
-            return known(self.ledger, rules, known_at=known_at, without=without, moment=moment)
-        return self._ask(rules, state, questions.at_moment(rules, state.effective_type), {"moment": moment})
+    def watermarks(self) -> pa.Table:
+        """How far each feed has been loaded: ``table_name``, ``feed``, ``loaded_up_to`` (a watermark or the last file, as text),
+        ``run`` and ``loaded_at`` (UTC)."""
+        return self.ledger.all_progress()
 
     @one_at_a_time(rules=SEVERAL)
     def compact(self, *rules: TableRules, keep: str | timedelta = "7 days", wait_s: float = 30.0) -> list[Compacted]:
-        """Puts the files of tables, of their kept changes and of the ledger in order, and says what it did, table by table.
+        """Compacts the files of tables, of their change logs and of the ledger, and says what it did, table by table.
 
-        In a lakehouse small files become larger ones, rows that are gone leave the files, snapshots older than ``keep`` are
-        dropped, and what nobody needs any more is taken away. Every reader sees the same rows before and after. Other stores
-        see to their order themselves: the list is empty.
+        In a lakehouse small files are merged, deleted rows removed from files, snapshots older than ``keep`` expired, and
+        unused files deleted. Readers see the same rows before and after. Other stores manage their own storage: the list is
+        empty.
 
-        Raises DeclarationError when ``keep`` is no span of time, and Busy when another run holds a table for longer than
-        ``wait_s`` seconds.
+        Raises DeclarationError when ``keep`` is not a period, and Busy when a table is locked for longer than ``wait_s``
+        seconds.
         """
         try:
             span = keep if isinstance(keep, timedelta) else parse_span(keep)
@@ -342,7 +136,7 @@ class Store:
         return self.engine.relocate()
 
     def close(self) -> None:
-        """Lets go of the store. Outcomes cannot tell their decisions afterwards."""
+        """Closes the store. Outcomes cannot explain their decisions afterwards."""
         self.engine.close()
 
     def __enter__(self) -> Store:
@@ -353,26 +147,17 @@ class Store:
     ) -> None:
         self.close()
 
-    def _state(self, rules: TableRules) -> TableState | None:
-        return self.ledger.state(rules.table) if self.ledger.exists() else None
+    def __repr__(self) -> str:
+        return f"<Store {self.address}>"
 
-    def _ask(self, rules: TableRules, state: TableState, where: str, values: Mapping[str, Any]) -> pa.Table:
-        open_end = str(rules.open_end) if rules.open_end is not None else None
-        own = ((column, rules.system_column_name(column)) for column in SYSTEM_COLUMNS)
-        types = types_of(state.columns, state.effective_type, own)
-        with explain_if_missing(self.engine, rules, state):
-            return self.engine.ask(questions.rows(rules, where), {**values, "open_end": open_end}, types=types)
-
-    def _no_rows(self, rules: TableRules) -> pa.Table:
-        """What there is to read of a table that was never loaded. Raises ForeignTable when the store has one of that name."""
-        import pyarrow as pa
-
-        if self.engine.has_table(rules.stored_as):
-            raise ForeignTable(
-                f"{self.address} has a table {rules.stored_as!r}, which is not in the ledger: something else created it, or "
-                f"its ledger entry is lost. To take it over: brenvik check {rules.table}, then brenvik adopt {rules.table}"
-            )
-        return pa.table({})
+    def _repr_html_(self) -> str:
+        rows = "".join(
+            f"<tr><td>{escape(name)}</td><td>{row['last_done_run'] or '–'}</td><td>{row['open_rejects']}</td>"
+            f"<td>{row['pending_deletes']}</td></tr>"
+            for name, row in sorted(self.ledger.status().items())
+        )
+        head = "<tr><th>table</th><th>last successful run</th><th>open rejects</th><th>pending deletes</th></tr>"
+        return f"<table><caption>{escape(self.address)}</caption>{head}{rows}</table>"
 
 
 def open_store(
@@ -427,61 +212,3 @@ def open_store(
         f"{without_secrets(str(address))!r} is not a valid store address; expected duckdb:FILE, duckdb::memory:, sqlite:FILE, "
         "lakehouse:FOLDER, lakehouse:@CATALOG or postgresql://USER@HOST/DATABASE"
     )
-
-
-def _numbers(what: str, given: Iterable[int]) -> tuple[int, ...]:
-    try:
-        found: tuple[Any, ...] = tuple(given)
-        if not any(isinstance(each, bool) for each in found):
-            return tuple(map(index, found))  # numbers of other libraries as well
-    except TypeError:
-        pass
-    told = ", ".join(map(repr, given)) if isinstance(given, (list, tuple)) else repr(given)
-    raise DeclarationError(f"{what} are given by number; expected whole numbers, got {told}")
-
-
-def _chosen(numbers: tuple[int, ...], *, every: bool) -> tuple[int, ...] | None:
-    if every == bool(numbers):
-        raise DeclarationError("Name the deletes by number, or use every=True for all of them.")
-    return None if every else _numbers("Pending deletes", numbers)
-
-
-def _moment(when: str | int | date | datetime, kind: str) -> str:
-    """A moment as text that the store casts to the type of valid_from."""
-    try:
-        if kind == "integer":
-            return str(int(str(when)))
-        moment = when if isinstance(when, (date, datetime)) else datetime.fromisoformat(str(when))
-    except ValueError:
-        raise DeclarationError(f"{when!r} is not a valid {kind}, the type of valid_from in this table") from None
-    if isinstance(moment, datetime) and moment.tzinfo:
-        moment = moment.astimezone(UTC).replace(tzinfo=None)
-    if kind == "date" and isinstance(moment, datetime):
-        moment = moment.date()
-    return moment.isoformat(" ") if isinstance(moment, datetime) else str(moment)
-
-
-def _frame(
-    frame: Any,
-    kind: str,
-    operation: str | Operations | None,
-    feed: str,
-    at: str | date | datetime | None,
-    extract_scope: str | None,
-) -> tuple[Source, Operations | None]:
-    if kind not in LOADS:
-        raise DeclarationError(f"kind is {kind!r}; expected 'changes', 'upserts' or 'full_extract'")
-    if extract_scope is not None and kind != "full_extract":
-        raise DeclarationError("extract_scope is for extracts; changes and upserts cannot mean a delete by absence")
-    if at is not None and kind != "full_extract":
-        raise DeclarationError("at is the time of an extract; changes and upserts have it in the effective column")
-    if (kind == "changes") != (operation is not None):
-        raise DeclarationError(
-            "kind 'changes' needs the column with the operation (insert, update or delete): operation = 'op'"
-            if kind == "changes"
-            else f"kind {kind!r} has no operations; omit operation, or use kind = 'changes'"
-        )
-    from brenvik.feeds.frames import FrameSource
-
-    codes = Operations(operation) if isinstance(operation, str) else operation
-    return FrameSource(frame, name=feed, kind=kind, at=None if at is None else str(at)), codes

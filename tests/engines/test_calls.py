@@ -23,8 +23,8 @@ WRONG: tuple[Any, ...] = (
     None, "x", "", b"x", 5, -1, 1.5, float("nan"), True, [], ["x"], {}, {"x": 1}, (), object(), timedelta(1),
 )  # fmt: skip
 CALLS: dict[str, dict[str, Any]] = {
-    "load": {"rules": RULES, "frame": FRAME, "kind": "upserts"},
-    "preview": {"rules": RULES, "frame": FRAME, "kind": "upserts"},
+    "load": {"rules": RULES, "rows": FRAME, "kind": "upserts"},
+    "preview": {"rules": RULES, "rows": FRAME, "kind": "upserts"},
     "revert": {"rules": RULES},
     "pending_deletes": {"rules": RULES},
     "approve_deletes": {"rules": RULES, "every": True},

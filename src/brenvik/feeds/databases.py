@@ -90,6 +90,9 @@ class DatabaseSource:
             view.close()
             raise
 
+    def sample(self, memory: Memory) -> Batch:
+        return self.open(memory, LoadRequest(everything=True))
+
     def waiting(self, memory: Memory) -> Waiting:
         with self._looking() as marks:
             window, seen, notes = self._by.look(marks, memory, None)
@@ -287,6 +290,9 @@ class DatabaseExtract:
         except BaseException:
             view.close()
             raise
+
+    def sample(self, memory: Memory) -> Batch:
+        return self.open(memory, LoadRequest(everything=True))
 
     def waiting(self, memory: Memory) -> Waiting:
         """There is always an extract to load."""

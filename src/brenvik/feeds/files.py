@@ -139,6 +139,12 @@ class FileSource:
         ]
         return self._batch(paths, files)
 
+    def sample(self, memory: Memory) -> Batch:
+        paths = self.matching() or self._all()
+        return self._batch(
+            paths, [LoadedFile(self._taken_name(path), 0, "", number=n) for n, path in enumerate(paths, 1)]
+        )
+
     def _batch(self, paths: Sequence[Path], files: Sequence[LoadedFile]) -> Batch:
         """The rows of files; for extracts, those of the first file."""
         if not files:

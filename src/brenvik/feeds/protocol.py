@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from brenvik.errors import BrenvikError
 from brenvik.ledger.records import LoadedFile, Watermark
@@ -201,6 +201,7 @@ class Batch:
             raise
 
 
+@runtime_checkable
 class Source(Protocol):
     """A feed as a load sees it. ``can_reopen``: whether it can be opened again and still returns the same rows."""
 
@@ -240,6 +241,11 @@ class ProjectSource(Source, Protocol):
 
     def waiting(self, memory: Memory) -> Waiting:
         """What a load would take now. Raises what ``open`` raises."""
+        ...
+
+    def sample(self, memory: Memory) -> Batch:
+        """A batch of what there is, loaded or not, to see how it would be loaded; without columns when there is nothing. Its
+        rows are not to be read. Raises what ``open`` raises."""
         ...
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:

@@ -121,6 +121,9 @@ class StoreQuery:
         )
         return batch
 
+    def sample(self, memory: Memory) -> Batch:
+        return self.open(memory, LoadRequest(everything=True))
+
     def waiting(self, memory: Memory) -> Waiting:
         if not self._by.column:
             self.columns()

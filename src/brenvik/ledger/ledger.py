@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from brenvik import __version__
 from brenvik.ledger.deletes import PendingDeletes
@@ -13,9 +13,13 @@ from brenvik.ledger.files import Files
 from brenvik.ledger.records import LoadedFile, Watermark
 from brenvik.ledger.rejects import Rejects
 from brenvik.ledger.runs import Runs
-from brenvik.ledger.schema import SCHEMA, SCHEMA_VERSION, TABLES, VIEWS, make_table, place
+from brenvik.ledger.schema import PROGRESS, SCHEMA, SCHEMA_VERSION, TABLES, VIEWS, make_table, place
 from brenvik.ledger.tables import Tables
 from brenvik.ledger.watermarks import Watermarks
+from brenvik.merge import sql
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
 class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], PendingDeletes[H]):
@@ -39,8 +43,31 @@ class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], PendingDel
                 {"schema_version": SCHEMA_VERSION, "written_by": __version__, "written_at": now(), "last_run": 0},
             )
 
+    def all_runs(self, table: str | None = None, *, last: int | None = None) -> pa.Table:
+        """As ``runs``; no rows in a store without a ledger."""
+        return self.runs(table, last=last) if self.exists() else _no_rows("runs")
+
+    def all_rejects(self, table: str | None = None, *, run: int | None = None, state: str | None = "open") -> pa.Table:
+        """As ``rejects``; no rows in a store without a ledger."""
+        return self.rejects(table, run=run, state=state) if self.exists() else _no_rows("rejects")
+
+    def all_progress(self) -> pa.Table:
+        """The view ``feed_progress`` as a table."""
+        if not self.exists():
+            return _no_rows("feed_progress")
+        order = "ORDER BY p.table_name, p.feed"
+        return self.engine.ask(f"SELECT {sql.columns(PROGRESS, 'p')} FROM {place('feed_progress')} p {order}")
+
     def memory(self, table: str, feed: str) -> FeedMemory:
         return FeedMemory(self, table, feed)
+
+
+def _no_rows(name: str) -> pa.Table:
+    import pyarrow as pa
+
+    types = {"TEXT": pa.string(), "BIGINT": pa.int64(), "INTEGER": pa.int32(), "TIMESTAMP": pa.timestamp("us")}
+    columns = TABLES.get(name) or PROGRESS
+    return pa.schema([(column, types[kind]) for column, kind in columns.items()]).empty_table()
 
 
 @dataclass(frozen=True)

@@ -176,6 +176,14 @@ WHERE NOT EXISTS (
     AND (o.run > f.run OR (o.run = f.run AND o.number > f.number)))""",
 }
 """Views for people and monitoring; their columns stay as they are."""
+PROGRESS = {
+    "table_name": "TEXT",
+    "feed": "TEXT",
+    "loaded_up_to": "TEXT",
+    "run": "BIGINT",
+    "loaded_at": "TIMESTAMP",
+}
+"""The columns of the view ``feed_progress``."""
 
 
 def place(name: str) -> str:

@@ -173,9 +173,8 @@ def validate(
     ``extract_time``, or where that is '', the parameter ``extract_at``; a row for which ``scope`` is not true is invalid.
     """
     types = dict(feed)
-    tests = row_errors(
-        schema, feed, operations, is_extract=extract_time is not None, scope=scope, in_store=in_store is not None
-    )
+    is_extract = extract_time is not None
+    tests = row_errors(schema, feed, operations, is_extract=is_extract, scope=scope, in_store=bool(in_store))
     at = ""
     if extract_time:
         cast, error = _extract_time(schema, extract_time, types[extract_time], in_store=bool(in_store))

@@ -13,7 +13,7 @@ from brenvik.errors import BrenvikError, Busy, DeclarationError, DependencyFaile
 from brenvik.model.feeds import Connection, FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
-from brenvik.outcome import Outcome
+from brenvik.outcome import Outcome, Outcomes
 from brenvik.runs.load import LoadOptions
 from brenvik.store import Store, open_store
 
@@ -109,7 +109,7 @@ class Project:
         if_busy: IfBusy = "wait",
         on_progress: Callable[[str, int], None] | None = None,
         store: Store | None = None,
-    ) -> list[Outcome]:
+    ) -> Outcomes:
         """Loads tables (by name, one or several; of a group; or all) from each of their feeds, in the order of the file and of
         ``after``.
 
@@ -134,7 +134,7 @@ class Project:
         if if_busy != "wait":
             options = replace(options, wait_s=0.0)
 
-        def work(opened: Store) -> list[Outcome]:
+        def work(opened: Store) -> Outcomes:
             def one(table: ProjectTable, each: FeedRules) -> Iterable[Outcome]:
                 name = table.rules.table
                 watch = partial(on_progress, name) if on_progress else None
@@ -159,7 +159,7 @@ class Project:
         )
         try:
             while True:
-                outcome = store._load_from(table.rules, self.source(table, feed, store), options)
+                outcome = store.table(table.rules).load_from(self.source(table, feed, store), options)
                 yield outcome
                 if options.preview or not outcome.more:
                     return
@@ -174,9 +174,9 @@ class Project:
 
 def _in_order(
     pairs: Iterable[tuple[ProjectTable, FeedRules]], load: Callable[[ProjectTable, FeedRules], Iterable[Outcome]]
-) -> list[Outcome]:
+) -> Outcomes:
     """The outcomes of the feeds of tables, one by one; a table is skipped when one that it depends on failed."""
-    done: list[Outcome] = []
+    done = Outcomes()
     stopped: set[str] = set()
     for table, feed in pairs:
         if before := [other for other in table.after if other in stopped]:

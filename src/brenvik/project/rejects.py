@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,50 +11,16 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import BrenvikError, DeclarationError
 from brenvik.feeds.opening import record_of
 from brenvik.feeds.rejects import RejectSource
-from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
-from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs.load import LoadOptions
+from brenvik.runs.rejects import Number, open_rejects, row_of, write_json
 
 if TYPE_CHECKING:
     from brenvik.project.project import Project
     from brenvik.store import Store
 
 TOLD = ("reject", "feed", "run", "file", "line", "reason")
-
-
-class _Number(str):
-    """A number as written; 1.50 is not 1.5 in a text column."""
-
-
-def _read(text: str) -> Any:
-    return json.loads(text, parse_float=_Number, parse_int=_Number)
-
-
-def _write(value: Any) -> str:
-    if isinstance(value, _Number):
-        return str(value)
-    if isinstance(value, dict):
-        return "{" + ", ".join(f"{_write(name)}: {_write(each)}" for name, each in value.items()) + "}"
-    if isinstance(value, list):
-        return "[" + ", ".join(map(_write, value)) + "]"
-    return json.dumps(value, ensure_ascii=False)
-
-
-def _row_of(content: str) -> dict[str, Any] | None:
-    """The row that a text represents, if any."""
-    try:
-        found = _read(content)
-    except ValueError:
-        return None
-    return found if isinstance(found, dict) else None
-
-
-def open_rejects(ledger: Ledger[Engine], table: str) -> dict[int, dict[str, Any]]:
-    """The open rejects of a table by number."""
-    found = ledger.rejects(table).to_pylist() if ledger.exists() else []
-    return {row["reject"]: row for row in found}
 
 
 def export_rejects(ledger: Ledger[Engine], table: str, path: Path) -> int:
@@ -65,9 +31,9 @@ def export_rejects(ledger: Ledger[Engine], table: str, path: Path) -> int:
     """
     lines: list[str] = []
     for reject in open_rejects(ledger, table).values():
-        told = ", ".join(f"{_write(name)}: {json.dumps(reject[name])}" for name in TOLD)
+        told = ", ".join(f"{write_json(name)}: {json.dumps(reject[name])}" for name in TOLD)
         content = reject["content"].strip()
-        whole = f'"row": {content}' if _row_of(content) is not None else f'"text": {_write(content)}'
+        whole = f'"row": {content}' if row_of(content) is not None else f'"text": {write_json(content)}'
         lines.append(f"{{{told}, {whole}}}\n")
     if not lines:
         raise DeclarationError(f"Table {table!r} has no open rejects; nothing was written.")
@@ -99,9 +65,9 @@ def retry(
             continue
         content = reject["content"]
         row = mended.get(number)
-        if row is not None and row != _row_of(content):
-            content = _write(row)
-        if _row_of(content) is None:
+        if row is not None and row != row_of(content):
+            content = write_json(row)
+        if row_of(content) is None:
             left += 1
         else:
             lines.setdefault(reject["feed"], {})[number] = content
@@ -123,7 +89,7 @@ def retry(
         source = RejectSource(rows, name=name, kind=feed.kind, record=record_of(feed, found.rules))
         try:
             options = LoadOptions(operations=feed.operations, preview=preview, explain=True, wait_s=wait_s)
-            outcome = store._load_from(found.rules, source, options)
+            outcome = store.table(found.rules).load_from(source, options)
         except DeclarationError:
             raise
         except BrenvikError as error:
@@ -150,12 +116,12 @@ def _mended(path: Path, there: Mapping[int, Mapping[str, Any]]) -> dict[int, dic
     for place, line in enumerate(lines, 1):
         if not line.strip():
             continue
-        entry = _row_of(line)
+        entry = row_of(line)
         if entry is None:
             faults.append(f"line {place}: is not a JSON object as written by rejects export")
             continue
         number = entry.get("reject")
-        if not isinstance(number, _Number) or not number.isdecimal():
+        if not isinstance(number, Number) or not number.isdecimal():
             faults.append(f'line {place}: has no reject number, as in "reject": 3')
         elif int(number) not in there:
             faults.append(f"line {place}: reject {number} is not open (brenvik rejects)")
@@ -164,33 +130,7 @@ def _mended(path: Path, there: Mapping[int, Mapping[str, Any]]) -> dict[int, dic
         elif not isinstance(entry.get("row", {}), dict):
             faults.append(f"line {place}: row is not a JSON object of columns and values")
         else:
-            found[int(number)] = entry.get("row") or _row_of(str(entry.get("text", "")))
+            found[int(number)] = entry.get("row") or row_of(str(entry.get("text", "")))
     if faults:
         raise DeclarationError(f"Nothing of {path} was loaded:", faults)
     return found
-
-
-def discard_rejects(
-    ledger: Ledger[Engine],
-    rules: TableRules,
-    numbers: Iterable[int] | None = None,
-    *,
-    reason: str | None = None,
-    wait_s: float = 30.0,
-) -> Outcome:
-    """Discards open rejects for good (all, or by number), as a run of its own; their rows stay in the ledger.
-
-    Raises DeclarationError for numbers that are not open.
-    """
-    with ledger.engine.lock(rules.table, wait_s=wait_s):
-        there = open_rejects(ledger, rules.table)
-        chosen: Sequence[int] = sorted(there if numbers is None else set(numbers))
-        if unknown := [str(number) for number in chosen if number not in there] or ([] if chosen else ["any"]):
-            raise DeclarationError(f"Table {rules.table!r} has no open reject {', '.join(unknown)}: brenvik rejects")
-        what = "1 reject discarded" if len(chosen) == 1 else f"{len(chosen):,} rejects discarded"
-        run, _ = ledger.start_run(rules, feed="", kind="discard", source=what, reason=reason)
-        with ledger.engine.transaction(rules):
-            ledger.decide_rejects(run, chosen, "discarded")
-            ledger.end_run(run, "done", {})
-    took = (now() - run.started_at).total_seconds()
-    return Outcome(rules.table, "", run.number, "done", source=what, started_at=run.started_at, duration_s=took)

@@ -14,6 +14,7 @@ from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Preview, Run
 from brenvik.ledger.schema import change_log_table
 from brenvik.merge import baseline, change_log, extract_diff, sql
+from brenvik.merge.plan.preparing import create, make_log
 from brenvik.merge.plan.steps import Begun, RowChanges
 from brenvik.merge.resolve import resolve
 from brenvik.merge.schema import Column, StoredColumn, TableSchema
@@ -22,7 +23,7 @@ from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
 from brenvik.outcome import Outcome
 from brenvik.runs import pipeline
 from brenvik.runs.context import RunContext, Workspace
-from brenvik.runs.prepare import check_log_name, create
+from brenvik.runs.prepare import check_log_name
 from brenvik.runs.recompute import Prepared, apply_changes, find_changes, outcome_of
 
 _NEVER_MISSING = ("valid_from", "valid_to")
@@ -293,9 +294,10 @@ def _prepare(context: RunContext, found: Fit) -> Prepared:
     if schema.change_log is None:  # only for once: to see whether the rows are what the rules make of them
         log, temporary = f"{sql.WORK}kept", True
         schema = replace(schema, change_log=log)
-    create(work, log, schema.log_columns(), temporary=temporary)
-    if not temporary:
-        work.engine.index(log, schema.keys)
+    if temporary:
+        work.do(create(log, schema.log_columns(), temporary=True))
+    else:
+        context.carry_out(make_log(schema), Begun())
     versions, ends = baseline.log_versions(schema, 1)
     low = baseline.low_values(schema)
     count = work.do(versions, **low)

@@ -109,10 +109,11 @@ class RunContext:
 
     def _result(self, step: Step[F], facts: F) -> Any:
         work, params = self.workspace, {**facts.params(), **step.parameters(facts)}
-        for relation in step.index if step.does == "prune" else ():
-            self._index(relation)
         if step.does == "prune":
-            assert step.prune_to
+            for relation in step.index:
+                self._index(relation)
+            if step.prune_to is None:
+                return None
             relation, every = step.prune_to
             pruned = near(self.schema, relation, all_versions=every)
             return work.engine.current_rows(pruned, {**work.params, **params}, work=work.prefix)
@@ -124,6 +125,9 @@ class RunContext:
         count = work.do(text, **params)
         for relation in step.index:
             self._index(relation)
+        if step.index_table:
+            table, columns, apart = step.index_table
+            work.engine.index(table, columns, apart=apart)
         if step.expects:
             what, expected = step.expects
             self.check_count(what, expected(facts), count)

@@ -140,7 +140,7 @@ def _work_through(
         params = {"run": run.number, "loaded_at": run.started_at, "feed": run.feed}
         work = Workspace(ledger.engine, {**params, **pipeline.table_params(rules, memory.state)})
         with ledger.engine.transaction(rules if isinstance(run, Run) else None):
-            schema = prepare(work, ledger, rules, run, batch, memory.state, options.operations)
+            schema = prepare(work, ledger, rules, run, batch, memory, options.operations)
             check_scope(schema, options.extract_scope, batch.columns)
             context = RunContext(work, rules, schema, memory, run, batch, options.watch)
             return _carry_out(ledger, context, options)
@@ -155,8 +155,8 @@ def _carry_out(ledger: Ledger[Engine], context: RunContext, options: LoadOptions
         context = context.with_params(**batch.store_query_values)
     plan = load_plan(
         context.schema,
-        rows_of(context, batch, options.operations, options.extract_scope),
-        ledger_sql(context, batch),
+        rows_of(context.schema, batch, options.operations, options.extract_scope),
+        ledger_sql(context.schema, batch, has_ledger=memory.has_ledger),
         excluded=tuple(memory.reverted),
         first=memory.is_first,
     )

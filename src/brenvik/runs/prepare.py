@@ -5,14 +5,17 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from brenvik.errors import DeclarationError, FeedError, ForeignTable, RulesChanged
 from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Preview, Run, TableState
 from brenvik.ledger.schema import change_log_table
 from brenvik.merge import sql
 from brenvik.merge.conditions import check
+from brenvik.merge.plan.preparing import add_columns, create, make_log, make_table
+from brenvik.merge.plan.steps import Begun, Step
 from brenvik.merge.resolve import resolve
 from brenvik.merge.schema import TableSchema
 from brenvik.model.conditions import columns_of
@@ -90,53 +93,73 @@ def check_rules(rules: TableRules, state: TableState | None) -> None:
         )
 
 
-def prepare(
-    work: Workspace,
-    ledger: Ledger[Engine],
-    rules: TableRules,
-    run: Run | Preview,
-    batch: Batch,
-    state: TableState | None,
-    operations: Operations | None,
+def schema_for(
+    engine: Engine, rules: TableRules, batch: Batch, state: TableState | None, operations: Operations | None
 ) -> TableSchema:
-    """Resolves the rules against feed and table, and makes the table or adds columns as needed."""
-    engine = ledger.engine
+    """The schema of a table with the columns of a batch. Raises FeedError for a batch that does not match the rules."""
     if operations and operations.column not in batch.columns:
         raise FeedError(
             f"{batch.source} has no column {operations.column!r}, which is declared as the operation; "
             f"it has {', '.join(batch.columns)}."
         )
     _check_files(rules, batch, operations)
-    columns = {name: kind for name, kind in batch.types.items() if not operations or name != operations.column}
     schema = resolve(
         rules,
-        columns,
+        {name: kind for name, kind in batch.types.items() if not operations or name != operations.column},
         known=state.columns if state else (),
         numbered_by_store=state.numbered_by_store if state else False,
         store=engine.capabilities,
         change_log=change_log_table(rules.table),
         source=batch.source,
     )
+    column_sets = state.column_sets if state else {}
+    return schema.with_column_sets({**column_sets, **new_column_sets(schema, batch, state)})
+
+
+def new_column_sets(schema: TableSchema, batch: Batch, state: TableState | None) -> dict[int, tuple[str, ...]]:
+    """The column sets of a batch that the table does not have yet, by number."""
+    known = state.column_sets if state else {}
+    added: dict[int, tuple[str, ...]] = {}
+    columns = {*schema.change_columns}
+    for names in dict.fromkeys(tuple(sorted(columns.intersection(names))) for names in batch.column_sets.values()):
+        if names not in known.values():
+            added[max((*known, *added), default=0) + 1] = names
+    return added
+
+
+def new_columns(schema: TableSchema, state: TableState | None) -> list[str]:
+    """The columns that a table does not have yet."""
+    known = {column.name for column in state.columns} if state else set()
+    return [column.name for column in schema.columns if column.name not in known]
+
+
+def preparation(schema: TableSchema, state: TableState | None) -> tuple[Step[Any], ...]:
+    """The steps that make the table, or add columns as needed."""
+    if state is None:
+        return make_table(schema) + make_log(schema)
+    return add_columns(schema, new_columns(schema, state))
+
+
+def prepare(
+    work: Workspace,
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    run: Run | Preview,
+    batch: Batch,
+    memory: LoadMemory,
+    operations: Operations | None,
+) -> TableSchema:
+    """Resolves the rules against feed and table, and makes the table or adds columns as needed."""
+    state = memory.state
+    schema = schema_for(ledger.engine, rules, batch, state, operations)
     if state is None:
         _check_foreign(ledger, rules)
-        check_log_name(engine, rules)
-    known = {column.name for column in state.columns} if state else set()
-    new = [column.name for column in schema.columns if column.name not in known]
-    if isinstance(run, Preview) and new:
-        schema = _stand_in(work, schema, exists=state is not None)
-    elif state is None:
-        make_table(work, schema)
-        if schema.change_log:
-            create(work, schema.change_log, schema.log_columns())
-            engine.index(schema.change_log, schema.keys)
-    elif new:
-        for column in schema.columns:
-            if column.name in new:
-                for relation in filter(None, (schema.table if column.role != "when" else None, schema.change_log)):
-                    work.do(
-                        f"ALTER TABLE {sql.relation(relation)} ADD COLUMN {sql.quote(column.name)} {column.type.sql}"
-                    )
-    return _with_new_column_sets(ledger, rules, run, batch, state, schema)
+        check_log_name(ledger.engine, rules)
+    if isinstance(run, Preview):
+        return _stand_in(work, schema, exists=state is not None) if new_columns(schema, state) else schema
+    RunContext(work, rules, schema, memory, run).carry_out(preparation(schema, state), Begun())
+    ledger.add_column_sets(rules.table, new_column_sets(schema, batch, state))
+    return schema
 
 
 def _check_foreign(ledger: Ledger[Engine], rules: TableRules) -> None:
@@ -153,37 +176,6 @@ def _check_foreign(ledger: Ledger[Engine], rules: TableRules) -> None:
     raise ForeignTable(
         f"{engine.address} has a table {rules.stored_as!r} that is not in the ledger. Nothing was written. To take it over: "
         f"brenvik check {rules.table}, then brenvik adopt {rules.table}; or choose another table_name."
-    )
-
-
-def _with_new_column_sets(
-    ledger: Ledger[Engine],
-    rules: TableRules,
-    run: Run | Preview,
-    batch: Batch,
-    state: TableState | None,
-    schema: TableSchema,
-) -> TableSchema:
-    """The schema including the column sets of a batch; new ones are recorded in the ledger."""
-    column_sets = state.column_sets if state else {}
-    present = {
-        file: tuple(sorted(set(names) & set(schema.change_columns))) for file, names in batch.column_sets.items()
-    }
-    added: dict[int, tuple[str, ...]] = {}
-    for names in dict.fromkeys(present.values()):
-        if names not in column_sets.values():
-            added[max((*column_sets, *added), default=0) + 1] = names
-    if isinstance(run, Run):
-        ledger.add_column_sets(rules.table, added)
-    return schema.with_column_sets({**column_sets, **added})
-
-
-def make_table(work: Workspace, schema: TableSchema) -> None:
-    """Makes the table itself, empty."""
-    create(work, schema.table, schema.table_columns())
-    start = schema.system_column("valid_from")
-    work.engine.index(
-        schema.table, [*schema.keys, *([start] if start else [])], apart=schema.system_column("is_current")
     )
 
 
@@ -231,12 +223,6 @@ def _check_files(rules: TableRules, batch: Batch, operations: Operations | None)
         raise FeedError("\n  ".join([f"Not all files match the rules of table {rules.table!r}:", *faults]))
 
 
-def create(work: Workspace, relation: str, columns: list[tuple[str, str, bool]], *, temporary: bool = False) -> None:
-    """Makes a table from columns: name, type, and NOT NULL."""
-    given = ", ".join(f"{sql.quote(name)} {kind}{' NOT NULL' if needed else ''}" for name, kind, needed in columns)
-    work.do(f"CREATE {'TEMP ' if temporary else ''}TABLE {sql.relation(relation)} ({given})")
-
-
 def _stand_in(work: Workspace, schema: TableSchema, *, exists: bool) -> TableSchema:
     """A preview alters nothing: where the table is missing or lacks a column, a working relation stands in for it."""
     seen = replace(schema, table=f"{sql.WORK}table", change_log=f"{sql.WORK}kept" if schema.change_log else None)
@@ -246,7 +232,7 @@ def _stand_in(work: Workspace, schema: TableSchema, *, exists: bool) -> TableSch
     seen = replace(seen, store=replace(seen.store, row_id="brenvik_row"))
     if not exists:
         for _, stand_in, columns in pairs:
-            create(work, stand_in, [("brenvik_row", "BIGINT", False), *columns], temporary=True)
+            work.do(create(stand_in, [("brenvik_row", "BIGINT", False), *columns], temporary=True))
         return seen
     for relation, stand_in, columns in pairs:
         there = set(work.ask(f"SELECT * FROM {sql.relation(relation)} WHERE 1 = 0").column_names)

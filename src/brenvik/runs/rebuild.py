@@ -10,13 +10,14 @@ from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import approved_deletes
 from brenvik.merge import accounting, baseline, change_log, extract_diff, sql
+from brenvik.merge.plan.preparing import make_table
 from brenvik.merge.plan.steps import Begun
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs.context import RunContext
 from brenvik.runs.missing import absent_columns
 from brenvik.runs.pipeline import check_logged, rows_without_changes
-from brenvik.runs.prepare import CAN_REBUILD, changed_rules, make_table, whole_column_set
+from brenvik.runs.prepare import CAN_REBUILD, changed_rules, whole_column_set
 from brenvik.runs.recompute import Prepared, recompute
 
 Unlogged = Literal["keep", "remove"]
@@ -81,7 +82,7 @@ def _recreate(context: RunContext) -> list[str]:
             f"change log: brenvik rebuild {context.rules.table}"
         )
     if is_gone:
-        make_table(work, schema)
+        context.carry_out(make_table(schema), Begun())
         return [f"{table} was missing; it was recreated from the change log, with new surrogate keys."]
     for name in columns:
         work.do(f"ALTER TABLE {sql.relation(table)} ADD COLUMN {sql.quote(name)} {kinds[name]}")

@@ -28,9 +28,8 @@ if TYPE_CHECKING:
     from brenvik.model.types import ColumnType
 
 
-def rows_of(context: RunContext, batch: Batch, operations: Operations | None, scope: str | None) -> Rows:
+def rows_of(schema: TableSchema, batch: Batch, operations: Operations | None, scope: str | None) -> Rows:
     """The rows of a batch as its plan sees them. Raises FeedError for rows in the store that have other types than the table."""
-    schema = context.schema
     if batch.store_query:
         _check_types(schema, batch.source, batch.columns)
     return Rows(
@@ -48,17 +47,16 @@ def rows_of(context: RunContext, batch: Batch, operations: Operations | None, sc
     )
 
 
-def ledger_sql(context: RunContext, batch: Batch) -> LedgerSql:
+def ledger_sql(schema: TableSchema, batch: Batch, *, has_ledger: bool) -> LedgerSql:
     """The statements of the ledger that are part of the plan."""
     files = tuple((file.number, file.file) for file in batch.files)
-    has_ledger = context.memory.has_ledger
     return LedgerSql(
         approved=approved_deletes(),
         pending=currently_pending(),
         known_rejects=known_rejects(has_ledger=has_ledger, retries=batch.retries),
         record_pending=record_pending(),
         record_rejects=record_rejects(files),
-        record_rejected_keys=record_rejected_keys(context.schema.key_text("r")),
+        record_rejected_keys=record_rejected_keys(schema.key_text("r")),
         has_ledger=has_ledger,
     )
 

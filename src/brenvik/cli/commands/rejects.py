@@ -111,7 +111,7 @@ def discard_rejects(
 ) -> None:
     """Discard rejects for good: they are closed, and their rows stay in the ledger. Recorded as a run."""
     from brenvik.cli.render.rejects import show_discarded
-    from brenvik.project.rejects import discard_rejects as discard_them
+    from brenvik.runs.rejects import discard_rejects as discard_them
 
     if bool(numbers) == everything:
         raise wrong("Name the rejects by number (see brenvik rejects), or use --all.")

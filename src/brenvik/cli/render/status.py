@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
+from rich.console import Console
 from rich.text import Text
 
 from brenvik.cli.render import paper
@@ -55,6 +56,11 @@ def show_status(project: Project, found: Sequence[TableStatus], code: int, *, js
         )
     paper.indented(out, table)
     out.print()
+    _show_attention(out, found)
+    _show_summary(out, found, counts, code)
+
+
+def _show_attention(out: Console, found: Sequence[TableStatus]) -> None:
     for each in found:
         if each.overdue and each.expected_every:
             out.print(
@@ -63,10 +69,13 @@ def show_status(project: Project, found: Sequence[TableStatus], code: int, *, js
                     style="red",
                 )
             )
-        for told_line in (*each.errors, *each.attention):
-            out.print(Text(f"  {each.table}  {told_line}", style="yellow"))
+        for line in (*each.errors, *each.attention):
+            out.print(Text(f"  {each.table}  {line}", style="yellow"))
     if any(each.overdue or each.errors or each.attention for each in found):
         out.print()
+
+
+def _show_summary(out: Console, found: Sequence[TableStatus], counts: Mapping[str, list[int]], code: int) -> None:
     bad = [each for each in found if not each.is_ok]
     looks = "brenvik runs" if any(any(each.since.values()) for each in found) else ""
     rejects = "brenvik rejects" if any(counts["open rejects"]) else ""

@@ -3,6 +3,7 @@
 The pipeline carries these steps out, ``brenvik sql`` prints them, and the documentation draws them.
 
 kinds       the plans of the kinds of run: the stages in their order
+preparing   the table, made or altered
 staging     which logged changes are active; from rows to changes
 comparing   an extract against the table
 deciding    which path each change takes, and the current path

@@ -49,15 +49,53 @@ _PURPOSES = {
 
 def changes_of_rows(schema: TableSchema, *, chosen: bool = False, check_log: bool) -> tuple[Step[RowChanges], ...]:
     """Makes ``to_close``, ``to_update``, ``to_insert`` and ``to_delete``."""
-    removed: When[RowChanges] | None = REPLAYED if schema.deletes == "close" else None
-    some: When[Any] = REPLAYED
+    return (
+        *_changes_of_current_path(schema),
+        Step(
+            "diff",
+            "the versions that replayed keys have",
+            diff.find_stored_versions(schema),
+            when=REPLAYED,
+            index=("stored_versions",),
+        ),
+        *(_check_log(schema, chosen=chosen) if check_log and schema.change_log else ()),
+        Step(
+            "diff",
+            "which version becomes which: by key and start, the rest in order",
+            diff.match_versions(schema, several=chosen),
+            when=REPLAYED,
+            index=("matches",),
+        ),
+        *(
+            Step(
+                "diff",
+                _PURPOSES[relation],
+                text,
+                "make" if text.strip().startswith("CREATE") else "change",
+                _adding(relation),
+                REPLAYED,
+            )
+            for relation, text in diff.replay_actions(schema)
+        ),
+        Step(
+            "diff",
+            "how many keys are current before and after",
+            diff.count_current(schema),
+            "ask",
+            learned(keys_of_replay=lambda rows: rows[0]),
+            REPLAYED,
+        ),
+        *(_overwritten(schema) if schema.type_1 and schema.has_versions else ()),
+    )
 
+
+def _changes_of_current_path(schema: TableSchema) -> tuple[Step[RowChanges], ...]:
     ending = ("versioned", "deleted") if schema.deletes == "close" else ("versioned",)
 
     def closing(facts: RowChanges, _: int) -> RowChanges:
         return replace(facts, to_close=facts.n(*ending))
 
-    steps: list[Step[RowChanges]] = [
+    return (
         Step(
             "diff",
             "rows to close",
@@ -69,68 +107,22 @@ def changes_of_rows(schema: TableSchema, *, chosen: bool = False, check_log: boo
             "rows to delete",
             lambda f: str(diff.current_path_actions(schema, some_replayed=f.some_replayed)[1]),
             learn=learned(to_delete=int),
-            when=removed,
+            when=REPLAYED if schema.deletes == "close" else None,
         ),
-        Step(
-            "diff",
-            "the versions that replayed keys have",
-            diff.find_stored_versions(schema),
-            when=some,
-            index=("stored_versions",),
-        ),
-    ]
-    if check_log and schema.change_log:
-        text = accounting.count_in_replay(schema) if chosen else accounting.count_in_load(schema)
-        unlogged = learned(unlogged=lambda rows: rows[0])
-        steps.append(
-            Step(
-                "diff",
-                "keys with rows that have no change in the log: a run that meets one stops",
-                text,
-                "ask",
-                unlogged,
-                some,
-            )
-        )
-    text = diff.match_versions(schema, several=chosen)
-    steps.append(
-        Step(
-            "diff",
-            "which version becomes which: by key and start, the rest in order",
-            text,
-            when=some,
-            index=("matches",),
-        )
     )
-    for relation, text in diff.replay_actions(schema):
-        steps.append(
-            Step(
-                "diff",
-                _PURPOSES[relation],
-                text,
-                "make" if text.strip().startswith("CREATE") else "change",
-                _adding(relation),
-                some,
-            )
-        )
-    text = diff.count_current(schema)
-    steps.append(
-        Step(
-            "diff",
-            "how many keys are current before and after",
-            text,
-            "ask",
-            learned(keys_of_replay=lambda rows: rows[0]),
-            some,
-        )
-    )
-    if schema.type_1 and schema.has_versions:
-        overwritten: When[RowChanges] = When("when type 1 values change", lambda f: f.sets_type_1 > 0)
-        text = current_path.find_closed_versions(schema)
-        steps.append(
-            Step("diff", "closed versions to overwrite", text, learn=learned(closed_to_overwrite=int), when=overwritten)
-        )
-    return tuple(steps)
+
+
+def _check_log(schema: TableSchema, *, chosen: bool) -> tuple[Step[RowChanges], ...]:
+    text = accounting.count_in_replay(schema) if chosen else accounting.count_in_load(schema)
+    unlogged = learned(unlogged=lambda rows: rows[0])
+    purpose = "keys with rows that have no change in the log: a run that meets one stops"
+    return (Step("diff", purpose, text, "ask", unlogged, REPLAYED),)
+
+
+def _overwritten(schema: TableSchema) -> tuple[Step[RowChanges], ...]:
+    some: When[RowChanges] = When("when type 1 values change", lambda f: f.sets_type_1 > 0)
+    text = current_path.find_closed_versions(schema)
+    return (Step("diff", "closed versions to overwrite", text, learn=learned(closed_to_overwrite=int), when=some),)
 
 
 def _adding(relation: str) -> Any:

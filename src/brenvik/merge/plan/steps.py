@@ -16,6 +16,7 @@ from brenvik.merge import sql
 from brenvik.merge.validate import Staging
 
 Stage = Literal[
+    "prepare",
     "exclude",
     "validate",
     "compare",
@@ -28,6 +29,7 @@ Stage = Literal[
     "log",
 ]
 STAGES: dict[Stage, str] = {
+    "prepare": "the table and its columns",
     "exclude": "which logged changes are active",
     "validate": "from staged rows to changes and rejects",
     "compare": "an extract against the table",
@@ -242,14 +244,15 @@ class Step(Generic[F]):
     """One statement of a run.
 
     ``does``: ``make`` a working relation, ``change`` one, ``ask`` a question, ``stage`` a stream of rows into a working
-    relation, ``prune`` the table to the rows of some keys, ``write`` to tables. ``learn`` takes the facts and the result: the
-    number of rows, or for questions the rows. ``index`` are working relations that are looked up by key from here on.
+    relation, ``prune`` the table to the rows of some keys, ``write`` to tables, ``alter`` them. ``learn`` takes the facts and
+    the result: the number of rows, or for questions the rows. ``index`` are working relations that are looked up by key from
+    here on.
     """
 
     stage: Stage
     purpose: str
     text: str | Callable[[F], str] = ""
-    does: Literal["make", "change", "ask", "stage", "prune", "write"] = "make"
+    does: Literal["make", "change", "ask", "stage", "prune", "write", "alter"] = "make"
     learn: Callable[[F, Any], F] | None = None
     when: When[F] | None = None
     index: tuple[str, ...] = ()
@@ -259,6 +262,8 @@ class Step(Generic[F]):
     """Whether the stream is that of broken lines."""
     prune_to: tuple[str, bool] | None = None
     """The working relation with the keys, and whether all versions are needed."""
+    index_table: tuple[str, tuple[str, ...], str | None] | None = None
+    """A new table, the columns by which its rows are found, and the one that keeps some apart; see ``Engine.index``."""
     expects: tuple[str, Callable[[F], int]] | None = None
     """For a write: what happens to the rows, and to how many of them."""
 

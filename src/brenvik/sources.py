@@ -1,0 +1,73 @@
+"""What can be loaded: frames, declared feeds, and sources of any kind."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from brenvik.errors import DeclarationError
+from brenvik.ledger.schema import LOADS
+from brenvik.model.feeds import Connection, DatabaseFeed, FileFeed, Operations
+from brenvik.model.rules import TableRules
+
+if TYPE_CHECKING:
+    from brenvik.engines.protocol import Engine
+    from brenvik.feeds.protocol import Source
+
+
+def source_of_call(
+    engine: Engine,
+    rules: TableRules,
+    rows: Any,
+    kind: str | None,
+    operation: str | Operations | None,
+    feed: str,
+    at: str | date | datetime | None,
+    extract_scope: str | None,
+) -> tuple[Source, Operations | None, str | None]:
+    """The source that ``Table.load`` was called with, its operations, and the scope of an extract."""
+    from brenvik.feeds.protocol import Source
+
+    if not isinstance(rows, (FileFeed, DatabaseFeed, Source)):
+        source, codes = _frame(rows, kind, operation, feed, at, extract_scope)
+        return source, codes, extract_scope
+    if at is not None or kind is not None:
+        raise DeclarationError(
+            "kind and at are for frames; a feed has a kind of its own, and its extracts have their times."
+        )
+    codes = Operations(operation) if isinstance(operation, str) else operation
+    if isinstance(rows, (FileFeed, DatabaseFeed)):
+        from brenvik.feeds.opening import source_of
+
+        url = rows.connection if isinstance(rows, DatabaseFeed) else None
+        connections = {url: Connection(url, url)} if url else {}
+        opened = source_of(rows, rules, connections, folder=Path.cwd(), engine=engine)
+        return opened, rows.operations or codes, rows.extract_scope or extract_scope
+    return rows, codes, extract_scope
+
+
+def _frame(
+    frame: Any,
+    kind: str | None,
+    operation: str | Operations | None,
+    feed: str,
+    at: str | date | datetime | None,
+    extract_scope: str | None,
+) -> tuple[Source, Operations | None]:
+    if kind not in LOADS:
+        raise DeclarationError(f"kind is {kind!r}; expected 'changes', 'upserts' or 'full_extract'")
+    if extract_scope is not None and kind != "full_extract":
+        raise DeclarationError("extract_scope is for extracts; changes and upserts cannot mean a delete by absence")
+    if at is not None and kind != "full_extract":
+        raise DeclarationError("at is the time of an extract; changes and upserts have it in the effective column")
+    if (kind == "changes") != (operation is not None):
+        raise DeclarationError(
+            "kind 'changes' needs the column with the operation (insert, update or delete): operation = 'op'"
+            if kind == "changes"
+            else f"kind {kind!r} has no operations; omit operation, or use kind = 'changes'"
+        )
+    from brenvik.feeds.frames import FrameSource
+
+    codes = Operations(operation) if isinstance(operation, str) else operation
+    return FrameSource(frame, name=feed, kind=kind, at=None if at is None else str(at)), codes
