@@ -16,6 +16,7 @@ from brenvik.arguments import SEVERAL, check_call, one_at_a_time
 from brenvik.errors import DeclarationError
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.schema import change_log_table
+from brenvik.ledger.upgrade import upgrade_ledger
 from brenvik.model.addresses import without_secrets
 from brenvik.model.rules import TableRules
 from brenvik.model.watermarks import parse_span
@@ -124,6 +125,16 @@ class Store:
             with self.engine.lock(each.table, wait_s=wait_s):
                 done += self.engine.compact([each.stored_as, change_log_table(each.table)], keep=span)
         return done + self.engine.compact((), keep=span)
+
+    @one_at_a_time()
+    def upgrade(self, *, wait_s: float = 30.0) -> tuple[int, int] | None:
+        """Brings the ledger of an older Brenvik to the schema version of this one, in one transaction; returns the version before
+        and after, None where nothing was to be done.
+
+        Until then such a store is neither read nor written. Rows of tables and change logs stay as they are; make a backup
+        first. Raises Busy when a table is locked for longer than ``wait_s`` seconds.
+        """
+        return upgrade_ledger(self.engine, wait_s=wait_s)
 
     @one_at_a_time()
     def relocate(self) -> list[Relocated]:

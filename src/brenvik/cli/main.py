@@ -26,7 +26,8 @@ def _root(
 
 # The modules of the commands, in the order of the help.
 from brenvik.cli.commands import (  # noqa: E402, F401, I001
-    new, demo, load, check, status, runs, sql, history, revert, rebuild, compact, relocate, adopt, watermarks, rejects, deletes,
+    new, demo, load, check, status, runs, sql, history, revert, rebuild, compact, relocate, upgrade, adopt,
+    watermarks, rejects, deletes,
 )  # fmt: skip
 
 app.add_typer(watermarks_app, name="watermarks")

@@ -7,9 +7,11 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import timedelta
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Literal, Protocol
+from typing import TYPE_CHECKING, Any, Literal, Protocol, cast
 
 from brenvik.engines.turns import Turn
+from brenvik.ledger.upgrade import InPlace as Renames
+from brenvik.ledger.upgrade import Upgrade, upgrade_in_place
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -84,6 +86,9 @@ class InPlace(Hashing):
 
     def relocate(self) -> list[Relocated]:
         return []
+
+    def upgrade_ledger(self, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
+        upgrade_in_place(cast("Renames", self), upgrade, version, logs)
 
     def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
         return None
@@ -175,6 +180,10 @@ class Engine(Protocol):
     def current_rows(self, near: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
         """Until the end of the transaction only these rows of a table are read or changed; repeated calls add rows. Whatever is
         costly to find repeatedly is best found now."""
+        ...
+
+    def upgrade_ledger(self, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
+        """Brings an older ledger to ``version``, within a transaction; ``logs`` maps old names of change logs to new ones."""
         ...
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any, Generic, TypeVar
 
 from brenvik import __version__
 from brenvik.errors import LedgerVersionError
 from brenvik.ledger.protocol import Home
-from brenvik.ledger.schema import SCHEMA, SCHEMA_VERSION, place
+from brenvik.ledger.schema import SCHEMA, SCHEMA_VERSION, UPGRADABLE, place
 from brenvik.merge import sql
 
 H = TypeVar("H", bound=Home)
@@ -34,21 +34,28 @@ class Entries(Generic[H]):
 
     def _look(self) -> bool:
         if not self.engine.has_table(f"{SCHEMA}.schema_version"):
+            if self.engine.has_table(f"{SCHEMA}.layout"):  # of a version that had no other name for it
+                raise self._of_other_version(self.engine.rows(f"SELECT layout AS n FROM {place('layout')}"))
             return False
-        found = self.engine.rows(f"SELECT schema_version FROM {place('schema_version')}")
+        found = self.engine.rows(f"SELECT schema_version AS n FROM {place('schema_version')}")
+        if len(found) != 1 or found[0]["n"] != SCHEMA_VERSION:
+            raise self._of_other_version(found)
+        return True
+
+    def _of_other_version(self, found: Sequence[Mapping[str, Any]]) -> LedgerVersionError:
         if len(found) != 1:
-            raise LedgerVersionError(
+            return LedgerVersionError(
                 f"The ledger in {self.engine.address} is damaged: {SCHEMA}.schema_version has {len(found)} rows, expected 1. "
                 "Nothing was written; restore the store from a backup."
             )
-        version = found[0]["schema_version"]
-        if version != SCHEMA_VERSION:
-            older = "older" if version < SCHEMA_VERSION else "newer"
-            raise LedgerVersionError(
-                f"The ledger in {self.engine.address} has schema version {version}, which is {older} than {SCHEMA_VERSION}, the "
-                f"one of Brenvik {__version__}. Use the version of Brenvik that wrote it."
-            )
-        return True
+        version = found[0]["n"]
+        next_step = "Use the version of Brenvik that wrote it."
+        if version in UPGRADABLE:
+            next_step = "Nothing was read or written. Make a backup of the store, then: brenvik upgrade"
+        return LedgerVersionError(
+            f"The ledger in {self.engine.address} has schema version {version}; Brenvik {__version__} needs version "
+            f"{SCHEMA_VERSION}. {next_step}"
+        )
 
     def _insert(self, table: str, values: Mapping[str, Any]) -> None:
         marks = ", ".join(f":{name}" for name in values)

@@ -13,6 +13,8 @@ from brenvik.merge.plan.steps import DECISIONS
 
 SCHEMA = "brenvik"
 SCHEMA_VERSION = 7
+UPGRADABLE = (6,)
+"""The schema versions that ``upgrade`` brings to this one."""
 LONGEST_NAME = 63
 """The longest identifier in PostgreSQL, in bytes; longer ones are truncated."""
 

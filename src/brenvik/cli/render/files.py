@@ -50,3 +50,17 @@ def show_relocated(project: Project, address: str, done: Sequence[Relocated], *,
     paper.indented(out, table)
     out.print()
     out.print(Text(f"  They pointed to files in {done[0].before}; now they point to those in {address}."))
+
+
+def show_upgraded(project: Project, address: str, versions: tuple[int, int] | None, *, json: bool) -> None:
+    if json:
+        paper.print_json(
+            project, upgraded=None if versions is None else dict(zip(("from", "to"), versions, strict=True))
+        )
+        return
+    out = paper.console()
+    paper.heading(out, project, "upgrade", dated=True)
+    if versions is None:
+        out.print(Text(f"  The ledger in {address} is up to date; nothing to do."))
+    else:
+        out.print(Text(f"  The ledger in {address}: schema version {versions[0]} → {versions[1]}."))

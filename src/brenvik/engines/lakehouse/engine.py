@@ -106,6 +106,8 @@ class LakehouseEngine(LoggedTables):
     def has_table(self, name: str) -> bool:
         self._refresh()
         name = name.casefold()
+        if self._older and name.startswith(f"{SCHEMA}."):
+            return name == f"{SCHEMA}.{self._older.version_table}"
         if name.startswith(f"{SCHEMA}.") and name.partition(".")[2] in TABLES:
             return self._has_ledger
         return plain(name) in self._tables or plain(name) in self._unread

@@ -11,14 +11,16 @@ from contextlib import suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from brenvik.engines.lakehouse import entries
+from brenvik.engines.lakehouse import entries, upgrading
 from brenvik.engines.lakehouse.entries import LEDGER, NEW, SEQ
 from brenvik.engines.lakehouse.files import write_whole
 from brenvik.engines.lakehouse.lake import SAID, LakeTable, local
-from brenvik.engines.lakehouse.shown import ShownTables, in_our_words
+from brenvik.engines.lakehouse.shown import KEPT, ShownTables, in_our_words
 from brenvik.engines.lakehouse.snapshots import Change
 from brenvik.errors import BrenvikError, Conflict
-from brenvik.ledger.schema import SCHEMA, TABLES
+from brenvik.ledger.entries import now
+from brenvik.ledger.schema import SCHEMA, TABLES, place
+from brenvik.ledger.upgrade import UPGRADES, Upgrade
 from brenvik.merge import sql
 
 if TYPE_CHECKING:
@@ -38,6 +40,8 @@ class LoggedTables(ShownTables):
     def __init__(self, place: str, *, memory_limit: str | None = None) -> None:
         super().__init__(place, memory_limit=memory_limit)
         self._has_ledger = False
+        self._older: Upgrade | None = None
+        """The upgrade that the ledger needs, where it is of an older version."""
         self._touched: dict[str, None] = {}
         """Tables of the ledger that the transaction under way changed."""
         self._taken_in: frozenset[str] = frozenset()
@@ -71,6 +75,13 @@ class LoggedTables(ShownTables):
         files = [
             path for path in dict.fromkeys([*state.paths, *self._not_adopted(state)]) if path not in self._taken_in
         ]
+        self._older = next(
+            (each for each in UPGRADES.values() if each.version_column in {column.name for column in state.columns}),
+            None,
+        )
+        if self._older:
+            self._show_version(state, files, self._older)
+            return
         if files:
             entered = replace(self._stored(state), groups=self._groups(files))
             self._execute(f"CREATE OR REPLACE TABLE {NEW} AS {entered.rows}", None)
@@ -80,6 +91,29 @@ class LoggedTables(ShownTables):
                     self._execute(statement, None)
             self._seq = max(self._seq, *(row["seq"] for row in answer))
         self._taken_in = frozenset([*state.paths, *self._not_adopted(state)])
+
+    def _show_version(self, state: LakeTable, files: list[str], older: Upgrade) -> None:
+        """Of a ledger of an older version, shows the version and the names of its tables only."""
+        entered = replace(self._stored(state), groups=self._groups(files))
+        self._execute(f"CREATE OR REPLACE TABLE {NEW} AS {entered.rows}", None)
+        for name, column in ((older.version_table, older.version_column), ("tables", "table_name")):
+            what = f"SELECT DISTINCT ON ({sql.quote(column)}) {sql.quote(column)} FROM {NEW} WHERE entry_of = '{name}'"
+            self._execute(f"CREATE OR REPLACE TABLE {place(name)} AS {what}", None)
+
+    def upgrade_ledger(self, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
+        for error, said in self._unread.values():
+            if said is None or KEPT in said:
+                raise error
+        with in_our_words(self.address):
+            state = self._ledger()
+            upgraded = upgrading.entries_of(self._connection, NEW, upgrade, version, now())
+            for old, new in logs.items():
+                upgrading.rename_log(self._lake, old, new, upgrade.log_columns)
+                for table in self._tables.values():
+                    upgrading.name_log(self._lake, table, old, new, KEPT)
+            upgrading.write_log(self._lake, state, upgraded, {_COMPACTED: "\n".join(self._named(state))})
+        self._has_ledger, self._older, self._places = False, None, {}  # all is read anew
+        self._tables.clear()
 
     def _not_adopted(self, ledger: LakeTable) -> list[str]:
         """Files of entries that snapshots name and that the log does not have yet."""

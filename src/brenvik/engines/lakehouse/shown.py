@@ -196,16 +196,16 @@ class ShownTables(DuckDBEngine):
             return {}
         found: dict[int, Written] = {}
         counted: set[str] = set()
+        log = self._tables.get(f"{SCHEMA}.{state.said.get(KEPT, '').rpartition(' ')[0]}".casefold())
         for snapshot in state.table.snapshots():
             said = summary_of(snapshot)
             compacted = snapshot.summary and snapshot.summary.operation == Operation.REPLACE
             if compacted or f"{SAID}run" not in said:
                 continue
             wrote = [snapshot]
-            name, _, number = said.get(KEPT, "").rpartition(" ")
-            kept = self._tables.get(f"{SCHEMA}.{name}".casefold())
-            if kept and kept.table and number not in counted:
-                wrote += filter(None, [kept.table.metadata.snapshot_by_id(int(number))])
+            number = said.get(KEPT, "").rpartition(" ")[2]
+            if log and log.table and number and number not in counted:
+                wrote += filter(None, [log.table.metadata.snapshot_by_id(int(number))])
             counted.add(number)
             found[int(said[f"{SAID}run"])] = Written(
                 *(sum(int(summary_of(each).get(name, 0)) for each in wrote for name in names) for names in _WRITTEN)

@@ -1,0 +1,92 @@
+"""The ledger of an older schema version in a lakehouse, brought to the next one.
+
+First, table by table, the change log is renamed, and a snapshot of the table names it anew. Last comes the ledger's log: one
+snapshot has all entries in their new form, and the log's new columns. Until that is committed the ledger counts as the older
+one, and the upgrade can be carried out again: what was done is skipped.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import replace
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from brenvik import __version__
+from brenvik.engines.lakehouse import entries
+from brenvik.engines.lakehouse.lake import Lake, LakeTable
+from brenvik.engines.lakehouse.snapshots import Change
+from brenvik.ledger.schema import KEYS, SCHEMA, TABLES
+from brenvik.ledger.upgrade import Upgrade, value_of
+from brenvik.merge import sql
+
+if TYPE_CHECKING:
+    import duckdb
+    import pyarrow as pa
+
+
+def rename_log(lake: Lake, old: str, new: str, columns: Mapping[str, str]) -> None:
+    """Renames a change log and columns of it."""
+    before, after = ((SCHEMA, name.rpartition(".")[2]) for name in (old, new))
+    if before in lake.places():
+        lake.catalog.rename_table(before, after)
+        lake.home.changed()
+    if after not in lake.places():
+        return
+    table = lake.load(after)
+    there = {field.name for field in table.schema().fields}.intersection(columns)
+    if there:
+        with table.update_schema() as schema:
+            for column in sorted(there):
+                schema.rename_column(column, columns[column])
+        lake.home.changed()
+
+
+def name_log(lake: Lake, state: LakeTable, old: str, new: str, named: str) -> None:
+    """Has the table that names the change log ``old``, in the property ``named`` of its snapshot, name it ``new``."""
+    log, _, snapshot = state.said.get(named, "").rpartition(" ")
+    if f"{SCHEMA}.{log}" == old:
+        said = {**state.said, named: f"{new.rpartition('.')[2]} {snapshot}"}
+        lake.commit(state, Change(said=said, same_rows=True))
+
+
+def entries_of(
+    connection: duckdb.DuckDBPyConnection, entered: str, upgrade: Upgrade, version: int, at: datetime
+) -> pa.Table:
+    """The entries of an older ledger's log (the relation ``entered``) in the form of the next version: of those with the same
+    key the last."""
+    kinds = {name: kind for columns in TABLES.values() for name, kind in columns.items()}
+    parts = []
+    for name, origin in upgrade.tables.items():
+        columns = ", ".join(
+            f"{value_of(origin, column) if column in TABLES[name] else f'CAST(NULL AS {kind})'} AS {sql.quote(column)}"
+            for column, kind in kinds.items()
+        )
+        keys = ", ".join(value_of(origin, key) for key in KEYS[name])
+        parts.append(
+            f"SELECT '{name}' AS entry_of, o.seq, {columns} FROM {entered} o WHERE o.entry_of = '{origin.table}' "
+            f"QUALIFY row_number() OVER ({f'PARTITION BY {keys} ' if keys else ''}ORDER BY o.seq DESC) = 1"
+        )
+    connection.execute(f"CREATE OR REPLACE TEMP TABLE upgraded AS {' UNION ALL '.join(parts)}")
+    found = connection.execute("SELECT table_name, rules FROM upgraded WHERE entry_of = 'tables'").fetchall()
+    for table, rules in found:
+        changed = json.dumps(upgrade.rules(json.loads(rules)))
+        connection.execute(
+            "UPDATE upgraded SET rules = ? WHERE entry_of = 'tables' AND table_name = ?", [changed, table]
+        )
+    connection.execute(
+        "UPDATE upgraded SET schema_version = ?, written_by = ?, written_at = ? WHERE entry_of = 'schema_version'",
+        [version, __version__, at],
+    )
+    answer = connection.sql("SELECT * FROM upgraded").to_arrow_table()
+    connection.execute("DROP TABLE upgraded")
+    return answer
+
+
+def write_log(lake: Lake, state: LakeTable, upgraded: pa.Table, said: Mapping[str, str]) -> None:
+    """Commits the entries in their new form in place of all there are."""
+    fields = {column.name: column.field for column in state.columns}
+    columns = tuple(replace(column, field=fields.get(column.name)) for column in entries.columns())
+    rows = upgraded.select([column.name for column in columns]).to_reader()
+    lake.commit(replace(state, columns=columns), Change([rows], said=said), instead=True)
