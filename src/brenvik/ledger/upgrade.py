@@ -142,6 +142,8 @@ UPGRADES: dict[int, Upgrade] = {
     ),
 }
 """The upgrades by the version that they start from."""
+WITH_RULES = ("tables", "runs")
+"""The tables that record rules."""
 
 
 def version_of(engine: Home) -> int | None:
@@ -197,15 +199,19 @@ def upgrade_in_place(engine: InPlace, upgrade: Upgrade, version: int, logs: Mapp
     for old, new in logs.items():
         if engine.has_table(old):
             engine.rename(old, new, upgrade.log_columns)
-    for row in engine.rows(f"SELECT table_name, rules FROM {place('tables')}"):
-        rules = json.dumps(upgrade.rules(json.loads(row["rules"])))
-        engine.run(
-            f"UPDATE {place('tables')} SET rules = :rules WHERE table_name = :table_name", {**row, "rules": rules}
-        )
+    for name in WITH_RULES:
+        for row in engine.rows(f"SELECT DISTINCT rules FROM {place(name)}"):
+            values = {"before": row["rules"], "after": rules_after(upgrade, row["rules"])}
+            engine.run(f"UPDATE {place(name)} SET rules = :after WHERE rules = :before", values)
     engine.run(
         f"UPDATE {place('schema_version')} SET schema_version = :version, written_by = :by, written_at = :at",
         {"version": version, "by": __version__, "at": now()},
     )
+
+
+def rules_after(upgrade: Upgrade, recorded: str) -> str:
+    """Rules as the next version records them."""
+    return json.dumps(upgrade.rules(json.loads(recorded)))
 
 
 def value_of(origin: From, column: str) -> str:

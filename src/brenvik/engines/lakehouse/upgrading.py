@@ -7,7 +7,6 @@ one, and the upgrade can be carried out again: what was done is skipped.
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from dataclasses import replace
 from datetime import datetime
@@ -18,7 +17,7 @@ from brenvik.engines.lakehouse import entries
 from brenvik.engines.lakehouse.lake import Lake, LakeTable
 from brenvik.engines.lakehouse.snapshots import Change
 from brenvik.ledger.schema import KEYS, SCHEMA, TABLES
-from brenvik.ledger.upgrade import Upgrade, value_of
+from brenvik.ledger.upgrade import Upgrade, rules_after, value_of
 from brenvik.merge import sql
 
 if TYPE_CHECKING:
@@ -69,12 +68,8 @@ def entries_of(
             f"QUALIFY row_number() OVER ({f'PARTITION BY {keys} ' if keys else ''}ORDER BY o.seq DESC) = 1"
         )
     connection.execute(f"CREATE OR REPLACE TEMP TABLE upgraded AS {' UNION ALL '.join(parts)}")
-    found = connection.execute("SELECT table_name, rules FROM upgraded WHERE entry_of = 'tables'").fetchall()
-    for table, rules in found:
-        changed = json.dumps(upgrade.rules(json.loads(rules)))
-        connection.execute(
-            "UPDATE upgraded SET rules = ? WHERE entry_of = 'tables' AND table_name = ?", [changed, table]
-        )
+    for (rules,) in connection.execute("SELECT DISTINCT rules FROM upgraded WHERE rules IS NOT NULL").fetchall():
+        connection.execute("UPDATE upgraded SET rules = ? WHERE rules = ?", [rules_after(upgrade, rules), rules])
     connection.execute(
         "UPDATE upgraded SET schema_version = ?, written_by = ?, written_at = ? WHERE entry_of = 'schema_version'",
         [version, __version__, at],
