@@ -97,7 +97,7 @@ def one_at_a_time(**others: _Expected) -> Callable[[Callable[_P, _R]], Callable[
         @wraps(method)
         def call(*words: _P.args, **named: _P.kwargs) -> _R:
             given = signature.bind(*words, **named).arguments
-            _check(f"Store.{method.__name__}", given, expected)
+            _check(method.__qualname__, given, expected)
             engine = given["self"].engine
             with engine.turn.taken(engine.address, given.get("wait_s")):
                 return method(*words, **named)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from brenvik.errors import DeclarationError, LimitExceeded, StaleExtract
 from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Attempt
+from brenvik.ledger.schema import ROW_COUNTS
 from brenvik.merge.plan.steps import RowChanges
 from brenvik.model.rules import TableRules
 from brenvik.model.watermarks import as_text, parse_value
@@ -73,7 +74,8 @@ def check_guards(context: RunContext, changes: RowChanges, allowed: Allowed) -> 
         f"to allow    brenvik load {rules.table} {' '.join(f'--allow-{what} {n}' for what, n in again.items())}",
         f"in Python   load(…, {', '.join(f'allow_{what}={n}' for what, n in again.items())})",
     )
-    return LimitExceeded("\n".join(lines), counts=dict(counts), current_keys=current_keys)
+    decided = {name: n for name, n in counts.items() if name not in ROW_COUNTS}
+    return LimitExceeded("\n".join(lines), counts=decided, current_keys=current_keys)
 
 
 def check_kind(rules: TableRules, run: Attempt, memory: LoadMemory, *, is_extract: bool) -> None:

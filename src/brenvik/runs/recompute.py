@@ -14,6 +14,7 @@ from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import read_memory
 from brenvik.ledger.records import Attempt, Preview, Run, TableState
+from brenvik.ledger.schema import ROW_COUNTS
 from brenvik.merge import change_log
 from brenvik.merge.plan.kinds import recompute_plan
 from brenvik.merge.plan.steps import Begun, RowChanges
@@ -136,8 +137,10 @@ def find_changes(prepared: Prepared) -> tuple[RowChanges, Any]:
     classified = pipeline.classify_changes(context, plan, validated)
     resolved = pipeline.resolve_current(context, plan, classified)
     changes = pipeline.find_row_changes(context, plan, resolved)
-    if context.run.kind == "approve":  # the other kinds decide nothing
-        changes = replace(changes, counts={**changes.counts, "deleted": changes.ended_keys})
+    counts = {name: changes.counts[name] for name in ROW_COUNTS}  # no changes were read, and none decided
+    if context.run.kind == "approve":
+        counts["deleted"] = changes.ended_keys
+    changes = replace(changes, counts=counts)
     if not changes.some_replayed:
         return changes, None
     return changes, context.workspace.ask(change_log.changed_keys(context.schema), context.schema)
