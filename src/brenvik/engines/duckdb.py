@@ -151,11 +151,6 @@ class DuckDBEngine(InPlace):
     def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
         """A scan of the columns asked for is faster than an index would be, and the table needs none to keep."""
 
-    def rename(self, table: str, to: str, columns: Mapping[str, str]) -> None:
-        for old, new in columns.items():
-            self._execute(f"ALTER TABLE {sql.relation(table)} RENAME COLUMN {sql.quote(old)} TO {sql.quote(new)}", None)
-        self._execute(f"ALTER TABLE {sql.relation(table)} RENAME TO {sql.quote(to.rpartition('.')[2])}", None)
-
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         return missing_rights_of_file(self._path)
 

@@ -257,11 +257,6 @@ class PostgresEngine(InPlace):
     def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
         self._execute(f"CREATE INDEX ON {sql.relation(table)} ({sql.columns(columns)})")
 
-    def rename(self, table: str, to: str, columns: Mapping[str, str]) -> None:
-        for old, new in columns.items():
-            self._execute(f"ALTER TABLE {sql.relation(table)} RENAME COLUMN {sql.quote(old)} TO {sql.quote(new)}")
-        self._execute(f"ALTER TABLE {sql.relation(table)} RENAME TO {sql.quote(to.rpartition('.')[2])}")
-
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         role, database = (
             sql.quote(name) for name in self._execute("SELECT current_user, current_database()").fetchall()[0]

@@ -215,11 +215,6 @@ class SQLiteEngine(InPlace):
                 index = sql.quote(f"{table} by {' '.join(columns)}")
                 self._execute(f"CREATE INDEX IF NOT EXISTS temp.{index} ON {sql.quote(table)} ({sql.columns(columns)})")
 
-    def rename(self, table: str, to: str, columns: Mapping[str, str]) -> None:
-        for old, new in columns.items():
-            self._execute(f"ALTER TABLE {sql.quote(table)} RENAME COLUMN {sql.quote(old)} TO {sql.quote(new)}")
-        self._execute(f"ALTER TABLE {sql.quote(table)} RENAME TO {sql.quote(to)}")
-
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         return missing_rights_of_file(self._path)
 

@@ -38,14 +38,6 @@ class Upgradable(Home, Protocol):
         ...
 
 
-class InPlace(Home, Protocol):
-    """What ``upgrade_in_place`` needs from its store."""
-
-    def rename(self, table: str, to: str, columns: Mapping[str, str]) -> None:
-        """Renames a table within its schema, and columns of it; the rows are not rewritten."""
-        ...
-
-
 @dataclass(frozen=True)
 class From:
     """Where a table of the new version comes from: the table of the old one, the old names of columns, and values that have
@@ -180,7 +172,7 @@ def upgrade_ledger(engine: Upgradable, *, wait_s: float = 30.0) -> tuple[int, in
     return before, SCHEMA_VERSION
 
 
-def upgrade_in_place(engine: InPlace, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
+def upgrade_in_place(engine: Home, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
     """Brings the ledger of a store with tables that change in place to ``version``."""
     for view in upgrade.views:
         engine.run(f"DROP VIEW {place(view)}")
@@ -198,7 +190,9 @@ def upgrade_in_place(engine: InPlace, upgrade: Upgrade, version: int, logs: Mapp
         engine.run(f"CREATE VIEW {place(name)} AS {text}")
     for old, new in logs.items():
         if engine.has_table(old):
-            engine.rename(old, new, upgrade.log_columns)
+            for column, name in upgrade.log_columns.items():
+                engine.run(f"ALTER TABLE {sql.relation(old)} RENAME COLUMN {sql.quote(column)} TO {sql.quote(name)}")
+            engine.run(f"ALTER TABLE {sql.relation(old)} RENAME TO {sql.relation(new)}")
     for name in WITH_RULES:
         for row in engine.rows(f"SELECT DISTINCT rules FROM {place(name)}"):
             values = {"before": row["rules"], "after": rules_after(upgrade, row["rules"])}
