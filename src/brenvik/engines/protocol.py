@@ -15,7 +15,6 @@ from brenvik.ledger.upgrade import Upgrade, upgrade_in_place
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.ledger.protocol import Home
     from brenvik.merge.prune import CurrentRows
     from brenvik.merge.schema import Capabilities, StoredColumn
     from brenvik.merge.validate import Staging
@@ -88,7 +87,7 @@ class InPlace(Hashing):
         return []
 
     def upgrade_ledger(self, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
-        upgrade_in_place(cast("Home", self), upgrade, version, logs)
+        upgrade_in_place(cast("Engine", self), upgrade, version, logs)
 
     def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
         return None

@@ -38,6 +38,12 @@ class Upgradable(Home, Protocol):
         ...
 
 
+class WithDialect(Home, Protocol):
+    """A store with SQL of its own."""
+
+    dialect: str
+
+
 @dataclass(frozen=True)
 class From:
     """Where a table of the new version comes from: the table of the old one, the old names of columns, and values that have
@@ -172,7 +178,7 @@ def upgrade_ledger(engine: Upgradable, *, wait_s: float = 30.0) -> tuple[int, in
     return before, SCHEMA_VERSION
 
 
-def upgrade_in_place(engine: Home, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
+def upgrade_in_place(engine: WithDialect, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
     """Brings the ledger of a store with tables that change in place to ``version``."""
     for view in upgrade.views:
         engine.run(f"DROP VIEW {place(view)}")
@@ -192,7 +198,8 @@ def upgrade_in_place(engine: Home, upgrade: Upgrade, version: int, logs: Mapping
         if engine.has_table(old):
             for column, name in upgrade.log_columns.items():
                 engine.run(f"ALTER TABLE {sql.relation(old)} RENAME COLUMN {sql.quote(column)} TO {sql.quote(name)}")
-            engine.run(f"ALTER TABLE {sql.relation(old)} RENAME TO {sql.relation(new)}")
+            renamed = f"ALTER TABLE {sql.relation(old)} RENAME TO {sql.relation(new)}"
+            engine.run(sql.translate(renamed, engine.dialect))  # some expect the bare name
     for name in WITH_RULES:
         for row in engine.rows(f"SELECT DISTINCT rules FROM {place(name)}"):
             values = {"before": row["rules"], "after": rules_after(upgrade, row["rules"])}
