@@ -45,12 +45,14 @@ if TYPE_CHECKING:
         TooManyRejects,
     )
     from brenvik.feeds.frames import FrameSource
-    from brenvik.feeds.protocol import Source
+    from brenvik.feeds.protocol import LoadRequest, Source
     from brenvik.model.feeds import DatabaseFeed, FileFeed, Operations
     from brenvik.model.rules import TableRules
     from brenvik.outcome import Outcome, Outcomes
     from brenvik.project.file import read_project
     from brenvik.project.project import Project
+    from brenvik.runs.guards import Allowed
+    from brenvik.runs.load import LoadOptions
     from brenvik.store import Store, open_store
     from brenvik.table import Table
 
@@ -82,10 +84,12 @@ _HOMES = {
         "TooManyRejects",
     ),
     "feeds.frames": ("FrameSource",),
-    "feeds.protocol": ("Source",),
+    "feeds.protocol": ("LoadRequest", "Source"),
     "model.feeds": ("DatabaseFeed", "FileFeed", "Operations"),
     "model.rules": ("TableRules",),
     "outcome": ("Outcome", "Outcomes"),
+    "runs.guards": ("Allowed",),
+    "runs.load": ("LoadOptions",),
     "project.file": ("read_project",),
     "project.project": ("Project",),
     "store": ("Store", "open_store"),
@@ -94,6 +98,7 @@ _HOMES = {
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names}
 
 __all__ = [
+    "Allowed",
     "Blocked",
     "BrenvikError",
     "Busy",
@@ -110,6 +115,8 @@ __all__ = [
     "InvariantBroken",
     "LedgerVersionError",
     "LimitExceeded",
+    "LoadOptions",
+    "LoadRequest",
     "NotClean",
     "Operations",
     "Outcome",

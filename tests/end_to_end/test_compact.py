@@ -52,7 +52,7 @@ def test_files_are_put_in_order_and_answers_stay_the_same(coast: Path) -> None:
 
 def test_what_cannot_be_put_in_order_is_told(coast: Path) -> None:
     wrong = call("compact", "--keep", "forever", cwd=coast)
-    assert (wrong.code, "expected a span of time" in wrong.err) == (2, True)
+    assert (wrong.code, "expected a period" in wrong.err) == (2, True)
     assert call("compact", "lighthouse", cwd=coast).code == 2
     (coast / "brenvik.toml").write_text(scenario.PROJECT)
     said = call("compact", cwd=coast)

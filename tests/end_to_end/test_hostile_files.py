@@ -75,7 +75,7 @@ def test_columns_of_a_file_may_be_called_as_they_like(tmp_path: Path, header: by
 
 
 @pytest.mark.parametrize(
-    ("header", "why"), [(b"rowid,at\n", "rowid is the name by"), (b"at,valid_from\n", "valid_from is also the name")]
+    ("header", "why"), [(b"rowid,at\n", "rowid is the store"), (b"at,valid_from\n", "valid_from is also the name")]
 )
 def test_a_name_that_a_column_cannot_have_is_told(tmp_path: Path, header: bytes, why: str) -> None:
     with pytest.raises((BrenvikError, AssertionError), match=why):

@@ -58,7 +58,7 @@ def test_a_refusal_tells_how_a_program_lets_it_through() -> None:
     with brenvik.open_store("duckdb::memory:") as store:
         store.load(RULES, rows(("NB-1", 1, "Q"), ("NB-2", 1, "Q")), kind="upserts")
         gone = pa.table({"op": ["D", "D"], "code": ["NB-1", "NB-2"], "at": [2, 2], "light": [None, None]})
-        with pytest.raises(LimitExceeded, match=r"in Python       load\(…, allow_deletes=2\)"):
+        with pytest.raises(LimitExceeded, match=r"in Python   load\(…, allow_deletes=2\)"):
             store.load(RULES, gone, kind="changes", operation="op")
         assert store.load(RULES, gone, kind="changes", operation="op", allow_deletes=2).counts["deleted"] == 2
 
@@ -96,6 +96,6 @@ def test_a_run_that_took_nothing_but_rejects_is_no_good_run(coast: Path) -> None
 def test_what_is_wrong_is_told_before_what_is_missing(coast: Path) -> None:
     call("load", cwd=coast)
     assert "run 7" in call("revert", "7", cwd=coast).err
-    assert "Say why" in call("revert", "1", cwd=coast).err
+    assert "Give a reason" in call("revert", "1", cwd=coast).err
     said = call("load", "--every", "5", cwd=coast)
-    assert (said.code, "integer" in said.err, "expected a time as in 30s" in said.err) == (2, False, True)
+    assert (said.code, "integer" in said.err, "expected an interval as in 30s" in said.err) == (2, False, True)

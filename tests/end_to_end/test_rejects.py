@@ -53,7 +53,7 @@ def test_rows_are_mended_in_a_file_and_taken_again(coast: Path) -> None:
         {"reject", "feed", "run", "file", "line", "reason"}
     ] * 4
     assert entries[3]["text"] == "26,I,2024-05-14 16:00,NB-120"
-    assert "there already" in call("rejects", "export", "buoy", "bad.jsonl", cwd=coast).err
+    assert "already exists" in call("rejects", "export", "buoy", "bad.jsonl", cwd=coast).err
     entries[0]["row"]["buoy_code"] = "NB-101"
     entries[1]["row"]["buoy_code"] = "NB-114-W"
     entries[2]["row"]["changed_at"] = "2024-05-14 26:00"  # no better
@@ -62,7 +62,7 @@ def test_rows_are_mended_in_a_file_and_taken_again(coast: Path) -> None:
     seen = call("rejects", "retry", "buoy", "bad.jsonl", "--preview", "--json", cwd=coast)
     assert (seen.code, len(rejects(coast))) == (0, 4)
     told = call("rejects", "retry", "buoy", "bad.jsonl", "--preview", cwd=coast).out
-    assert "do it   brenvik rejects retry buoy bad.jsonl\n" in told
+    assert "to load   brenvik rejects retry buoy bad.jsonl\n" in told
     done = call("rejects", "retry", "buoy", "bad.jsonl", "--json", cwd=coast)
     assert done.code == 3
     (outcome,) = done.json["outcomes"]
@@ -126,12 +126,12 @@ def test_rejects_are_dropped_by_number_or_all(coast: Path) -> None:
     assert call("rejects", "discard", "buoy", cwd=coast).code == 2
     assert "no open reject 9" in call("rejects", "discard", "buoy", "9", cwd=coast).err
     done = call("rejects", "discard", "buoy", "2", "3", "--reason", "test data", cwd=coast)
-    assert (done.code, "2 rejects dropped · run 2" in done.out) == (0, True)
+    assert (done.code, "2 rejects discarded · run 2" in done.out) == (0, True)
     assert list(rejects(coast)) == [1, 4]
     run = call("runs", "2", "--json", cwd=coast).json["run"]
     assert (run["kind"], run["reason"], run["state"]) == ("discard", "test data", "done")
     assert call("rejects", "discard", "buoy", "--all", cwd=coast).code == 0
-    assert "No reject is open" in call("rejects", cwd=coast).out
+    assert "There are no open rejects" in call("rejects", cwd=coast).out
     assert call("status", "--json", cwd=coast).json["tables"][0]["open_rejects"] == 0
     assert "no reject to take again" in call("rejects", "retry", "buoy", cwd=coast).err
 
@@ -139,7 +139,7 @@ def test_rejects_are_dropped_by_number_or_all(coast: Path) -> None:
 @pytest.mark.parametrize(
     ("line", "said"),
     [
-        ("not json", "line 1: is no JSON object"),
+        ("not json", "line 1: is not a JSON object"),
         ('{"row": {}}', "line 1: has no number of a reject"),
         ('{"reject": 77, "row": {}}', "line 1: reject 77 is not open"),
         ('{"reject": 1, "row": [1]}', "line 1: row is no JSON object"),
@@ -200,5 +200,5 @@ files = "keeper_*.csv"
     (tmp_path / "keeper_1.csv").write_text("code,firm\nK1,a\ntoo long,b\n")
     assert call("load", cwd=tmp_path).code == 3
     refused = call("rejects", "retry", "keeper", cwd=tmp_path)
-    assert (refused.code, "feed nightly gives extracts" in refused.err) == (2, True)
+    assert (refused.code, "feed nightly reads extracts" in refused.err) == (2, True)
     assert len(rejects(tmp_path)) == 1

@@ -51,7 +51,7 @@ def test_status_says_how_each_table_is(coast: Path) -> None:
     assert (visit["last_run"], visit["waiting"], visit["is_ok"]) == (2, {"rows": 3}, True)
     assert visit["behind_s"] > 0
     said = call("status", cwd=coast)
-    assert "1 well, 1 to look at    look: brenvik rejects    exit 4" in said.out
+    assert "1 OK, 1 needs attention    see: brenvik rejects    exit 4" in said.out
 
 
 def test_an_overdue_table_ends_with_4(coast: Path) -> None:

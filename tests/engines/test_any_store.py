@@ -21,6 +21,7 @@ from brenvik.errors import DeclarationError, FeedError, StoreError
 from brenvik.feeds.store_query import StoreQuery
 from brenvik.merge.schema import TableSchema
 from scripts import execute, is_lakehouse
+from sources import load_from
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
 
@@ -96,7 +97,7 @@ def test_a_key_is_asked_for_as_it_is_or_as_a_text_of_it(anywhere: brenvik.Store)
 def test_runs_and_held_deletes_are_told_by_numbers(anywhere: brenvik.Store) -> None:
     anywhere.load(RULES, pa.table({"code": ["NB-1"], "at": [1], "light": ["Q"]}), kind="upserts")
     for ask in (anywhere.revert, anywhere.approve_deletes, lambda rules, *runs: anywhere.read(rules, without=runs)):
-        with pytest.raises(DeclarationError, match=r"are told by their numbers, each a whole one; got \[1\]"):
+        with pytest.raises(DeclarationError, match=r"are given by number; expected whole numbers, got \[1\]"):
             ask(RULES, [1])
     for every in (False, True):  # an empty selection is not all there are
         with pytest.raises(DeclarationError, match="Name the deletes by number"):
@@ -141,7 +142,7 @@ def test_no_day_has_a_24th_hour(anywhere: brenvik.Store) -> None:
     done = anywhere.load(RULES, pa.table({"code": ["A", "B"], "at": [1, 1], "opens": opens}), kind="upserts")
     assert (done.counts["inserted"], done.counts["rejected"]) == (1, 1)
     (reject,) = anywhere.ledger.rejects().to_pylist()
-    assert reject["reason"] == "opens: '24:00:00' is no time"
+    assert reject["reason"] == "opens: '24:00:00' is not a valid time"
     told = pa.table({"code": ["A", "B"], "at": [2, 2], "opens": ["23:59:59.999999", "24:00"]})
     done = anywhere.load(RULES, told, kind="upserts")
     assert (done.counts["unchanged"], done.counts["rejected"]) == (1, 1)
@@ -251,9 +252,7 @@ def test_conditions_judge_rows_alike_on_their_way_inside_and_where_they_stand(an
     assert refused("passing") == JUDGED
     query = 'SELECT "' + '", "'.join(types) + '" FROM "mark"'
     inside = StoreQuery(anywhere.engine, name="s", kind="upserts", query=query, watermark="no")
-    brenvik.runs.load.load(
-        anywhere.ledger, replace(mark, table="inside", reject_if=conditions), inside, operations=None
-    )
+    load_from(anywhere, replace(mark, table="inside", reject_if=conditions), inside)
     assert refused("inside") == JUDGED
     for scope, within in JUDGED.items():
         foreseen = anywhere.preview(mark, frame.slice(3, 1), kind="full_extract", at="2030-01-01", extract_scope=scope)
@@ -265,7 +264,7 @@ def test_columns_may_be_called_like_words_of_sql_or_are_refused(anywhere: brenvi
     rows = pa.table({"code": ["A"], **{name: [f"its {name}"] for name in names}})
     rules = brenvik.TableRules("buoy", natural_key="code", types={})
     if anywhere.engine.dialect == "sqlite":
-        with pytest.raises(FeedError, match="true is a name that this store keeps for itself; rename it in the feed"):
+        with pytest.raises(FeedError, match="true is reserved in this store; rename it in the feed"):
             anywhere.load(rules, rows, kind="upserts")
         rows = rows.drop_columns(["true", "false"])
     anywhere.load(rules, rows, kind="upserts")

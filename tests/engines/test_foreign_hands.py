@@ -149,7 +149,7 @@ def test_a_person_decides_whether_the_table_or_the_log_is_right(loaded: brenvik.
     assert (
         seen.notes
         == kept.notes
-        == ["Rows of 2 keys (the first NB-1) have no change in the log; they are kept, as changes of this run."]
+        == ["Rows of 2 keys (the first NB-1) have no change in the log; they are logged as changes of this run."]
     )
     assert (kept.counts["rows_updated"], kept.counts["rows_added"], kept.counts["rows_removed"]) == (0, 0, 0)
     assert loaded.read(RULES).equals(whole)
@@ -190,7 +190,7 @@ def test_a_column_that_somebody_dropped_is_told_and_filled_again(loaded: brenvik
     with pytest.raises(StoreError, match=r"Table buoy no longer has light.*brenvik rebuild buoy"):
         load(loaded, LATE)
     assert "no longer has light" in told_by_check(loaded, tmp_path)[0]
-    assert loaded.rebuild(RULES).notes == ["buoy had lost light; the values were restored from the change log."]
+    assert loaded.rebuild(RULES).notes == ["buoy was missing light; the values were restored from the change log."]
     assert versions(loaded) == whole
 
 

@@ -59,7 +59,7 @@ def test_a_run_tells_what_it_wrote_and_what_the_table_was_then(tmp_path: Path) -
         store.compact(rules, keep=timedelta(0))
         assert store.read(rules, known_at=3).num_rows == 6
         assert store.engine.written("buoy") == {}
-        with pytest.raises(DeclarationError, match="keeps no changes"):
+        with pytest.raises(DeclarationError, match="has no change log"):
             store.read(rules, known_at=2)
 
 

@@ -101,7 +101,7 @@ def test_somebody_else_who_writes_to_a_bucket_is_noticed(catalog: Any) -> None:
 
 
 def test_a_name_that_the_configuration_does_not_know_is_told(catalog: Any) -> None:
-    with pytest.raises(StoreError, match="gives no catalog of this name") as caught:
+    with pytest.raises(StoreError, match="has no catalog of this name") as caught:
         brenvik.open_store("lakehouse:@inland").ledger.exists()
     assert KEY not in str(caught.value)
 

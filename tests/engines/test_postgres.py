@@ -75,7 +75,7 @@ def test_a_role_that_may_do_nothing_is_told_the_grants_and_loads_with_them(url: 
         assert {grant.partition(" ")[0] for grant in seen.json["missing"]} == {"GRANT", "CREATE"}
         for grant in seen.json["missing"]:
             owner.execute(grant.encode())
-        assert "All rights" in call("check", "--rights", cwd=tmp_path).out
+        assert "has all the rights that a load needs" in call("check", "--rights", cwd=tmp_path).out
         done = call("load", cwd=tmp_path)
         assert (done.code, done.err) == (0, "")
         assert owner.execute("SELECT code FROM mart.buoy").fetchall() == [("NB-1",)]
@@ -271,7 +271,7 @@ def test_names_that_the_server_would_cut_or_has_taken_are_told(url: str) -> None
         for told in (
             f"{'ø' * 32} has 64 bytes",
             f"{'l' * 64} has 64 bytes",
-            "xmin is a name that this store keeps for itself",
+            "xmin is reserved in this store",
         ):
             assert told in str(refused.value)
         found = store.ledger.runs()["state"].to_pylist()
@@ -359,7 +359,7 @@ def test_a_character_that_the_database_lacks_makes_a_reject_which_is_kept_whole(
             assert store.read(rules)["light"].to_pylist() == ["Ærø", "Q"]
             kept = store.ledger.rejects().to_pylist()
             assert [row["column_name"] for row in kept] == ["light", "code", "light"]
-            assert kept[0]["reason"] == "light holds the character \\u20ac, which this store does not support"
+            assert kept[0]["reason"] == "light has the character \\u20ac, which this store does not support"
             told = [json.loads(row["content"]) for row in kept]
             assert [row["light"] for row in told] == ["5 \u20ac", "Q", "none"]
             assert (told[1]["code"], told[2]["noted"]) == ("NB-\U0001f600", "\u20ac\\u20ac")

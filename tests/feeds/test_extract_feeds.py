@@ -110,7 +110,7 @@ def test_an_empty_extract_is_refused_whatever_the_limit(store: brenvik.Store) ->
     with pytest.raises(LimitExceeded, match="has no valid rows"):
         store.load(rules, frame(), kind="full_extract")
     store.load(rules, frame(1, 2), kind="full_extract", at="2024-05-13")
-    with pytest.raises(LimitExceeded, match=r"holds no row[^\0]*delete 2 \(100 %\)"):
+    with pytest.raises(LimitExceeded, match=r"has no valid rows[^\0]*delete 2 \(100 %\)"):
         store.load(rules, frame(), kind="full_extract", at="2024-05-14")
     store.load(rules, frame(), kind="full_extract", at="2024-05-14", allow_deletes=2)
     assert living(store, rules) == []
@@ -170,7 +170,7 @@ def test_names_without_a_time_and_odd_wishes_are_told(store: brenvik.Store, tmp_
     with pytest.raises(FeedError, match="has no time in its name"):
         load_from(store, RULES, nightly(tmp_path))
     write(tmp_path, "keeper_2024-05-13.csv", *TEN)
-    with pytest.raises(DeclarationError, match="takes one extract a load"):
+    with pytest.raises(DeclarationError, match="loads one extract at a time"):
         load_from(store, RULES, nightly(tmp_path), request=LoadRequest(everything=True))
     with pytest.raises(DeclarationError, match="expected a time as in"):
         store.load(RULES, frame(1), kind="full_extract", at="tomorrow")
@@ -181,7 +181,7 @@ def test_names_without_a_time_and_odd_wishes_are_told(store: brenvik.Store, tmp_
 def test_a_table_takes_extracts_or_changes_but_a_first_extract_may_begin_it(store: brenvik.Store) -> None:
     store.load(RULES, frame(1, 2), kind="full_extract", at="2024-05-13")
     store.load(RULES, frame(3), kind="upserts")
-    with pytest.raises(DeclarationError, match="has taken changes"):
+    with pytest.raises(DeclarationError, match="has loaded changes"):
         store.load(RULES, frame(1), kind="full_extract")
     other = brenvik.TableRules("firm", natural_key="no")
     for day in (13, 14):
@@ -397,7 +397,7 @@ extract_scope = "region = '{region}'"
         text.replace('kind = "full_extract"', 'kind = "upserts"').replace("'north'", "(")
     )
     with pytest.raises(
-        ProjectError, match=r"extract_scope: is for a feed of kind 'full_extract'(?s:.*)is not a valid condition"
+        ProjectError, match=r"extract_scope: is for feeds of kind 'full_extract'(?s:.*)is not a valid condition"
     ):
         brenvik.read_project(tmp_path / "brenvik.toml")
 

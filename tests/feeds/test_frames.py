@@ -116,7 +116,7 @@ def test_operations_of_ones_own() -> None:
 
 
 def test_large_loads_tell_their_decisions_only_when_asked_to_keep_them(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("brenvik.runs.load.TOLD_UNASKED", 2)
+    monkeypatch.setattr("brenvik.merge.plan.staging.EXPLAINED_UNASKED", 2)
     with brenvik.open_store("duckdb::memory:") as store:
         outcome = store.load(RULES, ARROW, kind="upserts")
         with pytest.raises(DeclarationError, match="explain=True"):

@@ -92,7 +92,7 @@ def test_lines_that_are_no_records_are_refused_whole(store: brenvik.Store, tmp_p
         5: ("names a column twice: code", bad[3]),
         6: ("is not JSON", bad[4]),
         7: ("at: 'x' is not a valid integer", bad[5]),
-        8: ("has a member without a name", bad[6]),
+        8: ("has a member with an empty name", bad[6]),
         9: ("names a column twice: AT", bad[7]),
     }
     assert (outcome.counts["read"], outcome.counts["inserted"], outcome.counts["rejected"]) == (10, 2, 8)
@@ -155,8 +155,8 @@ def test_values_arrive_as_they_are_written(tmp_path_factory: Any, records: list[
     for record, row in zip(kept, found, strict=True):
         said = {name: value[1] if isinstance(value, tuple) else value for name, value in record.items()}
         assert {name: row[name] for name in columns} == {name: said.get(name) for name in columns}
-    sets = batch_of([path], [LoadedFile("a", 0, "", number=0)]).carried
-    assert {frozenset(carried) for carried in sets.values()} == {frozenset(record) for record in kept}
+    sets = batch_of([path], [LoadedFile("a", 0, "", number=0)]).column_sets
+    assert {frozenset(columns) for columns in sets.values()} == {frozenset(record) for record in kept}
 
 
 NESTED = Record(
@@ -234,7 +234,7 @@ def test_a_changed_key_is_a_delete_of_the_old_and_an_insert_of_the_new(tmp_path:
     refused = [row["key"]["code"] for row in told["decisions"] if row["decision"] == "rejected"]
     assert refused == ["too long", "C"]
     project = read_project(tmp_path / "brenvik.toml")
-    (seen,) = project.load(preview=True)
+    (seen,) = project.load(options=brenvik.LoadOptions(preview=True))
     (outcome,) = project.load()
     assert seen.counts == outcome.counts
     assert outcome.sums()[0] == "4 read + 1 derived = 2 inserted + 1 deleted + 2 rejected"

@@ -129,7 +129,7 @@ def test_json_lines_are_read_as_a_strict_parser_reads_them(tmp_path: Path) -> No
     while done < FUZZED:
         lines = [one_line(dice) for _ in range(min(500, FUZZED))]
         path.write_text("\n".join(lines) + "\n", encoding="utf-8", newline="")
-        found = jsonl.carried_in(path, PLAIN_RECORD)
+        found = jsonl.column_sets_in(path, PLAIN_RECORD)
         sets = {names: number for number, names in enumerate(found)}
         columns = sorted({name for names in found for name in names})
         broken: list[BrokenLine] = []

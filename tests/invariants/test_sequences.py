@@ -145,7 +145,8 @@ class Way:
         if not waiting:
             return
         number, drop = self.data.draw(st.sampled_from(sorted(waiting))), self.data.draw(st.booleans())
-        self.stepped(lambda preview: self.store.approve_deletes(self.scene.rules, number, drop=drop, preview=preview))
+        decide = self.store.discard_deletes if drop else self.store.approve_deletes
+        self.stepped(lambda preview: decide(self.scene.rules, number, preview=preview))
         if drop:
             del self.oracle.held[number]
         else:
@@ -289,7 +290,8 @@ def walk_extracts(scene: Scene, data: st.DataObject, *, holds: bool = False) -> 
             return
         chosen, drop = data.draw(st.sampled_from(waiting)), data.draw(st.booleans())
         number = chosen["brenvik_delete_no"]
-        way.stepped(lambda preview: way.store.approve_deletes(scene.rules, number, drop=drop, preview=preview))
+        decide = way.store.discard_deletes if drop else way.store.approve_deletes
+        way.stepped(lambda preview: decide(scene.rules, number, preview=preview))
         of = next(number for number, run in way.runs.items() if run == chosen["brenvik_run"])
         decided.append((len(taken), (of, tuple(chosen[name] for name in scene.declared.keys)), drop))
 

@@ -36,7 +36,7 @@ def test_all_faults_are_told_at_once() -> None:
         "code: is in natural_key and type_1",
         "light: is in type_2 and exclude",
         "types: light: 'colour' is not a valid type",
-        "code: is a natural key of type double",
+        "code: natural key column of type double",
         "at: order_by column is text",
         "'validity' is none of",
         "valid_from cannot be left out",

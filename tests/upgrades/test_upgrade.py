@@ -147,6 +147,10 @@ def test_an_upgraded_store_is_loaded_reverted_and_rebuilt(older: str, now: brenv
             assert table.rebuild().state == "done"
             assert rows_of(table) == rows
         assert buoy.rejects()["reject"].to_pylist() == [1, 2, 3]
+    for _ in range(2):
+        with brenvik.open_store(older) as store:
+            store.compact(buoy.rules, keep="0 seconds")
+            assert rows_of(store.table(buoy.rules)) == later
 
 
 def test_the_command_says_from_which_version_to_which(older: str, now: brenvik.Project, tmp_path: Path) -> None:

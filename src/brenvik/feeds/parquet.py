@@ -35,4 +35,6 @@ def read(path: Path, number: int, column_set: int, columns: Mapping[str, ColumnT
             yield Chunk(travelling(chunk, columns, path.name), of_numbers(sequence_no(number, lines)), column_set)
             line += len(chunk)
     except (pa.ArrowInvalid, OSError) as error:
-        raise FeedError(f"{path.name} cannot be read beyond row {line}: {error}. Nothing was loaded.") from error
+        raise FeedError(
+            f"{path.name} cannot be read beyond row {line}: {str(error).rstrip('.')}. Nothing was loaded."
+        ) from error

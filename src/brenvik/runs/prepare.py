@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from brenvik.errors import DeclarationError, FeedError, ForeignTable, RulesChanged
+from brenvik.errors import DeclarationError, FeedError, ForeignTable, RulesChanged, SchemaMismatch
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Preview, Run, TableState
@@ -155,11 +155,26 @@ def prepare(
     if state is None:
         _check_foreign(ledger, rules)
         check_log_name(ledger.engine, rules)
+    elif new := set(new_columns(schema, state)):
+        in_table = {column.name for column in schema.columns if column.role != "when"}
+        _check_new_columns(ledger.engine, rules, sorted(new & in_table))
     if isinstance(run, Preview):
         return _stand_in(work, schema, exists=state is not None) if new_columns(schema, state) else schema
     RunContext(work, rules, schema, memory, run).carry_out(preparation(schema, state), Begun())
     ledger.add_column_sets(rules.table, new_column_sets(schema, batch, state))
     return schema
+
+
+def _check_new_columns(engine: Engine, rules: TableRules, new: Collection[str]) -> None:
+    """Raises SchemaMismatch when a table that was adopted has columns of its own that would be added."""
+    own = {column.name.casefold() for column in engine.columns_of(rules.stored_as)}
+    taken = [name for name in new if name.casefold() in own]
+    if taken:
+        names = ", ".join(taken)
+        raise SchemaMismatch(
+            f"Table {rules.stored_as!r} already has the column {names}, which was not adopted: it is not one that loads maintain. "
+            f"Nothing was written. Exclude it from the rules (exclude = {json.dumps(taken)}), or rename it in the feed."
+        )
 
 
 def _check_foreign(ledger: Ledger[Engine], rules: TableRules) -> None:

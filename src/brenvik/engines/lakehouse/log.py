@@ -117,7 +117,7 @@ class LoggedTables(ShownTables):
 
     def _not_adopted(self, ledger: LakeTable) -> list[str]:
         """Files of entries that snapshots name and that the log does not have yet."""
-        known = {*ledger.paths, *ledger.said.get(_COMPACTED, "").split("\n")}
+        known = {*ledger.paths, *_compacted(ledger)}
         return [path for path in self._named(ledger) if path not in known]
 
     def _named(self, ledger: LakeTable) -> list[str]:
@@ -158,7 +158,8 @@ class LoggedTables(ShownTables):
             said = {}
             if fold:
                 told = super().ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))
-                said = {_COMPACTED: "\n".join(self._taken_in.intersection(self._named(state)))}
+                known = self._taken_in.union(_compacted(state))
+                said = {_COMPACTED: "\n".join(known.intersection(self._named(state)))}
                 others = [path for path in others if path not in self._taken_in]
             try:
                 added = [told.to_reader()] if told else ()
@@ -173,6 +174,11 @@ class LoggedTables(ShownTables):
                 self._places = {**self._places, LEDGER: done.table.metadata_location}
             self._taken_in |= new
             return
+
+
+def _compacted(ledger: LakeTable) -> list[str]:
+    """Files of entries that snapshots name and that were written anew with all others."""
+    return ledger.said.get(_COMPACTED, "").split("\n")
 
 
 def _identity_of(table: Table | None) -> str:
