@@ -56,4 +56,4 @@ def test_what_cannot_be_put_in_order_is_told(coast: Path) -> None:
     assert call("compact", "lighthouse", cwd=coast).code == 2
     (coast / "brenvik.toml").write_text(scenario.PROJECT)
     said = call("compact", cwd=coast)
-    assert (said.code, "sees to the order of its tables by itself" in said.out) == (0, True)
+    assert (said.code, "manages its own storage" in said.out) == (0, True)

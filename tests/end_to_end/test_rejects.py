@@ -133,16 +133,16 @@ def test_rejects_are_dropped_by_number_or_all(coast: Path) -> None:
     assert call("rejects", "discard", "buoy", "--all", cwd=coast).code == 0
     assert "There are no open rejects" in call("rejects", cwd=coast).out
     assert call("status", "--json", cwd=coast).json["tables"][0]["open_rejects"] == 0
-    assert "no reject to take again" in call("rejects", "retry", "buoy", cwd=coast).err
+    assert "has no rejects to retry" in call("rejects", "retry", "buoy", cwd=coast).err
 
 
 @pytest.mark.parametrize(
     ("line", "said"),
     [
         ("not json", "line 1: is not a JSON object"),
-        ('{"row": {}}', "line 1: has no number of a reject"),
+        ('{"row": {}}', "line 1: has no reject number"),
         ('{"reject": 77, "row": {}}', "line 1: reject 77 is not open"),
-        ('{"reject": 1, "row": [1]}', "line 1: row is no JSON object"),
+        ('{"reject": 1, "row": [1]}', "line 1: row is not a JSON object"),
         ('{"reject": 1}\n\n{"reject": 1}', "line 3: reject 1 occurs twice in the file"),
     ],
 )

@@ -143,12 +143,12 @@ def test_a_half_empty_extract_is_refused_and_a_held_delete_released(coast: Path)
     assert call("load", "--allow-deletes", "5", cwd=coast).code == 2
     scenario.write_keepers(3, coast / "inbox")
     assert call("load", "keeper", cwd=coast).code == 3
-    (waiting,) = call("deletes", "--json", cwd=coast).json["pending"]["keeper"]
+    (waiting,) = call("deletes", "--json", cwd=coast).json["pending_deletes"]["keeper"]
     assert (waiting["brenvik_delete_no"], waiting["firm"]) == (1, "Vesle Lamps")
     assert call("status", "--json", cwd=coast).json["tables"][1]["pending_deletes"] == 1
     assert call("deletes", "approve", "keeper", "1", "--preview", cwd=coast).code == 0
     assert call("deletes", "approve", "keeper", "--all", "--reason", "closed", cwd=coast).code == 0
-    assert "No deletes are pending." in call("pending", cwd=coast).out
+    assert "No deletes are pending." in call("deletes", cwd=coast).out
     assert "deleted 2024-05-15" in call("history", "keeper", "8", cwd=coast).out
 
 

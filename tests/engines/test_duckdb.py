@@ -69,7 +69,7 @@ def held(path: Path) -> Iterator[subprocess.Popen[bytes]]:
             holder.kill()
 
 
-HOLD = "import duckdb, sys, time; c = duckdb.connect(sys.argv[1]); print('pending', flush=True); time.sleep(60)"
+HOLD = "import duckdb, sys, time; c = duckdb.connect(sys.argv[1]); print('locked', flush=True); time.sleep(60)"
 
 
 def test_a_file_held_by_another_process_is_waited_for_then_told(tmp_path: Path) -> None:

@@ -38,9 +38,9 @@ def test_all_faults_are_told_at_once() -> None:
         "types: light: 'colour' is not a valid type",
         "code: natural key column of type double",
         "at: order_by column is text",
-        "'validity' is none of",
+        "'validity' is not a system column",
         "valid_from cannot be left out",
-        "1.5 is no share",
+        "1.5 is not a share",
     ):
         assert any(part in fault for fault in told), part
 

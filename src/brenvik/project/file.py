@@ -160,7 +160,7 @@ def _whole(name: str, entries: Mapping[str, Any], defaults: Mapping[str, Any], f
     while isinstance(entry, dict) and (other := entry.get("like")) is not None:
         entry = {key: value for key, value in entry.items() if key != "like"}
         if other not in entries or other in seen:
-            why = "refers to itself in a circle" if other in seen else f"there is no table {other!r}"
+            why = "is a circular reference" if other in seen else f"there is no table {other!r}"
             faults.append(f"table.{name}.like: {why}")
             break
         seen.append(other)

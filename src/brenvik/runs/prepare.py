@@ -172,7 +172,7 @@ def _check_new_columns(engine: Engine, rules: TableRules, new: Collection[str]) 
     if taken:
         names = ", ".join(taken)
         raise SchemaMismatch(
-            f"Table {rules.stored_as!r} already has the column {names}, which was not adopted: it is not one that loads maintain. "
+            f"Table {rules.stored_as!r} already has the column {names}, which was not adopted and which loads leave unchanged. "
             f"Nothing was written. Exclude it from the rules (exclude = {json.dumps(taken)}), or rename it in the feed."
         )
 
