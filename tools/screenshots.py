@@ -166,7 +166,7 @@ def main() -> None:
         (folder / "away.db").rename(folder / "registry.db")
         run(["load", "buoy"], folder)
         shot("revert", "revert", "4", "--reason", "wrong day")
-        shot("story", "history", "buoy", "NB-104", "--changes")
+        shot("changes", "history", "buoy", "NB-104", "--changes")
         shot("runs", "runs")
         shot("run", "runs", "4")
         run(["revert", "4", "--undo"], folder)
