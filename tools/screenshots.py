@@ -158,7 +158,7 @@ def main() -> None:
         shot("blocked", "load", "keeper")
         scenario.write_keepers(3, folder / "inbox")
         run(["load", "keeper"], folder)
-        shot("pending", "pending")
+        shot("deletes", "deletes")
         shutil.copy(folder / "loaded" / "buoy_02.csv", folder / "inbox" / "buoy_99_again.csv")
         (folder / "registry.db").rename(folder / "away.db")  # the source is down for a while
         run(["load", "visit"], folder)

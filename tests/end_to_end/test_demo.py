@@ -154,7 +154,7 @@ def test_the_tour_tells_every_trap(toured: tuple[Path, str]) -> None:
         "next window   (2024-05-13 21:17, 2024-05-14 15:00]",
         "6 read = 3 inserted + 1 overwritten + 2 duplicate",
         "ahead         1 row dated in the future, skipped",
-        "It has 4 rows; the table has 9 current keys. Loading it would leave pending deletes of 5 (56 %, limit 20 %).",
+        "It has 4 rows; the table has 9 current keys. Loading it would leave 5 deletes pending (56 %, limit 20 %).",
         "to allow    brenvik load keeper --allow-deletes 5",
         "8 read + 1 derived = 1 versioned + 1 held + 7 unchanged",
         "27 rows + 0 added − 6 removed = 21, 6 changed",

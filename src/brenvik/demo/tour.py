@@ -136,8 +136,8 @@ def run(folder: Path, *, store: str | None = None) -> None:
     guide = _Guide(_prepare(folder, scenario.PROJECT + scenario.VISITS + scenario.KEEPERS, store))
     inbox = folder / "inbox"
     guide.say(
-        "Halvorsund keeps navigation buoys. Its registry sends a file of changes a day, service visits stand in a database,",
-        f"and the firms that keep the buoys come as a whole list each night. All of this is declared in {folder / FILE}.",
+        "Halvorsund keeps navigation buoys. Its registry sends a file of changes every day, service visits are in a database,",
+        f"and the firms that maintain the buoys arrive as a full list every night. All of this is declared in {folder / FILE}.",
     )
     scenario.write_day("buoy_01.csv", inbox)
     scenario.write_visits(1, folder)

@@ -44,7 +44,7 @@ def check_guards(context: RunContext, changes: RowChanges, allowed: Allowed) -> 
     deletes = (
         changes.ended_keys + counts["pending"]
     )  # those await approval, but five of nine say something of the extract
-    what = "leave pending deletes of" if context.schema.inactive_deletes else "delete"
+    what = f"leave {deletes:,} deletes pending" if context.schema.inactive_deletes else f"delete {deletes:,}"
     said = []
     again: dict[str, int] = {}
     most = limit_of(rules.max_deletes, current_keys)
@@ -57,7 +57,7 @@ def check_guards(context: RunContext, changes: RowChanges, allowed: Allowed) -> 
             if is_extract and not is_empty
             else ""
         )
-        said.append(f"{size}Loading it would {what} {deletes:,} ({_share(deletes, current_keys, rules.max_deletes)}).")
+        said.append(f"{size}Loading it would {what} ({_share(deletes, current_keys, rules.max_deletes)}).")
     if said:
         again["deletes"] = deletes
     most = limit_of(rules.max_changes, current_keys)
