@@ -47,7 +47,7 @@ def test_a_run_tells_what_it_wrote_and_what_the_table_was_then(tmp_path: Path) -
         load(tmp_path, ("NB-1", at, f"Q {at}"), (f"NB-{at + 1}", 1, "Q"), rules=rules)
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
         wrote = store.engine.written("buoy")
-        assert {run: (each.files, each.gone) for run, each in wrote.items()} == {1: (1, 0), 2: (3, 1), 3: (3, 1)}
+        assert {run: (each.files, each.deleted) for run, each in wrote.items()} == {1: (1, 0), 2: (3, 1), 3: (3, 1)}
         new = [*tmp_path.glob("main/buoy/data/*")]
         assert sum(each.bytes for each in wrote.values()) == sum(path.stat().st_size for path in new)
         then = store.read(rules, known_at=2)
@@ -177,7 +177,7 @@ def test_somebody_else_who_writes_to_the_table_is_noticed_and_nothing_of_his_is_
     load(tmp_path, ("NB-1", 1, "Q"))
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
         engine: Any = store.engine
-        land, comes = engine._land, [1]
+        land, comes = engine._commit_run, [1]
 
         def overtaken(of: str | None) -> None:
             if of and comes:
@@ -188,7 +188,7 @@ def test_somebody_else_who_writes_to_the_table_is_noticed_and_nothing_of_his_is_
                 table.append(pa.Table.from_pylist([{**row, "buoy_key": 99, "code": "XX-9"}], schema=schema))
             land(of)
 
-        engine._land = overtaken
+        engine._commit_run = overtaken
         outcome = store.load(RULES, frame(("NB-1", 2, "F")), kind="upserts")
         assert (outcome.run, outcome.counts["versioned"], comes) == (3, 1, [])
         assert store.ledger.runs()["state"].to_pylist() == ["done", "failed", "done"]

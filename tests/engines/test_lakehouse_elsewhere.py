@@ -86,7 +86,7 @@ def test_somebody_else_who_writes_to_a_bucket_is_noticed(catalog: Any) -> None:
     load(("NB-1", 1, "Q"))
     with brenvik.open_store("lakehouse:@coast") as store:
         engine: Any = store.engine
-        land, comes = engine._land, [1]
+        land, comes = engine._commit_run, [1]
 
         def overtaken(of: Any) -> None:
             if of and comes:
@@ -94,7 +94,7 @@ def test_somebody_else_who_writes_to_a_bucket_is_noticed(catalog: Any) -> None:
                 load(("NB-2", 5, "F"))
             land(of)
 
-        engine._land = overtaken
+        engine._commit_run = overtaken
         engine.lock = lambda table, *, wait_s: nullcontext()  # as if the other one ran elsewhere
         assert store.load(RULES, frame(("NB-1", 2, "F")), kind="upserts").counts["versioned"] == 1
         assert current(store.read(RULES)) == {"NB-1": "F", "NB-2": "F"}

@@ -115,7 +115,7 @@ def test_tidy_folds_what_loads_left_and_keeps_every_row_run_and_answer(tmp_path:
         then = store.read(RULES, known_at=5).to_pylist()
     before = rows_of(tmp_path)
     done = compact(tmp_path)
-    assert (done["buoy"].files, done["buoy"].gone) == ((13, 2), (6, 0))
+    assert (done["buoy"].files, done["buoy"].deleted) == ((13, 2), (6, 0))
     assert done["buoy"].snapshots == (7, 1)
     assert done["brenvik.change_log_buoy"].files == (7, 1)
     assert done["brenvik.ledger"].files[1] == 1
@@ -173,12 +173,12 @@ def test_large_files_stay_and_what_is_gone_of_them_is_told_in_one_file(
     before = rows_of(tmp_path)
     done = compact(tmp_path)
     assert large.exists()
-    assert (done["buoy"].files, done["buoy"].gone) == ((7, 3), (30, 30))
-    assert len(list(tmp_path.glob("main/buoy/data/*-gone.parquet"))) == 1
+    assert (done["buoy"].files, done["buoy"].deleted) == ((7, 3), (30, 30))
+    assert len(list(tmp_path.glob("main/buoy/data/*-deletes.parquet"))) == 1
     assert rows_of(tmp_path) == before
     load(tmp_path, *((f"NB-{number:04}", 5, "Q 2") for number in range(100, 200)))
     before = rows_of(tmp_path)
-    assert compact(tmp_path)["buoy"].gone == (130, 0)  # 6.5 % of the file: worth writing it anew
+    assert compact(tmp_path)["buoy"].deleted == (130, 0)  # 6.5 % of the file: worth writing it anew
     assert not large.exists()
     assert rows_of(tmp_path) == before
 
@@ -222,7 +222,7 @@ def test_somebody_else_who_writes_while_a_table_is_put_in_order_is_noticed(
 ) -> None:
     for at in range(1, 4):
         load(tmp_path, ("NB-1", at, f"Q {at}"))
-    chosen, comes = lakehouse.to_write_anew, [1]
+    chosen, comes = lakehouse.to_rewrite, [1]
 
     def overtaken(*words: Any) -> set[int]:
         if comes:
@@ -230,7 +230,7 @@ def test_somebody_else_who_writes_while_a_table_is_put_in_order_is_noticed(
             others(tmp_path).load_table("main.buoy").delete(EqualTo("light", "Q 1"))
         return chosen(*words)
 
-    monkeypatch.setattr(lakehouse, "to_write_anew", overtaken)
+    monkeypatch.setattr(lakehouse, "to_rewrite", overtaken)
     compact(tmp_path)
     assert comes == []
     assert sorted(scan(tmp_path)["light"].to_pylist()) == sorted(read(tmp_path)["light"].to_pylist()) == ["Q 2", "Q 3"]

@@ -135,7 +135,7 @@ class Way:
         self.store.compact(self.scene.rules, keep=timedelta(0))
         assert everything(self.scene, self.store) == before
         for again in self.store.compact(self.scene.rules, keep=timedelta(0)):
-            assert (again.files[0], again.gone) == (again.files[1], (0, 0))
+            assert (again.files[0], again.deleted) == (again.files[1], (0, 0))
 
     def decide_holds(self) -> None:
         waiting = self.oracle.waiting()

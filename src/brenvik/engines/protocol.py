@@ -31,8 +31,8 @@ class Compacted:
     table: str
     files: tuple[int, int]
     """Files of rows."""
-    gone: tuple[int, int]
-    """Rows that are gone and stand in files all the same."""
+    deleted: tuple[int, int]
+    """Deleted rows that are still in files."""
     snapshots: tuple[int, int]
     swept: int
     """Files that were taken away, as nothing needs them."""
@@ -56,7 +56,7 @@ class Written:
 
     files: int
     bytes: int
-    gone: int
+    deleted: int
 
 
 class Shared:

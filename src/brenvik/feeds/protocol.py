@@ -257,8 +257,8 @@ def notes_beside(seen: Mapping[str, int], clock: WatermarkValue | None, *, water
     """Notes on rows that are skipped because no window contains them."""
     if seen["future_rows"]:
         now = as_text(clock.replace(microsecond=0) if isinstance(clock, datetime) else clock)
-        rows, them = ("1 row is", "it") if seen["future_rows"] == 1 else (f"{seen['future_rows']:,} rows are", "them")
-        yield f"{rows} ahead of the source's clock, {now}, and left out until it has passed {them}."
+        rows = "1 row is" if seen["future_rows"] == 1 else f"{seen['future_rows']:,} rows are"
+        yield f"{rows} dated after the source's clock, {now}; skipped until then."
     if seen["without_watermark"]:
         rows = "1 row has" if seen["without_watermark"] == 1 else f"{seen['without_watermark']:,} rows have"
         yield f"{rows} no {watermark}; skipped: a window cannot contain them."

@@ -27,7 +27,7 @@ def show_compacted(project: Project, address: str, done: Sequence[Compacted], *,
     right = ("files", "deleted rows", "snapshots", "removed", "")
     table = paper.table_of("table", *right, right=right)
     for each in done:
-        before_and_after = (paper.from_to(*pair) for pair in (each.files, each.gone, each.snapshots))
+        before_and_after = (paper.from_to(*pair) for pair in (each.files, each.deleted, each.snapshots))
         swept = (paper.many(each.swept, "files"), paper.size(each.swept_bytes)) if each.swept else ("–", "")
         table.add_row(each.table, *before_and_after, *swept)
     paper.indented(out, table)

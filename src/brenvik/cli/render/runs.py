@@ -66,7 +66,7 @@ def show_runs(
 
 def files_of(wrote: Written | None) -> dict[str, int]:
     """What a run wrote to files; nothing in a store without files."""
-    return {"files": wrote.files, "bytes": wrote.bytes, "rows_deleted_in_files": wrote.gone} if wrote else {}
+    return {"files": wrote.files, "bytes": wrote.bytes, "rows_deleted_in_files": wrote.deleted} if wrote else {}
 
 
 def _loaded(row: Mapping[str, Any]) -> str:
@@ -112,7 +112,7 @@ def _about_run(out: Console, project: Project, row: Mapping[str, Any], reverted:
     left = [f"{row[name]:,} {what}" for name, what in _SKIPPED.items() if row[name]]
     took = f", took {(row['ended_at'] - row['started_at']).total_seconds():.2f} s" if row["ended_at"] else ""
     files = f"{paper.many(row['files'], 'files')}, {paper.size(row['bytes'])}" if "files" in row else ""
-    gone = (
+    deleted = (
         f", {paper.many(row['rows_deleted_in_files'], 'rows')} deleted by position"
         if row.get("rows_deleted_in_files")
         else ""
@@ -129,7 +129,7 @@ def _about_run(out: Console, project: Project, row: Mapping[str, Any], reverted:
         "reason": row["reason"],
         "started": f"{row['started_at']:%Y-%m-%d %H:%M:%S} UTC{took}",
         "by": f"process {row['pid']} on {row['host']}, Brenvik {row['version']}",
-        "wrote": files + gone,
+        "wrote": files + deleted,
         "reverted": f"by run {reverted['run']}{f': {why}' if why else ''}" if reverted else "",
     }
     for name, value in about.items():

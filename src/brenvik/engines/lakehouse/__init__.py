@@ -7,7 +7,7 @@ catalogs    where tables are known: a folder's own catalog, or one that is named
 lake        what a catalog knows of tables: their columns, files and snapshots; commits
 snapshots   a change of a table as manifests and a list of them
 files       rows and positions as Parquet files
-pending     statements of the core, told as rows that go and rows that come; what of the files is read for them
-compaction     which files are written anew, which snapshots and files can go
-entries     what the log of the ledger holds
+pending     statements of the core as rows to delete and rows to add; what is read from the files for them
+compaction     which files are rewritten, which snapshots and files are removed
+entries     the entries of the ledger's log
 """

@@ -31,14 +31,14 @@ BY_NAME = "@"
 """What an address begins with that names a catalog, and no folder."""
 Identifier = tuple[str, str]
 FRESH_S = 1.0
-"""For how long it is believed that a catalog elsewhere says the same; a commit notices what came between."""
+"""How long the answer of a remote catalog is cached; a commit notices what changed in the meantime."""
 
 
 class Home(Protocol):
-    """Where tables are known. ``places`` says where the newest metadata of each stand; ``location`` where a new one goes, None
-    where the catalog knows best; ``holds`` is a folder for the locks of this machine's processes."""
+    """A catalog of tables. ``places`` are the locations of the newest metadata; ``location`` is where a new table goes, None
+    where the catalog decides; ``locks`` is a folder for the locks of this machine's processes."""
 
-    holds: Path
+    locks: Path
 
     @property
     def catalog(self) -> Catalog: ...
@@ -63,7 +63,7 @@ class Folder:
 
     def __init__(self, folder: Path) -> None:
         self.path = folder.absolute()
-        self.holds = self.path / "holds"
+        self.locks = self.path / "locks"
         if odd := {*str(self.path)} & {*"?#%*[{"}:
             raise StoreError(
                 f"lakehouse:{folder}: a folder whose name contains {' '.join(sorted(odd))} cannot be used in a catalog; "
@@ -114,7 +114,7 @@ class Folder:
         return found
 
     def strayed(self) -> dict[Identifier, str]:
-        """Where the metadata of tables are whose files should lie in this folder and do not, as the catalog says."""
+        """The metadata of tables whose files should be in this folder and are not, by the catalog."""
         return self._strayed(_of_sql(self.catalog)) if self.is_there else {}
 
     def _strayed(self, places: dict[Identifier, str]) -> dict[Identifier, str]:
@@ -153,11 +153,11 @@ class Folder:
 class Named:
     """A catalog that pyiceberg's configuration knows by a name.
 
-    Runs of one machine wait for each other; those of several notice at the commit that another was quicker, and work anew."""
+    Runs of one machine wait for each other; those of several notice at the commit that another came first, and start again."""
 
     def __init__(self, name: str) -> None:
         self.name = name
-        self.holds = Path(tempfile.gettempdir()) / f"brenvik-{getpass.getuser()}" / _slug(name)
+        self.locks = Path(tempfile.gettempdir()) / f"brenvik-{getpass.getuser()}" / _slug(name)
         self._seen: tuple[float, dict[Identifier, str]] = (0.0, {})
 
     @cached_property

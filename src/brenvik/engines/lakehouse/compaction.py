@@ -1,7 +1,7 @@
-"""What is put in order in a table of files: which of them are written anew, which snapshots and files can go.
+"""The compaction of a table: which files are rewritten, which snapshots and files are removed.
 
-Every load leaves a few small files and notes which rows of others are gone. Both cost whoever reads. Small files become larger
-ones; a file of which many rows are gone is written again without them. What is large and whole stays as it is, so that
+Every load adds a few small files and marks rows of others as deleted. Both slow down reads. Small files become larger
+ones; a file of which many rows are deleted is written again without them. What is large and whole stays as it is, so that
 putting a table in order costs what was loaded since, not what the table holds.
 """
 
@@ -23,18 +23,18 @@ from brenvik.engines.lakehouse.files import ROW_GROUP
 from brenvik.engines.lakehouse.lake import Lake, LakeTable, local
 
 MANY_GONE = 0.05
-"""From which share of gone rows on a file is written anew."""
+"""From which share of deleted rows on a file is written anew."""
 LEFTOVER_S = 24 * 3600.0
 """How old a file must be that nothing names, so that it cannot be one that someone is about to commit."""
 
 
-def to_write_anew(state: LakeTable, gone: Mapping[str, int]) -> set[int]:
-    """The numbers of files that are worth writing anew; ``gone`` says how many rows are gone of which file."""
+def to_rewrite(state: LakeTable, deleted: Mapping[str, int]) -> set[int]:
+    """The numbers of files that are worth writing anew; ``deleted`` says how many rows are deleted of which file."""
     field = next((column.field for column in state.columns if column.name == state.apart), None)
     small: dict[bytes | None, list[int]] = defaultdict(list)
     chosen = set()
     for number, file in enumerate(state.files):
-        lost = gone.get(file.file_path, 0)
+        lost = deleted.get(file.file_path, 0)
         if lost > MANY_GONE * file.record_count:
             chosen.add(number)
         if file.record_count - lost < ROW_GROUP:

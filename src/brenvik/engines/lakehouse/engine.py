@@ -18,13 +18,13 @@ from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.duckdb import type_of
 from brenvik.engines.lakehouse import entries, pending
 from brenvik.engines.lakehouse.catalogs import Folder
-from brenvik.engines.lakehouse.compaction import forget, to_write_anew
+from brenvik.engines.lakehouse.compaction import forget, to_rewrite
 from brenvik.engines.lakehouse.entries import LEDGER
-from brenvik.engines.lakehouse.lake import MAIN, SAID, LakeColumn, LakeTable, kind_of
+from brenvik.engines.lakehouse.lake import MAIN, OURS, LakeColumn, LakeTable, kind_of
 from brenvik.engines.lakehouse.log import ENTRIES, LoggedTables
 from brenvik.engines.lakehouse.pending import PLACE
 from brenvik.engines.lakehouse.relocating import relocate
-from brenvik.engines.lakehouse.shown import KEPT, in_our_words, plain
+from brenvik.engines.lakehouse.shown import LOG, in_our_words, plain
 from brenvik.engines.lakehouse.snapshots import Change
 from brenvik.engines.locks import QUERY, held, locked_in_file
 from brenvik.engines.protocol import Compacted, Relocated
@@ -73,7 +73,7 @@ class LakehouseEngine(LoggedTables):
             return self._alter(name, sql.translate(text, self.dialect))
         self._change(name)
         names = tuple(column.name for column in self._tables[name].columns)
-        first, *others = pending.rewrite(statement, self._rooms[name], names)
+        first, *others = pending.rewrite(statement, self._relations[name], names)
         count = self._execute(sql.of_work(first, work), values)
         for other in others:
             self._execute(other, None)
@@ -130,16 +130,16 @@ class LakehouseEngine(LoggedTables):
         if state := self._tables.get(name):
             self._tables[name] = replace(state, sorted_by=tuple(columns), apart=apart)
 
-    def current_rows(self, near: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
-        name = plain(near.table.casefold())
+    def current_rows(self, needed: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
+        name = plain(needed.table.casefold())
         if name not in self._tables:
             return
-        state, rooms = self._tables[name], self._rooms_of(name)
+        state, relations = self._tables[name], self._relations_of(name)
         stored = self._stored(state)
-        if name not in self._near:
-            self._near[name] = None
-            self._execute(pending.make_near(rooms, stored), None)
-        self._execute(sql.of_work(sql.in_place(pending.current_rows(rooms, stored, near), "$name"), work), values)
+        if name not in self._pruned:
+            self._pruned[name] = None
+            self._execute(pending.make_current(relations, stored), None)
+        self._execute(sql.of_work(sql.in_place(pending.current_rows(relations, stored, needed), "$name"), work), values)
         self._show(name)
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
@@ -149,34 +149,34 @@ class LakehouseEngine(LoggedTables):
     @contextmanager
     def transaction(self, of: TableRules | None = None) -> Iterator[None]:
         self._refresh()
-        before = (dict(self._tables), self._places, self._taken_in, self._seq, self._has_ledger)
+        before = (dict(self._tables), self._places, self._read_so_far, self._seq, self._has_ledger)
         self._under_way = True
         try:
             with super().transaction():
                 yield
                 with in_our_words(self.address):
-                    self._land(of)
-                for name in list(self._near):
-                    self._let_go(name)
+                    self._commit_run(of)
+                for name in list(self._pruned):
+                    self._forget_current(name)
         except BaseException:
-            self._tables, self._places, self._taken_in, self._seq, self._has_ledger = before
+            self._tables, self._places, self._read_so_far, self._seq, self._has_ledger = before
             raise
         finally:
             self._under_way = False
-            self._changed, self._near, self._touched = {}, {}, {}
+            self._changed, self._pruned, self._touched = {}, {}, {}
 
     def close(self) -> None:
-        if self._some_told:
+        if self._some_named:
             self._adopt()
         super().close()
         self._lake.home.close()
 
     @contextmanager
     def lock(self, table: str, *, wait_s: float) -> Iterator[None]:
-        holds = self._lake.home.holds
+        locks = self._lake.home.locks
         with in_our_words(self.address):
-            holds.mkdir(parents=True, exist_ok=True)
-        lock = holds / hashlib.blake2b(table.casefold().encode(), digest_size=8).hexdigest()
+            locks.mkdir(parents=True, exist_ok=True)
+        lock = locks / hashlib.blake2b(table.casefold().encode(), digest_size=8).hexdigest()
         with (
             held(self._identity, table, address=self.address, wait_s=wait_s),
             locked_in_file(lock, table, address=self.address, wait_s=wait_s),
@@ -214,23 +214,25 @@ class LakehouseEngine(LoggedTables):
         else:
             columns = tuple(replace(each, needed=False) if each.name == column else each for each in state.columns)
         self._tables[name] = replace(state, columns=columns)
-        self._execute(statement.replace(relation, self._rooms[name].added, 1), None)
+        self._execute(statement.replace(relation, self._relations[name].added, 1), None)
         self._show(name)
         return 0
 
     def _change(self, name: str) -> None:
-        """Makes room for what this transaction does to a table."""
+        """Prepares the relations for what this transaction does to a table."""
         assert self._under_way
         if name in self._changed:
             return
         self._changed[name] = None
         state = self._tables[name]
-        rooms = self._rooms_of(name)
-        for statement in pending.make_rooms(rooms, [(each.name, each.kind, each.needed) for each in state.columns]):
+        relations = self._relations_of(name)
+        for statement in pending.make_relations(
+            relations, [(each.name, each.kind, each.needed) for each in state.columns]
+        ):
             self._execute(statement, None)
         self._show(name)
 
-    # Order among files
+    # Compaction
 
     def compact(self, tables: Sequence[str], *, keep: timedelta) -> list[Compacted]:
         self._refresh()
@@ -252,20 +254,24 @@ class LakehouseEngine(LoggedTables):
         self._refresh()
         before = state = self._tables[name]
         stored = self._stored(state)
-        gone = self._by_file(state, f"({stored.gone})")
-        counts = {path: len(rows) for path, rows in gone}
-        anew = to_write_anew(state, counts)
-        if anew or len(state.deletes) > 1:
-            rows = f"(SELECT f.* FROM ({stored.only(anew).rows}) f{stored.without_gone('f')})"
-            goes = {state.files[number].file_path for number in anew}
-            left = [(path, rows) for path, rows in gone if path not in goes]
-            dropped = frozenset(goes.union(file.file_path for file in state.deletes))
-            said = state.said if state.identifier[0] != SCHEMA else {}
+        deleted = self._by_file(state, f"({stored.deleted})")
+        counts = {path: len(rows) for path, rows in deleted}
+        chosen = to_rewrite(state, counts)
+        if chosen or len(state.deletes) > 1:
+            rows = f"(SELECT f.* FROM ({stored.only(chosen).rows}) f{stored.without_deleted('f')})"
+            paths = {state.files[number].file_path for number in chosen}
+            left = [(path, rows) for path, rows in deleted if path not in paths]
+            dropped = frozenset(paths.union(file.file_path for file in state.deletes))
+            properties = state.properties if state.identifier[0] != SCHEMA else {}
             state = self._lake.commit(
-                state, Change(self._in_order(state, rows), left, said, dropped=dropped, same_rows=True)
+                state, Change(self._in_order(state, rows), left, properties, dropped=dropped, same_rows=True)
             )
-            gone = left
-        needed = [int(each.said[KEPT].rpartition(" ")[2]) for each in self._tables.values() if self._keeps(each, name)]
+            deleted = left
+        needed = [
+            int(each.properties[LOG].rpartition(" ")[2])
+            for each in self._tables.values()
+            if self._names_log(each, name)
+        ]
         state, swept, size = forget(self._lake, state, needed, keep)
         assert state.table and before.table
         self._tables[name] = state
@@ -274,19 +280,19 @@ class LakehouseEngine(LoggedTables):
         return Compacted(
             name,
             (len(before.files), len(state.files)),
-            (sum(counts.values()), sum(len(rows) for _, rows in gone)),
+            (sum(counts.values()), sum(len(rows) for _, rows in deleted)),
             (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots)),
             swept,
             size,
         )
 
-    def _keeps(self, state: LakeTable, name: str) -> bool:
-        """Whether a table names a snapshot of the kept changes of this name."""
-        return f"{SCHEMA}.{state.said.get(KEPT, '').rpartition(' ')[0]}".casefold() == name
+    def _names_log(self, state: LakeTable, name: str) -> bool:
+        """Whether a table names a snapshot of the change log of this name."""
+        return f"{SCHEMA}.{state.properties.get(LOG, '').rpartition(' ')[0]}".casefold() == name
 
     def _compact_ledger(self, keep: timedelta) -> Compacted:
-        for error, said in self._unread.values():
-            if said is None:  # it may name files of the ledger
+        for error, properties in self._unread.values():
+            if properties is None:  # it may name files of the ledger
                 raise error
         before = self._ledger()
         if len(before.files) > 1:
@@ -298,7 +304,7 @@ class LakehouseEngine(LoggedTables):
         return Compacted(".".join(LEDGER), (len(before.files), len(state.files)), (0, 0), snapshots, swept, size)
 
     def _look(self, statement: str) -> None:
-        """What has to be done before a statement: see what there is."""
+        """What comes before a statement: a refresh."""
         self._refresh()
         for name, (error, _) in self._unread.items():
             if sql.relation(name) in statement:
@@ -306,61 +312,63 @@ class LakehouseEngine(LoggedTables):
 
     # The commit
 
-    def _land(self, of: TableRules | None) -> None:
+    def _commit_run(self, of: TableRules | None) -> None:
         main = plain(of.stored_as.casefold()) if of else ""
         names = list(self._touched)
         seq = self._seq + 1
-        told = super().ask(entries.not_entered(names, seq)) if names else None
-        some = told is not None and told.num_rows > 0
+        entered = super().ask(entries.not_entered(names, seq)) if names else None
+        some = entered is not None and entered.num_rows > 0
         if of and main in self._tables:
-            self._commit(main, told if some else None, rewritten=of.write_mode == "copy_on_write")
+            self._commit(main, entered if some else None, rewritten=of.write_mode == "copy_on_write")
         elif some:
             assert not self._changed
-            self._append(told)
+            self._append(entered)
         if some:
             self._seq = seq
             for statement in entries.enter(names, seq):
                 self._execute(statement, None)
 
-    def _commit(self, main: str, told: pa.Table | None, *, rewritten: bool) -> None:
+    def _commit(self, main: str, entered: pa.Table | None, *, rewritten: bool) -> None:
         state = self._tables[main]
-        said = {name: value for name, value in state.said.items() if name in (KEPT, ENTRIES)}
+        properties = {name: value for name, value in state.properties.items() if name in (LOG, ENTRIES)}
         for name in list(self._changed):
             if name != main:
-                kept = self._write(name, {f"{SAID}of": ".".join(state.identifier)}, rewritten=rewritten)
-                assert kept.snapshot
-                said[KEPT] = f"{kept.identifier[1]} {kept.snapshot.snapshot_id}"
-        if told is not None:
-            said[ENTRIES] = self._write_entries(told)
-            runs = told.filter(pc.equal(told["entry_of"], "runs")).to_pylist()
-            said |= {f"{SAID}{name}": str(row[name]) for row in runs for name in ("run", "feed", "kind", "source")}
-        self._write(main, said, rewritten=rewritten)
+                log = self._write(name, {f"{OURS}of": ".".join(state.identifier)}, rewritten=rewritten)
+                assert log.snapshot
+                properties[LOG] = f"{log.identifier[1]} {log.snapshot.snapshot_id}"
+        if entered is not None:
+            properties[ENTRIES] = self._write_entries(entered)
+            runs = entered.filter(pc.equal(entered["entry_of"], "runs")).to_pylist()
+            properties |= {
+                f"{OURS}{name}": str(row[name]) for row in runs for name in ("run", "feed", "kind", "source")
+            }
+        self._write(main, properties, rewritten=rewritten)
 
-    def _write(self, name: str, said: Mapping[str, str], *, rewritten: bool) -> LakeTable:
+    def _write(self, name: str, properties: Mapping[str, str], *, rewritten: bool) -> LakeTable:
         """Commits the changes of a transaction to a table; rows are deleted by position, or their files ``rewritten``."""
-        state, rooms = self._tables[name], self._rooms_of(name)
+        state, relations = self._tables[name], self._relations_of(name)
         added: Iterable[pa.RecordBatchReader] = ()
-        gone: list[tuple[str, pa.Array]] = []
+        deleted: list[tuple[str, pa.Array]] = []
         dropped: frozenset[str] = frozenset()
         if name in self._changed:
-            rows, gone = rooms.added, self._by_file(state, rooms.gone)
-            if rewritten and gone:
-                dropped = frozenset(path for path, _ in gone)
-                anew = {number for number, file in enumerate(state.files) if file.file_path in dropped}
-                rows, gone = pending.anew(rooms, self._stored(state), anew), []
+            rows, deleted = relations.added, self._by_file(state, relations.deleted)
+            if rewritten and deleted:
+                dropped = frozenset(path for path, _ in deleted)
+                numbers = {number for number, file in enumerate(state.files) if file.file_path in dropped}
+                rows, deleted = pending.rewritten(relations, self._stored(state), numbers), []
             added = self._in_order(state, rows)
         if state.table is None and state.identifier[0] == SCHEMA and state.identifier in self._places:
             self._lake.drop(state.identifier)  # left by a run that never came to its end
-        done = self._lake.commit(state, Change(added, gone, said, dropped=dropped))
+        done = self._lake.commit(state, Change(added, deleted, properties, dropped=dropped))
         assert done.table
         self._tables[name] = done
         self._places = {**self._places, done.identifier: done.table.metadata_location}
         if name in self._changed:
             del self._changed[name]
-            for room in (rooms.added, rooms.gone):
-                self._execute(f"DROP TABLE {room}", None)
-        if name in self._near:
-            self._let_go(name)
+            for relation in (relations.added, relations.deleted):
+                self._execute(f"DROP TABLE {relation}", None)
+        if name in self._pruned:
+            self._forget_current(name)
         else:
             self._show(name)
         return done

@@ -2,26 +2,26 @@
 
 An entry is a row of one of the ledger's tables (``entry_of``) as it was from some moment on (``seq``); of entries with the
 same key the last counts. In DuckDB's memory the ledger's tables stand as they are everywhere, with one column more, which is
-null in rows that no entry tells of yet.
+null in rows without an entry.
 """
 
 from __future__ import annotations
 
 from brenvik.engines.lakehouse.lake import LakeColumn, kind_of
-from brenvik.engines.lakehouse.pending import ROOM
+from brenvik.engines.lakehouse.pending import MEMORY
 from brenvik.ledger.schema import KEYS, SCHEMA, TABLES, VIEWS, place
 from brenvik.merge import sql
 
 LEDGER = (SCHEMA, "ledger")
 SEQ = "brenvik_seq"
-NEW = f"{ROOM}.new_entries"
-_HELD = {name: kind for columns in TABLES.values() for name, kind in columns.items()}
+NEW = f"{MEMORY}.new_entries"
+_COLUMNS = {name: kind for columns in TABLES.values() for name, kind in columns.items()}
 
 
 def columns() -> tuple[LakeColumn, ...]:
-    """The columns of the log: what tells entries apart, then those of all of the ledger's tables."""
-    held = (LakeColumn(name, kind_of(kind), needed=False) for name, kind in _HELD.items())
-    return (LakeColumn("entry_of", "VARCHAR", needed=True), LakeColumn("seq", "BIGINT", needed=True), *held)
+    """The columns of the log: what identifies an entry, then those of all of the ledger's tables."""
+    others = (LakeColumn(name, kind_of(kind), needed=False) for name, kind in _COLUMNS.items())
+    return (LakeColumn("entry_of", "VARCHAR", needed=True), LakeColumn("seq", "BIGINT", needed=True), *others)
 
 
 def tables() -> list[str]:
@@ -35,7 +35,7 @@ def _given(name: str) -> str:
 
 
 def not_entered(names: list[str], seq: int, *, all_of_them: bool = False) -> str:
-    """The entries for rows of some tables that no entry tells of; or for all of their rows."""
+    """The entries for rows of some tables that have none yet; or for all of their rows."""
     where = "" if all_of_them else f" WHERE t.{SEQ} IS NULL"
     return " UNION ALL ".join(
         f"SELECT '{name}' AS entry_of, COALESCE(t.{SEQ}, {seq}) AS seq, {_as_entry(name)} FROM {place(name)} t{where}"
@@ -46,7 +46,7 @@ def not_entered(names: list[str], seq: int, *, all_of_them: bool = False) -> str
 def _as_entry(name: str) -> str:
     return ", ".join(
         f"t.{sql.quote(column)}" if column in TABLES[name] else f"CAST(NULL AS {kind}) AS {sql.quote(column)}"
-        for column, kind in _HELD.items()
+        for column, kind in _COLUMNS.items()
     )
 
 
@@ -54,7 +54,7 @@ def enter(names: list[str], seq: int) -> list[str]:
     return [f"UPDATE {place(name)} SET {SEQ} = {seq} WHERE {SEQ} IS NULL" for name in names]
 
 
-def take_in(name: str) -> list[str]:
+def apply(name: str) -> list[str]:
     """Statements that bring the entries of ``NEW`` into one of the tables in memory."""
     keys, columns = KEYS[name], sql.columns(TABLES[name])
     same = " AND ".join(["1 = 1", *(f"n.{sql.quote(key)} = {place(name)}.{sql.quote(key)}" for key in keys)])

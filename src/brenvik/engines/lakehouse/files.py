@@ -1,4 +1,4 @@
-"""The files of a table: rows, and positions of rows that are gone, written as Parquet and described for the metadata.
+"""The files of a table: rows, and positions of deleted rows, written as Parquet and described for the metadata.
 
 A file holds rows in the order by which they are looked up, so that a load reads only what can hold its keys, and so many that
 reading one is quick. Numbers and times that hardly repeat are written as differences to the one before, without further
@@ -98,9 +98,9 @@ def _has_steps(kind: pa.DataType) -> bool:
     return bool(pa.types.is_integer(kind) or pa.types.is_temporal(kind))
 
 
-def write_positions(table: Table, gone: Iterable[tuple[str, pa.Array]]) -> DataFile:
-    """Writes which rows of which files are gone, by their numbers."""
-    path, count = f"{table.location()}/data/{uuid.uuid4()}-gone.parquet", 0
+def write_positions(table: Table, deleted: Iterable[tuple[str, pa.Array]]) -> DataFile:
+    """Writes the positions of deleted rows, by file."""
+    path, count = f"{table.location()}/data/{uuid.uuid4()}-deletes.parquet", 0
     with (
         table.io.new_output(path).create() as out,
         pq.ParquetWriter(
@@ -111,14 +111,14 @@ def write_positions(table: Table, gone: Iterable[tuple[str, pa.Array]]) -> DataF
             compression="zstd",
         ) as writer,
     ):
-        for file, positions in sorted(gone, key=lambda each: each[0]):
+        for file, positions in sorted(deleted, key=lambda each: each[0]):
             count += len(positions)
             writer.write_table(pa.table([pa.repeat(file, len(positions)), positions], schema=_POSITIONS))
     return _file(table, DataFileContent.POSITION_DELETES, path, record_count=count)
 
 
 def describe(table: Table, schema: Schema, path: str) -> DataFile:
-    """What the metadata tell of a Parquet file, out of its footer."""
+    """The description of a Parquet file for the metadata, from its footer."""
     with table.io.new_input(path).open() as stream:
         footer = pq.read_metadata(stream)
     statistics = data_file_statistics_from_parquet_metadata(

@@ -44,7 +44,7 @@ from brenvik.errors import BrenvikError, Conflict, StoreError
 
 MAIN = "main"
 """The namespace of tables that are named without one."""
-SAID = "brenvik."
+OURS = "brenvik."
 """What the properties begin with that a snapshot of ours carries."""
 SORTED_BY, APART = "brenvik.in-order-of", "brenvik.apart"
 """Properties of a table: how its rows lie."""
@@ -83,15 +83,15 @@ class LakeTable:
     table: Table | None = None
     snapshot: Snapshot | None = None
     sorted_by: tuple[str, ...] = ()
-    """The columns that tell the order in which rows lie in a file."""
+    """The columns by which the rows of a file are ordered."""
     apart: str | None = None
     """A column of true and false: rows of either lie in files of their own."""
     files: list[DataFile] = field(default_factory=list)
     """Those of rows; a file's number is its place here."""
     deletes: list[DataFile] = field(default_factory=list)
     """Those of deleted positions."""
-    said: Mapping[str, str] = field(default_factory=dict)
-    """What the newest snapshot of ours says."""
+    properties: Mapping[str, str] = field(default_factory=dict)
+    """Our properties of its newest snapshot."""
 
     @property
     def paths(self) -> list[str]:
@@ -148,7 +148,7 @@ class Lake:
         for file in alive:
             if file.file_format != FileFormat.PARQUET or file.content == DataFileContent.EQUALITY_DELETES:
                 raise StoreError(
-                    f"{'.'.join(table.name())} holds {file.file_path}, which is not a Parquet file of rows or positions; "
+                    f"{'.'.join(table.name())} contains {file.file_path}, which is not a Parquet file of rows or positions; "
                     "have the engine that wrote it rewrite the table's files."
                 )
             (files if file.content == DataFileContent.DATA else deletes).append(file)
@@ -168,7 +168,7 @@ class Lake:
             metadata.properties.get(APART) or None,
             files,
             deletes,
-            said_of(metadata),
+            properties_of(metadata),
         )
 
     def commit(self, state: LakeTable, change: Change, *, instead: bool = False) -> LakeTable:
@@ -188,7 +188,7 @@ class Lake:
             schema = Schema(*fields, schema_id=number, identifier_field_ids=[*kept])
             updates += [AddSchemaUpdate(schema_=schema), SetCurrentSchemaUpdate(schema_id=-1)]
         snapshot = self._write(state.table, schema, None if instead else state.snapshot, change)
-        ours = {name: value for name, value in change.said.items() if metadata.properties.get(name) != value}
+        ours = {name: value for name, value in change.properties.items() if metadata.properties.get(name) != value}
         updates += [*_current(snapshot), *([SetPropertiesUpdate(updates=ours)] if ours else [])]
         return self._commit(state, updates, snapshot)
 
@@ -211,7 +211,7 @@ class Lake:
                 **_PROPERTIES,
                 SORTED_BY: json.dumps(state.sorted_by),
                 **({APART: state.apart} if state.apart else {}),
-                **change.said,
+                **change.properties,
             },
         )
         table = made._table
@@ -226,13 +226,13 @@ class Lake:
         return self.at(table, table.metadata.snapshot_by_id(snapshot.snapshot_id))
 
     def manifests(self, table: Table, snapshot: Snapshot) -> list[ManifestFile]:
-        """What tells of the files of a snapshot. It never changes: it is read once."""
+        """The manifests of a snapshot; they never change, and are read once."""
         if snapshot.manifest_list not in self._manifests:
             self._manifests[snapshot.manifest_list] = snapshot.manifests(table.io)
         return self._manifests[snapshot.manifest_list]
 
     def entries(self, table: Table, manifest: ManifestFile) -> list[ManifestEntry]:
-        """What a manifest tells of files that are alive."""
+        """The entries of a manifest for existing files."""
         if manifest.manifest_path not in self._entries:
             self._entries[manifest.manifest_path] = manifest.fetch_manifest_entry(table.io)
         return self._entries[manifest.manifest_path]
@@ -262,7 +262,7 @@ class Lake:
 
 @contextmanager
 def whole(identifier: Sequence[str]) -> Iterator[None]:
-    """Whatever goes wrong while the files that tell of a table are read becomes a StoreError: they are damaged, or gone."""
+    """Any error while the metadata of a table are read becomes a StoreError: they are damaged or missing."""
     try:
         yield
     except (BrenvikError, NoSuchTableError):
@@ -299,23 +299,23 @@ def summary_of(snapshot: Snapshot) -> Mapping[str, str]:
     return snapshot.summary.additional_properties if snapshot.summary else {}
 
 
-def said_of(metadata: TableMetadata) -> dict[str, str]:
-    """What the newest snapshot of ours says, of those that led to the current one; should it be gone, what it left in the
-    table's properties."""
+def properties_of(metadata: TableMetadata) -> dict[str, str]:
+    """Our properties of the newest snapshot that has any, of those that led to the current one; if it was removed, the copy in
+    the properties of the table."""
     current = metadata.current_snapshot()
     for snapshot in ancestors_of(current, metadata) if current else ():
-        if said := {name: value for name, value in summary_of(snapshot).items() if name.startswith(SAID)}:
-            return said
-    return {name: value for name, value in metadata.properties.items() if name.startswith(SAID)}
+        if found := {name: value for name, value in summary_of(snapshot).items() if name.startswith(OURS)}:
+            return found
+    return {name: value for name, value in metadata.properties.items() if name.startswith(OURS)}
 
 
 def named(metadata: TableMetadata, number: int) -> Snapshot | None:
-    """The snapshot of this number with what others made of it since, without changing what it says; None when it is gone."""
+    """The snapshot of this number with later changes by others that have none of our properties; None when it was removed."""
     current = metadata.current_snapshot()
     for snapshot in ancestors_of(current, metadata) if current else ():
         if snapshot.snapshot_id == number:
             return current
-        if any(name.startswith(SAID) for name in summary_of(snapshot)):
+        if any(name.startswith(OURS) for name in summary_of(snapshot)):
             break
     return metadata.snapshot_by_id(number)
 

@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING, Any
 from brenvik.engines.lakehouse import entries, upgrading
 from brenvik.engines.lakehouse.entries import LEDGER, NEW, SEQ
 from brenvik.engines.lakehouse.files import write_whole
-from brenvik.engines.lakehouse.lake import SAID, LakeTable, local
-from brenvik.engines.lakehouse.shown import KEPT, ShownTables, in_our_words
+from brenvik.engines.lakehouse.lake import OURS, LakeTable, local
+from brenvik.engines.lakehouse.shown import LOG, ShownTables, in_our_words
 from brenvik.engines.lakehouse.snapshots import Change
 from brenvik.errors import BrenvikError, Conflict
 from brenvik.ledger.entries import now
@@ -27,9 +27,9 @@ if TYPE_CHECKING:
     import pyarrow as pa
     from pyiceberg.table import Table
 
-ENTRIES, _COMPACTED = f"{SAID}ledger", f"{SAID}compacted"
-"""What a snapshot says: the log, and the file of entries that belongs to it; of the log itself, the files of entries that others
-name and that were written anew with all others."""
+ENTRIES, _COMPACTED = f"{OURS}ledger", f"{OURS}compacted"
+"""Properties of snapshots. Of a table: the log, and the file of entries that belongs to it. Of the log: the files of entries that
+tables name and that were rewritten with all others."""
 MANY_FILES = 24
 _TRIES = 10
 
@@ -44,11 +44,11 @@ class LoggedTables(ShownTables):
         """The upgrade that the ledger needs, where it is of an older version."""
         self._touched: dict[str, None] = {}
         """Tables of the ledger that the transaction under way changed."""
-        self._taken_in: frozenset[str] = frozenset()
-        """Files of entries that the tables in memory hold."""
+        self._read_so_far: frozenset[str] = frozenset()
+        """Files whose entries are in the tables in memory."""
         self._seq = 0
-        self._some_told = False
-        """Whether snapshots were told of runs that the log may not have yet."""
+        self._some_named = False
+        """Whether snapshots name entries that the log may not have yet."""
 
     def _run_on_ledger(self, verb: str, name: str, statement: str, values: Mapping[str, Any] | None) -> int:
         if verb == "CREATE TABLE":
@@ -59,13 +59,13 @@ class LoggedTables(ShownTables):
             statement = statement.replace(" SET ", f" SET {sql.quote(SEQ)} = NULL, ", 1)
         return self._execute(statement, values)
 
-    def _take_all(self, places: dict[tuple[str, str], str]) -> None:
-        super()._take_all(places)
+    def _read_tables(self, places: dict[tuple[str, str], str]) -> None:
+        super()._read_tables(places)
         if LEDGER in places:
-            self._take_entries()
+            self._read_entries()
 
-    def _take_entries(self) -> None:
-        """Brings what the ledger's log, and snapshots that it does not know of yet, tell into the tables in memory."""
+    def _read_entries(self) -> None:
+        """Reads new entries of the ledger's log, and of snapshots that it does not have yet, into the tables in memory."""
         if not self._has_ledger:
             self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(SCHEMA)}", None)
             for statement in entries.tables():  # some may be left of a time that broke off
@@ -73,7 +73,7 @@ class LoggedTables(ShownTables):
             self._has_ledger = True
         state = self._ledger()
         files = [
-            path for path in dict.fromkeys([*state.paths, *self._not_adopted(state)]) if path not in self._taken_in
+            path for path in dict.fromkeys([*state.paths, *self._not_adopted(state)]) if path not in self._read_so_far
         ]
         self._older = next(
             (each for each in UPGRADES.values() if each.version_column in {column.name for column in state.columns}),
@@ -87,10 +87,10 @@ class LoggedTables(ShownTables):
             self._execute(f"CREATE OR REPLACE TABLE {NEW} AS {entered.rows}", None)
             answer = super().rows(f"SELECT entry_of, max(seq) AS seq FROM {NEW} GROUP BY entry_of")
             for row in answer:
-                for statement in entries.take_in(row["entry_of"]):
+                for statement in entries.apply(row["entry_of"]):
                     self._execute(statement, None)
             self._seq = max(self._seq, *(row["seq"] for row in answer))
-        self._taken_in = frozenset([*state.paths, *self._not_adopted(state)])
+        self._read_so_far = frozenset([*state.paths, *self._not_adopted(state)])
 
     def _show_version(self, state: LakeTable, files: list[str], older: Upgrade) -> None:
         """Of a ledger of an older version, shows the version and the names of its tables only."""
@@ -101,8 +101,8 @@ class LoggedTables(ShownTables):
             self._execute(f"CREATE OR REPLACE TABLE {place(name)} AS {what}", None)
 
     def upgrade_ledger(self, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
-        for error, said in self._unread.values():
-            if said is None or KEPT in said:
+        for error, properties in self._unread.values():
+            if properties is None or LOG in properties:
                 raise error
         with in_our_words(self.address):
             state = self._ledger()
@@ -110,9 +110,9 @@ class LoggedTables(ShownTables):
             for old, new in logs.items():
                 upgrading.rename_log(self._lake, old, new, upgrade.log_columns)
                 for table in self._tables.values():
-                    upgrading.name_log(self._lake, table, old, new, KEPT)
+                    upgrading.name_log(self._lake, table, old, new, LOG)
             upgrading.write_log(self._lake, state, upgraded, {_COMPACTED: "\n".join(self._named(state))})
-        self._has_ledger, self._older, self._places = False, None, {}  # all is read anew
+        self._has_ledger, self._older, self._places = False, None, {}  # all is read again
         self._tables.clear()
 
     def _not_adopted(self, ledger: LakeTable) -> list[str]:
@@ -122,8 +122,11 @@ class LoggedTables(ShownTables):
 
     def _named(self, ledger: LakeTable) -> list[str]:
         """Files of entries that snapshots name."""
-        told = [*(state.said for state in self._tables.values()), *(said for _, said in self._unread.values() if said)]
-        there = [said[ENTRIES].partition(" ") for said in told if ENTRIES in said]
+        found = [
+            *(state.properties for state in self._tables.values()),
+            *(properties for _, properties in self._unread.values() if properties),
+        ]
+        there = [properties[ENTRIES].partition(" ") for properties in found if ENTRIES in properties]
         return [path for log, _, path in there if log == _identity_of(ledger.table)]
 
     def _ledger(self) -> LakeTable:
@@ -131,56 +134,56 @@ class LoggedTables(ShownTables):
         table = self._lake.load(LEDGER)
         return self._lake.at(table, table.current_snapshot())
 
-    def _write_entries(self, told: pa.Table) -> str:
-        """Writes entries as a file that belongs to no snapshot yet; returns what the table's snapshot shall say of it."""
+    def _write_entries(self, entered: pa.Table) -> str:
+        """Writes entries as a file that belongs to no snapshot yet; returns the property with which a snapshot names it."""
         if self._not_adopted(self._ledger()):
             self._append(None)
         ledger = self._lake.load(LEDGER)
-        path = local(write_whole(ledger, ledger.schema(), told))
-        self._taken_in |= {path}
-        self._some_told = True
+        path = local(write_whole(ledger, ledger.schema(), entered))
+        self._read_so_far |= {path}
+        self._some_named = True
         return f"{_identity_of(ledger)} {path}"
 
     def _adopt(self) -> None:
-        """Has the log know what snapshots told. Where that fails, the next transaction does it: it counts already."""
+        """Adds the entries that snapshots name to the log. Where that fails, the next transaction does it: they count already."""
         with suppress(BrenvikError), in_our_words(self.address):
             self._append(None)
 
-    def _append(self, told: pa.Table | None, *, fold: bool = False) -> None:
-        """Commits entries to the ledger's log, with what snapshots told and it does not have yet; ``fold`` writes all of them
-        anew, as is done by itself once they lie in many files."""
+    def _append(self, entered: pa.Table | None, *, fold: bool = False) -> None:
+        """Commits entries to the ledger's log, with those that snapshots name and it does not have yet; ``fold`` rewrites all of
+        them, as happens by itself once they are in many files."""
         for attempt in range(_TRIES):
             state = self._ledger() if LEDGER in self._lake.places() else LakeTable(LEDGER, entries.columns())
             others = self._not_adopted(state)
-            fold = (fold or len(state.files) > MANY_FILES) and self._taken_in >= {*state.paths} and not attempt
-            if told is None and not others and not fold:
+            fold = (fold or len(state.files) > MANY_FILES) and self._read_so_far >= {*state.paths} and not attempt
+            if entered is None and not others and not fold:
                 return
-            said = {}
+            properties = {}
             if fold:
-                told = super().ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))
-                known = self._taken_in.union(_compacted(state))
-                said = {_COMPACTED: "\n".join(known.intersection(self._named(state)))}
-                others = [path for path in others if path not in self._taken_in]
+                entered = super().ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))
+                known = self._read_so_far.union(_compacted(state))
+                properties = {_COMPACTED: "\n".join(known.intersection(self._named(state)))}
+                others = [path for path in others if path not in self._read_so_far]
             try:
-                added = [told.to_reader()] if told else ()
-                done = self._lake.commit(state, Change(added, said=said, files=others), instead=fold)
+                added = [entered.to_reader()] if entered else ()
+                done = self._lake.commit(state, Change(added, properties=properties, files=others), instead=fold)
             except Conflict:
                 if attempt == _TRIES - 1:
                     raise
                 continue
             assert done.table
             new = {*done.paths} - {*state.paths}
-            if {*state.paths} <= self._taken_in:  # else what others entered is still to be read
+            if {*state.paths} <= self._read_so_far:  # else what others entered is still to be read
                 self._places = {**self._places, LEDGER: done.table.metadata_location}
-            self._taken_in |= new
+            self._read_so_far |= new
             return
 
 
 def _compacted(ledger: LakeTable) -> list[str]:
-    """Files of entries that snapshots name and that were written anew with all others."""
-    return ledger.said.get(_COMPACTED, "").split("\n")
+    """Files of entries that snapshots name and that were rewritten with all others."""
+    return ledger.properties.get(_COMPACTED, "").split("\n")
 
 
 def _identity_of(table: Table | None) -> str:
-    """What tells a table from an earlier one of its name."""
+    """What distinguishes a table from an earlier one of its name."""
     return str(table.metadata.table_uuid) if table else ""

@@ -1,4 +1,4 @@
-"""A folder of tables that was copied or moved: its metadata, which name every file by its whole path, are written anew.
+"""A folder of tables that was copied or moved: its metadata, which name every file by its absolute path, are rewritten.
 
 Files of rows stay as they are. What names files is written beside what was there: files of deleted positions, manifests, lists of
 manifests, and the metadata of each table. The catalog then takes all tables at once, so that a relocation that breaks off has
@@ -46,7 +46,7 @@ _NUMBER = re.compile(r"(\d+)-.*")
 _PATH, _LENGTH = 0, 1
 """Where a manifest's path and length stand in a list of manifests."""
 _FILE_PATH, _FILE_SIZE, _LOWER, _UPPER = 1, 5, 10, 11
-"""Where a manifest tells of a file its path, size and bounds."""
+"""Where a manifest has the path, size and bounds of a file."""
 _R = TypeVar("_R", bound=Record)
 _V = TypeVar("_V")
 _A = TypeVar("_A")
@@ -94,17 +94,17 @@ def relocate(folder: Folder) -> list[Relocated]:
     move = _Move(roots.pop(), str(folder.path))
     io = PyArrowFileIO()
     done: dict[Identifier, tuple[str, str]] = {}
-    told = []
+    relocated = []
     for identifier, place in sorted(strayed.items()):
         written, files = _relocate_table(io, move, place)
         done[identifier] = (place, written)
-        told.append(Relocated(".".join(identifier), move.before, files))
+        relocated.append(Relocated(".".join(identifier), move.before, files))
     _enter(folder, done)
-    return told
+    return relocated
 
 
 def _root_of(identifier: Identifier, place: str) -> str:
-    """The folder that a table lies in, as its metadata say."""
+    """The folder of a table by its metadata."""
     return location_of(place).removesuffix(Folder.below(identifier)).removeprefix("file://")
 
 
@@ -124,7 +124,7 @@ def _enter(folder: Folder, done: dict[Identifier, tuple[str, str]]) -> None:
 
 
 def _relocate_table(io: FileIO, move: _Move, place: str) -> tuple[str, int]:
-    """Writes the metadata of one table anew; returns where they are, and how many files they tell of."""
+    """Rewrites the metadata of one table; returns their location, and the number of files in them."""
     try:
         metadata = FromInputFile.table_metadata(io.new_input(move.path(place)))
         if metadata.format_version != 2:
@@ -148,7 +148,7 @@ def _relocate_table(io: FileIO, move: _Move, place: str) -> tuple[str, int]:
 
 
 class _Metadata:
-    """What tells of the files of one table, written anew."""
+    """The manifests of one table, rewritten."""
 
     def __init__(self, io: FileIO, move: _Move, metadata: TableMetadata) -> None:
         self.io, self.move, self.metadata = io, move, metadata
@@ -157,7 +157,7 @@ class _Metadata:
         self._files: dict[str, tuple[str, int]] = {}
 
     def lists(self) -> tuple[dict[int, str], int]:
-        """The path of a list of manifests for each snapshot, and how many files all of them tell of."""
+        """The path of a list of manifests for each snapshot, and the number of files in all of them."""
         written = {}
         for snapshot in self.metadata.snapshots:
             place = f"{self.folder}/snap-{snapshot.snapshot_id}-{uuid.uuid4()}.avro"
@@ -185,7 +185,7 @@ class _Metadata:
                 snapshot_id=entry.snapshot_id,
                 sequence_number=entry.sequence_number,
                 file_sequence_number=entry.file_sequence_number,
-                data_file=self._file(entry.data_file, gone=entry.status == ManifestEntryStatus.DELETED),
+                data_file=self._file(entry.data_file, deleted=entry.status == ManifestEntryStatus.DELETED),
             )
             for entry in there.fetch_manifest_entry(self.io, discard_deleted=False)
         ]
@@ -198,14 +198,14 @@ class _Metadata:
         there[_PATH], there[_LENGTH] = output.location, len(output)
         return there
 
-    def _file(self, file: DataFile, *, gone: bool) -> DataFile:
-        """A file as it is told of now. What is ``gone`` may not be there any more."""
+    def _file(self, file: DataFile, *, deleted: bool) -> DataFile:
+        """The new description of a file; a ``deleted`` one may not exist."""
         moved = _copy(file)
         moved[_FILE_PATH] = self.move.path(file.file_path)
-        if file.content == DataFileContent.POSITION_DELETES and not gone:
+        if file.content == DataFileContent.POSITION_DELETES and not deleted:
             moved[_FILE_PATH], moved[_FILE_SIZE] = _once(self._files, file.file_path, self._positions, file)
             moved[_LOWER] = moved[_UPPER] = None  # which may hold paths
-        elif not gone:
+        elif not deleted:
             _once(self._files, file.file_path, self._there, moved)
         return moved
 
@@ -213,9 +213,9 @@ class _Metadata:
         return file.file_path, len(self.io.new_input(file.file_path))
 
     def _positions(self, file: DataFile) -> tuple[str, int]:
-        """Writes anew which rows of which files are gone; returns the path and the bytes."""
+        """Rewrites a file of deleted positions; returns its path and size."""
         before = self.move.path(file.file_path)
-        after = f"{before.rpartition('/')[0]}/{uuid.uuid4()}-gone.parquet"
+        after = f"{before.rpartition('/')[0]}/{uuid.uuid4()}-deletes.parquet"
         with self.io.new_input(before).open() as stream:
             there = pq.read_table(stream)
         paths = pc.dictionary_encode(there["file_path"].combine_chunks())

@@ -18,8 +18,8 @@ from brenvik.engines.duckdb import DuckDBEngine
 from brenvik.engines.lakehouse import pending
 from brenvik.engines.lakehouse.catalogs import BY_NAME, Folder, Named, file_system, scheme_of
 from brenvik.engines.lakehouse.files import ROW_GROUP
-from brenvik.engines.lakehouse.lake import MAIN, SAID, Lake, LakeTable, local, named, said_of, summary_of, whole
-from brenvik.engines.lakehouse.pending import ROOM, Group, Held, Rooms, Stored
+from brenvik.engines.lakehouse.lake import MAIN, OURS, Lake, LakeTable, local, named, properties_of, summary_of, whole
+from brenvik.engines.lakehouse.pending import MEMORY, FileColumns, Group, Relations, Stored
 from brenvik.engines.protocol import Written
 from brenvik.errors import Conflict, StoreError
 from brenvik.ledger.schema import SCHEMA
@@ -28,10 +28,10 @@ from brenvik.merge import sql
 if TYPE_CHECKING:
     import pyarrow as pa
 
-KEPT = f"{SAID}kept"
-"""What a snapshot says: the name of the kept changes, and the snapshot of theirs that belongs to it."""
+LOG = f"{OURS}kept"
+"""A property of a table's snapshots: the name of its change log, and the snapshot of that which belongs to it."""
 _WRITTEN = (("added-data-files", "added-delete-files"), ("added-files-size",), ("added-position-deletes",))
-"""What the format has snapshots say of files, bytes and rows that are gone."""
+"""The format's own properties of snapshots: added files, bytes and deleted rows."""
 
 
 class ShownTables(DuckDBEngine):
@@ -42,65 +42,63 @@ class ShownTables(DuckDBEngine):
         self.address = f"lakehouse:{place}"
         home = Named(place[1:]) if place.startswith(BY_NAME) else Folder(Path(place))
         self._lake = Lake(home)
-        self._identity = f"lakehouse {home.holds}"
+        self._identity = f"lakehouse {home.locks}"
         self._tables: dict[str, LakeTable] = {}
         self._unread: dict[str, tuple[StoreError, Mapping[str, str] | None]] = {}
-        """Tables that are not understood: why, and what their newest snapshot of ours says all the same, None where that cannot
-        be read either."""
+        """Tables that cannot be read: why, and our properties of their newest snapshot, None if those cannot be read either."""
         self._changed: dict[str, None] = {}
         """Tables to which the transaction under way does something."""
-        self._near: dict[str, None] = {}
-        """Tables of which it asks only for rows that were brought near."""
+        self._pruned: dict[str, None] = {}
+        """Tables that it sees pruned to the rows of some keys."""
         self._under_way = False
         self._places: dict[tuple[str, str], str] = {}
         """Where the metadata of each table stood when it was last looked at."""
-        self._rooms: dict[str, Rooms] = {}
+        self._relations: dict[str, Relations] = {}
         self._numbers = itertools.count(1)
-        self._held: dict[str, Held] = {}
-        """What is held by each file that was looked at."""
+        self._file_columns: dict[str, FileColumns] = {}
+        """The columns of each file that was read."""
         self._reached: set[str] = set()
         """How places elsewhere begin that DuckDB can read."""
-        self._execute(f"CREATE SCHEMA {ROOM}", None)
-        self._execute(f"CREATE SEQUENCE {ROOM}.places START {pending.FIRST_NEW}", None)
+        self._execute(f"CREATE SCHEMA {MEMORY}", None)
+        self._execute(f"CREATE SEQUENCE {MEMORY}.places START {pending.FIRST_NEW}", None)
 
     def _refresh(self) -> None:
-        """Sees to it that tables and ledger are shown as they are now; not within a transaction, which goes on from what it saw
-        first."""
+        """Refreshes the views of tables and ledger; not within a transaction, which keeps what it saw first."""
         if self._under_way:
             return
         with in_our_words(self.address):
             places = self._lake.places()
             if places != self._places:
-                self._take_all(places)
+                self._read_tables(places)
                 self._places = places
 
-    def _take_all(self, places: dict[tuple[str, str], str]) -> None:
+    def _read_tables(self, places: dict[tuple[str, str], str]) -> None:
         for identifier in places.keys() | self._places.keys():
             if identifier[0] != SCHEMA and places.get(identifier) != self._places.get(identifier):
-                self._take(identifier, there=identifier in places)
-        kept = {}
+                self._read_table(identifier, there=identifier in places)
+        logs = {}
         for state in self._tables.values():
-            if state.identifier[0] != SCHEMA and KEPT in state.said:
-                name, _, snapshot = state.said[KEPT].rpartition(" ")
-                kept[name] = int(snapshot)
+            if state.identifier[0] != SCHEMA and LOG in state.properties:
+                name, _, snapshot = state.properties[LOG].rpartition(" ")
+                logs[name] = int(snapshot)
         for identifier in places:
-            if identifier[0] == SCHEMA and identifier[1] in kept:
-                self._take(identifier, snapshot=kept[identifier[1]])
+            if identifier[0] == SCHEMA and identifier[1] in logs:
+                self._read_table(identifier, snapshot=logs[identifier[1]])
 
-    def _rooms_of(self, name: str) -> Rooms:
-        if name not in self._rooms:
+    def _relations_of(self, name: str) -> Relations:
+        if name not in self._relations:
             space, table = self._tables[name].identifier
             relation = sql.quote(table) if space == MAIN else f"{sql.quote(space)}.{sql.quote(table)}"
-            self._rooms[name] = Rooms(relation, next(self._numbers))
-        return self._rooms[name]
+            self._relations[name] = Relations(relation, next(self._numbers))
+        return self._relations[name]
 
     def _show(self, name: str) -> None:
-        state, rooms = self._tables[name], self._rooms_of(name)
+        state, relations = self._tables[name], self._relations_of(name)
         space = state.identifier[0]
         if space != MAIN:
             self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(space)}", None)
-        some = {"some_pending": name in self._changed, "near": name in self._near}
-        self._execute(pending.show(rooms, self._stored(state), **some), None)
+        some = {"some_pending": name in self._changed, "pruned": name in self._pruned}
+        self._execute(pending.show(relations, self._stored(state), **some), None)
 
     def _stored(self, state: LakeTable) -> Stored:
         for file in (*state.files, *state.deletes):
@@ -117,48 +115,49 @@ class ShownTables(DuckDBEngine):
         )
 
     def _groups(self, paths: Sequence[str]) -> tuple[Group, ...]:
-        """Files of a table by what they hold."""
-        if new := [path for path in paths if path not in self._held]:
+        """Files of a table by their columns."""
+        if new := [path for path in paths if path not in self._file_columns]:
             listed = ", ".join(map(pending.text, new))
-            self._held |= dict.fromkeys(new, ())
+            self._file_columns |= dict.fromkeys(new, ())
             for path, field, name, kind in self._connection.execute(
                 f"SELECT file_name, field_id, name, duckdb_type FROM parquet_schema([{listed}]) WHERE num_children IS NULL"
             ).fetchall():
-                self._held[path] += ((field, name, kind),)
-        groups: dict[Held, list[int]] = {}
+                self._file_columns[path] += ((field, name, kind),)
+        groups: dict[FileColumns, list[int]] = {}
         for number, path in enumerate(paths):
-            groups.setdefault(self._held[path], []).append(number)
+            groups.setdefault(self._file_columns[path], []).append(number)
         return tuple(
-            Group(tuple(numbers), tuple(paths[number] for number in numbers), held) for held, numbers in groups.items()
+            Group(tuple(numbers), tuple(paths[number] for number in numbers), columns)
+            for columns, numbers in groups.items()
         )
 
-    def _let_go(self, name: str) -> None:
+    def _forget_current(self, name: str) -> None:
         """Shows all of a table again."""
-        del self._near[name]
-        self._execute(f"DROP TABLE {self._rooms[name].near}", None)
+        del self._pruned[name]
+        self._execute(f"DROP TABLE {self._relations[name].current}", None)
         self._show(name)
 
-    def _take(self, identifier: tuple[str, str], *, there: bool = True, snapshot: int | None = None) -> None:
+    def _read_table(self, identifier: tuple[str, str], *, there: bool = True, snapshot: int | None = None) -> None:
         name = plain(".".join(identifier).casefold())
         self._unread.pop(name, None)
         if not there:
             self._hide(name)
             return
-        said = None
+        properties = None
         try:
             table = self._lake.load(identifier)
-            said = said_of(table.metadata)
+            properties = properties_of(table.metadata)
             current = table.current_snapshot()
             self._tables[name] = self._lake.at(table, named(table.metadata, snapshot) if snapshot else current)
             with whole(identifier):
                 self._show(name)
         except StoreError as error:
             self._hide(name)
-            self._unread[name] = (error, said)
+            self._unread[name] = (error, properties)
 
     def _hide(self, name: str) -> None:
-        if name in self._tables and name in self._rooms:
-            self._execute(f"DROP VIEW IF EXISTS {self._rooms[name].relation}", None)
+        if name in self._tables and name in self._relations:
+            self._execute(f"DROP VIEW IF EXISTS {self._relations[name].relation}", None)
         self._tables.pop(name, None)
 
     def _in_order(self, state: LakeTable, rows: str) -> Iterator[pa.RecordBatchReader]:
@@ -178,16 +177,16 @@ class ShownTables(DuckDBEngine):
         name = plain(table.casefold())
         if name not in self._tables or not (its := self._tables[name].table):
             return None
-        snapshot = next((each for each in its.snapshots() if summary_of(each).get(f"{SAID}run") == str(run)), None)
+        snapshot = next((each for each in its.snapshots() if summary_of(each).get(f"{OURS}run") == str(run)), None)
         if snapshot is None:
             return None
         with in_our_words(self.address):
             state = self._lake.at(its, snapshot)
         if not {*columns} <= {column.name for column in state.columns}:
             return None
-        rooms = Rooms(f"{ROOM}.{sql.quote(f'was_{next(self._numbers)}')}", 0)
-        self._execute(pending.show(rooms, self._stored(state), some_pending=False, near=False), None)
-        return rooms.relation
+        relations = Relations(f"{MEMORY}.{sql.quote(f'was_{next(self._numbers)}')}", 0)
+        self._execute(pending.show(relations, self._stored(state), some_pending=False, pruned=False), None)
+        return relations.relation
 
     def written(self, table: str) -> dict[int, Written]:
         self._refresh()
@@ -196,18 +195,18 @@ class ShownTables(DuckDBEngine):
             return {}
         found: dict[int, Written] = {}
         counted: set[str] = set()
-        log = self._tables.get(f"{SCHEMA}.{state.said.get(KEPT, '').rpartition(' ')[0]}".casefold())
+        log = self._tables.get(f"{SCHEMA}.{state.properties.get(LOG, '').rpartition(' ')[0]}".casefold())
         for snapshot in state.table.snapshots():
-            said = summary_of(snapshot)
+            properties = summary_of(snapshot)
             compacted = snapshot.summary and snapshot.summary.operation == Operation.REPLACE
-            if compacted or f"{SAID}run" not in said:
+            if compacted or f"{OURS}run" not in properties:
                 continue
             wrote = [snapshot]
-            number = said.get(KEPT, "").rpartition(" ")[2]
+            number = properties.get(LOG, "").rpartition(" ")[2]
             if log and log.table and number and number not in counted:
                 wrote += filter(None, [log.table.metadata.snapshot_by_id(int(number))])
             counted.add(number)
-            found[int(said[f"{SAID}run"])] = Written(
+            found[int(properties[f"{OURS}run"])] = Written(
                 *(sum(int(summary_of(each).get(name, 0)) for each in wrote for name in names) for names in _WRITTEN)
             )
         return found

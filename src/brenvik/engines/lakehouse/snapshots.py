@@ -1,4 +1,4 @@
-"""One change of a table written as a snapshot: the manifests that tell of its files, and the list of all manifests."""
+"""One change of a table written as a snapshot: the manifests of its files, and the list of all manifests."""
 
 from __future__ import annotations
 
@@ -36,10 +36,10 @@ class Change:
 
     added: Iterable[pa.RecordBatchReader] = ()
     """Rows that come; those of each reader lie in files of their own."""
-    gone: Sequence[tuple[str, pa.Array]] = ()
+    deleted: Sequence[tuple[str, pa.Array]] = ()
     """Numbers of rows that go, by file."""
-    said: Mapping[str, str] = field(default_factory=dict)
-    """What the snapshot says beside what the format has it say."""
+    properties: Mapping[str, str] = field(default_factory=dict)
+    """Our properties of the snapshot, beside the format's own."""
     files: Sequence[str] = ()
     """Files that were written before and become the table's."""
     dropped: frozenset[str] = frozenset()
@@ -94,17 +94,17 @@ def write_snapshot(
     ``earlier``."""
     metadata = table.metadata
     added = [*(describe(table, schema, path) for path in change.files), *write_rows(table, schema, change.added)]
-    gone = [write_positions(table, change.gone)] if change.gone else []
+    deleted = [write_positions(table, change.deleted)] if change.deleted else []
     number, name = metadata.new_snapshot_id(), uuid.uuid4()
     collected = SnapshotSummaryCollector()
-    for file in (*added, *gone):
+    for file in (*added, *deleted):
         collected.add_file(file, schema, metadata.spec())
     manifests = [
         *_manifests(
             table, schema, ManifestWriterV2, added, (number, f"{name}-m0"), earlier, change, entries, collected
         ),
         *_manifests(
-            table, schema, PositionManifestWriter, gone, (number, f"{name}-m1"), earlier, change, entries, collected
+            table, schema, PositionManifestWriter, deleted, (number, f"{name}-m1"), earlier, change, entries, collected
         ),
     ]
     parent = metadata.current_snapshot()
@@ -119,9 +119,9 @@ def write_snapshot(
         avro_compression=NO_COMPRESSION,
     ) as lister:
         lister.add_manifests(manifests)
-    operation = Operation.APPEND if base == parent and not gone and not change.dropped else Operation.OVERWRITE
-    told = base.summary.additional_properties if base and base.summary else None
-    summary = update_snapshot_summaries(Summary(operation, **collected.build(), **change.said), told)
+    operation = Operation.APPEND if base == parent and not deleted and not change.dropped else Operation.OVERWRITE
+    before = base.summary.additional_properties if base and base.summary else None
+    summary = update_snapshot_summaries(Summary(operation, **collected.build(), **change.properties), before)
     if change.same_rows:
         summary = Summary(Operation.REPLACE, **summary.additional_properties)
     return Snapshot(

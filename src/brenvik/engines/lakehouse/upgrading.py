@@ -1,6 +1,6 @@
 """The ledger of an older schema version in a lakehouse, brought to the next one.
 
-First, table by table, the change log is renamed, and a snapshot of the table names it anew. Last comes the ledger's log: one
+First, table by table, the change log is renamed, and a snapshot of the table names it. Last comes the ledger's log: one
 snapshot has all entries in their new form, and the log's new columns. Until that is committed the ledger counts as the older
 one, and the upgrade can be carried out again: what was done is skipped.
 """
@@ -44,10 +44,10 @@ def rename_log(lake: Lake, old: str, new: str, columns: Mapping[str, str]) -> No
 
 def name_log(lake: Lake, state: LakeTable, old: str, new: str, named: str) -> None:
     """Has the table that names the change log ``old``, in the property ``named`` of its snapshot, name it ``new``."""
-    log, _, snapshot = state.said.get(named, "").rpartition(" ")
+    log, _, snapshot = state.properties.get(named, "").rpartition(" ")
     if f"{SCHEMA}.{log}" == old:
-        said = {**state.said, named: f"{new.rpartition('.')[2]} {snapshot}"}
-        lake.commit(state, Change(said=said, same_rows=True))
+        properties = {**state.properties, named: f"{new.rpartition('.')[2]} {snapshot}"}
+        lake.commit(state, Change(properties=properties, same_rows=True))
 
 
 def entries_of(
@@ -79,9 +79,9 @@ def entries_of(
     return answer
 
 
-def write_log(lake: Lake, state: LakeTable, upgraded: pa.Table, said: Mapping[str, str]) -> None:
+def write_log(lake: Lake, state: LakeTable, upgraded: pa.Table, properties: Mapping[str, str]) -> None:
     """Commits the entries in their new form in place of all there are."""
     fields = {column.name: column.field for column in state.columns}
     columns = tuple(replace(column, field=fields.get(column.name)) for column in entries.columns())
     rows = upgraded.select([column.name for column in columns]).to_reader()
-    lake.commit(replace(state, columns=columns), Change([rows], said=said), instead=True)
+    lake.commit(replace(state, columns=columns), Change([rows], properties=properties), instead=True)
