@@ -8,11 +8,12 @@ RUNTIME := .venv/.runtime
 TESTS := .venv/.tests
 DRAWING := .venv/.drawing
 
-.PHONY: help demo test lint types soak bench screenshots clean
+.PHONY: help demo test lint types docs soak bench screenshots clean
 
 help:
 	@echo 'make demo         four days of the buoys of Halvorsund (in build/demo)'
-	@echo 'make test         lint, types and tests; the draws are the same each time'
+	@echo 'make test         lint, types, documentation and tests; the draws are the same each time'
+	@echo 'make docs         the documentation (in build/docs)'
 	@echo 'make soak         invariants, kills and fuzz targets with new draws, for 20 minutes: make soak SOAK=8h'
 	@echo 'make bench        speed against SQL by hand, written to docs/benchmarks/'
 	@echo 'make screenshots  the pictures in docs/screenshots/'
@@ -24,26 +25,29 @@ $(RUNTIME): pyproject.toml constraints.txt
 	touch $(RUNTIME)
 
 $(TESTS): $(RUNTIME)
-	$(INSTALL) '.[test]'
+	$(INSTALL) '.[test,docs]'
 	touch $(TESTS)
 
 $(DRAWING): $(TESTS)
-	$(INSTALL) '.[test,drawing]'
+	$(INSTALL) '.[test,docs,drawing]'
 	touch $(DRAWING)
 
 demo: $(RUNTIME)
 	rm -rf build/demo
 	$(BIN)/brenvik demo build/demo
 
-test: lint types
+test: lint types docs
 	$(BIN)/pytest --numprocesses $(CORES) $(ONE_BY_ONE)
 
 lint: $(TESTS)
-	$(BIN)/ruff check src tests benchmarks examples tools
-	$(BIN)/ruff format --check src tests benchmarks examples tools
+	$(BIN)/ruff check src tests benchmarks examples tools docs
+	$(BIN)/ruff format --check src tests benchmarks examples tools docs
 
 types: $(TESTS)
 	$(BIN)/mypy
+
+docs: $(TESTS)
+	$(BIN)/sphinx-build --fail-on-warning --quiet --jobs $(CORES) docs build/docs
 
 soak: $(TESTS)
 	$(BIN)/python tests/soak.py $(or $(SOAK),20m)

@@ -1,5 +1,7 @@
 """Brenvik applies change feeds to warehouse and lakehouse tables: exactly once, with history, every decision explained.
 
+A first load::
+
     import brenvik
 
     store = brenvik.open_store("duckdb:coast.duckdb")
@@ -7,9 +9,10 @@
     outcome = buoy.load(frame, kind="changes", operation="op")
     buoy.history("NB-104")
 
-Where tables live: ``open_store``, ``Store``, ``Table``. What is declared: ``TableRules``, and the feeds ``FileFeed`` and
-``DatabaseFeed`` with ``Operations``. What comes back: ``Outcome``, ``Outcomes``. Whole projects: ``read_project``, ``Project``.
-Feeds of your own: ``Source``, ``FrameSource``. What can go wrong: ``BrenvikError`` and its subclasses, see ``brenvik.errors``.
+Stores and tables: ``open_store``, ``Store``, ``Table``. Declarations: ``TableRules``, and the feeds ``FileFeed`` and
+``DatabaseFeed`` with ``Operations``. Results: ``Outcome``, ``Outcomes``. Whole projects: ``read_project``, ``Project``, loaded
+with ``LoadOptions`` (``LoadRequest``, ``Allowed``). Feeds of your own: ``Source``, ``FrameSource``. Errors: ``BrenvikError`` and
+its subclasses, see ``brenvik.errors``.
 """
 
 from importlib import import_module

@@ -174,18 +174,18 @@ class Store:
 def open_store(
     address: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None
 ) -> Store:
-    """The store at an address: ``duckdb:coast.duckdb`` or ``sqlite:coast.db`` (files, made when missing), ``duckdb::memory:``,
-    ``lakehouse:coast`` (a folder of Apache Iceberg tables, made when missing), ``lakehouse:@coast`` (the catalog that the
-    configuration of pyiceberg knows as coast, wherever its tables lie), or a database of a PostgreSQL server
-    (``postgresql://coast@db.halvorsund.example/warehouse``; what its client understands in a URL counts, TLS settings and
-    timeouts included).
+    """Opens the store at an address.
 
-    ``read_only`` opens without the right to write. ``wait_s`` is how long to wait, in seconds, while another process
-    holds the file. ``memory_limit`` (``"500 MB"``, ``"4 GB"``) is what the engine may use of memory, as far as it works in this
-    process; beyond it, it works on disk. None leaves that to the engine.
+    The addresses are ``duckdb:coast.duckdb``, ``duckdb::memory:``, ``sqlite:coast.db``, ``lakehouse:coast`` (a folder of Apache
+    Iceberg tables), ``lakehouse:@coast`` (the catalog of this name in the configuration of pyiceberg), and
+    ``postgresql://coast@db.halvorsund.example/warehouse`` (with any parameters of its client, such as TLS settings and
+    timeouts). Files and folders are created if they do not exist.
 
-    Raises DeclarationError for an address of no known kind, StoreError when it cannot be opened, Busy when another
-    process holds it for longer.
+    ``read_only`` opens the store for reading. ``wait_s`` is how many seconds to wait while another process has locked the file.
+    ``memory_limit`` (``"500 MB"``, ``"4 GB"``) limits the memory of an engine in this process, which then works on disk; None is
+    the engine's default.
+
+    Raises DeclarationError for an invalid address, StoreError when the store cannot be opened, Busy when it stays locked.
     """
     check_call("open_store", read_only=read_only, wait_s=wait_s, memory_limit=memory_limit)
     kind, _, place = str(address).partition(":")

@@ -29,27 +29,48 @@ def pattern(lines: list[str]) -> str:
     return "".join(parts) + (r"(?:.*\n)*" if len(lines) <= 1 or lines[1] == "…" else "")
 
 
-def test_the_session_says_what_the_readme_shows(tmp_path: Path) -> None:
-    folder = tmp_path / "coast"
-    (folder / "inbox").mkdir(parents=True)
-    scenario.write_day("buoy_01.csv", folder / "inbox")
-    scenario.write_day("buoy_02.csv", tmp_path)
-    environment = {**os.environ, "PATH": f"{BRENVIK.parent}{os.pathsep}{os.environ['PATH']}"}
-    steps = re.split(r"^\$ ", block("session"), flags=re.MULTILINE)[1:]
-    assert len(steps) == 7
+def follow(session: str, folder: Path) -> int:
+    """Runs the commands of a session and compares what they print; returns how many there are."""
+    path = os.pathsep.join([str(BRENVIK.parent), os.environ["PATH"]])
+    steps = re.split(r"^\$ ", session, flags=re.MULTILINE)[1:]
     for step in steps:
         command, *expected = step.splitlines()
         done = subprocess.run(
             command,
             shell=True,
             cwd=folder,
-            env=environment,
+            env={**os.environ, "PATH": path, "COLUMNS": "140"},
             capture_output=True,
             text=True,
             encoding="utf-8",
             check=False,
         )
         assert re.fullmatch(pattern(expected), done.stdout), f"$ {command}\n{done.stdout}\n{done.stderr}"
+    return len(steps)
+
+
+def test_the_session_says_what_the_readme_shows(tmp_path: Path) -> None:
+    folder = tmp_path / "coast"
+    (folder / "inbox").mkdir(parents=True)
+    scenario.write_day("buoy_01.csv", folder / "inbox")
+    scenario.write_day("buoy_02.csv", tmp_path)
+    assert follow(block("session"), folder) == 7
+
+
+@pytest.mark.parametrize(("page", "commands"), [("tutorial", 12), ("how-to/python", 2)])
+def test_a_page_of_the_documentation_says_what_happens(page: str, commands: int, tmp_path: Path) -> None:
+    """Its files are written and its commands run, from top to bottom."""
+    text = (ROOT / "docs" / f"{page}.md").read_text(encoding="utf-8")
+    done = 0
+    for file, session, content in re.findall(
+        r"```(?:\{code-block\} \w+\n:caption: (\S+)\n\n|(console)\n)(.*?)```", text, re.DOTALL
+    ):
+        if session:
+            done += follow(content, tmp_path)
+        else:
+            (tmp_path / file).parent.mkdir(exist_ok=True)
+            (tmp_path / file).write_text(content, encoding="utf-8")
+    assert done == commands
 
 
 def test_the_library_in_six_lines(tmp_path: Path) -> None:

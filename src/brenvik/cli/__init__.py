@@ -1,1 +1,1 @@
-"""The command line: parse, call the library, show. Nothing is worked out here."""
+"""The command line: parse, call the library, show. No logic of loads lives here."""

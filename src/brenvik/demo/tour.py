@@ -1,4 +1,4 @@
-"""Walks through the scenario: puts each day's file into the inbox, runs the real commands, says what to look at."""
+"""Walks through the scenario: writes each day's files to the inbox, runs the real commands, and comments on them."""
 
 from __future__ import annotations
 

@@ -189,7 +189,7 @@ class Reader:
         chunks = self._pieces(answer)
         natively = _SQLITE_KEEPS if view.dialect.name == "sqlite" else None
         stated = dict(relation.types)
-        if self._table is None:  # nobody states the types of a query's columns: the first rows tell
+        if self._table is None:  # the types of a query's columns are not declared: the first rows show them
             first = next(chunks, None)
             if first:
                 stated = {name: _guess(values) for name, values in zip(names, first, strict=True)}
@@ -238,8 +238,10 @@ class Reader:
         except exc.DBAPIError as error:
             said = _masked(str(error.orig).strip().partition("\n")[0], _url(self._connection))
             where = self.address
-            mended = isinstance(error, (exc.OperationalError, exc.InterfaceError)) and not said.startswith(_OF_THE_CALL)
-            if error.connection_invalidated or mended:
+            temporary = isinstance(error, (exc.OperationalError, exc.InterfaceError)) and not said.startswith(
+                _OF_THE_CALL
+            )
+            if error.connection_invalidated or temporary:
                 what = "closed the connection while being read" if reading else "cannot be reached"
                 raise SourceUnavailable(f"{where} {what}: {said}. Nothing was loaded; try again later.") from None
             raise FeedError(f"{where} cannot read {self.name}: {said}") from None

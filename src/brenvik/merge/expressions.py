@@ -52,7 +52,7 @@ def write(tree: exp.Expr, values: Mapping[str, str], types: Mapping[str, ColumnT
     """A condition in the flavour of the core, which DuckDB reads too, over columns that have these values and types; ``untyped``
     where the store keeps decimals and times as text.
 
-    Raises ValueError that says what of it cannot be compared or calculated with, or that it is no condition.
+    Raises ValueError that names what cannot be compared or calculated, or says that it is not a condition.
     """
     term = _Writer(values, types, untyped).of(tree)
     if term.kind != "boolean":

@@ -32,7 +32,7 @@ SYSTEM_COLUMNS = (
     "last_loaded_at",
 )
 
-# What the tables of an existing declaration rest on; a change of these needs the table worked out again.
+# A change of these rules needs the table recomputed.
 NEED_REBUILD = (
     "table_name",
     "natural_key",

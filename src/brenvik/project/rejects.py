@@ -57,14 +57,14 @@ def retry(
     """
     found = project.table(table)
     there = open_rejects(store.ledger, found.rules.table)
-    mended = _mended(path, there) if path else {}
+    corrected = _corrected(path, there) if path else {}
     lines: dict[str, dict[int, str]] = {}
     left = 0
     for number, reject in there.items():
-        if path and number not in mended:
+        if path and number not in corrected:
             continue
         content = reject["content"]
-        row = mended.get(number)
+        row = corrected.get(number)
         if row is not None and row != row_of(content):
             content = write_json(row)
         if row_of(content) is None:
@@ -105,7 +105,7 @@ def retry(
     return outcomes
 
 
-def _mended(path: Path, there: Mapping[int, Mapping[str, Any]]) -> dict[int, dict[str, Any] | None]:
+def _corrected(path: Path, there: Mapping[int, Mapping[str, Any]]) -> dict[int, dict[str, Any] | None]:
     """The rows of an exported file by the number of their reject."""
     try:
         lines = path.read_text(encoding="utf-8-sig").split("\n")  # other separators can stand in texts

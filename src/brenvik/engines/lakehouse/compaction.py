@@ -23,13 +23,13 @@ from brenvik.engines.lakehouse.files import ROW_GROUP
 from brenvik.engines.lakehouse.lake import Lake, LakeTable, local
 
 MANY_GONE = 0.05
-"""From which share of deleted rows on a file is written anew."""
+"""The share of deleted rows from which on a file is rewritten."""
 LEFTOVER_S = 24 * 3600.0
 """How old a file must be that nothing names, so that it cannot be one that someone is about to commit."""
 
 
 def to_rewrite(state: LakeTable, deleted: Mapping[str, int]) -> set[int]:
-    """The numbers of files that are worth writing anew; ``deleted`` says how many rows are deleted of which file."""
+    """The numbers of files that are worth rewriting; ``deleted`` says how many rows are deleted of which file."""
     field = next((column.field for column in state.columns if column.name == state.apart), None)
     small: dict[bytes | None, list[int]] = defaultdict(list)
     chosen = set()
@@ -45,7 +45,7 @@ def to_rewrite(state: LakeTable, deleted: Mapping[str, int]) -> set[int]:
 def forget(
     lake: Lake, state: LakeTable, needed: Collection[int], keep: timedelta, *, named: Collection[str] = ()
 ) -> tuple[LakeTable, int, int]:
-    """Has a table forget snapshots that are older than ``keep``, and takes away the files that nobody needs then: how many, and
+    """Expires snapshots of a table that are older than ``keep``, and removes the files that nothing needs then: how many, and
     their bytes. What must stay are the snapshots that are ``needed``, and files that are ``named`` elsewhere."""
     assert state.table
     metadata = state.table.metadata
@@ -58,7 +58,7 @@ def forget(
 
 
 def to_drop(metadata: TableMetadata, needed: Collection[int], before_ms: int) -> list[int]:
-    """The numbers of snapshots that were made before a moment and that nobody goes back to: not those that a branch or a tag
+    """The numbers of snapshots that were made before a moment and that nothing refers to: not those that a branch or a tag
     stands for, not ``needed`` ones, nor what came of these since."""
     stay = {ref.snapshot_id for ref in metadata.refs.values()} | set(needed)
     since: list[int] = []

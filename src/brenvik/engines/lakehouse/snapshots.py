@@ -66,14 +66,14 @@ def _manifests(
     writer = writer_of(table.metadata.spec(), schema, output, number, NO_COMPRESSION)
     there = [each for each in earlier if each.content == writer.content()]
     many = len(there) >= _MANY_MANIFESTS
-    anew = [each for each in there if many or (change.dropped and _holds_any(entries(each), change.dropped))]
-    stay = [each for each in there if each not in anew]
-    if not (files or anew):
+    rewritten = [each for each in there if many or (change.dropped and _holds_any(entries(each), change.dropped))]
+    stay = [each for each in there if each not in rewritten]
+    if not (files or rewritten):
         return stay
     with writer:
         for file in files:
             writer.add(ManifestEntry.from_args(data_file=file))
-        for entry in (entry for manifest in anew for entry in entries(manifest)):
+        for entry in (entry for manifest in rewritten for entry in entries(manifest)):
             if entry.data_file.file_path in change.dropped:
                 collected.remove_file(entry.data_file, schema, table.metadata.spec())
                 writer.delete(entry)

@@ -21,7 +21,7 @@ def set_aside(schema: TableSchema) -> tuple[Step[Classified], ...]:
 
     return (
         Step("classify", "deletes that have no effect by themselves", into, "make", some),
-        Step("classify", "removed here", out, "change"),
+        Step("classify", "invalid rows are removed from the changes", out, "change"),
     )
 
 
@@ -39,7 +39,7 @@ def find_replay_keys(schema: TableSchema) -> tuple[Step[Classified], ...]:
 
 def current_paths(schema: TableSchema, *, first: bool = False, chosen: bool = False) -> tuple[Step[Resolved], ...]:
     """Makes ``current_path``: keys with exactly one change, newer than all before. ``chosen``: ``replay_keys`` was given."""
-    full: When[Resolved] = When("when a current version does not tell enough", lambda f: current_path.FULL in f.current)
+    full: When[Resolved] = When("when a current version is not sufficient", lambda f: current_path.FULL in f.current)
     send, drop = current_path.send_to_replay(schema)
     steps: list[Step[Resolved]] = [
         Step(
@@ -67,8 +67,15 @@ def current_paths(schema: TableSchema, *, first: bool = False, chosen: bool = Fa
     return (
         *steps,
         Step("current path", "how many changes have which decision", current_path.summary(), "ask", _summary),
-        Step("current path", "these keys are replayed", send, "change", _also_replayed, full),
-        Step("current path", "and removed here", drop, "change", when=full),
+        Step(
+            "current path",
+            "keys whose current version is not sufficient are replayed",
+            send,
+            "change",
+            _also_replayed,
+            full,
+        ),
+        Step("current path", "and leave the current path", drop, "change", when=full),
     )
 
 

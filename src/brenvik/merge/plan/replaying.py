@@ -40,10 +40,10 @@ def replay_keys(schema: TableSchema, *, first: bool = False, chosen: bool = Fals
 
 
 _PURPOSES = {
-    "to_close": "rows that only end, or end at another time",
-    "to_update": "rows with other values",
-    "to_insert": "versions that are new",
-    "to_delete": "rows that are too many",
+    "to_close": "rows of replayed keys that end, or end at another time",
+    "to_update": "rows of replayed keys with other values",
+    "to_insert": "new versions of replayed keys",
+    "to_delete": "rows of replayed keys to delete",
 }
 
 
@@ -98,13 +98,13 @@ def _changes_of_current_path(schema: TableSchema) -> tuple[Step[RowChanges], ...
     return (
         Step(
             "diff",
-            "rows to close",
+            "rows that the current path closes",
             lambda f: diff.current_path_actions(schema, some_replayed=f.some_replayed)[0],
             learn=closing,
         ),
         Step(
             "diff",
-            "rows to delete",
+            "rows that the current path deletes",
             lambda f: str(diff.current_path_actions(schema, some_replayed=f.some_replayed)[1]),
             learn=learned(to_delete=int),
             when=REPLAYED if schema.deletes == "close" else None,
@@ -177,7 +177,7 @@ def decide(schema: TableSchema) -> tuple[Step[RowChanges], ...]:
         ),
         Step(
             "decide",
-            "the others are duplicates or superseded",
+            "which replayed changes are duplicates or superseded",
             f"SELECT {counts}",
             "ask",
             learned(sizes_of_paths=lambda rows: rows[0]),

@@ -54,7 +54,9 @@ def stage(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) ->
         stage_rows(staging_of(schema, rows, "changes"), rows),
         Step("validate", "how many are invalid, derived and late", sums, "ask", _sum_up),
         *reject_invalid(schema, rows, ledger, "changes", SOME_INVALID),
-        Step("validate", "the same for the valid rows", sums, "ask", _sum_up_again, SOME_INVALID),
+        Step(
+            "validate", "how many of the valid changes are derived and late", sums, "ask", _sum_up_again, SOME_INVALID
+        ),
     )
 
 
@@ -130,16 +132,16 @@ def reject_invalid(
     return (
         *keys,
         Step("validate", "invalid rows", into, when=when),
-        Step("validate", "removed here", out, "change", when=when),
+        Step("validate", "invalid rows are removed from the changes", out, "change", when=when),
         Step(
-            "validate", "lines that are not rows", sql.work("malformed"), "stage", when=broken,
+            "validate", "lines that are not rows, staged", sql.work("malformed"), "stage", when=broken,
             staging=validate.malformed(schema.store), broken=True,
         ),
-        Step("validate", "added to the invalid rows", validate.add_malformed(), "change", when=broken),
+        Step("validate", "lines that are not rows become invalid rows", validate.add_malformed(), "change", when=broken),
         Step("validate", "rejects; one that equals an open reject is a duplicate", ledger.known_rejects, when=when),
         Step(
             "validate",
-            "how many there are",
+            "how many rows are rejected",
             f"SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM {sql.work('rejected')}",
             "ask",
             some,

@@ -16,7 +16,7 @@ def write(schema: TableSchema) -> tuple[Step[Applied], ...]:
     steps = [
         Step[Applied](
             "write",
-            "versions are closed before others begin",
+            "versions are closed before others are added",
             lambda f: diff.close_rows(schema, deletes=f.some_replayed or "deleted" in f.current),
             "write",
             when=When("when rows are closed", lambda f: f.to_close > 0),
@@ -38,7 +38,7 @@ def write(schema: TableSchema) -> tuple[Step[Applied], ...]:
         ),
         Step(
             "write",
-            "rows of replayed keys",
+            "rows of replayed keys are updated",
             lambda f: diff.update_rows(
                 schema, _or_all(f.updated_columns, (EFFECTIVE_AT, "brenvik_valid_to", *schema.values))
             ),
@@ -48,7 +48,7 @@ def write(schema: TableSchema) -> tuple[Step[Applied], ...]:
         ),
         Step(
             "write",
-            "rows that are too many",
+            "rows are deleted",
             diff.delete_rows(schema),
             "write",
             when=When("when rows are deleted", lambda f: f.to_delete > 0),
@@ -56,10 +56,10 @@ def write(schema: TableSchema) -> tuple[Step[Applied], ...]:
         ),
         Step(
             "write",
-            "new rows",
+            "rows are added",
             lambda f: diff.insert_rows(schema, current=f.inserted_on_path > 0, replayed=f.to_insert > 0),
             "write",
-            when=When("when there are any", lambda f: f.rows_added > 0),
+            when=When("when rows are added", lambda f: f.rows_added > 0),
             expects=("added", lambda f: f.rows_added),
         ),
     )
@@ -87,7 +87,7 @@ def _overwrite(schema: TableSchema) -> list[Step[Applied]]:
         *steps,
         Step(
             "write",
-            "type 1 is overwritten",
+            "type 1 values are overwritten",
             lambda f: diff.overwrite_type_1(
                 schema, _or_all(f.type_1, schema.type_1), spreads=f.closed_to_overwrite > 0
             ),
@@ -132,7 +132,11 @@ def log(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) -> t
             "when replayed changes are duplicates", lambda f: f.some_replayed and f.counts["duplicate"] > 0
         )
         text = classify.count_deduplicated(schema)
-        steps.append(Step("log", "of which runs they are duplicates", text, "ask", learned(deduplicated=tuple), again))
+        steps.append(
+            Step(
+                "log", "of which runs replayed changes are duplicates", text, "ask", learned(deduplicated=tuple), again
+            )
+        )
     if rows.is_extract:
         invalid: When[Applied] = When("when rows are invalid", lambda f: f.some_invalid)
         steps.append(
@@ -140,7 +144,7 @@ def log(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) -> t
                 "log", "keys of rejected rows, which are not absent", ledger.record_rejected_keys, "write", when=invalid
             )
         )
-    unknown: When[Applied] = When("when not known already", lambda f: f.highest is None)
+    unknown: When[Applied] = When("when the classification does not know them", lambda f: f.highest is None)
     text = classify.highest(schema, first=first)
     steps.append(
         Step(
