@@ -150,7 +150,7 @@ class PostgresEngine(InPlace):
     @contextmanager
     def _shared(self, statement: str, work: str) -> Iterator[str]:
         """Where a large working table is held against a table of the store, gives it a form that parallel workers can read,
-        which a temporary table is not: a copy that no other session sees, and that ends with the statement. A view would outlive it."""
+        which a temporary table is not: a copy that no other session sees and that ends with the statement; a view would not."""
         made = _MADE.match(statement)
         read = set(_READ.findall(statement)) if made and made[1] == "TABLE" and self._large else set()
         large = sorted(name for name in self._large if sql.quote(name) in read)
