@@ -21,8 +21,8 @@ WORDS = re.split(
 )
 PHRASES = (
     r"all is well", r"beyond the clock", r"(?<!there )is no (?:date|time|number|key|row|table|file)\b", r"kept changes?",
-    r"last good run", r"let(?:s)? (?:it|them|him) through by", r"said twice", r"sees to it", r"somebody(?: else)?", r"to look at\b",
-    r"worked out again", r"written anew",
+    r"last good run", r"lets? (?:it|them|him) through by", r"said twice", r"sees to it", r"somebody(?: else)?",
+    r"to look at\b", r"worked out again", r"written anew",
 )  # fmt: skip
 
 

@@ -48,7 +48,7 @@ def compare(schema: TableSchema, scope: str | None) -> str:
     """
     new, absent = f"t.{sql.quote(schema.keys[0])} IS NULL", f"c.{SEQUENCE_NO} IS NULL"
     differing = (
-        f"CASE WHEN {sql.same('c', 't', (name,))} THEN 1 = 0 ELSE {any_differs(schema, (name,))} END"
+        f"CASE WHEN {sql.same('c', 't', (name,))} THEN FALSE ELSE {any_differs(schema, (name,))} END"
         for name in schema.values
     )
     where = sql.any_of([new, absent, *differing])

@@ -273,41 +273,47 @@ def _starts(schema: TableSchema) -> str:
 def _decision(schema: TableSchema) -> str:
     """The decision on a change; the first case that applies."""
 
-    def differs(names: tuple[str, ...]) -> str:
-        return sql.differ((f"j.{sql.quote(name)}", f"j.{before_column(schema, name)}") for name in names)
+    def differs(names: tuple[str, ...]) -> list[str]:
+        return [f"j.{sql.quote(name)} IS DISTINCT FROM j.{before_column(schema, name)}" for name in names]
 
     type_0 = [(i, name) for i, name in enumerate(schema.values) if name in schema.type_0]
-    learns = sql.any_of(
+    learns = [
         f"(j.brenvik_known_at_{i} > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) "
         f"AND j.brenvik_known_at_{i} <= j.brenvik_position)"
         for i, _ in type_0
-    )
-    tampers = sql.any_of(
+    ]
+    tampers = [
         f"({carried + ' AND ' if (carried := is_present(schema, 'j', name)) else ''}"
         f"j.brenvik_known_at_{i} <= j.brenvik_position AND j.brenvik_source_{i} IS DISTINCT FROM j.{sql.quote(name)})"
         for i, name in type_0
-    )
+    ]
     if schema.keeps_lifetimes:
-        forgotten = "1 = 0"
-    elif schema.deletes == "remove":
-        forgotten = f"j.{DELETE} = 0 AND j.brenvik_lifetime < j.brenvik_lifetimes"
+        forgotten = []
     else:
-        forgotten = f"j.{DELETE} = 0 AND j.brenvik_lifetime < j.brenvik_last_lifetime"
-    return f"""CASE
-    WHEN {forgotten} THEN 'superseded'
-    WHEN j.{DELETE} = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
-    WHEN j.{DELETE} = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
-    WHEN j.{DELETE} = 1 AND j.brenvik_prev_delete IS NULL THEN 'ignored'
-    WHEN j.{DELETE} = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
-    WHEN j.{DELETE} = 1 THEN 'unchanged'
-    WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND ({_BEGINS}) THEN
-      CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE '{"versioned" if schema.type_2 else "overwritten"}' END
-    WHEN {differs(schema.type_2)} THEN 'versioned'
-    WHEN {differs(schema.type_1)} OR {learns} THEN 'overwritten'
-    WHEN {tampers} THEN 'protected'
-    ELSE 'unchanged'
-  END"""
+        last = "brenvik_lifetimes" if schema.deletes == "remove" else "brenvik_last_lifetime"
+        forgotten = [f"j.{DELETE} = 0 AND j.brenvik_lifetime < j.{last}"]
+    begins = "versioned" if schema.type_2 else "overwritten"
+    cases = [
+        (forgotten, "'superseded'"),
+        ([f"j.{DELETE} = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0"], "'deleted'"),
+        ([f"j.{DELETE} = 1 AND j.brenvik_replaces IS NOT NULL"], "'unchanged'"),
+        ([f"j.{DELETE} = 1 AND j.brenvik_prev_delete IS NULL"], "'ignored'"),
+        ([f"j.{DELETE} = 1 AND j.brenvik_prev_delete = 0"], "'deleted'"),
+        ([f"j.{DELETE} = 1"], "'unchanged'"),
+        (
+            ["j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0"],
+            "'versioned'",
+        ),
+        (
+            [f"(j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND ({_BEGINS})"],
+            f"CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE '{begins}' END",
+        ),
+        (differs(schema.type_2), "'versioned'"),
+        ([*differs(schema.type_1), *learns], "'overwritten'"),
+        (tampers, "'protected'"),
+    ]
+    arms = "".join(f"\n    WHEN {' OR '.join(tests)} THEN {decision}" for tests, decision in cases if tests)
+    return f"CASE{arms}\n    ELSE 'unchanged'\n  END"
 
 
 @lru_cache(maxsize=256)

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from functools import lru_cache
 
 WORK = "brenvik_work_"
 """Prefix of all working relations; each run replaces it with a prefix of its own."""
+_CLAUSES = {"SELECT", "SELECT DISTINCT", "WHERE", "GROUP BY", "ORDER BY", "SET", "HAVING", "QUALIFY"}
+_WIDTH = 110
+"""The width of statements for people, in characters."""
 
 _PARAMETER = re.compile(r"""'(?:[^']|'')*'|"(?:[^"]|"")*"|::|:([a-z_][a-z_0-9]*)""")
 
@@ -87,9 +90,54 @@ def in_place(text: str, parameter: str) -> str:
 def translate(text: str, dialect: str, *, flavour: str = "postgres", pretty: bool = False) -> str:
     """A statement in another dialect; ``pretty`` formats it for people."""
     import sqlglot  # a load into most stores does without
+    from sqlglot import exp
 
-    (statement,) = sqlglot.transpile(text, read=flavour, write=dialect, identify=True, pretty=pretty)
-    return statement
+    tree = sqlglot.parse_one(text, read=flavour)
+    if pretty:
+        for node in tree.find_all(exp.Paren):
+            while isinstance(node.this, exp.Paren):
+                node.set("this", node.this.this)
+    statement = tree.sql(dialect=dialect, identify=True, pretty=pretty, max_text_width=_WIDTH)
+    return filled(statement) if pretty else statement
+
+
+def filled(statement: str) -> str:
+    """A pretty statement in fewer lines: what belongs together is on one, as far as it fits."""
+    lines: list[str] = []
+    for line in statement.split("\n"):
+        lines.append(line)
+        while len(lines) > 1 and (joined := _joined(lines)):
+            lines = [*lines[: -joined[0]], joined[1]]
+    return "\n".join(lines)
+
+
+def _joined(lines: Sequence[str]) -> tuple[int, str] | None:
+    """How many of the last lines become one, and which; None where they stay as they are."""
+    *_, before, last = lines
+    item, depth = last.lstrip(), _depth(last)
+    whole = all(each.count("(") == each.count(")") and " CASE " not in f" {each} " for each in (before, item))
+    of_clause = before.lstrip().startswith(("SELECT ", "SET ")) and depth == _depth(before) + 2
+    same_list = before.endswith(",") and (depth == _depth(before) or of_clause) and whole
+    case = (
+        item.startswith(("THEN ", "ELSE "))
+        and before.lstrip().startswith(("WHEN ", "THEN "))
+        and depth == _depth(before)
+    )
+    clause = before.lstrip() in _CLAUSES and depth > _depth(before)
+    first = lines[-3] if len(lines) > 2 and _depth(lines[-3]) == depth else ""
+    if same_list or case or clause:
+        found = 2, f"{before} {item}"
+    elif item.startswith(")") and first.endswith("("):
+        found = 3, f"{first}{before.lstrip()}{item}"
+    elif item.startswith("END") and first.endswith("CASE"):
+        found = 3, f"{first} {before.lstrip()} {item}"
+    else:
+        return None
+    return found if len(found[1]) <= _WIDTH else None
+
+
+def _depth(line: str) -> int:
+    return len(line) - len(line.lstrip())
 
 
 def of_work(statement: str, prefix: str) -> str:

@@ -22,7 +22,7 @@ FULL JOIN (
   FROM "buoy" v
   WHERE v."valid_to" IS NULL
 ) t ON t."no" = c."no"
-WHERE c.brenvik_error IS NOT NULL OR (t."no" IS NULL OR c.brenvik_sequence_no IS NULL OR CASE WHEN c."name" = t."name" THEN 1 = 0 ELSE (c."name" IS DISTINCT FROM t."name") END OR CASE WHEN c."phone" = t."phone" THEN 1 = 0 ELSE (c."phone" IS DISTINCT FROM t."phone") END);
+WHERE c.brenvik_error IS NOT NULL OR (t."no" IS NULL OR c.brenvik_sequence_no IS NULL OR CASE WHEN c."name" = t."name" THEN FALSE ELSE (c."name" IS DISTINCT FROM t."name") END OR CASE WHEN c."phone" = t."phone" THEN FALSE ELSE (c."phone" IS DISTINCT FROM t."phone") END);
 
 SELECT count(d.brenvik_error) AS faulty,
   COALESCE(sum(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 ELSE 0 END), 0) AS faulty_met,
@@ -154,18 +154,15 @@ WHERE b.brenvik_full_replay = 1
 SELECT j.*,
   CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."name" IS DISTINCT FROM j.brenvik_prev_0)) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
-    WHEN 1 = 0 THEN 'superseded'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete IS NULL THEN 'ignored'
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN
-      CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
-    WHEN (j."name" IS DISTINCT FROM j.brenvik_before_0) THEN 'versioned'
-    WHEN (j."phone" IS DISTINCT FROM j.brenvik_before_1) OR 1 = 0 THEN 'overwritten'
-    WHEN 1 = 0 THEN 'protected'
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 THEN 'versioned'
+    WHEN j."phone" IS DISTINCT FROM j.brenvik_before_1 THEN 'overwritten'
     ELSE 'unchanged'
   END AS brenvik_decision
 FROM lined j;
@@ -367,18 +364,15 @@ WHERE b.brenvik_full_replay = 1
 SELECT j.*,
   CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."name" IS DISTINCT FROM j.brenvik_prev_0)) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
-    WHEN 1 = 0 THEN 'superseded'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete IS NULL THEN 'ignored'
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN
-      CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
-    WHEN (j."name" IS DISTINCT FROM j.brenvik_before_0) THEN 'versioned'
-    WHEN (j."phone" IS DISTINCT FROM j.brenvik_before_1) OR 1 = 0 THEN 'overwritten'
-    WHEN 1 = 0 THEN 'protected'
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 THEN 'versioned'
+    WHEN j."phone" IS DISTINCT FROM j.brenvik_before_1 THEN 'overwritten'
     ELSE 'unchanged'
   END AS brenvik_decision
 FROM lined j;
@@ -494,18 +488,15 @@ WHERE b.brenvik_full_replay = 1
 SELECT j.*,
   CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."name" IS DISTINCT FROM j.brenvik_prev_0)) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
-    WHEN 1 = 0 THEN 'superseded'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete IS NULL THEN 'ignored'
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN
-      CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
-    WHEN (j."name" IS DISTINCT FROM j.brenvik_before_0) THEN 'versioned'
-    WHEN (j."phone" IS DISTINCT FROM j.brenvik_before_1) OR 1 = 0 THEN 'overwritten'
-    WHEN 1 = 0 THEN 'protected'
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 THEN 'versioned'
+    WHEN j."phone" IS DISTINCT FROM j.brenvik_before_1 THEN 'overwritten'
     ELSE 'unchanged'
   END AS brenvik_decision
 FROM lined j;

@@ -66,7 +66,7 @@ FULL JOIN (
   FROM "buoy" v
   WHERE v."valid_to" IS NULL
 ) t ON t."no" = c."no"
-WHERE c.brenvik_error IS NOT NULL OR CASE WHEN c.brenvik_sequence_no IS NULL THEN (t."region" = 'north') ELSE (t."no" IS NULL OR c.brenvik_sequence_no IS NULL OR CASE WHEN c."name" = t."name" THEN 1 = 0 ELSE (c."name" IS DISTINCT FROM t."name") END OR CASE WHEN c."region" = t."region" THEN 1 = 0 ELSE (c."region" IS DISTINCT FROM t."region") END) END;
+WHERE c.brenvik_error IS NOT NULL OR CASE WHEN c.brenvik_sequence_no IS NULL THEN (t."region" = 'north') ELSE (t."no" IS NULL OR c.brenvik_sequence_no IS NULL OR CASE WHEN c."name" = t."name" THEN FALSE ELSE (c."name" IS DISTINCT FROM t."name") END OR CASE WHEN c."region" = t."region" THEN FALSE ELSE (c."region" IS DISTINCT FROM t."region") END) END;
 
 SELECT count(d.brenvik_error) AS faulty,
   COALESCE(sum(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 ELSE 0 END), 0) AS faulty_met,

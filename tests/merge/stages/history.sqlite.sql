@@ -597,8 +597,6 @@ SELECT
     ELSE 0
   END AS "brenvik_starts_version",
   CASE
-    WHEN 1 = 0
-    THEN 'superseded'
     WHEN "j"."brenvik_delete" = 1
     AND "j"."brenvik_replaces" IS NOT NULL
     AND "j"."brenvik_replaced_delete" = 0
@@ -622,26 +620,18 @@ SELECT
       "j"."brenvik_prev_delete" IS NULL OR "j"."brenvik_prev_delete" = 1
     )
     THEN CASE WHEN "j"."brenvik_lifetime_known" = 0 THEN 'inserted' ELSE 'versioned' END
-    WHEN (
-      "j"."colour" IS NOT "j"."brenvik_before_1"
-      OR "j"."depth" IS NOT "j"."brenvik_before_2"
-    )
+    WHEN "j"."colour" IS NOT "j"."brenvik_before_1"
+    OR "j"."depth" IS NOT "j"."brenvik_before_2"
     THEN 'versioned'
-    WHEN (
-      "j"."name" IS NOT "j"."brenvik_before_0"
-    )
+    WHEN "j"."name" IS NOT "j"."brenvik_before_0"
     OR (
-      (
-        "j"."brenvik_known_at_3" > COALESCE("j"."brenvik_replaces", "j"."brenvik_prev_position")
-        AND "j"."brenvik_known_at_3" <= "j"."brenvik_position"
-      )
+      "j"."brenvik_known_at_3" > COALESCE("j"."brenvik_replaces", "j"."brenvik_prev_position")
+      AND "j"."brenvik_known_at_3" <= "j"."brenvik_position"
     )
     THEN 'overwritten'
     WHEN (
-      (
-        "j"."brenvik_known_at_3" <= "j"."brenvik_position"
-        AND "j"."brenvik_source_3" IS NOT "j"."since"
-      )
+      "j"."brenvik_known_at_3" <= "j"."brenvik_position"
+      AND "j"."brenvik_source_3" IS NOT "j"."since"
     )
     THEN 'protected'
     ELSE 'unchanged'

@@ -143,11 +143,9 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN
-      CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'overwritten' END
-    WHEN 1 = 0 THEN 'versioned'
-    WHEN 1 = 0 OR ((j.brenvik_known_at_0 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_0 <= j.brenvik_position) OR (j.brenvik_known_at_1 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_1 <= j.brenvik_position)) THEN 'overwritten'
-    WHEN ((j.brenvik_known_at_0 <= j.brenvik_position AND j.brenvik_source_0 IS DISTINCT FROM j."weight") OR (j.brenvik_known_at_1 <= j.brenvik_position AND j.brenvik_source_1 IS DISTINCT FROM j."owner")) THEN 'protected'
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'overwritten' END
+    WHEN (j.brenvik_known_at_0 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_0 <= j.brenvik_position) OR (j.brenvik_known_at_1 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_1 <= j.brenvik_position) THEN 'overwritten'
+    WHEN (j.brenvik_known_at_0 <= j.brenvik_position AND j.brenvik_source_0 IS DISTINCT FROM j."weight") OR (j.brenvik_known_at_1 <= j.brenvik_position AND j.brenvik_source_1 IS DISTINCT FROM j."owner") THEN 'protected'
     ELSE 'unchanged'
   END AS brenvik_decision
 FROM lined j;

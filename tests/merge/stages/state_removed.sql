@@ -118,11 +118,8 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN
-      CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'overwritten' END
-    WHEN 1 = 0 THEN 'versioned'
-    WHEN (j."colour" IS DISTINCT FROM j.brenvik_before_0) OR 1 = 0 THEN 'overwritten'
-    WHEN 1 = 0 THEN 'protected'
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'overwritten' END
+    WHEN j."colour" IS DISTINCT FROM j.brenvik_before_0 THEN 'overwritten'
     ELSE 'unchanged'
   END AS brenvik_decision
 FROM lined j;

@@ -127,18 +127,16 @@ WHERE NOT (t."valid_to" IS NULL) AND NOT EXISTS (
 SELECT j.*,
   CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."colour" IS DISTINCT FROM j.brenvik_prev_1)) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
-    WHEN 1 = 0 THEN 'superseded'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete IS NULL THEN 'ignored'
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN
-      CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
-    WHEN (j."colour" IS DISTINCT FROM j.brenvik_before_1) THEN 'versioned'
-    WHEN (j."name" IS DISTINCT FROM j.brenvik_before_0) OR ((j.brenvik_known_at_2 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_2 <= j.brenvik_position)) THEN 'overwritten'
-    WHEN ((j.brenvik_known_at_2 <= j.brenvik_position AND j.brenvik_source_2 IS DISTINCT FROM j."since")) THEN 'protected'
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN j."colour" IS DISTINCT FROM j.brenvik_before_1 THEN 'versioned'
+    WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 OR (j.brenvik_known_at_2 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_2 <= j.brenvik_position) THEN 'overwritten'
+    WHEN (j.brenvik_known_at_2 <= j.brenvik_position AND j.brenvik_source_2 IS DISTINCT FROM j."since") THEN 'protected'
     ELSE 'unchanged'
   END AS brenvik_decision
 FROM lined j;
