@@ -186,7 +186,7 @@ def test_a_table_takes_extracts_or_changes_but_a_first_extract_may_begin_it(stor
     other = brenvik.TableRules("firm", natural_key="no")
     for day in (13, 14):
         store.load(other, frame(1, 2), kind="full_extract", at=f"2024-05-{day}")
-    with pytest.raises(DeclarationError, match=r"takes extracts \(2 so far\)"):
+    with pytest.raises(DeclarationError, match=r"loads extracts \(2 so far\)"):
         store.load(other, frame(3), kind="upserts")
 
 
