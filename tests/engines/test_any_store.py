@@ -149,7 +149,7 @@ def test_no_day_has_a_24th_hour(anywhere: brenvik.Store) -> None:
     execute(anywhere, 'CREATE TABLE staging (code VARCHAR(9), "at" BIGINT, opens TIME)')
     execute(anywhere, "INSERT INTO staging VALUES ('C', 3, '08:00:00'), ('D', 3, '24:00:00')")
     inside = StoreQuery(anywhere.engine, name="s", kind="upserts", table="staging", watermark="at")
-    done = brenvik.runs.load.load(anywhere.ledger, RULES, inside, operations=None)
+    done = load_from(anywhere, RULES, inside)
     assert (done.counts["inserted"], done.counts["rejected"]) == (1, 1)
     assert [str(row["opens"]) for row in anywhere.read(RULES).to_pylist()] == ["23:59:59.999999", "08:00:00"]
 
@@ -178,7 +178,7 @@ def test_what_a_store_cannot_hold_is_refused_row_by_row(anywhere: brenvik.Store)
     assert (done.counts["inserted"], done.counts["rejected"]) == (4 - len(refused), len(refused) + 1)
     *others, last = anywhere.ledger.rejects().to_pylist()
     told = [
-        f"{name} {'is' if name == 'depth' else 'holds'} {TELLS[name]}, which this store does not support"
+        f"{name} {'is' if name == 'depth' else 'has'} {TELLS[name]}, which this store does not support"
         for name in refused
     ]
     assert [(reject["column_name"], reject["reason"]) for reject in others] == list(zip(refused, told, strict=True))

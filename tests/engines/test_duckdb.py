@@ -76,7 +76,7 @@ def test_a_file_held_by_another_process_is_waited_for_then_told(tmp_path: Path) 
     path = tmp_path / "coast.duckdb"
     with held(path) as holder:
         begin = time.monotonic()
-        with pytest.raises(Busy, match=f"held by process {holder.pid}"):
+        with pytest.raises(Busy, match=f"locked by process {holder.pid}"):
             brenvik.open_store(f"duckdb:{path}", wait_s=0.5)
         assert time.monotonic() - begin >= 0.5
         threading.Timer(0.3, holder.kill).start()

@@ -143,10 +143,14 @@ def _work_through(
             schema = prepare(work, ledger, rules, run, batch, memory, options.operations)
             check_scope(schema, options.extract_scope, batch.columns)
             context = RunContext(work, rules, schema, memory, run, batch, options.watch)
-            return _carry_out(ledger, context, options)
+            done = _carry_out(ledger, context, options)
+        return _outcome(*done)  # whatever goes wrong from here on, the run is done
 
 
-def _carry_out(ledger: Ledger[Engine], context: RunContext, options: LoadOptions) -> Outcome:
+def _carry_out(
+    ledger: Ledger[Engine], context: RunContext, options: LoadOptions
+) -> tuple[RunContext, RowChanges, LimitExceeded | None]:
+    """Carries out the stages; returns the context as they left it, the row changes, and why a preview would be blocked."""
     batch, memory, run = context.batch, context.memory, context.run
     assert batch
     if batch.extract:
@@ -174,7 +178,7 @@ def _carry_out(ledger: Ledger[Engine], context: RunContext, options: LoadOptions
         if blocked_by:
             raise blocked_by
         _apply(ledger, context, plan, changes, run)
-    return _outcome(context, changes, blocked_by)
+    return context, changes, blocked_by
 
 
 def _apply(ledger: Ledger[Engine], context: RunContext, plan: LoadPlan, changes: RowChanges, run: Run) -> None:
