@@ -59,7 +59,7 @@ def test_settle_keeps_behind_the_clock_and_what_is_ahead_moves_nothing(
     assert works(store) == {1: "lamp"}
     assert outcome.rows_skipped == {"future_rows": 1, "without_watermark": 1}
     assert outcome.window.high == at(11)  # type: ignore[union-attr]
-    assert any("1 row is ahead" in note for note in outcome.notes)
+    assert any("1 row is dated after" in note for note in outcome.notes)
     assert any("1 row has no modified_at" in note for note in outcome.notes)
     registry.now += timedelta(minutes=5)
     assert load(store, source).counts["inserted"] == 1
