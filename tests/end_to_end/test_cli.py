@@ -432,10 +432,7 @@ def test_two_tables_are_not_stored_as_one(coast: Path) -> None:
     assert (
         said.code,
         "table.float: has the same name in the store as table.buoy: 'Buoy' (case is ignored)" in said.err,
-    ) == (
-        2,
-        True,
-    )
+    ) == (2, True)
     (coast / "brenvik.toml").write_text(KEEPING)
     assert brenvik("load", "buoy", cwd=coast).code == 0
     renamed = KEEPING.replace("[table.buoy", "[table.float").replace(

@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
+from typing import Any
 
 import pytest
+import typer
 from cli import BRENVIK
 
+from brenvik import read_project
+from brenvik.cli.main import app
 from brenvik.demo import scenario
 
 ROOT = Path(__file__).parents[2]
@@ -95,8 +101,6 @@ def test_every_link_of_the_readme_leads_somewhere(link: str) -> None:
 
 
 def test_the_project_file_of_the_docs_is_one(tmp_path: Path) -> None:
-    from brenvik import read_project
-
     text = (ROOT / "docs" / "project-file.md").read_text(encoding="utf-8")
     whole, inside, several, records = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)
     (tmp_path / "brenvik.toml").write_text(whole, encoding="utf-8")
@@ -112,3 +116,54 @@ def test_the_project_file_of_the_docs_is_one(tmp_path: Path) -> None:
     tested = read_project(tmp_path / "brenvik.toml", environment="test")
     assert tested.store.endswith("test.duckdb")
     assert tested.table("contract").groups == ("nightly",)
+
+
+PAGES = [*(ROOT / "docs").rglob("*.md")]
+
+
+def commands() -> list[str]:
+    """The commands of the documentation that no test runs, without comments."""
+    blocks = [block for page in PAGES for block in re.findall(r"```sh\n(.*?)```", page.read_text("utf-8"), re.DOTALL)]
+    lines = [line for block in blocks for line in block.splitlines() if re.match(r"(\w+=\w+ )?brenvik ", line)]
+    return sorted({re.split(r"\s+#|\s\|", line.partition("brenvik ")[2])[0] for line in lines})
+
+
+@pytest.mark.parametrize("command", commands())
+def test_a_command_of_the_documentation_is_one(command: str) -> None:
+    """It has these options and arguments; it is not run."""
+    group: Any = typer.main.get_command(app)
+    words = shlex.split(command)
+    context = group.make_context("brenvik", words)
+    while words and hasattr(group, "commands"):
+        name, group, words = group.resolve_command(context, words)
+        context = group.make_context(name, words, parent=context)
+
+
+SNIPPETS = [
+    pytest.param(block, id=f"{page.stem} {number}")
+    for page in PAGES
+    if page.parent.name == "how-to"
+    for number, block in enumerate(re.findall(r"```toml\n(.*?)```", page.read_text("utf-8"), re.DOTALL), 1)
+]
+
+
+@pytest.mark.parametrize("snippet", SNIPPETS)
+def test_a_declaration_of_the_documentation_is_one(
+    snippet: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Completed by what every project needs."""
+    for name in ("WAREHOUSE_PASSWORD", "REGISTRY_PASSWORD"):
+        monkeypatch.setenv(name, "secret")
+    given = tomllib.loads(snippet)
+    tables = given.get("table", {"buoy": {}})
+    parts = ['store = "duckdb:coast.duckdb"'] if "store" not in given else []
+    parts += [snippet] + (['[defaults]\nnatural_key = "code"'] if "defaults" not in given else [])
+    parts += [
+        f'[table.{name}.feed.files]\nkind = "upserts"\nfiles = "*.csv"' for name in tables if "feed" not in tables[name]
+    ]
+    if "connection =" in snippet and "connections" not in given:
+        parts.append('[connections]\nregistry = "sqlite:///registry.db"')
+    (tmp_path / "tables").mkdir()
+    (tmp_path / "tables" / "more.toml").touch()
+    (tmp_path / "brenvik.toml").write_text("\n".join(parts), encoding="utf-8")
+    assert [*tables] == [*read_project(tmp_path / "brenvik.toml").tables]

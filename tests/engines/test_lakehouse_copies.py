@@ -31,7 +31,7 @@ def coast(tmp_path: Path) -> Path:
 
 
 def contents(folder: Path) -> dict[str, bytes]:
-    there = (path for path in folder.rglob("*") if path.is_file() and path.parent.name != "locks")
+    there = (path for path in folder.rglob("*") if path.is_file() and path.parent.name != "holds")
     return {str(path.relative_to(folder)): path.read_bytes() for path in there}
 
 
@@ -238,9 +238,9 @@ def test_a_full_disk_is_not_told_as_a_lock(coast: Path, monkeypatch: pytest.Monk
 
 def test_no_rights_to_the_locks_are_told(coast: Path) -> None:
     if os.geteuid() == 0:
-        shutil.rmtree(coast / "locks", ignore_errors=True)
-        (coast / "locks").write_text("a file where the folder should be")
+        shutil.rmtree(coast / "holds", ignore_errors=True)
+        (coast / "holds").write_text("a file where the folder should be")
     else:
-        (coast / "locks").chmod(0o500)
-    with pytest.raises(StoreError, match="locks"):
+        (coast / "holds").chmod(0o500)
+    with pytest.raises(StoreError, match="holds"):
         load(coast, ("NB-1", 9, "Iso"))

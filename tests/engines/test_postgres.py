@@ -268,11 +268,7 @@ def test_names_that_the_server_would_cut_or_has_taken_are_told(url: str) -> None
         odd = frame(("NB-1", 1, "Q")).append_column("xmin", pa.array([1.5])).append_column("l" * 64, pa.array(["x"]))
         with pytest.raises(FeedError) as refused:
             store.load(too_long, odd, kind="upserts")
-        for told in (
-            f"{'ø' * 32} has 64 bytes",
-            f"{'l' * 64} has 64 bytes",
-            "xmin is reserved in this store",
-        ):
+        for told in (f"{'ø' * 32} has 64 bytes", f"{'l' * 64} has 64 bytes", "xmin is reserved in this store"):
             assert told in str(refused.value)
         found = store.ledger.runs()["state"].to_pylist()
         assert found == ["failed", *["done"] * 4]

@@ -13,12 +13,7 @@ from brenvik.feeds.databases import Connection, DatabaseSource
 from sources import load_from
 
 VISITS = brenvik.TableRules("visit", natural_key="visit_no", order_by="modified_at", other_columns="type_1")
-COLUMNS = {
-    "visit_no": sa.Integer,
-    "buoy_code": sa.Text,
-    "work": sa.Text,
-    "modified_at": sa.DateTime,
-}
+COLUMNS = {"visit_no": sa.Integer, "buoy_code": sa.Text, "work": sa.Text, "modified_at": sa.DateTime}
 NOON = datetime(2024, 5, 14, 12, tzinfo=UTC)
 
 

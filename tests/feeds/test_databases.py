@@ -250,10 +250,7 @@ def test_values_that_do_not_fit_are_rejected_row_by_row(tmp_path: Path, store: b
 @pytest.mark.parametrize(
     ("value", "told"),
     [
-        (
-            "'2024-05-14T09:00:00'",
-            "expected all values as in 2024-05-14T22:41:03",
-        ),
+        ("'2024-05-14T09:00:00'", "expected all values as in 2024-05-14T22:41:03"),
         ("'2024-05-14 09:00:00+02:00'", "expected all values"),
         ("1715677200", "has the value 1715677200"),
     ],

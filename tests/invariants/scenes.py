@@ -145,12 +145,7 @@ class Batch:
 
 
 def _draw_scene(
-    number: int,
-    *,
-    change_log: bool = True,
-    with_order: bool | None = None,
-    cuts: bool = False,
-    flags: bool = False,
+    number: int, *, change_log: bool = True, with_order: bool | None = None, cuts: bool = False, flags: bool = False
 ) -> Scene:
     dice = random.Random(f"scene {number}")
     types: dict[str, str] = {}

@@ -16,13 +16,6 @@ def past(scene: Scene, table: Any) -> list[tuple[str, ...]]:
     return comparable(scene, table.to_pylist())
 
 
-def oracle_of(scene: Scene, batches: list[Batch]) -> Oracle:
-    oracle = Oracle(scene.declared)
-    for batch in batches:
-        oracle.load(batch.rows)
-    return oracle
-
-
 @given(cases(ORDERED, most=3), st.data())
 def test_invariant_7_withdraw(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     """A table without a run is the table of the same batches without it; put back, it is as it was. What each run decided by

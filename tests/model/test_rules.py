@@ -54,10 +54,7 @@ def test_all_faults_are_told_at_once() -> None:
         ({"order_by": "code"}, "a key column cannot order the changes of its own key"),
         ({"effective_at": "code"}, "a key column cannot be the effective time"),
         ({"type_1": ["brenvik_x"]}, "begin with 'brenvik_'"),
-        (
-            {"order_by": "day", "types": {"day": "date"}, "time_precision": "hour"},
-            "day is date, which has no hours",
-        ),
+        ({"order_by": "day", "types": {"day": "date"}, "time_precision": "hour"}, "day is date, which has no hours"),
         ({"order_by": "no", "types": {"no": "integer"}, "open_end": date(9999, 12, 31)}, "does not fit no"),
         ({"system_columns": {"valid_to": "valid_from"}}, "would be the name of 2 columns"),
         (

@@ -20,8 +20,8 @@ from brenvik.demo import scenario
 from brenvik.demo.tour import in_store
 from brenvik.engines.lakehouse import upgrading as lake_upgrade
 from brenvik.ledger import upgrade as ledger_upgrade
-from brenvik.ledger.schema import SCHEMA_VERSION, TABLES, UPGRADABLE, place
-from brenvik.ledger.upgrade import UPGRADES
+from brenvik.ledger.schema import SCHEMA_VERSION, TABLES, place
+from brenvik.ledger.versions import UPGRADES
 from counts import STORES
 from servers import fresh_database
 
@@ -58,7 +58,7 @@ def left_behind(kind: str, version: int, folder: Path) -> Iterator[str]:
 
 
 @pytest.fixture(
-    params=[(kind, version) for kind in STORES for version in UPGRADABLE], ids=lambda given: f"{given[0]}-{given[1]}"
+    params=[(kind, version) for kind in STORES for version in UPGRADES], ids=lambda given: f"{given[0]}-{given[1]}"
 )
 def older(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[str]:
     kind, version = request.param
@@ -107,9 +107,19 @@ def test_an_older_store_is_neither_read_nor_written(older: str, now: brenvik.Pro
                 use()
 
 
+def test_a_store_of_a_newer_version_is_not_upgraded(anywhere: brenvik.Store) -> None:
+    anywhere.load(brenvik.TableRules("buoy", natural_key="code"), pa.table({"code": ["NB-1"]}), kind="upserts")
+    with anywhere.engine.transaction():
+        anywhere.engine.run(f"UPDATE {place('schema_version')} SET schema_version = 99")
+    with pytest.raises(
+        brenvik.LedgerVersionError, match=r"schema version 99; .* Use the version of Brenvik that wrote it"
+    ):
+        anywhere.upgrade()
+
+
 def test_an_upgraded_store_is_as_if_it_had_been_written_today(older: str, now: brenvik.Project) -> None:
     with brenvik.open_store(older) as store, now.open(read_only=True) as fresh:
-        assert store.upgrade() == (UPGRADABLE[0], SCHEMA_VERSION)
+        assert store.upgrade() == (6, SCHEMA_VERSION)
         assert store.upgrade() is None
         for name in TABLES:
             assert ledger_of(store, name) == ledger_of(fresh, name), name
@@ -159,7 +169,7 @@ def test_the_command_says_from_which_version_to_which(older: str, now: brenvik.P
     before = call("status", cwd=tmp_path)
     assert (before.code, before.out) == (1, "")
     assert "brenvik upgrade" in before.err
-    assert call("upgrade", "--json", cwd=tmp_path).json["upgraded"] == {"from": UPGRADABLE[0], "to": SCHEMA_VERSION}
+    assert call("upgrade", "--json", cwd=tmp_path).json["upgraded"] == {"from": 6, "to": SCHEMA_VERSION}
     assert "is up to date; nothing to do" in call("upgrade", cwd=tmp_path).out
     assert call("runs", "--json", cwd=tmp_path).json["runs"][0]["kind"] == "revert"
 
@@ -178,6 +188,6 @@ def test_an_upgrade_that_breaks_off_is_carried_out_again(
     with brenvik.open_store(older) as store, now.open(read_only=True) as fresh:
         with pytest.raises(brenvik.LedgerVersionError):
             store.runs()
-        assert store.upgrade() == (UPGRADABLE[0], SCHEMA_VERSION)
+        assert store.upgrade() == (6, SCHEMA_VERSION)
         for declared in now.tables.values():
             assert log_of(store.table(declared.rules)) == log_of(fresh.table(declared.rules))

@@ -148,7 +148,7 @@ class DuckDBEngine(InPlace):
     def make_schema(self, name: str) -> None:
         self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(name)}", None)
 
-    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
+    def index(self, table: str, columns: Sequence[str], *, split_by: str | None = None) -> None:
         """A scan of the columns asked for is faster than an index would be, and the table needs none to keep."""
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:

@@ -254,7 +254,7 @@ class PostgresEngine(InPlace):
         if not there.fetchall():  # IF NOT EXISTS asks for the right to make it even where it is there
             self._execute(f"CREATE SCHEMA {sql.quote(name)}")
 
-    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
+    def index(self, table: str, columns: Sequence[str], *, split_by: str | None = None) -> None:
         self._execute(f"CREATE INDEX ON {sql.relation(table)} ({sql.columns(columns)})")
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:

@@ -10,7 +10,8 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal, Protocol, cast
 
 from brenvik.engines.turns import Turn
-from brenvik.ledger.upgrade import Upgrade, upgrade_in_place
+from brenvik.ledger.upgrade import upgrade_in_place
+from brenvik.ledger.versions import Upgrade
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -86,8 +87,8 @@ class InPlace(Hashing):
     def relocate(self) -> list[Relocated]:
         return []
 
-    def upgrade_ledger(self, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
-        upgrade_in_place(cast("Engine", self), upgrade, version, logs)
+    def upgrade_ledger(self, upgrade: Upgrade, logs: Mapping[str, str]) -> None:
+        upgrade_in_place(cast("Engine", self), upgrade, logs)
 
     def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
         return None
@@ -167,9 +168,9 @@ class Engine(Protocol):
         """Makes a schema unless it exists."""
         ...
 
-    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
-        """Makes rows of a table findable by these columns without a full scan; ideally also those in which the column ``apart``
-        is true without those in which it is not."""
+    def index(self, table: str, columns: Sequence[str], *, split_by: str | None = None) -> None:
+        """Makes rows of a table findable by these columns without a full scan; ideally those in which the column ``split_by`` is
+        true without the others."""
         ...
 
     def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
@@ -181,8 +182,8 @@ class Engine(Protocol):
         costly to find repeatedly is best found now."""
         ...
 
-    def upgrade_ledger(self, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
-        """Brings an older ledger to ``version``, within a transaction; ``logs`` maps old names of change logs to new ones."""
+    def upgrade_ledger(self, upgrade: Upgrade, logs: Mapping[str, str]) -> None:
+        """Upgrades an older ledger, within a transaction; ``logs`` maps old names of change logs to new ones."""
         ...
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:

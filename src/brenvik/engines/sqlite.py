@@ -200,7 +200,7 @@ class SQLiteEngine(InPlace):
     def make_schema(self, name: str) -> None:
         """There are none: what a name says before its point is part of it."""
 
-    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
+    def index(self, table: str, columns: Sequence[str], *, split_by: str | None = None) -> None:
         name = f"brenvik index of {table} by {' '.join(columns)}"
         self._execute(f"CREATE INDEX {sql.quote(name)} ON {sql.quote(table)} ({sql.columns(columns)})")
 

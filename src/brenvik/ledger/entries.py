@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Any, Generic, TypeVar
 
-from brenvik import __version__
-from brenvik.errors import LedgerVersionError
 from brenvik.ledger.protocol import Home
-from brenvik.ledger.schema import SCHEMA, SCHEMA_VERSION, UPGRADABLE, place
+from brenvik.ledger.schema import SCHEMA, SCHEMA_VERSION, VIEWS, place
+from brenvik.ledger.versions import other_version, version_of
 from brenvik.merge import sql
 
 H = TypeVar("H", bound=Home)
@@ -18,6 +17,13 @@ H = TypeVar("H", bound=Home)
 def now() -> datetime:
     """The current time in UTC, without a zone, as the ledger stores it."""
     return datetime.now(UTC).replace(tzinfo=None)
+
+
+def make_views(engine: Home) -> None:
+    """Makes the index and the views of a ledger whose tables exist."""
+    engine.index(f"{SCHEMA}.runs", ("table_name", "state", "run", "kind"))
+    for name, text in VIEWS.items():
+        engine.run(f"CREATE VIEW {place(name)} AS {text}")
 
 
 class Entries(Generic[H]):
@@ -33,29 +39,10 @@ class Entries(Generic[H]):
         return self._exists
 
     def _look(self) -> bool:
-        if not self.engine.has_table(f"{SCHEMA}.schema_version"):
-            if self.engine.has_table(f"{SCHEMA}.layout"):  # of a version that had no other name for it
-                raise self._of_other_version(self.engine.rows(f"SELECT layout AS n FROM {place('layout')}"))
-            return False
-        found = self.engine.rows(f"SELECT schema_version AS n FROM {place('schema_version')}")
-        if len(found) != 1 or found[0]["n"] != SCHEMA_VERSION:
-            raise self._of_other_version(found)
-        return True
-
-    def _of_other_version(self, found: Sequence[Mapping[str, Any]]) -> LedgerVersionError:
-        if len(found) != 1:
-            return LedgerVersionError(
-                f"The ledger in {self.engine.address} is damaged: {SCHEMA}.schema_version has {len(found)} rows, expected 1. "
-                "Nothing was written; restore the store from a backup."
-            )
-        version = found[0]["n"]
-        next_step = "Use the version of Brenvik that wrote it."
-        if version in UPGRADABLE:
-            next_step = "Nothing was read or written. Make a backup of the store, then: brenvik upgrade"
-        return LedgerVersionError(
-            f"The ledger in {self.engine.address} has schema version {version}; Brenvik {__version__} needs version "
-            f"{SCHEMA_VERSION}. {next_step}"
-        )
+        version = version_of(self.engine)
+        if version not in (None, SCHEMA_VERSION):
+            raise other_version(self.engine, version)
+        return version is not None
 
     def _insert(self, table: str, values: Mapping[str, Any]) -> None:
         marks = ", ".join(f":{name}" for name in values)

@@ -13,8 +13,6 @@ from brenvik.merge.plan.steps import DECISIONS
 
 SCHEMA = "brenvik"
 SCHEMA_VERSION = 7
-UPGRADABLE = (6,)
-"""The schema versions that ``upgrade`` brings to this one."""
 LONGEST_NAME = 63
 """The longest identifier in PostgreSQL, in bytes; longer ones are truncated."""
 
@@ -201,9 +199,9 @@ def make_table(name: str) -> str:
     return f"CREATE TABLE {place(name)} ({', '.join(given)})"
 
 
-def change_log_table(table: str) -> str:
+def change_log_table(table: str, prefix: str = "change_log_") -> str:
     """The name of a table's change log, no longer than any store allows."""
-    name = f"change_log_{table.replace('.', '_')}"
+    name = f"{prefix}{table.replace('.', '_')}"
     if len(name.encode()) > LONGEST_NAME:
         mark = hashlib.blake2b(table.encode(), digest_size=5).hexdigest()
         name = f"{name.encode()[: LONGEST_NAME - 11].decode(errors='ignore')}_{mark}"

@@ -16,8 +16,8 @@ AT_ONCE = 100
 
 
 def exclude_runs(runs: int = 1) -> str:
-    """Adds runs to ``excluded_runs``, at most ``AT_ONCE``: the parameters ``left_out_0``, …"""
-    return f"INSERT INTO {sql.work('excluded_runs')} (run) VALUES " + ", ".join(f"(:left_out_{n})" for n in range(runs))
+    """Adds runs to ``excluded_runs``, at most ``AT_ONCE``: the parameters ``excluded_0``, …"""
+    return f"INSERT INTO {sql.work('excluded_runs')} (run) VALUES " + ", ".join(f"(:excluded_{n})" for n in range(runs))
 
 
 def log_columns(schema: TableSchema) -> tuple[str, ...]:

@@ -62,9 +62,9 @@ def any_differs(schema: TableSchema, names: tuple[str, ...]) -> str:
 
 
 @lru_cache(maxsize=256)
-def decide(schema: TableSchema, *, some_replayed: bool, told: bool, met: str | None = None) -> str:
-    """Makes ``current_path``. ``told`` includes all old values, for explaining the decisions. ``met`` is a relation that stands
-    in for the table: the current versions of the keys with changes."""
+def decide(schema: TableSchema, *, some_replayed: bool, explains: bool, matched: str | None = None) -> str:
+    """Makes ``current_path``. ``explains``: with all old values, for explaining the decisions. ``matched`` is a relation in place
+    of the table: the current versions of the keys with changes."""
     row_id = f"t.{sql.quote(schema.row_id)}"
     learns = sql.any_of(f"(t.{sql.quote(name)} IS NULL AND c.{sql.quote(name)} IS NOT NULL)" for name in schema.type_0)
     joins = sql.same("t", "c", schema.keys)
@@ -77,7 +77,7 @@ def decide(schema: TableSchema, *, some_replayed: bool, told: bool, met: str | N
         cases.append(
             f"WHEN NOT ({schema.is_current('t')}) THEN CASE WHEN c.{DELETE} = 1 THEN {unchanged} ELSE {full} END"
         )
-    elif schema.type_2 and not met:
+    elif schema.type_2 and not matched:
         joins += f" AND {schema.is_current('t')}"
     cases.append(f"WHEN c.{DELETE} = 1 THEN {_NUMBERS['deleted']}")
     for names, name in (
@@ -94,7 +94,7 @@ def decide(schema: TableSchema, *, some_replayed: bool, told: bool, met: str | N
     before = [
         f"CASE WHEN {changed} THEN t.{sql.quote(name)} END AS {before_column(schema, name)}"
         for name in schema.values
-        if told or _needs_earlier(schema, name)
+        if explains or _needs_earlier(schema, name)
     ]
     without_busy = (
         f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('replay_keys')} b WHERE {sql.same('b', 'c', schema.keys)})"
@@ -109,7 +109,7 @@ SELECT
   {sql.flag(sets)} AS brenvik_sets_type_1{"," if before else ""}
   {", ".join(before)}
 FROM {sql.work("changes")} c
-LEFT JOIN {met or sql.relation(schema.table)} t ON {joins}
+LEFT JOIN {matched or sql.relation(schema.table)} t ON {joins}
 {without_busy}"""
 
 

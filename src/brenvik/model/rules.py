@@ -152,7 +152,7 @@ class TableRules:
 
     @model_validator(mode="wrap")
     @classmethod
-    def _tell_all_faults(cls, data: Any, handler: Any) -> Any:
+    def _report_all_faults(cls, data: Any, handler: Any) -> Any:
         try:
             rules = handler(data)
         except ValidationError as error:

@@ -126,8 +126,8 @@ class RunContext:
         for relation in step.index:
             self._index(relation)
         if step.index_table:
-            table, columns, apart = step.index_table
-            work.engine.index(table, columns, apart=apart)
+            table, columns, split_by = step.index_table
+            work.engine.index(table, columns, split_by=split_by)
         if step.expects:
             what, expected = step.expects
             self.check_count(what, expected(facts), count)

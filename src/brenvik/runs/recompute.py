@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 from brenvik.engines.conflicts import retry_on_conflict
@@ -16,7 +17,7 @@ from brenvik.ledger.memory import read_memory
 from brenvik.ledger.records import Attempt, Preview, Run, TableState
 from brenvik.ledger.schema import ROW_COUNTS
 from brenvik.merge import change_log
-from brenvik.merge.plan.kinds import recompute_plan
+from brenvik.merge.plan.kinds import LoadPlan, recompute_plan
 from brenvik.merge.plan.steps import Begun, RowChanges
 from brenvik.merge.plan.writing import highest_in_log
 from brenvik.model.rules import TableRules
@@ -42,6 +43,10 @@ class Prepared:
     explicit: bool = False
     begun: Begun | None = None
     check_log: bool = True
+
+    @cached_property
+    def plan(self) -> LoadPlan:
+        return recompute_plan(self.context.schema, explicit=self.explicit, check_log=self.check_log)
 
 
 Prepare = Callable[[RunContext], Prepared]
@@ -130,8 +135,7 @@ def _work(ledger: Ledger[Engine], rules: TableRules, run: Run | Preview, prepare
 
 def find_changes(prepared: Prepared) -> tuple[RowChanges, Any]:
     """The row changes of the keys in ``replay_keys``, and per key how many rows change."""
-    context = prepared.context
-    plan = recompute_plan(context.schema, explicit=prepared.explicit, check_log=prepared.check_log)
+    context, plan = prepared.context, prepared.plan
     begun = prepared.begun or pipeline.begin(context.memory, explains=False)
     validated = pipeline.validate(context, plan, replace(begun, first=False))
     classified = pipeline.classify_changes(context, plan, validated)
@@ -151,8 +155,7 @@ def apply_changes(
 ) -> None:
     """Writes the row changes, and records the run as done."""
     context = prepared.context
-    plan = recompute_plan(context.schema, explicit=prepared.explicit, check_log=prepared.check_log)
-    applied = context.carry_out((highest_in_log(context.schema),), pipeline.apply(context, plan, changes))
+    applied = context.carry_out((highest_in_log(context.schema),), pipeline.apply(context, prepared.plan, changes))
     highest = pipeline.high_values(context, applied)
     pipeline.record_state(ledger, context, applied, highest, first_run=first_run)
     ledger.end_run(run, "done", changes.counts)

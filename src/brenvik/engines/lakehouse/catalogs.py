@@ -63,7 +63,7 @@ class Folder:
 
     def __init__(self, folder: Path) -> None:
         self.path = folder.absolute()
-        self.locks = self.path / "locks"
+        self.locks = self.path / "holds"  # the name in all versions: they lock each other out
         if odd := {*str(self.path)} & {*"?#%*[{"}:
             raise StoreError(
                 f"lakehouse:{folder}: a folder whose name contains {' '.join(sorted(odd))} cannot be used in a catalog; "

@@ -1,8 +1,8 @@
 """The compaction of a table: which files are rewritten, which snapshots and files are removed.
 
 Every load adds a few small files and marks rows of others as deleted. Both slow down reads. Small files become larger
-ones; a file of which many rows are deleted is written again without them. What is large and whole stays as it is, so that
-putting a table in order costs what was loaded since, not what the table holds.
+ones; a file with many deleted rows is rewritten without them. Large files with few deleted rows stay as they are, so that a
+compaction costs what was loaded since, not what the table contains.
 """
 
 from __future__ import annotations
@@ -22,20 +22,20 @@ from brenvik.engines.lakehouse.catalogs import scheme_of
 from brenvik.engines.lakehouse.files import ROW_GROUP
 from brenvik.engines.lakehouse.lake import Lake, LakeTable, local
 
-MANY_GONE = 0.05
+MANY_DELETED = 0.05
 """The share of deleted rows from which on a file is rewritten."""
 LEFTOVER_S = 24 * 3600.0
-"""How old a file must be that nothing names, so that it cannot be one that someone is about to commit."""
+"""How old an unreferenced file must be: a younger one may be about to be committed."""
 
 
 def to_rewrite(state: LakeTable, deleted: Mapping[str, int]) -> set[int]:
-    """The numbers of files that are worth rewriting; ``deleted`` says how many rows are deleted of which file."""
-    field = next((column.field for column in state.columns if column.name == state.apart), None)
+    """The numbers of files that are worth rewriting; ``deleted`` says how many rows of each file are deleted."""
+    field = next((column.field for column in state.columns if column.name == state.split_by), None)
     small: dict[bytes | None, list[int]] = defaultdict(list)
     chosen = set()
     for number, file in enumerate(state.files):
         lost = deleted.get(file.file_path, 0)
-        if lost > MANY_GONE * file.record_count:
+        if lost > MANY_DELETED * file.record_count:
             chosen.add(number)
         if file.record_count - lost < ROW_GROUP:
             small[(file.lower_bounds or {}).get(field or -1)].append(number)
@@ -79,7 +79,7 @@ def to_drop(metadata: TableMetadata, needed: Collection[int], before_ms: int) ->
 
 
 def files_of(lake: Lake, table: Table, snapshots: Iterable[Snapshot]) -> set[str]:
-    """Every file that snapshots are made of."""
+    """All files of snapshots."""
     found = set()
     for snapshot in snapshots:
         found.add(snapshot.manifest_list)
@@ -90,8 +90,8 @@ def files_of(lake: Lake, table: Table, snapshots: Iterable[Snapshot]) -> set[str
 
 
 def sweep(lake: Lake, table: Table, dropped: set[str], named: Collection[str]) -> tuple[int, int]:
-    """Takes away the files of snapshots that were dropped, and leftovers of work that never came to its end; unless something
-    there is, or ``named`` names, needs them. Returns how many there were, and their bytes."""
+    """Removes the files of expired snapshots and of loads that were interrupted, unless the table or ``named`` refers to them.
+    Returns their number and size."""
     metadata = table.metadata
     needed = files_of(lake, table, metadata.snapshots) | {table.metadata_location, *named}
     needed.update(entry.metadata_file for entry in metadata.metadata_log)
@@ -105,13 +105,13 @@ def sweep(lake: Lake, table: Table, dropped: set[str], named: Collection[str]) -
         try:
             length = len(table.io.new_input(path))
             table.io.delete(path)
-        except FileNotFoundError:  # someone else was quicker
+        except FileNotFoundError:  # another process removed it
             continue
         count, size = count + 1, size + length
     return count, size
 
 
 def _leftovers(folder: Path) -> Iterable[str]:
-    """Files below a table's folder that have lain there for long."""
+    """Old files below a table's folder."""
     latest = time.time() - LEFTOVER_S
     return (str(path) for path in folder.rglob("*") if path.is_file() and path.stat().st_mtime < latest)

@@ -124,11 +124,11 @@ class LakehouseEngine(LoggedTables):
             for column in (state.columns if state else ())
         ]
 
-    def index(self, table: str, columns: Sequence[str], *, apart: str | None = None) -> None:
-        """Files are written in the order of these columns, those of either value of ``apart`` apart; the ledger's are its log."""
+    def index(self, table: str, columns: Sequence[str], *, split_by: str | None = None) -> None:
+        """Files are written in the order of these columns, split by the values of ``split_by``; the ledger's are its log."""
         name = plain(table.casefold())
         if state := self._tables.get(name):
-            self._tables[name] = replace(state, sorted_by=tuple(columns), apart=apart)
+            self._tables[name] = replace(state, sorted_by=tuple(columns), split_by=split_by)
 
     def current_rows(self, needed: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
         name = plain(needed.table.casefold())

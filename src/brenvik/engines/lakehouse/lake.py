@@ -46,7 +46,7 @@ MAIN = "main"
 """The namespace of tables that are named without one."""
 OURS = "brenvik."
 """What the properties begin with that a snapshot of ours carries."""
-SORTED_BY, APART = "brenvik.in-order-of", "brenvik.apart"
+SORTED_BY, SPLIT_BY = "brenvik.in-order-of", "brenvik.apart"
 """Properties of a table: how its rows lie."""
 _PROPERTIES = {
     "format-version": "2",
@@ -84,7 +84,7 @@ class LakeTable:
     snapshot: Snapshot | None = None
     sorted_by: tuple[str, ...] = ()
     """The columns by which the rows of a file are ordered."""
-    apart: str | None = None
+    split_by: str | None = None
     """A column of true and false: rows of either lie in files of their own."""
     files: list[DataFile] = field(default_factory=list)
     """Those of rows; a file's number is its place here."""
@@ -165,7 +165,7 @@ class Lake:
             table,
             snapshot,
             tuple(json.loads(metadata.properties.get(SORTED_BY, "[]"))),
-            metadata.properties.get(APART) or None,
+            metadata.properties.get(SPLIT_BY) or None,
             files,
             deletes,
             properties_of(metadata),
@@ -210,7 +210,7 @@ class Lake:
             properties={
                 **_PROPERTIES,
                 SORTED_BY: json.dumps(state.sorted_by),
-                **({APART: state.apart} if state.apart else {}),
+                **({SPLIT_BY: state.split_by} if state.split_by else {}),
                 **change.properties,
             },
         )

@@ -20,7 +20,7 @@ from brenvik.engines.lakehouse.snapshots import Change
 from brenvik.errors import BrenvikError, Conflict
 from brenvik.ledger.entries import now
 from brenvik.ledger.schema import SCHEMA, TABLES, place
-from brenvik.ledger.upgrade import UPGRADES, Upgrade
+from brenvik.ledger.versions import UPGRADES, Upgrade
 from brenvik.merge import sql
 
 if TYPE_CHECKING:
@@ -100,13 +100,13 @@ class LoggedTables(ShownTables):
             what = f"SELECT DISTINCT ON ({sql.quote(column)}) {sql.quote(column)} FROM {NEW} WHERE entry_of = '{name}'"
             self._execute(f"CREATE OR REPLACE TABLE {place(name)} AS {what}", None)
 
-    def upgrade_ledger(self, upgrade: Upgrade, version: int, logs: Mapping[str, str]) -> None:
+    def upgrade_ledger(self, upgrade: Upgrade, logs: Mapping[str, str]) -> None:
         for error, properties in self._unread.values():
             if properties is None or LOG in properties:
                 raise error
         with in_our_words(self.address):
             state = self._ledger()
-            upgraded = upgrading.entries_of(self._connection, NEW, upgrade, version, now())
+            upgraded = upgrading.entries_of(self._connection, NEW, upgrade, now())
             for old, new in logs.items():
                 upgrading.rename_log(self._lake, old, new, upgrade.log_columns)
                 for table in self._tables.values():

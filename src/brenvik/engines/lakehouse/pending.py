@@ -42,7 +42,7 @@ class Relations:
 
     @property
     def deleted(self) -> str:
-        return f"{MEMORY}.gone_{self.number}"
+        return f"{MEMORY}.deleted_{self.number}"
 
     @property
     def current(self) -> str:
@@ -200,10 +200,10 @@ def rewritten(relations: Relations, stored: Stored, numbers: Collection[int]) ->
     return f"(SELECT {names} FROM {remaining} UNION ALL SELECT {names} FROM {relations.added})"
 
 
-def in_order(rows: str, names: Iterable[str], sorted_by: Sequence[str], apart: str | None) -> list[str]:
+def in_order(rows: str, names: Iterable[str], sorted_by: Sequence[str], split_by: str | None) -> list[str]:
     """Queries for rows as they are written to files: in order, and split by the values of the column ``split_by``."""
     order = f" ORDER BY {sql.columns(sorted_by)}" if sorted_by else ""
-    parts = [f" WHERE {sql.quote(apart)}", f" WHERE {sql.quote(apart)} IS NOT TRUE"] if apart else [""]
+    parts = [f" WHERE {sql.quote(split_by)}", f" WHERE {sql.quote(split_by)} IS NOT TRUE"] if split_by else [""]
     return [f"SELECT {sql.columns(names)} FROM {rows}{part}{order}" for part in parts]
 
 

@@ -163,7 +163,9 @@ class ShownTables(DuckDBEngine):
     def _in_order(self, state: LakeTable, rows: str) -> Iterator[pa.RecordBatchReader]:
         """Rows as they shall lie in the files of a table, read one reader after the other."""
         names = [column.name for column in state.columns]
-        for question in pending.in_order(rows, names, state.sorted_by, state.apart if state.apart in names else None):
+        for question in pending.in_order(
+            rows, names, state.sorted_by, state.split_by if state.split_by in names else None
+        ):
             yield self._connection.sql(question).to_arrow_reader(ROW_GROUP)
 
     def _by_file(self, state: LakeTable, places: str) -> list[tuple[str, pa.Array]]:

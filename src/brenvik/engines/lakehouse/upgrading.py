@@ -1,4 +1,4 @@
-"""The ledger of an older schema version in a lakehouse, brought to the next one.
+"""The ledger of an older schema version in a lakehouse, brought to this one.
 
 First, table by table, the change log is renamed, and a snapshot of the table names it. Last comes the ledger's log: one
 snapshot has all entries in their new form, and the log's new columns. Until that is committed the ledger counts as the older
@@ -16,8 +16,8 @@ from brenvik import __version__
 from brenvik.engines.lakehouse import entries
 from brenvik.engines.lakehouse.lake import Lake, LakeTable
 from brenvik.engines.lakehouse.snapshots import Change
-from brenvik.ledger.schema import KEYS, SCHEMA, TABLES
-from brenvik.ledger.upgrade import Upgrade, rules_after, value_of
+from brenvik.ledger.schema import KEYS, SCHEMA, SCHEMA_VERSION, TABLES
+from brenvik.ledger.versions import Upgrade, rules_after, value_of
 from brenvik.merge import sql
 
 if TYPE_CHECKING:
@@ -50,10 +50,8 @@ def name_log(lake: Lake, state: LakeTable, old: str, new: str, named: str) -> No
         lake.commit(state, Change(properties=properties, same_rows=True))
 
 
-def entries_of(
-    connection: duckdb.DuckDBPyConnection, entered: str, upgrade: Upgrade, version: int, at: datetime
-) -> pa.Table:
-    """The entries of an older ledger's log (the relation ``entered``) in the form of the next version: of those with the same
+def entries_of(connection: duckdb.DuckDBPyConnection, entered: str, upgrade: Upgrade, at: datetime) -> pa.Table:
+    """The entries of an older ledger's log (the relation ``entered``) in the form of this version: of those with the same
     key the last."""
     kinds = {name: kind for columns in TABLES.values() for name, kind in columns.items()}
     parts = []
@@ -72,7 +70,7 @@ def entries_of(
         connection.execute("UPDATE upgraded SET rules = ? WHERE rules = ?", [rules_after(upgrade, rules), rules])
     connection.execute(
         "UPDATE upgraded SET schema_version = ?, written_by = ?, written_at = ? WHERE entry_of = 'schema_version'",
-        [version, __version__, at],
+        [SCHEMA_VERSION, __version__, at],
     )
     answer = connection.sql("SELECT * FROM upgraded").to_arrow_table()
     connection.execute("DROP TABLE upgraded")

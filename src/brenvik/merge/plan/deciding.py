@@ -21,7 +21,7 @@ def set_aside(schema: TableSchema) -> tuple[Step[Classified], ...]:
 
     return (
         Step("classify", "deletes that have no effect by themselves", into, "make", some),
-        Step("classify", "invalid rows are removed from the changes", out, "change"),
+        Step("classify", "they are removed from the changes", out, "change"),
     )
 
 
@@ -53,8 +53,8 @@ def current_paths(schema: TableSchema, *, first: bool = False, chosen: bool = Fa
             lambda f: current_path.decide(
                 schema,
                 some_replayed=f.some_replayed,
-                told=bool(f.explains),
-                met=extract_diff.matched_versions(schema) if _meets(schema, f) else None,
+                explains=bool(f.explains),
+                matched=extract_diff.matched_versions(schema) if _meets(schema, f) else None,
             ),
             index=("current_path",),
         ),

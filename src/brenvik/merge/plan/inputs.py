@@ -8,7 +8,7 @@ from brenvik.model.feeds import Operations
 from brenvik.model.types import ColumnType
 
 EXPLAINED_UNASKED = 100_000
-"""Up to this many rows a load keeps old values for ``Outcome.decisions`` unless told otherwise."""
+"""Up to this many rows a load keeps old values for ``Outcome.decisions`` unless ``explain`` says otherwise."""
 
 
 @dataclass(frozen=True)
@@ -16,7 +16,7 @@ class Rows:
     """The rows of a load: their columns, how they arrive, and for an extract its time and scope.
 
     ``column_sets`` maps what a row has to the number of its column set. ``store_query`` is a query for rows that are in the
-    store. ``has_broken`` is False where no line can be broken.
+    store. For the others see ``feeds.protocol.Batch``; ``last_file`` is the number of its last file.
     """
 
     columns: tuple[tuple[str, ColumnType], ...]

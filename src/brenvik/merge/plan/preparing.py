@@ -20,9 +20,9 @@ def make_table(schema: TableSchema) -> tuple[Step[Any], ...]:
     """Makes the table itself, empty."""
     start = schema.system_column("valid_from")
     index = (*schema.keys, *([start] if start else []))
-    apart = schema.system_column("is_current")
+    split_by = schema.system_column("is_current")
     text = create(schema.table, schema.table_columns())
-    return (Step("prepare", "the table", text, "alter", index_table=(schema.table, index, apart)),)
+    return (Step("prepare", "the table", text, "alter", index_table=(schema.table, index, split_by)),)
 
 
 def make_log(schema: TableSchema) -> tuple[Step[Any], ...]:

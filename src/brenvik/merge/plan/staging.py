@@ -23,10 +23,10 @@ def exclude(
     if schema.inactive_deletes:
         steps.append(Step("exclude", "deletes that were approved", pending_deletes.find_approved(approved)))
     steps.append(Step("exclude", "runs that were reverted", change_log.EXCLUDED_RUNS))
-    left_out = sorted(runs)
-    for start in range(0, len(left_out), change_log.AT_ONCE):
-        part = left_out[start : start + change_log.AT_ONCE]
-        numbers = {f"left_out_{n}": run for n, run in enumerate(part)}
+    excluded = sorted(runs)
+    for start in range(0, len(excluded), change_log.AT_ONCE):
+        part = excluded[start : start + change_log.AT_ONCE]
+        numbers = {f"excluded_{n}": run for n, run in enumerate(part)}
         steps.append(Step("exclude", "their numbers", change_log.exclude_runs(len(part)), "change", params=numbers))
     text = change_log.active_changes(replace(schema, some_excluded=True), some_explicit=explicit)
     steps.append(Step("exclude", "the other changes are active", text))

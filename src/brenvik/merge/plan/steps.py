@@ -263,7 +263,7 @@ class Step(Generic[F]):
     prune_to: tuple[str, bool] | None = None
     """The working relation with the keys, and whether all versions are needed."""
     index_table: tuple[str, tuple[str, ...], str | None] | None = None
-    """A new table, the columns by which its rows are found, and the one that keeps some apart; see ``Engine.index``."""
+    """A new table, the columns by which its rows are found, and the one that splits them; see ``Engine.index``."""
     expects: tuple[str, Callable[[F], int]] | None = None
     """For a write: what happens to the rows, and to how many of them."""
 
