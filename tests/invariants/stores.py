@@ -81,7 +81,7 @@ def forget_ledger(store: brenvik.Store) -> None:
         for name in engine._lake.catalog.list_tables("brenvik"):
             engine._lake.catalog.drop_table(name)
         engine.close()
-        folder = engine._lake.home.holds.parent
+        folder = engine._lake.home.locks.parent
         shutil.rmtree(folder / "brenvik")  # files of a ledger that no catalog names are taken for damage
         store.engine = engine = LakehouseEngine(str(folder))
     elif isinstance(engine, SQLiteEngine):

@@ -98,7 +98,7 @@ class DuckDBEngine(InPlace):
             with self._looked_up_in_table() if staging.through else nullcontext():
                 self._execute(sql.of_work(made, work), values)
         finally:
-            with suppress(duckdb.TransactionException):  # refused after a failure; the next stream takes its place
+            with suppress(duckdb.TransactionException):  # not possible after a failure; the next stream takes its place
                 self._connection.unregister(STREAM)
 
     @contextmanager

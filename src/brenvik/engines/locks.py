@@ -1,4 +1,4 @@
-"""What stores share: tables held one by one within this process, names of queries, rights to a file."""
+"""What stores share: locks of tables within this process, names of queries, permissions of a file."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _holders: dict[tuple[str, str], str] = {}
 
 @contextmanager
 def held(store: str, table: str, *, address: str, wait_s: float) -> Iterator[None]:
-    """Holds a table of the store that ``store`` identifies; raises Busy with who holds it after ``wait_s`` seconds."""
+    """Locks a table of the store that ``store`` identifies; after ``wait_s`` seconds raises Busy with the holder of the lock."""
     place = (store, table.casefold())
     deadline = time.monotonic() + wait_s
     with _freed:

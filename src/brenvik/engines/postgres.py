@@ -52,7 +52,7 @@ _SETTINGS = {
     "jit": "off",  # it costs more than it gives for statements that run once
     "work_mem": "128MB",
     "random_page_cost": "1.1",  # as on the disks of today; else small batches read the whole table
-    "default_statistics_target": "10",  # for working tables, of which a small sample tells enough
+    "default_statistics_target": "10",  # for working tables, of which a small sample is enough
 }
 _FOUND_AGAIN = f'."{_LOCATOR}" ='
 _ONE_BY_ONE = "0.1"
@@ -141,7 +141,7 @@ class PostgresEngine(InPlace):
         return max(count, 0)
 
     def _measure(self, table: str, rows: int) -> None:
-        """Takes note of how large a working table is; nothing else tells the planner."""
+        """Analyzes a large working table: the planner would not know its size otherwise."""
         if rows >= _WORTH_ANALYZING:
             self._execute(f"ANALYZE {sql.quote(table)}")
         if rows >= _WORTH_SHARING:
@@ -149,7 +149,7 @@ class PostgresEngine(InPlace):
 
     @contextmanager
     def _shared(self, statement: str, work: str) -> Iterator[str]:
-        """Where a large working table is held against a table of the store, gives it a form that parallel workers can read,
+        """Where a large working table is compared with a table of the store, gives it a form that parallel workers can read,
         which a temporary table is not: a copy that no other session sees and that ends with the statement; a view would not."""
         made = _MADE.match(statement)
         read = set(_READ.findall(statement)) if made and made[1] == "TABLE" and self._large else set()
@@ -168,7 +168,7 @@ class PostgresEngine(InPlace):
             self._execute(f"DROP TABLE {copy}")
 
     def _may_share(self) -> bool:
-        """Whether a table can be made in our schema, and goes with the transaction; not where someone may only look."""
+        """Whether a table can be created in our schema for the transaction; not for a role that may only read."""
         if self._connection.info.transaction_status != TransactionStatus.INTRANS:
             return False
         found = self._execute(
@@ -387,14 +387,14 @@ def _compile(text: str, work: str) -> str:
 
 
 def _known(value: str | None) -> str:
-    """What the definition of a column says where its values need not travel."""
+    """The definition of a column whose values are not transferred."""
     if value is None:
         return ""
     return f" DEFAULT {value}" if value.isdecimal() else f" GENERATED ALWAYS AS ({sql.quote(value)}) STORED"
 
 
 def _shown(name: str, kind: str) -> str:
-    """A column on its way into CSV: bytes in hex, and no NUL in what is told of rows."""
+    """A column as it is written to CSV: bytes in hex, and texts about rows without NUL."""
     value = sql.quote(name)
     if kind == "BYTEA":
         return f"'\\x' || hex({value}) AS {value}"
@@ -477,8 +477,8 @@ def _told(address: str) -> Iterator[None]:
         raise StoreUnavailable(f"{address} cancelled a statement: {_said(error)}") from error
     except psycopg.OperationalError as error:
         raise StoreUnavailable(
-            f"{address} went away: {_said(error)}. Where it went away at the very end, brenvik runs tells "
-            "whether the load is done."
+            f"{address} closed the connection: {_said(error)}. If this happened during the commit, brenvik runs "
+            "shows whether the load is done."
         ) from error
     except psycopg.Error as error:
         raise StoreError(f"{address} rejected a statement: {_said(error)}") from error

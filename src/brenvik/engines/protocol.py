@@ -36,7 +36,7 @@ class Compacted:
     """Deleted rows that are still in files."""
     snapshots: tuple[int, int]
     swept: int
-    """Files that were taken away, as nothing needs them."""
+    """Files that were removed because nothing referred to them."""
     swept_bytes: int
 
 
@@ -48,7 +48,7 @@ class Relocated:
     before: str
     """The folder whose files they named."""
     files: int
-    """How many of rows and of deleted positions they tell of."""
+    """The number of data files and of files of deleted positions in them."""
 
 
 @dataclass(frozen=True)
@@ -61,7 +61,7 @@ class Written:
 
 
 class Shared:
-    """What all stores have in common: threads take turns."""
+    """What all stores have in common: threads wait for each other."""
 
     @cached_property
     def turn(self) -> Turn:
@@ -115,7 +115,7 @@ class Engine(Protocol):
     """The name sqlglot has for its language."""
     capabilities: Capabilities
     address: str
-    """What to call the store in messages; never holds a secret."""
+    """The name of the store in messages; never contains a secret."""
 
     @property
     def turn(self) -> Turn:

@@ -198,7 +198,7 @@ class SQLiteEngine(InPlace):
         return {column: count for column, count in zip(tests, found, strict=True) if count}
 
     def make_schema(self, name: str) -> None:
-        """There are none: what a name says before its point is part of it."""
+        """SQLite has no schemas here: the part before the dot is part of the name."""
 
     def index(self, table: str, columns: Sequence[str], *, split_by: str | None = None) -> None:
         name = f"brenvik index of {table} by {' '.join(columns)}"

@@ -7,7 +7,7 @@ ordinary character.
 
 A record that violates this rule within one line is replaced by a line that no header fits; ``malformed`` has the record and
 the reason under its number. Where a quoted field continues over a line end before it violates the rule, the end of the record
-is unknown: the whole file is refused.
+is unknown: the whole file fails.
 
 Quotes that follow the rule alternate between opening and closing, so a block is checked as a whole. Only blocks with a
 violation are walked through quote by quote.

@@ -253,7 +253,7 @@ class FileSource:
 
 
 def _has_changed(path: Path, known: LoadedFile) -> bool:
-    """Whether a file differs from the loaded one; its content is read only if size and time do not tell."""
+    """Whether a file differs from the loaded one; its content is read only if size and time are the same."""
     size, modified_ns = _looks(path)
     return (size, modified_ns) != (known.size, known.modified_ns) and (
         size != known.size or _digest(path) != known.digest
@@ -268,7 +268,7 @@ def _told_changed(known: LoadedFile) -> str:
 
 
 def _looks(path: Path) -> tuple[int, int]:
-    """Size and modification time, which tell cheaply whether a file was written to."""
+    """Size and modification time, which show cheaply whether a file was written to."""
     found = path.stat()
     return found.st_size, found.st_mtime_ns
 

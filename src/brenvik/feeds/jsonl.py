@@ -85,9 +85,12 @@ def read(
             work.register("lines", lines)
             rows = work.sql(parsed(shaped)).to_arrow_table().combine_chunks()
             if rows["reason"].null_count < len(rows):
-                refused = rows.filter(pc.is_valid(rows["reason"])).select(["place", "line", "reason"]).sort_by("place")
+                broken_rows = (
+                    rows.filter(pc.is_valid(rows["reason"])).select(["place", "line", "reason"]).sort_by("place")
+                )
                 broken += [
-                    BrokenLine(number, first + row["place"], row["line"], row["reason"]) for row in refused.to_pylist()
+                    BrokenLine(number, first + row["place"], row["line"], row["reason"])
+                    for row in broken_rows.to_pylist()
                 ]
                 rows = rows.filter(pc.is_null(rows["reason"])).combine_chunks()
             if rows["column_set"].null_count:

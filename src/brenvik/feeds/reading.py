@@ -96,7 +96,7 @@ class ReadOptions:
         return self.dialect or RFC_4180
 
     def format_of(self, path: Path) -> Format:
-        """The format of a file. Raises FeedError when its name does not tell."""
+        """The format of a file. Raises FeedError when its name does not show it."""
         name = path.name.lower().removesuffix(".gz")
         if name.endswith(".parquet"):
             return "parquet"

@@ -74,7 +74,7 @@ class StoreQuery:
             declared, said = self._declared.get(column.name), column.said
             kind = column.type or (declared if said == "nothing" else None)  # an expression of a store without types
             if kind is None:
-                hint = "nothing that tells a type; declare it under types" if said == "nothing" else said
+                hint = "of unknown type; declare it under types" if said == "nothing" else said
                 faults.append(f"{column.name} is {hint}")
             elif declared and (declared.kind != kind.kind or (kind.kind == "decimal" and declared != kind)):
                 faults.append(f"{column.name} is {said} there, and {declared} in the rules")

@@ -30,7 +30,7 @@ class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], PendingDel
         if self.exists():
             return
         with self.engine.lock(f"{SCHEMA}.schema_version", wait_s=60.0), self.engine.transaction():
-            if self.exists():  # someone else was quicker
+            if self.exists():  # another process made it
                 return
             self.engine.make_schema(SCHEMA)
             for name in TABLES:

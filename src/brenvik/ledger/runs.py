@@ -128,7 +128,7 @@ class Runs(Entries[H]):
         try:
             with self.engine.transaction():
                 self.end_run(run, state, getattr(error, "counts", {}), message)
-        except BrenvikError as second:  # the store is gone: the first error is the one to tell
+        except BrenvikError as second:  # the store is gone: the first error is the one to report
             error.add_note(f"The run could not be entered as {state} either: {second}")
 
     def loads_taken(self, table: str, *, without: Iterable[int]) -> tuple[int, int]:

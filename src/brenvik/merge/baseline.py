@@ -14,7 +14,7 @@ LOWEST = {
     "timestamp": ("0001-01-01 00:00:00", "0001-01-01 00:00:00.000001"),
     "timestamp with time zone": ("0001-01-01 00:00:00+00:00", "0001-01-01 00:00:00.000001+00:00"),
 }
-"""For rows that do not say when they began or in which order they came: the lowest value, and the one right after it."""
+"""For rows without a start time or an order: the lowest value, and the one right after it."""
 
 
 def lowest(kind: ColumnType) -> str:
@@ -39,11 +39,11 @@ def count_timeline_errors(schema: TableSchema) -> str:
     ``TIMELINE_ERRORS``."""
     own, table = schema.system_column, sql.relation(schema.table)
     null_key = sql.any_of(f"t.{sql.quote(name)} IS NULL" for name in schema.keys)
-    living = schema.is_current("t")
+    current = schema.is_current("t")
     keys = sql.columns(schema.keys, "t")
     items = [
         f"(SELECT count(*) FROM {table} t WHERE {null_key}) AS null_keys",
-        f"(SELECT count(*) FROM (SELECT {keys} FROM {table} t WHERE {living} GROUP BY {keys} HAVING count(*) > 1) s) AS current",
+        f"(SELECT count(*) FROM (SELECT {keys} FROM {table} t WHERE {current} GROUP BY {keys} HAVING count(*) > 1) s) AS current",
     ]
     if start := own("valid_from"):
         begins = f"t.{sql.quote(start)}"
@@ -51,19 +51,19 @@ def count_timeline_errors(schema: TableSchema) -> str:
         if end := own("valid_to"):
             ends = f"t.{sql.quote(end)}"
             items.append(
-                f"(SELECT count(*) FROM {table} t WHERE NOT ({living}) AND ({ends} IS NULL OR {ends} <= {begins})) AS backwards"
+                f"(SELECT count(*) FROM {table} t WHERE NOT ({current}) AND ({ends} IS NULL OR {ends} <= {begins})) AS backwards"
             )
             items.append(f"""(SELECT count(*) FROM (
   SELECT {ends} AS brenvik_end, lead({begins}) OVER (PARTITION BY {keys} ORDER BY {begins}) AS brenvik_next,
-    {sql.flag(living)} AS brenvik_open
+    {sql.flag(current)} AS brenvik_open
   FROM {table} t WHERE {begins} IS NOT NULL
 ) s WHERE s.brenvik_next IS NOT NULL AND (s.brenvik_open = 1 OR s.brenvik_next < s.brenvik_end)) AS overlapping""")
     if not schema.has_versions:
         several = f"SELECT {keys} FROM {table} t GROUP BY {keys} HAVING count(*) > 1"
         items.append(f"(SELECT count(*) FROM ({several}) s) AS several")
-    if (current := own("is_current")) and own("valid_to"):
-        flag = sql.flag(f"t.{sql.quote(current)} = TRUE")
-        items.append(f"(SELECT count(*) FROM {table} t WHERE {flag} <> {sql.flag(living)}) AS flagged")
+    if (column := own("is_current")) and own("valid_to"):
+        flag = sql.flag(f"t.{sql.quote(column)} = TRUE")
+        items.append(f"(SELECT count(*) FROM {table} t WHERE {flag} <> {sql.flag(current)}) AS flagged")
     return f"SELECT {', '.join(items)}"
 
 

@@ -192,7 +192,7 @@ SELECT {keys}, 1 AS brenvik_full_replay FROM {sql.relation(schema.table)} t LIMI
 
 
 def set_effective_at(schema: TableSchema, column: str) -> str:
-    """Takes the effective time of all logged changes from another column."""
+    """Sets the effective time of all logged changes from another column."""
     when = sql.quote(column)
     if schema.time_precision:
         when = f"CAST(date_trunc('{schema.time_precision}', {when}) AS {schema.effective_type.sql})"

@@ -2,7 +2,7 @@
 
 A change is *late* when it is not strictly above both the highest order and the highest effective time ever loaded. A key
 takes the replay path when the batch has several changes of it, or when all of its log must be replayed (*full replay*):
-because a change is late, or because the current version does not tell enough. All other keys take the current path.
+because a change is late, or because the current version is not sufficient. All other keys take the current path.
 """
 
 from __future__ import annotations
@@ -131,7 +131,7 @@ GROUP BY k.{RUN}"""
 
 @lru_cache(maxsize=256)
 def widen_to_full_replay(schema: TableSchema) -> str:
-    """Marks keys whose current version does not tell enough for full replay.
+    """Marks keys whose current version is not sufficient for full replay.
 
     These are keys without a current version (does it have closed ones? was it removed before?), keys whose type 0 value is
     not known yet (it will be set on all versions of the lifetime), and keys with a delete that also removes closed versions.

@@ -43,9 +43,11 @@ WHERE {ending}""",
 def as_target(schema: TableSchema) -> str:
     """Select items: a row ``t`` of the table in the form of ``target_versions``."""
     own = schema.system_column
-    living = schema.is_current("t")
-    until = f"CASE WHEN {living} THEN NULL ELSE t.{sql.quote(own('valid_to') or '')} END" if own("valid_to") else "NULL"
-    ended = sql.flag(f"t.{sql.quote(own('is_deleted') or '')} = TRUE" if own("is_deleted") else f"NOT ({living})")
+    is_current = schema.is_current("t")
+    until = (
+        f"CASE WHEN {is_current} THEN NULL ELSE t.{sql.quote(own('valid_to') or '')} END" if own("valid_to") else "NULL"
+    )
+    ended = sql.flag(f"t.{sql.quote(own('is_deleted') or '')} = TRUE" if own("is_deleted") else f"NOT ({is_current})")
     start = f"t.{sql.quote(own('valid_from') or '')}" if own("valid_from") else "NULL"
     kind = schema.effective_type.sql
     times = f"CAST({start} AS {kind}) AS {EFFECTIVE_AT}, CAST({until} AS {kind}) AS brenvik_valid_to, {ended} AS brenvik_deleted"
@@ -116,7 +118,7 @@ def _compared(schema: TableSchema) -> tuple[str, ...]:
 
 
 def _flag(schema: TableSchema) -> str | None:
-    """The column is_current, where valid_to says the same."""
+    """The column is_current, where valid_to implies it."""
     return schema.system_column("is_current") if schema.system_column("valid_to") else None
 
 
@@ -192,11 +194,11 @@ WHERE NOT ({schema.is_current("t")}) AND {some}""",
 def count_current(schema: TableSchema) -> str:
     """How many replayed keys are current in the table (``before``), how many will be (``after``), and how many of the first
     will not be (``ends``)."""
-    alive = f"SELECT count(*) FROM {sql.work('stored_versions')} s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0"
+    current = f"SELECT count(*) FROM {sql.work('stored_versions')} s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0"
     same_key = sql.same("d", "s", schema.keys)
     will_be = f"SELECT 1 FROM {sql.work('target_versions')} d WHERE {same_key} AND d.brenvik_valid_to IS NULL"
     return f"""
-SELECT ({alive}) AS before, ({alive} AND NOT EXISTS ({will_be})) AS ends,
+SELECT ({current}) AS before, ({current} AND NOT EXISTS ({will_be})) AS ends,
   (SELECT count(*) FROM {sql.work("target_versions")} d WHERE d.brenvik_valid_to IS NULL) AS after"""
 
 

@@ -3,7 +3,7 @@
 Each part of an expression is given a type, a text in quotes that of what it stands beside, and is written out so that all read
 it alike: whole numbers are calculated with as such, up to the digits that a decimal can have, all others as double precision;
 decimals are compared exactly; ``/`` divides without rounding, and by zero it is null; texts are compared by their code points.
-What cannot mean one thing is refused.
+What is ambiguous is an error.
 """
 
 from __future__ import annotations
@@ -183,7 +183,7 @@ class _Writer:
         return [self.double(term) for term in alike], "double", _WHOLE
 
     def family(self, node: exp.Expr, terms: Sequence[_Term]) -> tuple[list[_Term], str]:
-        """The same parts, a text in quotes as what it stands for beside the others; and what they are together."""
+        """The same parts, with quoted texts in the type of the others; and their common type."""
         kinds = {"number" if term.kind in _NUMBERS else term.kind for term in terms} - {"quoted", "null"}
         if len(kinds) > 1:
             told = " with ".join(dict.fromkeys(_a(term.kind) for term in terms if term.kind not in ("quoted", "null")))
@@ -192,7 +192,7 @@ class _Writer:
         return [self.as_kind(term, family) if term.kind == "quoted" else term for term in terms], family
 
     def as_kind(self, term: _Term, kind: str) -> _Term:
-        """What a text in quotes stands for."""
+        """The value of a quoted text."""
         said = term.quoted.strip()
         try:
             match kind:

@@ -84,8 +84,8 @@ def matched_versions(schema: TableSchema) -> str:
 @lru_cache(maxsize=256)
 def count_rows(schema: TableSchema, *, first: bool) -> str:
     """Of ``extract_diff``: how many rows are ``invalid``, how many of these match a current version (``faulty_met``), how many
-    others are ``new``, how many versions are ``absent`` and how many ``living``; and the extract's time (``at``), truncated to
-    the time precision, as text, and whether it is ``late`` (0 or 1).
+    others are ``new``, how many versions are ``absent`` and how many ``current_keys``; and the extract's time (``at``), truncated
+    to the time precision, as text, and whether it is ``late`` (0 or 1).
 
     Each current version is absent or was read; whatever was read beyond that was read twice.
     """

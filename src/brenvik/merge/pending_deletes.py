@@ -40,38 +40,40 @@ def decide(schema: TableSchema, *, some_replayed: bool, some_pending: bool, all_
 
     ``all_replayed`` means that ``target_versions`` has all rows of every key.
     """
-    aside = sql.work("inactive_deletes")
+    inactive = sql.work("inactive_deletes")
 
     def same_key(alias: str) -> str:
-        return sql.same(alias, aside, schema.keys)
+        return sql.same(alias, inactive, schema.keys)
 
     cases = []
     if schema.order:
         never_null = (*schema.keys, *schema.order, EFFECTIVE_AT, COLUMN_SET)
         others = [name for name in schema.change_columns if name not in never_null]
-        alike = f"{sql.same('o', aside, never_null)} AND {sql.alike('o', aside, others)}"
+        alike = f"{sql.same('o', inactive, never_null)} AND {sql.alike('o', inactive, others)}"
         kept = f"SELECT 1 FROM {sql.relation(str(schema.change_log))} o WHERE o.{DELETE} = 1 AND {alike}"
         if schema.some_excluded and not all_replayed:
             kept += f" AND NOT EXISTS (SELECT 1 FROM {sql.work('excluded_runs')} w WHERE w.run = o.{RUN})"
-        earlier_same = f"SELECT 1 FROM {aside} o WHERE o.{SEQUENCE_NO} < {aside}.{SEQUENCE_NO} AND {alike}"
+        earlier_same = f"SELECT 1 FROM {inactive} o WHERE o.{SEQUENCE_NO} < {inactive}.{SEQUENCE_NO} AND {alike}"
         cases.append(f"WHEN EXISTS ({earlier_same}) OR EXISTS ({kept}) THEN 'duplicate'")
     in_target = f"SELECT 1 FROM {sql.work('target_versions')} d WHERE {same_key('d')}"
-    known, living = f"EXISTS ({in_target})", f"EXISTS ({in_target} AND d.brenvik_valid_to IS NULL)"
+    known, is_current = f"EXISTS ({in_target})", f"EXISTS ({in_target} AND d.brenvik_valid_to IS NULL)"
     if not all_replayed:
         stored = f"SELECT 1 FROM {sql.relation(schema.table)} t WHERE {same_key('t')}"
         brought = f"EXISTS (SELECT 1 FROM {sql.work('changes')} s WHERE {same_key('s')})"
         there = f"(EXISTS ({stored} AND {schema.is_current('t')}) OR {brought})"
         busy = f"EXISTS (SELECT 1 FROM {sql.work('replay_keys')} b WHERE {same_key('b')})"
-        living = f"CASE WHEN {busy} THEN {living} ELSE {there} END" if some_replayed else there
+        is_current = f"CASE WHEN {busy} THEN {is_current} ELSE {there} END" if some_replayed else there
         known = f"(EXISTS ({stored}) OR {brought})"
     last = "'ignored'"
     if schema.inactive_deletes == "review":
-        waits = [f"EXISTS (SELECT 1 FROM {aside} o WHERE o.{SEQUENCE_NO} < {aside}.{SEQUENCE_NO} AND {same_key('o')})"]
+        waits = [
+            f"EXISTS (SELECT 1 FROM {inactive} o WHERE o.{SEQUENCE_NO} < {inactive}.{SEQUENCE_NO} AND {same_key('o')})"
+        ]
         waits += [f"EXISTS (SELECT 1 FROM {sql.work('pending_keys')} h WHERE {same_key('h')})"] if some_pending else []
-        cases.append(f"WHEN NOT ({living}) AND NOT {known} THEN 'ignored'")
-        cases.append(f"WHEN NOT ({living}) OR {sql.any_of(waits)} THEN 'unchanged'")
+        cases.append(f"WHEN NOT ({is_current}) AND NOT {known} THEN 'ignored'")
+        cases.append(f"WHEN NOT ({is_current}) OR {sql.any_of(waits)} THEN 'unchanged'")
         last = "'pending'"
-    return f"UPDATE {aside} SET brenvik_decision = " + (f"CASE {' '.join(cases)} ELSE {last} END" if cases else last)
+    return f"UPDATE {inactive} SET brenvik_decision = " + (f"CASE {' '.join(cases)} ELSE {last} END" if cases else last)
 
 
 def summary() -> str:

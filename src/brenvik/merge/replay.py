@@ -79,11 +79,11 @@ def _stored_events(schema: TableSchema, *, full: int) -> str:
         f"CAST(NULL AS {schema.type_of(name).sql})" if name in _time_only(schema) else f"t.{sql.quote(name)}"
         for name in _rest(schema)
     ]
-    living = "" if full else f" AND {schema.is_current('t')}"
+    is_current = "" if full else f" AND {schema.is_current('t')}"
     return f"""
 SELECT {sql.listed(sql.columns(schema.keys, "t"), f"{effective}, 1, 0, 0, 0, 0, 0", *values)}
 FROM {sql.relation(schema.table)} t
-JOIN {sql.work("replay_keys")} b ON {sql.same("b", "t", schema.keys)} AND b.brenvik_full_replay = {full}{living}"""
+JOIN {sql.work("replay_keys")} b ON {sql.same("b", "t", schema.keys)} AND b.brenvik_full_replay = {full}{is_current}"""
 
 
 def _stored_ends(schema: TableSchema) -> str:
@@ -146,7 +146,7 @@ def _steps(schema: TableSchema) -> str:
 
 
 def _reference(schema: TableSchema, value: str, alias: str = "s") -> str:
-    """The value that an event is compared with: of the event whose place it takes, else of the one before it."""
+    """The value that an event is compared with: that of the event it replaces, otherwise of the one before it."""
     keys = sql.columns(schema.keys, alias)
     return (
         f"CASE WHEN {alias}.brenvik_is_new = 1 AND {alias}.brenvik_replaces IS NOT NULL THEN "

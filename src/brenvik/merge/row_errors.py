@@ -56,10 +56,10 @@ def row_errors(
     """
     types = dict(feed)
     found: list[RowError] = []
-    living = ""
+    not_deleted = ""
     is_delete = deletes(schema, types, operations, in_store=in_store)
     if is_delete != "0":
-        living = f"{is_delete} = 0 AND "
+        not_deleted = f"{is_delete} = 0 AND "
     if operations:
         found.append(_unknown_code(operations))
     tells_when = schema.effective if not is_extract else None
@@ -69,7 +69,7 @@ def row_errors(
     for column in schema.columns:
         if column.name not in types:
             continue
-        guard = living if column.name in schema.values else ""
+        guard = not_deleted if column.name in schema.values else ""
         if not in_store:
             found += _lacks(schema, column, types[column.name], guard)
         found += _no_value(schema, column, types[column.name], guard, in_store=in_store)
@@ -81,7 +81,7 @@ def row_errors(
         test = condition(schema, types, text, in_store=in_store)
         looks_at = columns_of(text)
         carried = tuple(column for column in looks_at if column in types)
-        found.append(RowError(", ".join(looks_at), f"{living}({test})", sql.literal(name), carried))
+        found.append(RowError(", ".join(looks_at), f"{not_deleted}({test})", sql.literal(name), carried))
     return tuple(found)
 
 

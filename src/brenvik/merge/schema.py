@@ -110,7 +110,7 @@ class TableSchema:
 
     @property
     def untyped(self) -> bool:
-        """Whether the store keeps decimals and times as text and lets any value stand in any column."""
+        """Whether the store has decimals and times as text, and any value in any column."""
         return "comparing" in self.store.lacks
 
     @property

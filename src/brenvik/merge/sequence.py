@@ -10,10 +10,10 @@ from typing import Any
 
 FILE_STEP = 10**12
 ABSENT = 10**11
-"""Line numbers from here on stand for keys that are absent from an extract."""
+"""Line numbers from here on are those of keys that are absent from an extract."""
 
 EXPLICIT = 2 * ABSENT
-"""Line numbers from here on stand for what an extract implied by unchanged rows, logged when an earlier run was reverted."""
+"""Line numbers from here on are those of what an extract implied by unchanged rows, logged when an earlier run was reverted."""
 
 
 def sequence_no(file: int, line: Any) -> Any:
@@ -27,7 +27,7 @@ def file_of(number: str) -> str:
 
 
 def line_of(number: str) -> str:
-    """An expression for the line; null where a change stands in no line."""
+    """An expression for the line; null where a change has no line."""
     return (
         f"CASE WHEN {number} % {FILE_STEP} < {2 * ABSENT} THEN CAST(floor(({number} % {FILE_STEP}) / 2) AS BIGINT) END"
     )

@@ -23,7 +23,7 @@ STREAM = "brenvik_stream"
 PRESENT = "brenvik_present"
 """The column of a stream that identifies which columns a row has, where rows differ."""
 RAW = "brenvik_raw"
-"""The column of a stream with the row in its original form, where its columns do not say everything."""
+"""The column of a stream with the original row, where its columns do not preserve it."""
 
 
 @dataclass(frozen=True)
@@ -117,7 +117,7 @@ def _error_object(
 
 
 def _extract_time(schema: TableSchema, column: str, of: ColumnType, *, in_store: bool) -> tuple[str, RowError]:
-    """The time of an extract that stands in a column of its rows, and the error of a row without one."""
+    """The time of an extract in a column of its rows, and the error of a row without one."""
     cast, test = casts.cast_of(column, of, schema.effective_type, schema.time_zone)
     if in_store:
         cast, test = sql.quote(column), "1 = 0"

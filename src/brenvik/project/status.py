@@ -235,7 +235,7 @@ def set_watermark(ledger: Ledger[Engine], move: Move, *, reason: str | None, wai
 
 
 def begin_watermarks(project: Project, store: Store, table: ProjectTable, *, wait_s: float = 30.0) -> list[str]:
-    """Sets the watermarks of a table that was just adopted, where the table tells them: a feed whose watermark is the
+    """Sets the watermarks of a table that was just adopted, where the table shows them: a feed whose watermark is the
     effective column continues from the highest time in the table. Returns notes on what was set and what is left to set."""
     notes = []
     state = store.ledger.state(table.rules.table)

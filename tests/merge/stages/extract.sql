@@ -294,7 +294,7 @@ CREATE TEMP TABLE "brenvik_work_explicit" AS SELECT k."brenvik_run", k."brenvik_
 
 CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 
-INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:left_out_0);
+INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:excluded_0);
 
 CREATE TEMP VIEW "brenvik_work_active_changes" AS
 SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k
@@ -403,7 +403,7 @@ DROP TABLE "brenvik_work_target_versions";
 
 CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 
-INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:left_out_0);
+INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:excluded_0);
 
 CREATE TEMP VIEW "brenvik_work_active_changes" AS
 SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k

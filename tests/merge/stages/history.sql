@@ -283,7 +283,7 @@ LEFT JOIN (SELECT CAST(c."at" AS TEXT) AS "at", CAST(c."entry" AS TEXT) AS "entr
 
 CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
 
-INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:left_out_0);
+INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:excluded_0);
 
 CREATE TEMP VIEW "brenvik_work_active_changes" AS
 SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."entry", k."name", k."colour", k."depth", k."since" FROM "brenvik"."change_log_buoy" k

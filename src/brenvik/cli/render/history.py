@@ -37,9 +37,9 @@ def show_history(
     own = {name: column if column in rows[0] else None for name, column in own.items()}
     start, end = own["valid_from"], own["valid_to"]
     spans = [(row[start] if start else None, _open_end(rules, row[end]) if end else None) for row in rows]
-    living = spans[-1][1] is None and not (own["is_deleted"] and rows[-1][own["is_deleted"]])
-    moment = spans[-1][0] if living else spans[-1][1]
-    since = ("current since " if living else "deleted ") + paper.moment(moment)
+    is_current = spans[-1][1] is None and not (own["is_deleted"] and rows[-1][own["is_deleted"]])
+    moment = spans[-1][0] if is_current else spans[-1][1]
+    since = ("current since " if is_current else "deleted ") + paper.moment(moment)
     since = since if moment is not None else since.split()[0]
     many = "1 version" if len(rows) == 1 else f"{len(rows)} versions"
     paper.heading(out, project, f"{rules.table} {shown_key}", *filter(None, [past]), many, since)
@@ -69,7 +69,7 @@ def show_history(
     out.print()
     for number, (one, other) in enumerate(itertools.pairwise(rows), 1):
         _step(out, number, one, other, spans, varying)
-    if not living and end:
+    if not is_current and end:
         out.print(Text(f"  {len(rows)}      deleted {paper.moment(spans[-1][1])}"))
 
 

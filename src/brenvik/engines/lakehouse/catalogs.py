@@ -76,7 +76,7 @@ class Folder:
 
     @staticmethod
     def below(identifier: Identifier) -> str:
-        """Where a table lies below the folder."""
+        """The folder of a table."""
         space, name = identifier
         return f"/{_slug(space)}/{_slug(name)}"
 
@@ -86,7 +86,7 @@ class Folder:
             self.path.mkdir(parents=True, exist_ok=True)
             made = self.path / f"catalog-{uuid.uuid4()}.db"
             self._open(made).engine.dispose()
-            with suppress(FileExistsError):  # someone else was quicker
+            with suppress(FileExistsError):  # another process made it
                 os.link(made, self.path / "catalog.db")
             made.unlink()
         return self._open(self.path / "catalog.db")
@@ -129,7 +129,7 @@ class Folder:
         }
 
     def _has_commits(self, identifier: Identifier) -> bool:
-        """Whether metadata of a table lie here; those of a first commit may be left by one that broke off."""
+        """Whether there are metadata of a table here; an interrupted first commit may have left some."""
         there = Path(self.location(identifier), "metadata").glob("*.metadata.json")
         return any(not file.name.startswith("00000-") for file in there)
 
@@ -188,7 +188,7 @@ class Named:
         self._seen = (0.0, {})
 
     def missing_rights(self) -> list[str]:
-        """Looks into the catalog, and writes and takes away a file where its tables lie by default."""
+        """Reads the catalog, and writes and removes a file at the default location of its tables."""
         self.places()
         where = self.catalog.properties.get("warehouse")
         if where is None:
@@ -215,7 +215,7 @@ def _of_sql(catalog: SqlCatalog) -> dict[Identifier, str]:
 
 
 def location_of(place: str) -> str:
-    """The folder of a table of which the metadata stand at a place."""
+    """The folder of a table by the location of its metadata."""
     return place.rpartition("/metadata/")[0]
 
 
@@ -226,7 +226,7 @@ def scheme_of(path: str) -> str:
 
 
 def file_system(io: FileIO, path: str) -> AbstractFileSystem:
-    """The file system of a path, in the form that DuckDB takes, as pyiceberg has opened it."""
+    """The file system of a path, as pyiceberg opened it, for DuckDB."""
     place = urlsplit(path)
     if isinstance(io, PyArrowFileIO):
         made = type("Reached", (ArrowFSWrapper,), {"protocol": place.scheme, "cachable": False})

@@ -34,10 +34,10 @@ def to_rewrite(state: LakeTable, deleted: Mapping[str, int]) -> set[int]:
     small: dict[bytes | None, list[int]] = defaultdict(list)
     chosen = set()
     for number, file in enumerate(state.files):
-        lost = deleted.get(file.file_path, 0)
-        if lost > MANY_DELETED * file.record_count:
+        deleted_rows = deleted.get(file.file_path, 0)
+        if deleted_rows > MANY_DELETED * file.record_count:
             chosen.add(number)
-        if file.record_count - lost < ROW_GROUP:
+        if file.record_count - deleted_rows < ROW_GROUP:
             small[(file.lower_bounds or {}).get(field or -1)].append(number)
     return chosen.union(*(numbers for numbers in small.values() if len(numbers) > 1))
 
@@ -59,7 +59,7 @@ def forget(
 
 def to_drop(metadata: TableMetadata, needed: Collection[int], before_ms: int) -> list[int]:
     """The numbers of snapshots that were made before a moment and that nothing refers to: not those that a branch or a tag
-    stands for, not ``needed`` ones, nor what came of these since."""
+    refers to, not ``needed`` ones, nor their successors."""
     stay = {ref.snapshot_id for ref in metadata.refs.values()} | set(needed)
     since: list[int] = []
     current = metadata.current_snapshot()

@@ -1,4 +1,4 @@
-"""The store protocol for a lakehouse: which statement goes to which table, and the commit of a transaction."""
+"""The store protocol for a lakehouse: statements by the table that they change, and the commit of a transaction."""
 
 from __future__ import annotations
 

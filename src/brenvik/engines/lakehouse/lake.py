@@ -47,7 +47,7 @@ MAIN = "main"
 OURS = "brenvik."
 """What the properties begin with that a snapshot of ours carries."""
 SORTED_BY, SPLIT_BY = "brenvik.in-order-of", "brenvik.apart"
-"""Properties of a table: how its rows lie."""
+"""Properties of a table: how its rows are ordered and split."""
 _PROPERTIES = {
     "format-version": "2",
     "write.metadata.previous-versions-max": "20",
@@ -85,7 +85,7 @@ class LakeTable:
     sorted_by: tuple[str, ...] = ()
     """The columns by which the rows of a file are ordered."""
     split_by: str | None = None
-    """A column of true and false: rows of either lie in files of their own."""
+    """A boolean column: its true and its false rows are in different files."""
     files: list[DataFile] = field(default_factory=list)
     """Those of rows; a file's number is its place here."""
     deletes: list[DataFile] = field(default_factory=list)
@@ -95,7 +95,7 @@ class LakeTable:
 
     @property
     def paths(self) -> list[str]:
-        """Where its files of rows stand, as DuckDB takes it."""
+        """The paths of its data files, for DuckDB."""
         return [local(file.file_path) for file in self.files]
 
 
@@ -113,7 +113,7 @@ class Lake:
         return self.home.catalog
 
     def places(self) -> dict[tuple[str, str], str]:
-        """Where the newest metadata of each table stand."""
+        """The locations of the newest metadata of each table."""
         return self.home.places()
 
     def load(self, identifier: tuple[str, str]) -> Table:
@@ -134,8 +134,8 @@ class Lake:
             schema = table.schemas()[snapshot.schema_id]
         with whole(table.name()):
             manifests = self.manifests(table, snapshot) if snapshot else []
-            alive = [entry.data_file for manifest in manifests for entry in self.entries(table, manifest)]
-        specs = {metadata.default_spec_id, *(file.spec_id for file in alive)}
+            existing = [entry.data_file for manifest in manifests for entry in self.entries(table, manifest)]
+        specs = {metadata.default_spec_id, *(file.spec_id for file in existing)}
         partitioned = not all(table.specs()[number].is_unpartitioned() for number in specs)
         if metadata.format_version != 2 or partitioned:
             raise StoreError(
@@ -145,7 +145,7 @@ class Lake:
             )
         files: list[DataFile] = []
         deletes: list[DataFile] = []
-        for file in alive:
+        for file in existing:
             if file.file_format != FileFormat.PARQUET or file.content == DataFileContent.EQUALITY_DELETES:
                 raise StoreError(
                     f"{'.'.join(table.name())} contains {file.file_path}, which is not a Parquet file of rows or positions; "
@@ -174,7 +174,7 @@ class Lake:
     def commit(self, state: LakeTable, change: Change, *, instead: bool = False) -> LakeTable:
         """Commits a change to a table as one snapshot, on top of the snapshot of ``state``; makes the table where it is new.
 
-        ``instead``: of all files there are. Raises Conflict when someone else was quicker.
+        ``instead``: of all files there are. Raises Conflict when another process committed first.
         """
         if state.table is None:
             return self._make(state, change)
@@ -238,12 +238,12 @@ class Lake:
         return self._entries[manifest.manifest_path]
 
     def drop_snapshots(self, state: LakeTable, numbers: Sequence[int]) -> LakeTable:
-        """Has a table forget some of its snapshots. Raises Conflict when someone else was quicker."""
+        """Removes some snapshots of a table. Raises Conflict when another process committed first."""
         assert state.table
         return self._commit(state, (RemoveSnapshotsUpdate(snapshot_ids=[*numbers]),), state.snapshot)
 
     def _commit(self, state: LakeTable, updates: Sequence[TableUpdate], snapshot: Snapshot | None) -> LakeTable:
-        """Commits what is new of a table, which then stands at ``snapshot``."""
+        """Commits updates of a table; its state is then ``snapshot``."""
         assert state.table
         metadata = state.table.metadata
         unchanged = (
@@ -291,7 +291,7 @@ def _current(snapshot: Snapshot) -> list[TableUpdate]:
 
 
 def local(path: str) -> str:
-    """A file's path as DuckDB takes it."""
+    """A file's path for DuckDB."""
     return path.removeprefix("file://")
 
 
@@ -339,7 +339,7 @@ def _fields(columns: Iterable[LakeColumn], metadata: TableMetadata | None) -> tu
 
 
 def kind_of(said: str) -> str:
-    """The name that a type has here, of one that a statement says."""
+    """The name of a type in DuckDB, for one in a statement."""
     if said.startswith(("TEXT", "VARCHAR")):
         return "VARCHAR"
     return {"TIMESTAMPTZ": "TIMESTAMP WITH TIME ZONE", "INT": "INTEGER"}.get(said, said)

@@ -1,4 +1,4 @@
-"""The ledger of a lakehouse: its tables stand in memory, where the core works on them, and come from and go to one log.
+"""The ledger of a lakehouse: its tables are in memory, where the core works on them, and are stored in one log.
 
 The entries of a run are a file that the snapshot of its table names: they count with it. The log adopts such files with the
 next commit of its own.

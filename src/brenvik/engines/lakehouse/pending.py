@@ -60,7 +60,7 @@ def split(place: str) -> tuple[str, str]:
 
 
 def make_relations(relations: Relations, columns: Sequence[tuple[str, str, bool]]) -> list[str]:
-    """``columns`` are names, types and whether nulls are refused."""
+    """``columns`` are names, types and whether nulls are rejected."""
     given = "".join(f"{sql.quote(name)} {kind}{' NOT NULL' if needed else ''}, " for name, kind, needed in columns)
     return [
         f"CREATE TABLE {relations.added} ({given}{PLACE} BIGINT)",
@@ -69,7 +69,7 @@ def make_relations(relations: Relations, columns: Sequence[tuple[str, str, bool]
 
 
 Column = tuple[str, str, int | None]
-"""A column of a table: name, type, and its id in the format, None where no file can hold it yet."""
+"""A column of a table: name, type, and its id in the format, None where no file has it yet."""
 FileColumns = tuple[tuple[int | None, str, str], ...]
 """The columns of a file: the id of each in the format, its name and type."""
 

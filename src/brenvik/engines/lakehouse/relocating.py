@@ -44,7 +44,7 @@ from brenvik.errors import Conflict, StoreError
 
 _NUMBER = re.compile(r"(\d+)-.*")
 _PATH, _LENGTH = 0, 1
-"""Where a manifest's path and length stand in a list of manifests."""
+"""The fields of a manifest's path and length in a list of manifests."""
 _FILE_PATH, _FILE_SIZE, _LOWER, _UPPER = 1, 5, 10, 11
 """Where a manifest has the path, size and bounds of a file."""
 _R = TypeVar("_R", bound=Record)
@@ -77,7 +77,7 @@ class _Move:
 
 
 def relocate(folder: Folder) -> list[Relocated]:
-    """Has the metadata of a folder's tables name the files that lie in the folder; nothing where they do already.
+    """Makes the metadata of a folder's tables refer to the files in the folder; does nothing where they do.
 
     Raises StoreError when files are not there, or when tables lie in several places; Conflict when someone else changed a
     table in the meantime. Nothing is changed then.

@@ -161,7 +161,7 @@ class ShownTables(DuckDBEngine):
         self._tables.pop(name, None)
 
     def _in_order(self, state: LakeTable, rows: str) -> Iterator[pa.RecordBatchReader]:
-        """Rows as they shall lie in the files of a table, read one reader after the other."""
+        """Rows in the order of the files to write, as readers to be read one after the other."""
         names = [column.name for column in state.columns]
         for question in pending.in_order(
             rows, names, state.sorted_by, state.split_by if state.split_by in names else None

@@ -24,10 +24,10 @@ from brenvik.engines.lakehouse.files import describe, write_positions, write_row
 
 NO_COMPRESSION: Any = "null"
 _MANY_MANIFESTS = 5
-"""How many of them are compacted into one: reading one takes as long as writing a dozen of its entries."""
+"""From this many on they are merged: reading one takes as long as writing a dozen of its entries."""
 
 Entries = Callable[[ManifestFile], list[ManifestEntry]]
-"""What is alive of a manifest."""
+"""The entries of a manifest for existing files."""
 
 
 @dataclass(frozen=True)
@@ -35,7 +35,7 @@ class Change:
     """What one commit does to a table."""
 
     added: Iterable[pa.RecordBatchReader] = ()
-    """Rows that come; those of each reader lie in files of their own."""
+    """New rows; those of each reader are written to files of their own."""
     deleted: Sequence[tuple[str, pa.Array]] = ()
     """Numbers of rows that go, by file."""
     properties: Mapping[str, str] = field(default_factory=dict)
@@ -90,7 +90,7 @@ def write_snapshot(
     change: Change,
     entries: Entries,
 ) -> Snapshot:
-    """Writes the files of a change, and those that tell of them and of what stays of the snapshot ``base``, whose manifests are
+    """Writes the files of a change, the manifests of them and of what remains of the snapshot ``base``, whose manifests are
     ``earlier``."""
     metadata = table.metadata
     added = [*(describe(table, schema, path) for path in change.files), *write_rows(table, schema, change.added)]

@@ -90,13 +90,13 @@ def again(schema: TableSchema) -> LoadPlan:
             Step("exclude", "changes that were active", past_runs.active_changes(schema)),
             Step("exclude", "keys whose deletes were pending", past_runs.find_pending(schema)),
         )
-    aside = inactive(schema, all_replayed=True) if schema.inactive_deletes else ()
+    decisions = inactive(schema, all_replayed=True) if schema.inactive_deletes else ()
     return LoadPlan(
         schema,
         begin=(),
         validate=(),
         classify=(*active, *set_aside(schema)),
         resolve=(),
-        diff=(*replay_keys(schema, chosen=True), *aside),
+        diff=(*replay_keys(schema, chosen=True), *decisions),
         apply=(),
     )
