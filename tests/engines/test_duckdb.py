@@ -171,6 +171,21 @@ def test_a_file_of_the_name_of_our_schema_is_told(tmp_path: Path) -> None:
     assert list(tmp_path.iterdir()) == []
 
 
+def test_a_new_file_is_a_database_from_the_moment_it_is_seen(tmp_path: Path) -> None:
+    for number in range(4):
+        path = tmp_path / f"coast_{number}.duckdb"
+        opens = f"import brenvik; brenvik.open_store('duckdb:{path}').close()"
+        with subprocess.Popen([sys.executable, "-c", opens]) as process:
+            while not path.exists() and process.poll() is None:
+                pass
+            first = path.read_bytes()
+        assert process.returncode == 0
+        seen = tmp_path / f"seen_{number}.duckdb"
+        seen.write_bytes(first)
+        brenvik.open_store(f"duckdb:{seen}").close()
+        assert sorted(entry.name for entry in tmp_path.iterdir() if str(number) in entry.name) == [path.name, seen.name]
+
+
 def test_runs_of_loads_at_once_have_numbers_of_their_own(tmp_path: Path) -> None:
     address = f"duckdb:{tmp_path / 'coast.duckdb'}"
     with brenvik.open_store(address) as first:

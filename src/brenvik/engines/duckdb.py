@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import re
+import threading
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext, suppress
@@ -208,9 +210,11 @@ def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyCon
         )
     if Path(path).stem.casefold() == SCHEMA:
         raise StoreError(
-            f"duckdb:{path}: DuckDB cannot distinguish a file of this name from the schema {SCHEMA!r} of Brenvik's "
-            "tables live in; give the file another name."
+            f"duckdb:{path}: DuckDB cannot distinguish a file of this name from the schema {SCHEMA!r}, in which Brenvik "
+            "keeps its own tables; give the file another name."
         )
+    if path != ":memory:" and not read_only:
+        _create(Path(path))
     deadline = time.monotonic() + wait_s
     while True:
         try:
@@ -228,6 +232,23 @@ def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyCon
             time.sleep(min(0.1, max(0.0, deadline - time.monotonic())))
         except duckdb.Error as error:
             raise StoreError(f"duckdb:{path} cannot be opened: {_first_line(error)}") from error
+
+
+def _create(path: Path) -> None:
+    """Put an empty database at the path if nothing is there.
+
+    DuckDB writes a new file in several steps. Whoever opens it in between is told that it is not a database, and it is
+    none for good if its process dies there. So the file gets its name when it is complete.
+    """
+    if path.exists() or Path(f"{path}.wal").exists():
+        return
+    complete = path.with_name(f".{path.name}.{os.getpid()}-{threading.get_ident()}")
+    with suppress(duckdb.Error, OSError):  # connect, which comes next, says what stands in the way
+        try:
+            duckdb.connect(str(complete)).close()
+            os.link(complete, path)  # leaves alone what another process has put there meanwhile
+        finally:
+            complete.unlink(missing_ok=True)
 
 
 _TYPES = {
