@@ -14,6 +14,7 @@ from cli import brenvik as call
 import brenvik
 from brenvik.demo import scenario
 from brenvik.demo.tour import in_store
+from brenvik.merge import sql
 from brenvik.merge.plan.steps import Step
 from brenvik.project.statements import statements_of
 from scripts import execute
@@ -71,7 +72,7 @@ class Watched:
     def of_the_plan(self) -> list[str]:
         """The statements of the steps that run, as the plan has them."""
         return [
-            step.staging.question if step.staging else step.statement(facts)
+            step.staging.statement if step.staging else step.statement(facts)
             for step, facts, runs in self.steps
             if runs and step.does != "prune"
         ]
@@ -87,7 +88,7 @@ def watching(store: brenvik.Store, monkeypatch: pytest.MonkeyPatch) -> Iterator[
         def instead(text: Any, *words: Any, **named: Any) -> Any:
             nonlocal depth
             if "work" in named and not depth:  # else it is of the ledger, or what the store does to run another
-                found.statements.append(words[0].question if name == "stage" else text)
+                found.statements.append(words[0].statement if name == "stage" else text)
             depth += 1
             try:
                 return method(text, *words, **named)
@@ -121,7 +122,9 @@ def check_load(project: brenvik.Project, table: str, store: brenvik.Store, monke
     assert [(each.stage, each.purpose) for each in printed] == [(step.stage, step.purpose) for step, _ in steps]
     for statement, (step, ran) in zip(printed, steps, strict=True):
         assert ran or statement.when, f"{step.purpose} did not run, and nothing says when it does"
-        if isinstance(step.text, str) and not step.staging:
+        if step.staging:
+            assert statement.text == sql.translate(step.staging.statement, "duckdb", flavour="duckdb", pretty=True)
+        elif isinstance(step.text, str):
             assert statement.text == store.engine.statement(step.text, pretty=True)
     return {step.purpose for step, ran in steps if ran}
 

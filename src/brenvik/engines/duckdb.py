@@ -90,15 +90,10 @@ class DuckDBEngine(InPlace):
             return [dict(zip(names, row, strict=True)) for row in answer.fetchall()]
 
     def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
-        kept_as, question = staging.into, staging.question
-        if staging.through:
-            through = _compile(staging.through, sql.WORK)
-            kept_as, question = staging.kept_as, f"WITH {sql.work(staging.into)} AS ({question}) {through}"
-        made = f"CREATE TEMP TABLE {sql.work(kept_as)} AS {question}"
         self._connection.register(STREAM, rows)
         try:
             with self._looked_up_in_table() if staging.through else nullcontext():
-                self._execute(sql.of_work(made, work), values)
+                self._execute(sql.of_work(staging.statement, work), values)
         finally:
             with suppress(duckdb.TransactionException):  # not possible after a failure; the next stream takes its place
                 self._connection.unregister(STREAM)

@@ -3,47 +3,48 @@ change is logged, the log has lost entries, or something else wrote to the table
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from functools import lru_cache
 
 from brenvik.merge import baseline, sql
 from brenvik.merge.schema import EFFECTIVE_AT, TableSchema
 
 
-def _no_change(schema: TableSchema, events: str, moment: str | None) -> str:
+def _no_change(schema: TableSchema, events: str, moment: str | None, which: str = "") -> str:
     """A test: whether none of the changes ``events`` has the key of a row ``s`` and a given effective time."""
-    at = f" AND e.{EFFECTIVE_AT} = {moment}" if moment else ""
-    return f"NOT EXISTS (SELECT 1 FROM {events} e WHERE {sql.same('e', 's', schema.keys)}{at})"
+    tests = [sql.same("e", "s", schema.keys), f"e.{EFFECTIVE_AT} = {moment}" if moment else "", which]
+    return f"NOT EXISTS (SELECT 1 FROM {events} e WHERE {' AND '.join(filter(None, tests))})"
 
 
-def _unaccounted(schema: TableSchema, events: str) -> tuple[str, str | None]:
-    """Tests of a row ``s`` in the form of ``target_versions``: no logged change at its beginning, or at its end."""
-    starts = _no_change(schema, events, f"s.{EFFECTIVE_AT}" if schema.system_column("valid_from") else None)
-    if not schema.system_column("valid_to"):
-        return starts, None
-    return starts, f"s.brenvik_valid_to IS NOT NULL AND {_no_change(schema, events, 's.brenvik_valid_to')}"
+def _unaccounted(schema: TableSchema, events: str, which: str = "") -> tuple[str, ...]:
+    """Tests of a row ``s`` in the form of ``target_versions``: no logged change at its beginning, and none at its end."""
+    start = f"s.{EFFECTIVE_AT}" if schema.system_column("valid_from") else None
+    tests = [_no_change(schema, events, start, which)]
+    if schema.system_column("valid_to"):
+        tests.append(f"s.brenvik_valid_to IS NOT NULL AND {_no_change(schema, events, 's.brenvik_valid_to', which)}")
+    return tuple(tests)
 
 
-def _count(schema: TableSchema, rows: str, events: str) -> str:
-    """How many keys (``n``) have a row that begins or ends without a change, and the first of them (``key``)."""
+def _count(schema: TableSchema, rows: str, tests: Iterable[str]) -> str:
+    """How many keys (``n``) have a row for which a test holds, and the first of them (``key``)."""
     found = " UNION ALL ".join(
-        f"SELECT {schema.key_text('s')} AS brenvik_key FROM {rows} s WHERE {test}"
-        for test in filter(None, _unaccounted(schema, events))
+        f"SELECT {schema.key_text('s')} AS brenvik_key FROM {rows} s WHERE {test}" for test in tests
     )
     return f"SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM ({found}) q"
 
 
 @lru_cache(maxsize=256)
 def count_in_load(schema: TableSchema) -> str:
-    """The same for the stored rows of keys with a full replay."""
-    rows = f"(SELECT * FROM {sql.work('stored_versions')} a WHERE a.brenvik_full_replay = 1)"
-    before = f"(SELECT * FROM {sql.work('decided')} j WHERE j.brenvik_is_new = 0 OR j.brenvik_replaces IS NOT NULL)"
-    return _count(schema, rows, before)
+    """How many keys with a full replay have a row that begins or ends without a change (``n``), and the first (``key``)."""
+    was_there = "(e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)"
+    tests = _unaccounted(schema, sql.work("decided"), was_there)
+    return _count(schema, sql.work("stored_versions"), (f"s.brenvik_full_replay = 1 AND {test}" for test in tests))
 
 
 @lru_cache(maxsize=256)
 def count_in_replay(schema: TableSchema) -> str:
     """The same for the stored rows of recomputed keys; changes of reverted runs account for rows as well."""
-    return _count(schema, sql.work("stored_versions"), sql.relation(str(schema.change_log)))
+    return _count(schema, sql.work("stored_versions"), _unaccounted(schema, sql.relation(str(schema.change_log))))
 
 
 @lru_cache(maxsize=256)
@@ -56,7 +57,7 @@ def count_in_table(schema: TableSchema) -> str:
     )
     keys = sql.columns(schema.keys, "t")
     rows = f"(SELECT {keys}{begins}{ends} FROM {sql.relation(schema.table)} t)"
-    return _count(schema, rows, sql.relation(str(schema.change_log)))
+    return _count(schema, rows, _unaccounted(schema, sql.relation(str(schema.change_log))))
 
 
 @lru_cache(maxsize=64)

@@ -1,6 +1,7 @@
 """How a value of a feed is cast to a column's type, and which values are invalid.
 
-Everything is in DuckDB's dialect except ``within`` and ``beyond``, which every store understands.
+Each value is cast once, into a column of its own next to the value; tests and rows refer to that column. Everything is in
+DuckDB's dialect except ``within`` and ``beyond``, which every store understands.
 """
 
 from __future__ import annotations
@@ -25,77 +26,116 @@ _MIDNIGHT_AFTER = "CAST('24:00:00' AS TIME)"
 
 
 def cast_of(name: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, str]:
-    """The value of a feed's column in the type of the table, and a test for values that do not fit."""
+    """The value of a feed's column in the type of the table, and a test for values that do not fit; both over the feed's columns
+    and ``cast_columns``."""
     value = sql.quote(name)
-    if of.kind == to.kind and (of.kind != "decimal" or (of.precision, of.scale) == (to.precision, to.scale)):
+    cast = _cast_column(name, to) if _cast(value, of, to, zone) != value else value
+    if _is_same(of, to):
         too_long = f"length({value}) > {to.length}" if to.length is not None and of.length != to.length else ""
-        return _of_day(value) if to.kind == "time" else value, too_long or beyond(value, to)
-    if _is_read(of, to):
-        cast = _read(name, to)
-        test = f"{within(cast, to)} IS NOT TRUE"
-    elif of.kind == "text":
-        cast, test = _text_cast(value, to)
-    else:
-        cast, test = _typed_cast(value, of, to, zone)
+        return cast, too_long or beyond(value, to)
     if to.length is not None:
         return cast, f"length({cast}) > {to.length}"
+    tests = _text_tests(value, cast, to) if of.kind == "text" else _typed_tests(value, cast, of, to)
     if to.bits:
-        test = sql.any_of([test, beyond(cast, to)])
-    return cast, f"{value} IS NOT NULL AND {test}"
+        tests = (*tests, beyond(cast, to))
+    return cast, f"{value} IS NOT NULL AND {sql.any_of(tests)}"
 
 
-def _text_cast(value: str, to: ColumnType) -> tuple[str, str]:
-    """The cast of a text, and a test for texts that are not valid or must not be cast."""
+def cast_columns(schema: TableSchema, types: Mapping[str, ColumnType], extract_time: str | None) -> list[str]:
+    """A column for each value that must be cast, for a query over the feed."""
+    wanted = [(column.name, column.type) for column in schema.columns] + list(schema.beside)
+    wanted += [(extract_time, schema.effective_type)] if extract_time else []
+    found = {}
+    for name, to in wanted:
+        if name in types and (cast := _cast(sql.quote(name), types[name], to, schema.time_zone)) != sql.quote(name):
+            found[_cast_column(name, to)] = cast
+    return [f"{cast} AS {column}" for column, cast in found.items()]
+
+
+def _cast_column(name: str, to: ColumnType) -> str:
+    return sql.quote(f"brenvik_{to.kind}_of_{name}")
+
+
+def _is_same(of: ColumnType, to: ColumnType) -> bool:
+    """Whether a value of one type is one of the other as it stands, its length and its bits aside."""
+    return of.kind == to.kind and (of.kind != "decimal" or (of.precision, of.scale) == (to.precision, to.scale))
+
+
+def _cast(value: str, of: ColumnType, to: ColumnType, zone: str) -> str:
+    """The value in the type of the table; null where it is not valid, or loses something that no test could see."""
+    if _is_same(of, to):
+        return _of_day(value) if to.kind == "time" else value
+    match of.kind, to.kind:
+        case "text", "timestamp":
+            return _moment(value)
+        case "text", "timestamp with time zone":
+            utc = zone.upper() == "UTC"
+            return _instant(value) if utc else _by_zone(value, _in_zone(_local(value), zone), _instant(value))
+        case "timestamp", "timestamp with time zone":
+            return _in_zone(value, zone)
+        case "timestamp with time zone", "timestamp":
+            return f"timezone('UTC', {value})"
     cast = f"TRY_CAST({value} AS {duck(to)})"
+    return _of_day(cast) if (of.kind, to.kind) == ("text", "time") else cast
+
+
+def _local(value: str) -> str:
+    return f"TRY_CAST({value} AS TIMESTAMP)"
+
+
+def _text_tests(value: str, cast: str, to: ColumnType) -> tuple[str, ...]:
+    """Tests for texts that are not valid or whose cast loses something."""
+    invalid = f"{cast} IS NULL"
     match to.kind:
         case "integer":
-            return cast, _unless(cast, f"NOT regexp_full_match({value}, '{_WHOLE}')")
+            return invalid, f"NOT regexp_full_match({value}, '{_WHOLE}')"
         case "decimal":
             some = rf"\d+(\.\d{{0,{to.scale}}}0*)?|\.\d{{1,{to.scale}}}0*" if to.scale else r"\d+(\.0*)?"
-            return cast, _unless(cast, rf"NOT regexp_full_match({value}, '\s*[+-]?({some})\s*')")
+            return invalid, rf"NOT regexp_full_match({value}, '\s*[+-]?({some})\s*')"
         case "double":
             beyond_all = f"isinf({cast}) AND NOT contains(lower({value}), 'inf')"
             below_all = f"{cast} = 0 AND regexp_matches({value}, '^[^eE]*[1-9]')"
-            is_none = f"NOT regexp_full_match({value}, '{_DOUBLE}')"
-            return cast, _unless(cast, is_none, beyond_all, below_all)
+            return invalid, f"NOT regexp_full_match({value}, '{_DOUBLE}')", beyond_all, below_all
         case "date":
             other = f"{_moment(value)} IS DISTINCT FROM CAST({cast} AS TIMESTAMP)"
             is_none = f"NOT regexp_full_match({value}, '{_MOMENT}')"
-            return cast, _unless(cast, is_none, f"NOT {within(cast, to)}", f"(contains({value}, ':') AND {other})")
+            return invalid, is_none, f"NOT {within(cast, to)}", f"(contains({value}, ':') AND {other})"
         case "time":
-            cast = _of_day(cast)
-            return cast, _unless(cast, f"NOT regexp_full_match({value}, '{_HOUR_ALONE}')")
-    return cast, _unless(cast)
+            return invalid, f"NOT regexp_full_match({value}, '{_HOUR_ALONE}')"
+        case "timestamp" | "timestamp with time zone":
+            return (f"{within(cast, to)} IS NOT TRUE",)
+    return (invalid,)
 
 
-def _unless(cast: str, *others: str) -> str:
-    """A test for values that cannot be cast, or whose cast loses something."""
-    return sql.any_of([f"({cast}) IS NULL", *others])
+def _typed_tests(value: str, cast: str, of: ColumnType, to: ColumnType) -> tuple[str, ...]:
+    """Tests for values of a type that do not fit another one."""
+    if of.kind.startswith("timestamp") and to.kind.startswith("timestamp"):
+        return (f"{within(cast, to)} IS NOT TRUE",)
+    if to.kind in {"text", "binary"} or of.kind == to.kind != "decimal":
+        return (f"{cast} IS NULL",)
+    lost = f"CAST({cast} AS {duck(of)}) IS DISTINCT FROM {value}"
+    return (lost, f"NOT {within(cast, to)}") if to.is_temporal else (lost,)
 
 
 def _instant(value: str) -> str:
-    """The instant that a text denotes. DuckDB wants no blank before an offset and one before a zone's name."""
+    """The instant that a text denotes. DuckDB wants no blank before an offset and one before a zone's name; a local time
+    that clocks skipped in a named zone is none."""
     joined = rf"regexp_replace({value}, '\s+([+-]\d|Z\s*$)', '\1')"
     joined = rf"regexp_replace({joined}, '(\d)({_ZONE}\s*)$', '\1 \2')"
     read = f"COALESCE({', '.join(f'TRY_CAST({text} AS TIMESTAMP WITH TIME ZONE)' for text in (value, joined))})"
+    zone = f"regexp_extract({value}, ':[0-9.:]*\\s*({_ZONE})\\s*$', 1)"
     local = f"TRY_CAST(regexp_extract({value}, '{_DAY}[ T]{_HOUR}') AS TIMESTAMP)"
-    named = f"regexp_full_match({value}, '{_IN_ZONE}') AND {read} IS NOT NULL"
-    zone = f"CASE WHEN {named} THEN regexp_extract({value}, ':[0-9.:]*\\s*({_ZONE})\\s*$', 1) ELSE 'UTC' END"
-    skipped = f"{named} AND {_is_skipped(local, f'timezone({zone}, {read})')}"
-    return f"CASE WHEN regexp_full_match({value}, '{_MOMENT}') AND NOT ({skipped}) THEN {read} END"
-
-
-def _is_skipped(local: str, back: str) -> str:
-    """Whether a local time never occurred because clocks were put forward: converted to an instant and ``back``, it differs."""
-    return f"{back} IS DISTINCT FROM {local}"
+    return f"""CASE WHEN NOT regexp_full_match({value}, '{_MOMENT}') THEN NULL
+    WHEN NOT regexp_full_match({value}, '{_IN_ZONE}') THEN {read}
+    WHEN timezone({zone}, {read}) = {local} THEN {read} END"""
 
 
 def _in_zone(local: str, zone: str) -> str:
-    """The instant of a local time in a zone; null where clocks skipped it."""
+    """The instant of a local time in a zone; null where clocks skipped it, so that the instant is another local time."""
     if zone.upper() == "UTC":
         return f"timezone('UTC', {local})"
     instant = f"timezone({sql.literal(zone)}, {local})"
-    return f"CASE WHEN NOT ({_is_skipped(local, f'timezone({sql.literal(zone)}, {instant})')}) THEN {instant} END"
+    return f"CASE WHEN timezone({sql.literal(zone)}, {instant}) = {local} THEN {instant} END"
 
 
 def skipped_in(name: str, of: ColumnType, to: ColumnType, zone: str) -> str:
@@ -103,43 +143,18 @@ def skipped_in(name: str, of: ColumnType, to: ColumnType, zone: str) -> str:
     if to.kind != "timestamp with time zone" or of.kind not in {"text", "timestamp"} or zone.upper() == "UTC":
         return ""
     value = sql.quote(name)
-    local = value if of.kind == "timestamp" else f"TRY_CAST({value} AS TIMESTAMP)"
-    test = f"{local} IS NOT NULL AND {_in_zone(local, zone)} IS NULL"
+    local = value if of.kind == "timestamp" else _local(value)
+    test = f"{local} IS NOT NULL AND {_cast_column(name, to)} IS NULL"
     return test if of.kind == "timestamp" else f"regexp_full_match({value}, '{_WITHOUT_ZONE}') AND {test}"
 
 
 def _moment(value: str) -> str:
     """The moment that a text denotes, in UTC where it has a zone; DuckDB's own cast ignores whatever follows the time."""
-    return _by_zone(value, f"TRY_CAST({value} AS TIMESTAMP)", f"timezone('UTC', {_instant(value)})")
+    return _by_zone(value, _local(value), f"timezone('UTC', {_instant(value)})")
 
 
 def _by_zone(value: str, without: str, zoned: str) -> str:
     return f"CASE WHEN regexp_full_match({value}, '{_WITHOUT_ZONE}') THEN {without} ELSE {zoned} END"
-
-
-def _read(name: str, to: ColumnType) -> str:
-    """The column that holds the text of another one read as a moment; see ``readings``."""
-    return sql.quote(f"brenvik_{to.kind}_of_{name}")
-
-
-def readings(schema: TableSchema, types: Mapping[str, ColumnType], extract_time: str | None) -> list[str]:
-    """Texts read as moments, once for everything that uses them."""
-    wanted = [(column.name, column.type) for column in schema.columns] + list(schema.beside)
-    wanted += [(extract_time, schema.effective_type)] if extract_time else []
-    zone, found = schema.time_zone, {}
-    for name, kind in wanted:
-        if name not in types or not _is_read(types[name], kind):
-            continue
-        value = sql.quote(name)
-        read = _moment(value) if kind.kind == "timestamp" else _instant(value)
-        if kind.kind != "timestamp" and zone.upper() != "UTC":
-            read = _by_zone(value, _in_zone(f"TRY_CAST({value} AS TIMESTAMP)", zone), read)
-        found[_read(name, kind)] = read
-    return [f"{read} AS {name}" for name, read in found.items()]
-
-
-def _is_read(of: ColumnType, to: ColumnType) -> bool:
-    return of.kind == "text" and to.kind.startswith("timestamp")
 
 
 def _of_day(value: str) -> str:
@@ -152,20 +167,6 @@ def within(value: str, kind: ColumnType) -> str:
     zone, last = ("+00:00" if kind.kind.endswith("zone") else "", "" if kind.kind == "date" else " 23:59:59.999999")
     bounds = f"CAST('0001-01-01{zone and ' 00:00:00' + zone}' AS {kind.sql}) AND CAST('9999-12-31{last}{zone}' AS {kind.sql})"
     return f"({value} BETWEEN {bounds})"
-
-
-def _typed_cast(value: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, str]:
-    cast = f"TRY_CAST({value} AS {duck(to)})"
-    if (of.kind, to.kind) == ("timestamp", "timestamp with time zone"):
-        cast = _in_zone(value, zone)
-        return cast, f"{within(cast, to)} IS NOT TRUE"
-    if (of.kind, to.kind) == ("timestamp with time zone", "timestamp"):
-        cast = f"timezone('UTC', {value})"
-        return cast, f"{within(cast, to)} IS NOT TRUE"
-    if to.kind in {"text", "binary"} or of.kind == to.kind != "decimal":
-        return cast, _unless(cast)
-    lost = f"CAST({cast} AS {duck(of)}) IS DISTINCT FROM {value}"
-    return cast, sql.any_of([lost, f"NOT {within(cast, to)}"]) if to.is_temporal else lost
 
 
 def duck(kind: ColumnType) -> str:

@@ -32,31 +32,30 @@ def is_late(schema: TableSchema, alias: str) -> str:
 
 @lru_cache(maxsize=256)
 def sums(schema: TableSchema, *, first: bool, derives: bool) -> str:
-    """How many rows of ``changes`` are ``invalid``, ``derived`` and ``late``; and where at most one column orders, also what
-    ``highest`` asks for, in the same pass."""
-    derived = sequence.count_derived("c") if derives else "0"
-    late = "0" if first else f"sum({sql.flag(is_late(schema, 'c'))})"
-    items = [
-        "count(c.brenvik_error) AS faulty",
-        f"CAST(COALESCE({derived}, 0) AS BIGINT) AS derived",
-        f"CAST(COALESCE({late}, 0) AS BIGINT) AS late",
-    ]
+    """How many rows of ``changes`` are ``invalid`` and ``derived``, and how many valid ones are ``late``; and where at most one
+    column orders, also what ``highest`` asks for, in the same pass."""
+    derived = f"CAST(COALESCE({sequence.count_derived('c')}, 0) AS BIGINT)" if derives else "0"
+    late = sql.flag(f"c.brenvik_error IS NULL AND {is_late(schema, 'c')}")
+    late = "0" if first else f"CAST(COALESCE(sum({late}), 0) AS BIGINT)"
+    items = ["count(c.brenvik_error) AS faulty", f"{derived} AS derived", f"{late} AS late"]
     if len(schema.order) < 2:
-        items.append(_maxima(schema, above_all=not first))
+        items.append(_maxima(schema, above_all=not first, valid="c.brenvik_error IS NULL"))
     return f"SELECT {', '.join(items)} FROM {sql.work('changes')} c"
 
 
-def _maxima(schema: TableSchema, *, above_all: bool) -> str:
+def _maxima(schema: TableSchema, *, above_all: bool, valid: str = "") -> str:
     """The highest order (of at most one column) and effective time of a relation ``c``, as text; ``above_all`` considers only
-    values above the highest ever loaded."""
-    items = []
-    for name in schema.order:
-        value = f"c.{sql.quote(name)}"
-        above = f"CASE WHEN {_above(schema, 'c')} THEN {value} END" if above_all else value
-        items.append(f"CAST(max({above}) AS TEXT) AS {sql.quote(name)}")
-    high = f"CAST(:high_effective AS {schema.effective_type.sql})"
-    newer = f"CASE WHEN c.{EFFECTIVE_AT} > {high} THEN c.{EFFECTIVE_AT} END" if above_all else f"c.{EFFECTIVE_AT}"
-    return ", ".join([*items, f"CAST(max({newer}) AS TEXT) AS {HIGHEST}"])
+    values above the highest ever loaded, ``valid`` only rows for which that test holds."""
+
+    def highest(value: str, is_above: str, name: str) -> str:
+        test = " AND ".join(filter(None, (valid, is_above if above_all else "")))
+        counted = f"CASE WHEN {test} THEN {value} END" if test else value
+        return f"CAST(max({counted}) AS TEXT) AS {sql.quote(name)}"
+
+    effective = f"c.{EFFECTIVE_AT}"
+    newer = f"{effective} > CAST(:high_effective AS {schema.effective_type.sql})"
+    items = [highest(f"c.{sql.quote(name)}", _above(schema, "c"), name) for name in schema.order]
+    return ", ".join([*items, highest(effective, newer, HIGHEST)])
 
 
 @lru_cache(maxsize=256)

@@ -8,6 +8,7 @@ explained or the write needs them: each costs a tenth of a load. The decision ``
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import lru_cache
 
 from brenvik.merge import sql
@@ -22,7 +23,8 @@ _NUMBERS = {
 
 def decided(alias: str, *decisions: str) -> str:
     """A test: whether a row of ``current_path`` has one of these decisions."""
-    return f"{alias}.brenvik_decision_no IN ({', '.join(str(_NUMBERS[name]) for name in decisions)})"
+    numbers = [str(_NUMBERS[name]) for name in decisions]
+    return f"{alias}.brenvik_decision_no " + (f"IN ({', '.join(numbers)})" if len(numbers) > 1 else f"= {numbers[0]}")
 
 
 def decision(alias: str) -> str:
@@ -61,56 +63,69 @@ def any_differs(schema: TableSchema, names: tuple[str, ...]) -> str:
     return sql.any_of(_differs(schema, name) for name in names)
 
 
+_GROUPS = (("type_2", "versioned"), ("type_1", "overwritten"), ("type_0", "protected"))
+"""The columns of each type, and the decision on a change that differs in them, in the order in which it is made."""
+
+
 @lru_cache(maxsize=256)
 def decide(schema: TableSchema, *, some_replayed: bool, explains: bool, matched: str | None = None) -> str:
     """Makes ``current_path``. ``explains``: with all old values, for explaining the decisions. ``matched`` is a relation in place
     of the table: the current versions of the keys with changes."""
-    row_id = f"t.{sql.quote(schema.row_id)}"
-    learns = sql.any_of(f"(t.{sql.quote(name)} IS NULL AND c.{sql.quote(name)} IS NOT NULL)" for name in schema.type_0)
-    joins = sql.same("t", "c", schema.keys)
-    full, unchanged = _NUMBERS[FULL], _NUMBERS["unchanged"]
+    groups = [(f"m.brenvik_{group}_differs = 1", name) for group, name in _GROUPS if getattr(schema, group)]
+    unchanged = _NUMBERS["unchanged"]
     cases = [
-        f"WHEN {row_id} IS NULL AND c.{DELETE} = 1 THEN {full}",
-        f"WHEN {row_id} IS NULL THEN {_NUMBERS['inserted']}",
+        f"WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.{DELETE} = 1 THEN {_NUMBERS[FULL]} ELSE {_NUMBERS['inserted']} END"
     ]
     if not schema.meets_current_only:
         cases.append(
-            f"WHEN NOT ({schema.is_current('t')}) THEN CASE WHEN c.{DELETE} = 1 THEN {unchanged} ELSE {full} END"
+            f"WHEN m.brenvik_is_current = 0 THEN CASE WHEN m.{DELETE} = 1 THEN {unchanged} ELSE {_NUMBERS[FULL]} END"
         )
-    elif schema.type_2 and not matched:
-        joins += f" AND {schema.is_current('t')}"
-    cases.append(f"WHEN c.{DELETE} = 1 THEN {_NUMBERS['deleted']}")
-    for names, name in (
-        ((), FULL),
-        (schema.type_2, "versioned"),
-        (schema.type_1, "overwritten"),
-        (schema.type_0, "protected"),
-    ):
-        test = learns if name == FULL else any_differs(schema, names)
-        if test != "1 = 0":
-            cases.append(f"WHEN {test} THEN {_NUMBERS[name]}")
-    sets = f"c.{DELETE} = 0 AND {row_id} IS NOT NULL AND {any_differs(schema, schema.type_1)}"
-    changed = sql.any_of(_differs(schema, name) for name in schema.values)
-    before = [
-        f"CASE WHEN {changed} THEN t.{sql.quote(name)} END AS {before_column(schema, name)}"
-        for name in schema.values
-        if explains or _needs_earlier(schema, name)
-    ]
-    without_busy = (
-        f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('replay_keys')} b WHERE {sql.same('b', 'c', schema.keys)})"
-        if some_replayed
-        else ""
-    )
+    cases.append(f"WHEN m.{DELETE} = 1 THEN {_NUMBERS['deleted']}")
+    if schema.type_0:
+        cases.append(f"WHEN m.brenvik_is_learned = 1 THEN {_NUMBERS[FULL]}")
+    cases += [f"WHEN {test} THEN {_NUMBERS[name]}" for test, name in groups]
+    sets = f"m.{DELETE} = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1"
+    changed = " OR ".join(test for test, _ in groups)
+    before = [before_column(schema, name) for name in schema.values if explains or _needs_earlier(schema, name)]
     return f"""
 CREATE TEMP TABLE {sql.work("current_path")} AS
-SELECT
-  c.{SEQUENCE_NO}, c.{EFFECTIVE_AT}, {row_id} AS brenvik_row_id,
-  CASE {" ".join(cases)} ELSE {unchanged} END AS brenvik_decision_no,
-  {sql.flag(sets)} AS brenvik_sets_type_1{"," if before else ""}
-  {", ".join(before)}
-FROM {sql.work("changes")} c
-LEFT JOIN {matched or sql.relation(schema.table)} t ON {joins}
-{without_busy}"""
+SELECT {
+        sql.listed(
+            f"m.{SEQUENCE_NO}, m.{EFFECTIVE_AT}, m.brenvik_row_id",
+            f"CASE {' '.join(cases)} ELSE {unchanged} END AS brenvik_decision_no",
+            f"{sql.flag(sets) if schema.type_1 else 0} AS brenvik_sets_type_1",
+            *(f"CASE WHEN {changed} THEN m.{name} END AS {name}" for name in before),
+        )
+    }
+FROM ({_met(schema, before, some_replayed=some_replayed, matched=matched)}
+) m"""
+
+
+def _met(schema: TableSchema, before: Sequence[str], *, some_replayed: bool, matched: str | None) -> str:
+    """Each change of the current path with the row that it meets, and in columns of which types it differs."""
+    joins = sql.same("t", "c", schema.keys)
+    if schema.meets_current_only and schema.type_2 and not matched:
+        joins += f" AND {schema.is_current('t')}"
+    is_current = [] if schema.meets_current_only else [f"{sql.flag(schema.is_current('t'))} AS brenvik_is_current"]
+    learns = [f"t.{sql.quote(name)} IS NULL AND c.{sql.quote(name)} IS NOT NULL" for name in schema.type_0]
+    is_learned = [f"{sql.flag(' OR '.join(learns))} AS brenvik_is_learned"] if learns else []
+    differs = [
+        f"{sql.flag(any_differs(schema, names))} AS brenvik_{group}_differs"
+        for group, _ in _GROUPS
+        if (names := getattr(schema, group))
+    ]
+    values = [
+        f"t.{sql.quote(name)} AS {column}"
+        for name in schema.values
+        if (column := before_column(schema, name)) in before
+    ]
+    replayed = f"""
+  WHERE NOT EXISTS (SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)})"""
+    row_id = f"c.{SEQUENCE_NO}, c.{EFFECTIVE_AT}, c.{DELETE}, t.{sql.quote(schema.row_id)} AS brenvik_row_id"
+    return f"""
+  SELECT {sql.listed(row_id, *is_current, *is_learned, *differs, *values)}
+  FROM {sql.work("changes")} c
+  LEFT JOIN {matched or sql.relation(schema.table)} t ON {joins}{replayed if some_replayed else ""}"""
 
 
 def summary() -> str:

@@ -20,33 +20,29 @@ from brenvik.merge.schema import EFFECTIVE_AT, SEQUENCE_NO, TableSchema
 
 
 @lru_cache(maxsize=256)
-def current_path_actions(schema: TableSchema, *, some_replayed: bool) -> tuple[str, str | None]:
-    """Makes ``to_close`` and ``to_delete`` for the current path. Where no key is replayed, ``to_close`` is only a view,
-    and ``to_delete`` is not made when it would be empty."""
-    removed: str | None
-    if schema.deletes == "close":
-        ending = decided("p", "versioned", "deleted")
-        removed = f"SELECT brenvik_row_id FROM {sql.work('current_path')} WHERE 1 = 0" if some_replayed else None
-    else:
-        ending = decided("p", "versioned")
-        removed = removed_keys(schema)
-    return (
-        f"""
+def close_on_current_path(schema: TableSchema, *, some_replayed: bool) -> str:
+    """Makes ``to_close`` for the current path; only a view where no key is replayed."""
+    ending = decided("p", "versioned", "deleted") if schema.deletes == "close" else decided("p", "versioned")
+    return f"""
 CREATE TEMP {"TABLE" if some_replayed else "VIEW"} {sql.work("to_close")} AS
 SELECT p.brenvik_row_id, p.{EFFECTIVE_AT} AS brenvik_valid_to, {sql.flag(decided("p", "deleted"))} AS brenvik_deleted
 FROM {sql.work("current_path")} p
-WHERE {ending}""",
-        f"CREATE TEMP TABLE {sql.work('to_delete')} AS {removed}" if removed else None,
-    )
+WHERE {ending}"""
+
+
+@lru_cache(maxsize=256)
+def delete_on_current_path(schema: TableSchema) -> str:
+    """Makes ``to_delete`` for the current path, where deletes remove rows."""
+    return f"CREATE TEMP TABLE {sql.work('to_delete')} AS {removed_keys(schema)}"
 
 
 def as_target(schema: TableSchema) -> str:
     """Select items: a row ``t`` of the table in the form of ``target_versions``."""
     own = schema.system_column
     is_current = schema.is_current("t")
-    until = (
-        f"CASE WHEN {is_current} THEN NULL ELSE t.{sql.quote(own('valid_to') or '')} END" if own("valid_to") else "NULL"
-    )
+    until = f"t.{sql.quote(own('valid_to') or '')}" if own("valid_to") else "NULL"
+    if schema.has_open_end:
+        until = f"CASE WHEN {is_current} THEN NULL ELSE {until} END"
     ended = sql.flag(f"t.{sql.quote(own('is_deleted') or '')} = TRUE" if own("is_deleted") else f"NOT ({is_current})")
     start = f"t.{sql.quote(own('valid_from') or '')}" if own("valid_from") else "NULL"
     kind = schema.effective_type.sql
@@ -133,8 +129,8 @@ def _ends(schema: TableSchema) -> tuple[str, ...]:
 
 @lru_cache(maxsize=256)
 def replay_actions(schema: TableSchema) -> tuple[tuple[str, str], ...]:
-    """Adds to ``to_close`` and ``to_delete`` and makes ``to_update`` and ``to_insert``: for each statement the relation
-    that it fills, and its text."""
+    """Adds to ``to_close`` and makes ``to_update`` and ``to_insert``; adds to ``to_delete`` where the current path made it,
+    else makes it. For each statement the relation that it fills, and its text."""
     content = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _compared(schema))
     ends = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _ends(schema))
     if _flag(schema):
@@ -144,6 +140,8 @@ FROM {sql.work("matches")} p
 JOIN {sql.work("target_versions")} d ON d.brenvik_version_no = p.brenvik_version_no
 JOIN {sql.work("stored_versions")} s ON s.brenvik_row_id = p.brenvik_row_id"""
     shown = (EFFECTIVE_AT, "brenvik_valid_to", "brenvik_deleted", *schema.values)
+    to_delete = sql.work("to_delete")
+    deleted = f"CREATE TEMP TABLE {to_delete} AS" if schema.deletes == "close" else f"INSERT INTO {to_delete}"
     statements = [
         (
             "to_close",
@@ -162,7 +160,7 @@ JOIN {sql.work("stored_versions")} s ON s.brenvik_row_id = p.brenvik_row_id"""
         ),
         (
             "to_delete",
-            f"INSERT INTO {sql.work('to_delete')} SELECT s.brenvik_row_id FROM {sql.work('stored_versions')} s "
+            f"{deleted} SELECT s.brenvik_row_id FROM {sql.work('stored_versions')} s "
             f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('matches')} p WHERE p.brenvik_row_id = s.brenvik_row_id)",
         ),
     ]
@@ -221,7 +219,7 @@ def changed_columns(schema: TableSchema) -> str:
         value = f"t.{sql.quote(column)}"
         new = f"s.{sql.quote(name)}"
         if name == "brenvik_valid_to":
-            new = f"COALESCE({new}, {schema.open_end})"
+            new = _until(schema, "s")
         if name == "brenvik_deleted":
             new = f"({new} = 1)"
         flags.append(f"max({sql.flag(f'{value} IS DISTINCT FROM {new}')}) AS {sql.quote(name)}")
@@ -242,6 +240,12 @@ def _stamp(schema: TableSchema) -> list[str]:
     ]
 
 
+def _until(schema: TableSchema, alias: str) -> str:
+    """The end of a version as the table has it."""
+    end = f"{alias}.brenvik_valid_to"
+    return f"COALESCE({end}, {schema.open_end})" if schema.has_open_end else end
+
+
 def _current(schema: TableSchema, until: str, ended: str) -> str:
     return f"({until} IS NULL)" if schema.system_column("valid_to") else f"({ended} = 0)"
 
@@ -254,10 +258,7 @@ def close_rows(schema: TableSchema, *, deletes: bool) -> str:
     """
     own = schema.system_column
     items = [
-        (
-            own("valid_to"),
-            f"COALESCE(s.brenvik_valid_to, {schema.open_end})" if schema.has_open_end else "s.brenvik_valid_to",
-        ),
+        (own("valid_to"), _until(schema, "s")),
         (own("is_current"), _current(schema, "s.brenvik_valid_to", "s.brenvik_deleted")),
     ]
     if deletes:
@@ -274,7 +275,7 @@ def update_rows(schema: TableSchema, names: tuple[str, ...]) -> str:
     if EFFECTIVE_AT in names:
         items.append((own("valid_from"), f"s.{EFFECTIVE_AT}"))
     if "brenvik_valid_to" in names or "brenvik_deleted" in names:
-        items.append((own("valid_to"), f"COALESCE(s.brenvik_valid_to, {schema.open_end})"))
+        items.append((own("valid_to"), _until(schema, "s")))
         items.append((own("is_deleted"), "(s.brenvik_deleted = 1)"))
         items.append((own("is_current"), _current(schema, "s.brenvik_valid_to", "s.brenvik_deleted")))
     given = [f"{sql.quote(name)} = {value}" for name, value in items if name]
@@ -330,7 +331,7 @@ def insert_rows(schema: TableSchema, *, current: bool, replayed: bool) -> str:
                 new = f"COALESCE({earlier}, {new})"
             elif here := is_present(schema, "c", name):
                 new = f"CASE WHEN {here} THEN {new} ELSE {earlier} END"
-            values.append(f"{new} AS {sql.quote(name)}")
+            values.append(sql.named(new, name))
         content = sql.listed(sql.columns(schema.keys, "c"), *values, sep=", ")
         sources.append(f"""
 SELECT {content}, c.{EFFECTIVE_AT} AS brenvik_valid_from, {schema.open_end} AS brenvik_valid_to,
@@ -339,9 +340,8 @@ FROM {sql.work("current_path")} p JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO
 WHERE {decided("p", "inserted", "versioned")}""")
     if replayed:
         content = sql.columns((*schema.keys, *schema.values), "d")
-        until = f"COALESCE(d.brenvik_valid_to, {schema.open_end})" if schema.has_open_end else "d.brenvik_valid_to"
         sources.append(f"""
-SELECT {content}, d.{EFFECTIVE_AT} AS brenvik_valid_from, {until} AS brenvik_valid_to,
+SELECT {content}, d.{EFFECTIVE_AT} AS brenvik_valid_from, {_until(schema, "d")} AS brenvik_valid_to,
   (d.brenvik_valid_to IS NULL) AS brenvik_current, (d.brenvik_deleted = 1) AS brenvik_deleted
 FROM {sql.work("to_insert")} a JOIN {sql.work("target_versions")} d ON d.brenvik_version_no = a.brenvik_version_no""")
     shown = (*schema.keys, *schema.values)

@@ -46,21 +46,22 @@ def compare(schema: TableSchema, scope: str | None) -> str:
     Nearly all rows are equal, so each column is first compared with ``=``, which engines answer faster than a null-safe
     comparison; only nulls need the latter.
     """
-    new, absent = f"t.{sql.quote(schema.keys[0])} IS NULL", f"c.{SEQUENCE_NO} IS NULL"
+    key, absent = f"t.{sql.quote(schema.keys[0])}", f"c.{SEQUENCE_NO} IS NULL"
+    new, matched = f"{key} IS NULL", f"{key} IS NOT NULL"
     differing = (
         f"CASE WHEN {sql.same('c', 't', (name,))} THEN FALSE ELSE {any_differs(schema, (name,))} END"
         for name in schema.values
     )
     where = sql.any_of([new, absent, *differing])
     if schema.delete_if:  # else the flag is always 0; deleting an absent key changes nothing
-        where = f"CASE WHEN c.{DELETE} = 1 THEN NOT ({new}) ELSE {where} END"
+        where = f"CASE WHEN c.{DELETE} = 1 THEN {matched} ELSE {where} END"
     if scope:
         where = f"CASE WHEN {absent} THEN {conditions.of_row(scope, 't', schema)} ELSE {where} END"
     keys = (f"COALESCE(c.{sql.quote(name)}, t.{sql.quote(name)}) AS {sql.quote(name)}" for name in schema.keys)
     before = (f"t.{sql.quote(name)} AS {before_column(schema, name)}" for name in schema.values)
     shown = (*keys, sql.columns(_of_row(schema), "c"), "t.brenvik_row_id", *before)
     return f"""
-SELECT {sql.listed(*shown, sep=", ")}, {sql.flag(f"NOT ({new})")} AS brenvik_matched
+SELECT {sql.listed(*shown, sep=", ")}, {sql.flag(matched)} AS brenvik_matched
 FROM {sql.work(EXTRACT_ROWS)} c
 FULL JOIN (
   SELECT v.{sql.quote(schema.row_id)} AS brenvik_row_id, {sql.columns((*schema.keys, *schema.values), "v")}

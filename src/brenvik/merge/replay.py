@@ -130,7 +130,7 @@ def _state(schema: TableSchema) -> str:
                 f"first_value({value}) OVER ({within}, l.brenvik_step_{column} ORDER BY l.brenvik_position) AS {sql.quote(name)}"
             )
         else:
-            items.append(f"{value} AS {sql.quote(name)}")
+            items.append(value)
     return ", ".join(items)
 
 
@@ -145,14 +145,11 @@ def _steps(schema: TableSchema) -> str:
     )
 
 
-def _reference(schema: TableSchema, value: str, alias: str = "s") -> str:
+def _reference(alias: str, value: str) -> str:
     """The value that an event is compared with: that of the event it replaces, otherwise of the one before it."""
-    keys = sql.columns(schema.keys, alias)
     return (
-        f"CASE WHEN {alias}.brenvik_is_new = 1 AND {alias}.brenvik_replaces IS NOT NULL THEN "
-        f"first_value({alias}.{value}) OVER (PARTITION BY {keys}, {alias}.{EFFECTIVE_AT} "
-        f"ORDER BY {alias}.brenvik_is_new, {alias}.brenvik_position DESC) ELSE "
-        f"lag({alias}.{value}) OVER (PARTITION BY {keys}, {alias}.brenvik_is_last ORDER BY {alias}.brenvik_position) END"
+        f"CASE WHEN {alias}.brenvik_is_new = 1 AND {alias}.brenvik_replaces IS NOT NULL "
+        f"THEN first_value({alias}.{value}) OVER brenvik_same_time ELSE lag({alias}.{value}) OVER brenvik_line END"
     )
 
 
@@ -176,13 +173,14 @@ def _placed(schema: TableSchema) -> str:
     upward = sql.columns(order)
     downward = ", ".join(f"{sql.quote(name)} DESC NULLS FIRST" for name in order)
     by_key = _by_key(schema, "e")
-    outranked = f"lead({EFFECTIVE_AT}) OVER ({by_key} ORDER BY {EFFECTIVE_AT}, {upward}) = {EFFECTIVE_AT}"
+    outranked = f"lead({EFFECTIVE_AT}) OVER brenvik_line = {EFFECTIVE_AT}"
     return f"""
   SELECT e.*,
-    row_number() OVER ({by_key} ORDER BY {EFFECTIVE_AT}, {upward}) AS brenvik_position,
+    row_number() OVER brenvik_line AS brenvik_position,
     {sql.flag(outranked)} AS brenvik_is_superseded,
     first_value({DELETE}) OVER ({by_key}, {EFFECTIVE_AT} ORDER BY {downward}) AS brenvik_ends_deleted
-  FROM events e"""
+  FROM events e
+  WINDOW brenvik_line AS ({by_key} ORDER BY {EFFECTIVE_AT}, {upward})"""
 
 
 def _counted(schema: TableSchema) -> str:
@@ -228,11 +226,14 @@ def _states(schema: TableSchema) -> str:
 def _compared(schema: TableSchema) -> str:
     """Each state with the one it is compared with."""
     references = "".join(
-        f", {_reference(schema, sql.quote(name))} AS {before_column(schema, name)}" for name in schema.values
+        f", {_reference('s', sql.quote(name))} AS {before_column(schema, name)}" for name in schema.values
     )
+    by_key = _by_key(schema, "s")
     return f"""
   SELECT s.*{references}
-  FROM states s"""
+  FROM states s
+  WINDOW brenvik_same_time AS ({by_key}, s.{EFFECTIVE_AT} ORDER BY s.brenvik_is_new, s.brenvik_position DESC),
+    brenvik_line AS ({by_key}, s.brenvik_is_last ORDER BY s.brenvik_position)"""
 
 
 def _lined(schema: TableSchema) -> str:
@@ -264,10 +265,10 @@ _BEGINS = "j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1"
 
 def _starts(schema: TableSchema) -> str:
     """Whether a version starts with an event: a lifetime begins, or type 2 values differ from the event before."""
-    differs = sql.differ(
-        (f"j.{sql.quote(name)}", f"j.brenvik_prev_{schema.values.index(name)}") for name in schema.type_2
-    )
-    return sql.flag(f"j.{DELETE} = 0 AND ({_BEGINS} OR {differs})")
+    differs = [
+        f"j.{sql.quote(name)} IS DISTINCT FROM j.brenvik_prev_{schema.values.index(name)}" for name in schema.type_2
+    ]
+    return sql.flag(f"j.{DELETE} = 0 AND ({' OR '.join((_BEGINS, *differs))})")
 
 
 def _decision(schema: TableSchema) -> str:
@@ -340,12 +341,11 @@ FROM lined j"""
 def find_target_versions(schema: TableSchema) -> str:
     """Makes ``target_versions``: the rows that the replayed keys should have, numbered (``brenvik_version_no``)."""
     keys = sql.columns(schema.keys, "j")
-    line = f"PARTITION BY {keys} ORDER BY j.brenvik_position"
     last = ", ".join(
-        f"first_value(j.{sql.quote(name)}) OVER (PARTITION BY {keys} "
-        f"ORDER BY j.{DELETE}, j.brenvik_rank DESC, j.brenvik_position DESC) AS {sql.quote(name)}"
-        for name in schema.type_1
+        f"first_value(j.{sql.quote(name)}) OVER brenvik_latest AS {sql.quote(name)}" for name in schema.type_1
     )
+    latest = f"(PARTITION BY {keys} ORDER BY j.{DELETE}, j.brenvik_rank DESC, j.brenvik_position DESC)"
+    window = f"\n  WINDOW brenvik_latest AS {latest}" if last else ""
     others = sql.columns((*schema.type_0, *schema.type_2), "j")
     if schema.keeps_lifetimes:
         stays = "1 = 1"
@@ -358,11 +358,13 @@ CREATE TEMP TABLE {sql.work("target_versions")} AS
 WITH lasts AS (
   SELECT {keys}, j.{EFFECTIVE_AT}, j.{DELETE}, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
     j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete{"".join(f", {each}" for each in (last, others) if each)}
-  FROM {sql.work("decided")} j
+  FROM {sql.work("decided")} j{window}
 ), spans AS (
-  SELECT j.*, lead(j.{EFFECTIVE_AT}) OVER ({line}) AS brenvik_valid_to, lead(j.{DELETE}) OVER ({line}) AS brenvik_deleted
+  SELECT j.*, lead(j.{EFFECTIVE_AT}) OVER brenvik_line AS brenvik_valid_to,
+    lead(j.{DELETE}) OVER brenvik_line AS brenvik_deleted
   FROM lasts j
   WHERE j.brenvik_starts_version = 1 OR (j.{DELETE} = 1 AND j.brenvik_prev_delete = 0)
+  WINDOW brenvik_line AS (PARTITION BY {keys} ORDER BY j.brenvik_position)
 )
 SELECT row_number() OVER (ORDER BY {sql.columns(schema.keys, "v")}, v.{EFFECTIVE_AT}) AS brenvik_version_no,
   {sql.columns(schema.keys, "v")}, v.{EFFECTIVE_AT}, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted

@@ -12,6 +12,9 @@ from brenvik.model.conditions import columns_of
 from brenvik.model.feeds import Operations
 from brenvik.model.types import ColumnType
 
+IS_DELETE = "brenvik_is_delete"
+"""The column with the delete flag of a row, where some rows may be deletes."""
+
 
 @dataclass(frozen=True)
 class RowError:
@@ -56,10 +59,7 @@ def row_errors(
     """
     types = dict(feed)
     found: list[RowError] = []
-    not_deleted = ""
-    is_delete = deletes(schema, types, operations, in_store=in_store)
-    if is_delete != "0":
-        not_deleted = f"{is_delete} = 0 AND "
+    not_deleted = f"{IS_DELETE} = 0 AND " if operations or schema.delete_if else ""
     if operations:
         found.append(_unknown_code(operations))
     tells_when = schema.effective if not is_extract else None
@@ -91,9 +91,8 @@ def _unknown_code(operations: Operations) -> RowError:
     codes = ", ".join(sql.literal(each) for each in (*operations.keeping, *operations.deleting))
     known = ", ".join((*operations.insert, *operations.update, *operations.delete))
     test = f"{code} IS NULL OR {code} NOT IN ({codes})"
-    return RowError(
-        operations.column, test, sentence(operations.column, f"is not a valid operation; valid codes are {known}")
-    )
+    says = sentence_or_nothing(operations.column, f"is not a valid operation; valid codes are {known}")
+    return RowError(operations.column, test, says)
 
 
 def _no_value(schema: TableSchema, column: Column, of: ColumnType, guard: str, *, in_store: bool) -> Iterator[RowError]:
@@ -201,8 +200,13 @@ def condition(schema: TableSchema, types: Mapping[str, ColumnType], text: str, *
 
 
 def sentence(column: str, rest: str) -> str:
-    value = f"COALESCE(chr(39) || CAST({sql.quote(column)} AS VARCHAR) || chr(39), 'nothing')"
-    return f"{sql.literal(column + ': ')} || {value} || {sql.literal(' ' + rest)}"
+    """An expression for a message on a value, which is not null."""
+    return f"""{sql.literal(f"{column}: '")} || CAST({sql.quote(column)} AS VARCHAR) || {sql.literal(f"' {rest}")}"""
+
+
+def sentence_or_nothing(column: str, rest: str) -> str:
+    """An expression for a message on a value that may be null."""
+    return f"COALESCE({sentence(column, rest)}, {sql.literal(f'{column}: nothing {rest}')})"
 
 
 def deletes(

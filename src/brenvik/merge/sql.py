@@ -46,6 +46,11 @@ def columns(names: Iterable[str], alias: str = "", prefix: str = "") -> str:
     return ", ".join(f"{prefix}{dot}{quote(name)}" for name in names)
 
 
+def named(value: str, name: str) -> str:
+    """A select item: a value under a name, which a column of that name has already."""
+    return value if value.split(".", 1)[-1] == quote(name) else f"{value} AS {quote(name)}"
+
+
 def listed(*parts: str, sep: str = ",\n  ") -> str:
     """The parts that are not empty, joined by ``sep``."""
     return sep.join(part for part in parts if part)

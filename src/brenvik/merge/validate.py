@@ -9,12 +9,21 @@ date; ``1.239`` does not fit decimal(5,2). Fractions of a second beyond the micr
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
 from brenvik.merge import casts, sequence, sql
-from brenvik.merge.row_errors import RowError, as_told, deletes, first_beyond, joined, row_errors, sentence
+from brenvik.merge.row_errors import (
+    IS_DELETE,
+    RowError,
+    as_told,
+    deletes,
+    first_beyond,
+    joined,
+    row_errors,
+    sentence_or_nothing,
+)
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, SEQUENCE_NO, Capabilities, Column, TableSchema
 from brenvik.model.feeds import Operations
 from brenvik.model.types import ColumnType
@@ -22,6 +31,8 @@ from brenvik.model.types import ColumnType
 STREAM = "brenvik_stream"
 PRESENT = "brenvik_present"
 """The column of a stream that identifies which columns a row has, where rows differ."""
+IS_INVALID = "brenvik_is_invalid"
+"""The column that says whether a row has any error."""
 RAW = "brenvik_raw"
 """The column of a stream with the original row, where its columns do not preserve it."""
 
@@ -45,19 +56,29 @@ class Staging:
     order: tuple[str, ...] = ()
     """Columns by which the rows should be sorted, at least chunk by chunk."""
 
+    @property
+    def statement(self) -> str:
+        """The statement that makes the working relation, in DuckDB's dialect."""
+        if not self.through:
+            return f"CREATE TEMP TABLE {sql.work(self.into)} AS {self.question}"
+        through = sql.in_place(self.through, "$name")
+        return (
+            f"CREATE TEMP TABLE {sql.work(self.kept_as)} AS WITH {sql.work(self.into)} AS ({self.question}) {through}"
+        )
 
-def _effective(schema: TableSchema, extract_time: str | None, *, in_store: bool) -> str:
+
+def _effective(schema: TableSchema, values: Mapping[str, str], extract_at: str | None, *, in_store: bool) -> str:
+    """The effective time of a row: of its extract, or in one of its columns (``values``), or else the time of the load."""
     kind, mark = (schema.effective_type.sql, ":") if in_store else (casts.duck(schema.effective_type), "$")
-    if extract_time is None and schema.effective is None:
-        value = f"CAST({mark}loaded_at AS TIMESTAMP)"
-    elif extract_time is None:
-        value = sql.quote(str(schema.effective))
+    if extract_at is not None:
+        value = extract_at or f"CAST({mark}extract_at AS {kind})"
+    elif schema.effective is not None:
+        value = values[schema.effective]
     else:
-        value = "brenvik_extract_at" if extract_time else f"CAST({mark}extract_at AS {kind})"
+        value = f"CAST({mark}loaded_at AS TIMESTAMP)"
     if schema.time_precision is None:
         return value
-    cut = f"date_trunc('{schema.time_precision}', {value})"
-    return f"CAST({cut} AS {kind})"
+    return f"CAST(date_trunc('{schema.time_precision}', {value}) AS {kind})"
 
 
 def _typed_value(
@@ -73,7 +94,7 @@ def _typed_value(
         value = casts.cast_of(column.name, types[column.name], column.type, schema.time_zone)[0]
     if column.type.is_temporal and not (in_store and schema.untyped):
         any_row = column.name in schema.keys or (some_deletes and column.name in schema.values)
-        fits = casts.within(value, column.type) if any_row else "brenvik_first IS NULL"
+        fits = casts.within(value, column.type) if any_row else f"NOT {IS_INVALID}"
         return f"CASE WHEN {fits} THEN {value} END"
     if column.type.kind == "text" and not in_store:
         tests = [f"NOT contains({value}, chr(0))"] if "NUL" in schema.store.lacks else []
@@ -90,9 +111,14 @@ def _column_set(column_sets: tuple[tuple[int, int], ...]) -> str:
     return f"CAST(CASE {PRESENT} {cases} END AS INTEGER)"
 
 
+def _flag(number: int) -> str:
+    """The column that says whether a row has an error."""
+    return f"brenvik_error_{number}"
+
+
 def _error_object(
     schema: TableSchema,
-    tests: tuple[RowError, ...],
+    errors: tuple[RowError, ...],
     types: Mapping[str, ColumnType],
     *,
     keeps_raw: bool,
@@ -107,11 +133,12 @@ def _error_object(
     json_object = schema.store.json_object if in_store else "json_object"
     raw = f"CAST({json_object}({columns}) AS VARCHAR)"
     raw = f"COALESCE({RAW}, {raw})" if keeps_raw else raw
-    first = " ".join(f"WHEN {number} THEN {sql.literal(error.column)}" for number, error in enumerate(tests, 1))
-    value = " ".join(f"WHEN {number} THEN {error.value}" for number, error in enumerate(tests, 1))
-    reasons = joined("; ", (f"CASE WHEN {error.test} THEN {error.says} END" for error in tests))
+    first = " ".join(f"WHEN {_flag(number)} THEN {sql.literal(error.column)}" for number, error in enumerate(errors))
+    value = " ".join(f"WHEN {_flag(number)} THEN {error.value}" for number, error in enumerate(errors))
+    says = [f"CASE WHEN {_flag(number)} THEN {error.says} END" for number, error in enumerate(errors)]
+    reasons = joined("; ", says) if in_store else f"concat_ws('; ', {', '.join(says)})"
     return (
-        f"{json_object}('column', CASE brenvik_first {first} END, 'value', {kept(f'CASE brenvik_first {value} END')}, "
+        f"{json_object}('column', CASE {first} END, 'value', {kept(f'CASE {value} END')}, "
         f"'reason', {kept(reasons)}, 'row', {kept(raw)})"
     )
 
@@ -121,7 +148,7 @@ def _extract_time(schema: TableSchema, column: str, of: ColumnType, *, in_store:
     cast, test = casts.cast_of(column, of, schema.effective_type, schema.time_zone)
     if in_store:
         cast, test = sql.quote(column), "1 = 0"
-    says = sentence(column, f"is not a valid {schema.effective_type}, the type of the extract time")
+    says = sentence_or_nothing(column, f"is not a valid {schema.effective_type}, the type of the extract time")
     return cast, RowError(column, sql.any_of([f"{sql.quote(column)} IS NULL", test]), says)
 
 
@@ -151,6 +178,11 @@ def _columns(schema: TableSchema) -> tuple[tuple[str, str], ...]:
     )
 
 
+def _with_columns(rows: str, alias: str, columns: Iterable[str]) -> str:
+    """Rows with further columns."""
+    return f"(SELECT {alias}.*, {', '.join(columns)} FROM {rows} AS {alias})"
+
+
 @lru_cache(maxsize=256)
 def validate(
     schema: TableSchema,
@@ -172,39 +204,36 @@ def validate(
     the original row. ``into`` names another relation to make. The effective time of an extract is in the column
     ``extract_time``, or where that is '', the parameter ``extract_at``; a row for which ``scope`` is not true is invalid.
     """
-    types = dict(feed)
-    is_extract = extract_time is not None
-    tests = row_errors(schema, feed, operations, is_extract=is_extract, scope=scope, in_store=bool(in_store))
-    at = ""
+    types, inside = dict(feed), bool(in_store)
+    errors = row_errors(schema, feed, operations, is_extract=extract_time is not None, scope=scope, in_store=inside)
+    extract_at = extract_time
     if extract_time:
-        cast, error = _extract_time(schema, extract_time, types[extract_time], in_store=bool(in_store))
-        tests = (error, *tests)
-        at = f"\n    {cast} AS brenvik_extract_at,"
-    numbered = " ".join(f"WHEN {error.test} THEN {number}" for number, error in enumerate(tests, 1))
-    is_delete = deletes(schema, types, operations, in_store=bool(in_store))
-    given = [
-        f"{value} AS {sql.quote(column.name)}"
+        extract_at, error = _extract_time(schema, extract_time, types[extract_time], in_store=inside)
+        errors = (error, *errors)
+    is_delete = deletes(schema, types, operations, in_store=inside)
+    values = {
+        column.name: _typed_value(schema, column, types, in_store=inside, some_deletes=is_delete != "0")
         for column in schema.columns
-        for value in [_typed_value(schema, column, types, in_store=bool(in_store), some_deletes=is_delete != "0")]
-    ]
-    told = _error_object(schema, tests, types, keeps_raw=keeps_raw, in_store=bool(in_store))
+    }
+    told = _error_object(schema, errors, types, keeps_raw=keeps_raw, in_store=inside)
     rows = in_store or STREAM
-    if not in_store and (readings := casts.readings(schema, types, extract_time)):
-        rows = f"(SELECT rows_as_read.*, {', '.join(readings)} FROM {STREAM} AS rows_as_read)"
+    if not inside and (cast := casts.cast_columns(schema, types, extract_time)):
+        rows = _with_columns(rows, "rows_as_read", cast)
+    if is_delete != "0":
+        rows = _with_columns(rows, "cast_rows", [f"{is_delete} AS {IS_DELETE}"])
+    # As cases, of which engines work out no more than they need; of "a OR b" as a value DuckDB always works out both.
+    tests = (f"CASE WHEN {error.test} THEN TRUE ELSE FALSE END" for error in errors)
+    rows = _with_columns(rows, "rows", [f"{test} AS {_flag(number)}" for number, test in enumerate(tests)])
+    flags = " OR ".join(_flag(number) for number in range(len(errors)))
+    rows = _with_columns(rows, "tested_rows", [f"{flags} AS {IS_INVALID}"])
     question = f"""
 SELECT
-  {SEQUENCE_NO}, {COLUMN_SET}, {DELETE}, {_effective(schema, extract_time, in_store=bool(in_store))} AS {EFFECTIVE_AT},
-  {sql.columns(schema.change_columns)},
-  brenvik_error
-FROM (
-  SELECT
-    {SEQUENCE_NO}, {_column_set(column_sets)} AS {COLUMN_SET}, {is_delete} AS {DELETE},
-    {sql.listed(*given, sep=", ")},{at}
-    CASE WHEN brenvik_first IS NOT NULL THEN CAST({told} AS VARCHAR) END AS brenvik_error
-  FROM (
-    SELECT all_rows.*, CASE {numbered} END AS brenvik_first FROM {rows} AS all_rows
-  ) AS tested_rows
-) AS cast_rows"""
+  {SEQUENCE_NO}, {_column_set(column_sets)} AS {COLUMN_SET},
+  {IS_DELETE if is_delete != "0" else 0} AS {DELETE},
+  {_effective(schema, values, extract_at, in_store=inside)} AS {EFFECTIVE_AT},
+  {", ".join(sql.named(value, name) for name, value in values.items())},
+  CASE WHEN {IS_INVALID} THEN CAST({told} AS VARCHAR) END AS brenvik_error
+FROM {rows} AS checked_rows"""
     return Staging(
         into,
         question,

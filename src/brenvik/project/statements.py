@@ -85,8 +85,7 @@ def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> 
     facts: Begun = Applied.every_case()
     for step in (*preparation(schema, memory.state), *plan.steps()):
         if step.staging:
-            into = step.staging.kept_as if step.staging.through else step.staging.into
-            yield step, f"CREATE TEMP TABLE {sql.work(into)} AS {step.staging.question}"
+            yield step, step.staging.statement
         elif text := step.statement(facts).strip():
             yield step, text
 

@@ -13,20 +13,14 @@ WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.b
 
 CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
 SELECT
-  brenvik_sequence_no, brenvik_column_set, brenvik_delete, "no" AS brenvik_effective_at,
-  "code", "no", "colour",
-  brenvik_error
-FROM (
-  SELECT
-    brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set, CASE WHEN (((("colour") = 'gone'))) THEN 1 ELSE 0 END AS brenvik_delete,
-    "code" AS "code", TRY_CAST("no" AS BIGINT) AS "no", "colour" AS "colour",
-    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'code' WHEN 2 THEN 'no' WHEN 3 THEN 'no' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("code" AS VARCHAR) WHEN 2 THEN CAST("no" AS VARCHAR) WHEN 3 THEN CAST("no" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN "code" IS NULL THEN 'code is empty' END, '') || COALESCE('; ' || CASE WHEN "no" IS NULL THEN 'no is empty' END, '') || COALESCE('; ' || CASE WHEN ("no" IS NOT NULL AND ((TRY_CAST("no" AS BIGINT)) IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 'no: ' || COALESCE(chr(39) || CAST("no" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid integer' END, ''), 3), 'row', CAST(json_object('code', CAST("code" AS VARCHAR), 'no', CAST("no" AS VARCHAR), 'colour', CAST("colour" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
-  FROM (
-    SELECT all_rows.*, CASE WHEN "code" IS NULL THEN 1 WHEN "no" IS NULL THEN 2 WHEN ("no" IS NOT NULL AND ((TRY_CAST("no" AS BIGINT)) IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 3 END AS brenvik_first FROM brenvik_stream AS all_rows
-  ) AS tested_rows
-) AS cast_rows;
+  brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
+  brenvik_is_delete AS brenvik_delete,
+  "brenvik_integer_of_no" AS brenvik_effective_at,
+  "code", "brenvik_integer_of_no" AS "no", "colour",
+  CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'code' WHEN brenvik_error_1 THEN 'no' WHEN brenvik_error_2 THEN 'no' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("code" AS VARCHAR) WHEN brenvik_error_1 THEN CAST("no" AS VARCHAR) WHEN brenvik_error_2 THEN CAST("no" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN 'code is empty' END, CASE WHEN brenvik_error_1 THEN 'no is empty' END, CASE WHEN brenvik_error_2 THEN 'no: ''' || CAST("no" AS VARCHAR) || ''' is not a valid integer' END), 'row', CAST(json_object('code', CAST("code" AS VARCHAR), 'no', CAST("no" AS VARCHAR), 'colour', CAST("colour" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
+FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_2 AS brenvik_is_invalid FROM (SELECT rows.*, CASE WHEN "code" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_0, CASE WHEN "no" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_1, CASE WHEN ("no" IS NOT NULL AND ("brenvik_integer_of_no" IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN TRUE ELSE FALSE END AS brenvik_error_2 FROM (SELECT cast_rows.*, CASE WHEN (((("colour") = 'gone'))) THEN 1 ELSE 0 END AS brenvik_is_delete FROM (SELECT rows_as_read.*, TRY_CAST("no" AS BIGINT) AS "brenvik_integer_of_no" FROM brenvik_stream AS rows_as_read) AS cast_rows) AS rows) AS tested_rows) AS checked_rows;
 
-SELECT count(c.brenvik_error) AS faulty, CAST(COALESCE(0, 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN NOT (c."no" > CAST(:high_order_0 AS BIGINT) AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c."no" > CAST(:high_order_0 AS BIGINT) THEN c."no" END) AS TEXT) AS "no", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS BIGINT) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;
+SELECT count(c.brenvik_error) AS faulty, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."no" > CAST(:high_order_0 AS BIGINT) AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."no" > CAST(:high_order_0 AS BIGINT) THEN c."no" END) AS TEXT) AS "no", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
 
 CREATE TEMP TABLE "brenvik_work_inactive_deletes" AS SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."no", c."colour", CAST(NULL AS TEXT) AS brenvik_decision FROM "brenvik_work_changes" c WHERE c.brenvik_delete = 1;
 
@@ -39,18 +33,22 @@ GROUP BY c."code"
 HAVING count(*) > 1;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
-SELECT
-  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN (c."colour" IS DISTINCT FROM t."colour") THEN 2 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND 1 = 0 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN (c."colour" IS DISTINCT FROM t."colour") THEN t."colour" END AS brenvik_before_0
-FROM "brenvik_work_changes" c
-LEFT JOIN "buoy" t ON t."code" = c."code" AND t."valid_to" IS NULL;
+SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_type_2_differs = 1 THEN 2 ELSE 6 END AS brenvik_decision_no,
+  0 AS brenvik_sets_type_1,
+  CASE WHEN m.brenvik_type_2_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0
+FROM (
+  SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
+  CASE WHEN (c."colour" IS DISTINCT FROM t."colour") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
+  t."colour" AS brenvik_before_0
+  FROM "brenvik_work_changes" c
+  LEFT JOIN "buoy" t ON t."code" = c."code" AND t."valid_to" IS NULL
+) m;
 
 SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
 CREATE TEMP VIEW "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
 FROM "brenvik_work_current_path" p
 WHERE p.brenvik_decision_no IN (2, 4);
 
@@ -63,7 +61,7 @@ UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_val
 INSERT INTO "buoy" ("buoy_key", "code", "colour", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
 SELECT :last_key + row_number() OVER (), n."code", n."colour", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS BIGINT), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
 FROM (
-SELECT c."code", c."colour" AS "colour", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
+SELECT c."code", c."colour", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
   TRUE AS brenvik_current, FALSE AS brenvik_deleted
 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 WHERE p.brenvik_decision_no IN (1, 2)) n;
@@ -75,5 +73,5 @@ FROM "brenvik_work_changes" c;
 INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "no", "colour")
 SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."no", c."colour" FROM "brenvik_work_inactive_deletes" c WHERE c.brenvik_decision <> 'duplicate';
 
-SELECT CAST(max(CASE WHEN c."no" > CAST(:high_order_0 AS BIGINT) THEN c."no" END) AS TEXT) AS "no", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS BIGINT) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;
+SELECT CAST(max(CASE WHEN c."no" > CAST(:high_order_0 AS BIGINT) THEN c."no" END) AS TEXT) AS "no", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS BIGINT) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
 

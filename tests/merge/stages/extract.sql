@@ -2,20 +2,14 @@
 
 CREATE TEMP TABLE "brenvik_work_extract_diff" AS -- in DuckDB, as the rows come
 SELECT
-  brenvik_sequence_no, brenvik_column_set, brenvik_delete, CAST($extract_at AS TIMESTAMP) AS brenvik_effective_at,
-  "no", "name", "phone",
-  brenvik_error
-FROM (
-  SELECT
-    brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set, 0 AS brenvik_delete,
-    TRY_CAST("no" AS BIGINT) AS "no", "name" AS "name", "phone" AS "phone",
-    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'no' WHEN 2 THEN 'no' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("no" AS VARCHAR) WHEN 2 THEN CAST("no" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN "no" IS NULL THEN 'no is empty' END, '') || COALESCE('; ' || CASE WHEN ("no" IS NOT NULL AND ((TRY_CAST("no" AS BIGINT)) IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 'no: ' || COALESCE(chr(39) || CAST("no" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid integer' END, ''), 3), 'row', CAST(json_object('no', CAST("no" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'phone', CAST("phone" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
-  FROM (
-    SELECT all_rows.*, CASE WHEN "no" IS NULL THEN 1 WHEN ("no" IS NOT NULL AND ((TRY_CAST("no" AS BIGINT)) IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 2 END AS brenvik_first FROM brenvik_stream AS all_rows
-  ) AS tested_rows
-) AS cast_rows
+  brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
+  0 AS brenvik_delete,
+  CAST($extract_at AS TIMESTAMP) AS brenvik_effective_at,
+  "brenvik_integer_of_no" AS "no", "name", "phone",
+  CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'no' WHEN brenvik_error_1 THEN 'no' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("no" AS VARCHAR) WHEN brenvik_error_1 THEN CAST("no" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN 'no is empty' END, CASE WHEN brenvik_error_1 THEN 'no: ''' || CAST("no" AS VARCHAR) || ''' is not a valid integer' END), 'row', CAST(json_object('no', CAST("no" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'phone', CAST("phone" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
+FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 AS brenvik_is_invalid FROM (SELECT rows.*, CASE WHEN "no" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_0, CASE WHEN ("no" IS NOT NULL AND ("brenvik_integer_of_no" IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN TRUE ELSE FALSE END AS brenvik_error_1 FROM (SELECT rows_as_read.*, TRY_CAST("no" AS BIGINT) AS "brenvik_integer_of_no" FROM brenvik_stream AS rows_as_read) AS rows) AS tested_rows) AS checked_rows
 -- and of that
-SELECT COALESCE(c."no", t."no") AS "no", c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."name", c."phone", c."brenvik_error", t.brenvik_row_id, t."name" AS brenvik_before_0, t."phone" AS brenvik_before_1, CASE WHEN NOT (t."no" IS NULL) THEN 1 ELSE 0 END AS brenvik_matched
+SELECT COALESCE(c."no", t."no") AS "no", c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."name", c."phone", c."brenvik_error", t.brenvik_row_id, t."name" AS brenvik_before_0, t."phone" AS brenvik_before_1, CASE WHEN t."no" IS NOT NULL THEN 1 ELSE 0 END AS brenvik_matched
 FROM "brenvik_work_extract_rows" c
 FULL JOIN (
   SELECT v."rowid" AS brenvik_row_id, v."no", v."name", v."phone"
@@ -70,19 +64,26 @@ GROUP BY c."no"
 HAVING count(*) > 1;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
-SELECT
-  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN (c."name" IS DISTINCT FROM t."name") THEN 2 WHEN (c."phone" IS DISTINCT FROM t."phone") THEN 3 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND (c."phone" IS DISTINCT FROM t."phone") THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."phone" IS DISTINCT FROM t."phone") THEN t."name" END AS brenvik_before_0, CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."phone" IS DISTINCT FROM t."phone") THEN t."phone" END AS brenvik_before_1
-FROM "brenvik_work_changes" c
-LEFT JOIN (
+SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_type_1_differs = 1 THEN 3 ELSE 6 END AS brenvik_decision_no,
+  CASE WHEN m.brenvik_delete = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1
+FROM (
+  SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
+  CASE WHEN (c."name" IS DISTINCT FROM t."name") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
+  CASE WHEN (c."phone" IS DISTINCT FROM t."phone") THEN 1 ELSE 0 END AS brenvik_type_1_differs,
+  t."name" AS brenvik_before_0,
+  t."phone" AS brenvik_before_1
+  FROM "brenvik_work_changes" c
+  LEFT JOIN (
   SELECT m.brenvik_row_id AS "rowid", m."no", m.brenvik_before_0 AS "name", m.brenvik_before_1 AS "phone"
   FROM "brenvik_work_extract_diff" m WHERE m.brenvik_matched = 1) t ON t."no" = c."no"
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."no" = c."no");
+  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."no" = c."no")
+) m;
 
 UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
-WHERE "brenvik_work_current_path".brenvik_decision_no IN (1) AND EXISTS (
+WHERE "brenvik_work_current_path".brenvik_decision_no = 1 AND EXISTS (
   SELECT 1 FROM "brenvik_work_changes" c
   JOIN "buoy" t ON t."no" = c."no"
   WHERE c.brenvik_sequence_no = "brenvik_work_current_path".brenvik_sequence_no AND NOT (t."valid_to" IS NULL));
@@ -115,10 +116,11 @@ JOIN "brenvik"."change_log_buoy" k ON k."no" = b."no"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
-    row_number() OVER (PARTITION BY e."no" ORDER BY brenvik_effective_at, "brenvik_rank", "brenvik_run", "brenvik_sequence_no") AS brenvik_position,
-    CASE WHEN lead(brenvik_effective_at) OVER (PARTITION BY e."no" ORDER BY brenvik_effective_at, "brenvik_rank", "brenvik_run", "brenvik_sequence_no") = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
+    row_number() OVER brenvik_line AS brenvik_position,
+    CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
     first_value(brenvik_delete) OVER (PARTITION BY e."no", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
+  WINDOW brenvik_line AS (PARTITION BY e."no" ORDER BY brenvik_effective_at, "brenvik_rank", "brenvik_run", "brenvik_sequence_no")
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
     max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER (PARTITION BY p."no", p.brenvik_effective_at) AS brenvik_replaces,
@@ -136,11 +138,13 @@ WHERE b.brenvik_full_replay = 1
 ), states AS (
   SELECT l."no", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."no", l.brenvik_lifetime) AS brenvik_lifetime_known,
-    l."name" AS "name", l."phone" AS "phone"
+    l."name", l."phone"
   FROM lived l
 ), compared AS (
-  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER (PARTITION BY s."no", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."name") OVER (PARTITION BY s."no", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."phone") OVER (PARTITION BY s."no", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."phone") OVER (PARTITION BY s."no", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_1
+  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER brenvik_same_time ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."phone") OVER brenvik_same_time ELSE lag(s."phone") OVER brenvik_line END AS brenvik_before_1
   FROM states s
+  WINDOW brenvik_same_time AS (PARTITION BY s."no", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC),
+    brenvik_line AS (PARTITION BY s."no", s.brenvik_is_last ORDER BY s.brenvik_position)
 ), lined AS (
   SELECT s."no", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", s.brenvik_before_0, s."phone", s.brenvik_before_1, lag(s."name") OVER brenvik_line AS brenvik_prev_0,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
@@ -152,7 +156,7 @@ WHERE b.brenvik_full_replay = 1
   WINDOW brenvik_line AS (PARTITION BY s."no" ORDER BY s.brenvik_position)
 )
 SELECT j.*,
-  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."name" IS DISTINCT FROM j.brenvik_prev_0)) THEN 1 ELSE 0 END AS brenvik_starts_version,
+  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR j."name" IS DISTINCT FROM j.brenvik_prev_0) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
@@ -170,12 +174,15 @@ FROM lined j;
 CREATE TEMP TABLE "brenvik_work_target_versions" AS
 WITH lasts AS (
   SELECT j."no", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
-    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."phone") OVER (PARTITION BY j."no" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC) AS "phone", j."name"
+    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."phone") OVER brenvik_latest AS "phone", j."name"
   FROM "brenvik_work_decided" j
+  WINDOW brenvik_latest AS (PARTITION BY j."no" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC)
 ), spans AS (
-  SELECT j.*, lead(j.brenvik_effective_at) OVER (PARTITION BY j."no" ORDER BY j.brenvik_position) AS brenvik_valid_to, lead(j.brenvik_delete) OVER (PARTITION BY j."no" ORDER BY j.brenvik_position) AS brenvik_deleted
+  SELECT j.*, lead(j.brenvik_effective_at) OVER brenvik_line AS brenvik_valid_to,
+    lead(j.brenvik_delete) OVER brenvik_line AS brenvik_deleted
   FROM lasts j
   WHERE j.brenvik_starts_version = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
+  WINDOW brenvik_line AS (PARTITION BY j."no" ORDER BY j.brenvik_position)
 )
 SELECT row_number() OVER (ORDER BY v."no", v.brenvik_effective_at) AS brenvik_version_no,
   v."no", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
@@ -184,18 +191,16 @@ FROM spans v
 WHERE v.brenvik_delete = 0 AND 1 = 1;
 
 CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
 FROM "brenvik_work_current_path" p
 WHERE p.brenvik_decision_no IN (2, 4);
 
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
-
 CREATE TEMP TABLE "brenvik_work_stored_versions" AS
-SELECT t."rowid" AS brenvik_row_id, t."no", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."phone", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
+SELECT t."rowid" AS brenvik_row_id, t."no", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(t."valid_to" AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."phone", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
 FROM "buoy" t
 JOIN "brenvik_work_replay_keys" b ON b."no" = t."no" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored_versions" a WHERE a.brenvik_full_replay = 1) s WHERE NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored_versions" a WHERE a.brenvik_full_replay = 1) s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
+SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)) UNION ALL SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) q;
 
 CREATE TEMP TABLE "brenvik_work_matches" AS
 WITH exact AS (
@@ -225,7 +230,7 @@ JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHE
 
 CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
 
-INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
+CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
 INSERT INTO "brenvik_work_to_update"
 SELECT t."rowid", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" THEN 1 ELSE 0 END,
@@ -265,7 +270,7 @@ UPDATE "buoy" SET "phone" = s."phone", "last_run" = :run, "last_loaded_at" = CAS
 INSERT INTO "buoy" ("buoy_key", "no", "name", "phone", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
 SELECT :last_key + row_number() OVER (), n."no", n."name", n."phone", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
 FROM (
-SELECT c."no", c."name" AS "name", c."phone" AS "phone", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
+SELECT c."no", c."name", c."phone", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
   TRUE AS brenvik_current, FALSE AS brenvik_deleted
 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 WHERE p.brenvik_decision_no IN (1, 2) UNION ALL 
@@ -325,10 +330,11 @@ JOIN "brenvik_work_active_changes" k ON k."no" = b."no"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
-    row_number() OVER (PARTITION BY e."no" ORDER BY brenvik_effective_at, "brenvik_rank", "brenvik_run", "brenvik_sequence_no") AS brenvik_position,
-    CASE WHEN lead(brenvik_effective_at) OVER (PARTITION BY e."no" ORDER BY brenvik_effective_at, "brenvik_rank", "brenvik_run", "brenvik_sequence_no") = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
+    row_number() OVER brenvik_line AS brenvik_position,
+    CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
     first_value(brenvik_delete) OVER (PARTITION BY e."no", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
+  WINDOW brenvik_line AS (PARTITION BY e."no" ORDER BY brenvik_effective_at, "brenvik_rank", "brenvik_run", "brenvik_sequence_no")
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
     max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER (PARTITION BY p."no", p.brenvik_effective_at) AS brenvik_replaces,
@@ -346,11 +352,13 @@ WHERE b.brenvik_full_replay = 1
 ), states AS (
   SELECT l."no", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."no", l.brenvik_lifetime) AS brenvik_lifetime_known,
-    l."name" AS "name", l."phone" AS "phone"
+    l."name", l."phone"
   FROM lived l
 ), compared AS (
-  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER (PARTITION BY s."no", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."name") OVER (PARTITION BY s."no", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."phone") OVER (PARTITION BY s."no", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."phone") OVER (PARTITION BY s."no", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_1
+  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER brenvik_same_time ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."phone") OVER brenvik_same_time ELSE lag(s."phone") OVER brenvik_line END AS brenvik_before_1
   FROM states s
+  WINDOW brenvik_same_time AS (PARTITION BY s."no", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC),
+    brenvik_line AS (PARTITION BY s."no", s.brenvik_is_last ORDER BY s.brenvik_position)
 ), lined AS (
   SELECT s."no", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", s.brenvik_before_0, s."phone", s.brenvik_before_1, lag(s."name") OVER brenvik_line AS brenvik_prev_0,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
@@ -362,7 +370,7 @@ WHERE b.brenvik_full_replay = 1
   WINDOW brenvik_line AS (PARTITION BY s."no" ORDER BY s.brenvik_position)
 )
 SELECT j.*,
-  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."name" IS DISTINCT FROM j.brenvik_prev_0)) THEN 1 ELSE 0 END AS brenvik_starts_version,
+  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR j."name" IS DISTINCT FROM j.brenvik_prev_0) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
@@ -418,14 +426,19 @@ SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."b
 SELECT count(*) AS n FROM "brenvik_work_replay_keys";
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
-SELECT
-  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN (c."name" IS DISTINCT FROM t."name") THEN 2 WHEN (c."phone" IS DISTINCT FROM t."phone") THEN 3 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND (c."phone" IS DISTINCT FROM t."phone") THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."phone" IS DISTINCT FROM t."phone") THEN t."phone" END AS brenvik_before_1
-FROM "brenvik_work_changes" c
-LEFT JOIN "buoy" t ON t."no" = c."no" AND t."valid_to" IS NULL
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."no" = c."no");
+SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_type_1_differs = 1 THEN 3 ELSE 6 END AS brenvik_decision_no,
+  CASE WHEN m.brenvik_delete = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1
+FROM (
+  SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
+  CASE WHEN (c."name" IS DISTINCT FROM t."name") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
+  CASE WHEN (c."phone" IS DISTINCT FROM t."phone") THEN 1 ELSE 0 END AS brenvik_type_1_differs,
+  t."phone" AS brenvik_before_1
+  FROM "brenvik_work_changes" c
+  LEFT JOIN "buoy" t ON t."no" = c."no" AND t."valid_to" IS NULL
+  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."no" = c."no")
+) m;
 
 -- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
 
@@ -449,10 +462,11 @@ JOIN "brenvik_work_active_changes" k ON k."no" = b."no"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
-    row_number() OVER (PARTITION BY e."no" ORDER BY brenvik_effective_at, "brenvik_rank", "brenvik_run", "brenvik_sequence_no") AS brenvik_position,
-    CASE WHEN lead(brenvik_effective_at) OVER (PARTITION BY e."no" ORDER BY brenvik_effective_at, "brenvik_rank", "brenvik_run", "brenvik_sequence_no") = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
+    row_number() OVER brenvik_line AS brenvik_position,
+    CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
     first_value(brenvik_delete) OVER (PARTITION BY e."no", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
+  WINDOW brenvik_line AS (PARTITION BY e."no" ORDER BY brenvik_effective_at, "brenvik_rank", "brenvik_run", "brenvik_sequence_no")
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
     max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER (PARTITION BY p."no", p.brenvik_effective_at) AS brenvik_replaces,
@@ -470,11 +484,13 @@ WHERE b.brenvik_full_replay = 1
 ), states AS (
   SELECT l."no", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."no", l.brenvik_lifetime) AS brenvik_lifetime_known,
-    l."name" AS "name", l."phone" AS "phone"
+    l."name", l."phone"
   FROM lived l
 ), compared AS (
-  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER (PARTITION BY s."no", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."name") OVER (PARTITION BY s."no", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."phone") OVER (PARTITION BY s."no", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."phone") OVER (PARTITION BY s."no", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_1
+  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER brenvik_same_time ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."phone") OVER brenvik_same_time ELSE lag(s."phone") OVER brenvik_line END AS brenvik_before_1
   FROM states s
+  WINDOW brenvik_same_time AS (PARTITION BY s."no", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC),
+    brenvik_line AS (PARTITION BY s."no", s.brenvik_is_last ORDER BY s.brenvik_position)
 ), lined AS (
   SELECT s."no", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", s.brenvik_before_0, s."phone", s.brenvik_before_1, lag(s."name") OVER brenvik_line AS brenvik_prev_0,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
@@ -486,7 +502,7 @@ WHERE b.brenvik_full_replay = 1
   WINDOW brenvik_line AS (PARTITION BY s."no" ORDER BY s.brenvik_position)
 )
 SELECT j.*,
-  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."name" IS DISTINCT FROM j.brenvik_prev_0)) THEN 1 ELSE 0 END AS brenvik_starts_version,
+  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR j."name" IS DISTINCT FROM j.brenvik_prev_0) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
@@ -504,8 +520,6 @@ FROM lined j;
 -- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
 
 -- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 
@@ -533,7 +547,7 @@ SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON
 
 -- as before: CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
 
--- as before: INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
+-- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
 -- as before: INSERT INTO "brenvik_work_to_update"
 
@@ -543,7 +557,7 @@ SELECT r."no", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed
 
 -- as before: UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM COALESCE(s."brenvik_valid_to", NULL) THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."phone" IS DISTINCT FROM s."phone" THEN 1 ELSE 0 END) AS "phone"
+SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM s.brenvik_valid_to THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."phone" IS DISTINCT FROM s."phone" THEN 1 ELSE 0 END) AS "phone"
 FROM "brenvik_work_to_update" s
 JOIN "buoy" t ON t."rowid" = s.brenvik_row_id;
 
@@ -554,5 +568,5 @@ DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT r.brenvik_row_id FROM "brenvi
 INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
 SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik_work_explicit" k;
 
-SELECT CAST(max(c.brenvik_effective_at) AS TEXT) AS brenvik_highest FROM "brenvik_work_active_changes" c;
+SELECT CAST(max(c.brenvik_effective_at) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_active_changes" c;
 

@@ -23,18 +23,12 @@ SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL AND ((t."region" =
 
 CREATE TEMP TABLE "brenvik_work_extract_rows" AS -- in DuckDB, as the rows come
 SELECT
-  brenvik_sequence_no, brenvik_column_set, brenvik_delete, CAST($extract_at AS TIMESTAMP) AS brenvik_effective_at,
-  "no", "name", "region",
-  brenvik_error
-FROM (
-  SELECT
-    brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set, 0 AS brenvik_delete,
-    TRY_CAST("no" AS BIGINT) AS "no", "name" AS "name", "region" AS "region",
-    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'no' WHEN 2 THEN 'no' WHEN 3 THEN 'region' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("no" AS VARCHAR) WHEN 2 THEN CAST("no" AS VARCHAR) WHEN 3 THEN CAST("region" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN "no" IS NULL THEN 'no is empty' END, '') || COALESCE('; ' || CASE WHEN ("no" IS NOT NULL AND ((TRY_CAST("no" AS BIGINT)) IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 'no: ' || COALESCE(chr(39) || CAST("no" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid integer' END, '') || COALESCE('; ' || CASE WHEN ((NOT ((("region") = 'north') IS TRUE))) THEN 'is outside extract_scope: region = ''north''' END, ''), 3), 'row', CAST(json_object('no', CAST("no" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'region', CAST("region" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
-  FROM (
-    SELECT all_rows.*, CASE WHEN "no" IS NULL THEN 1 WHEN ("no" IS NOT NULL AND ((TRY_CAST("no" AS BIGINT)) IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 2 WHEN ((NOT ((("region") = 'north') IS TRUE))) THEN 3 END AS brenvik_first FROM brenvik_stream AS all_rows
-  ) AS tested_rows
-) AS cast_rows;
+  brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
+  0 AS brenvik_delete,
+  CAST($extract_at AS TIMESTAMP) AS brenvik_effective_at,
+  "brenvik_integer_of_no" AS "no", "name", "region",
+  CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'no' WHEN brenvik_error_1 THEN 'no' WHEN brenvik_error_2 THEN 'region' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("no" AS VARCHAR) WHEN brenvik_error_1 THEN CAST("no" AS VARCHAR) WHEN brenvik_error_2 THEN CAST("region" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN 'no is empty' END, CASE WHEN brenvik_error_1 THEN 'no: ''' || CAST("no" AS VARCHAR) || ''' is not a valid integer' END, CASE WHEN brenvik_error_2 THEN 'is outside extract_scope: region = ''north''' END), 'row', CAST(json_object('no', CAST("no" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'region', CAST("region" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
+FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_2 AS brenvik_is_invalid FROM (SELECT rows.*, CASE WHEN "no" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_0, CASE WHEN ("no" IS NOT NULL AND ("brenvik_integer_of_no" IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN TRUE ELSE FALSE END AS brenvik_error_1, CASE WHEN ((NOT ((("region") = 'north') IS TRUE))) THEN TRUE ELSE FALSE END AS brenvik_error_2 FROM (SELECT rows_as_read.*, TRY_CAST("no" AS BIGINT) AS "brenvik_integer_of_no" FROM brenvik_stream AS rows_as_read) AS rows) AS tested_rows) AS checked_rows;
 
 SELECT count(e.brenvik_error) AS faulty, CAST(min(e.brenvik_effective_at) AS TEXT) AS earliest, CAST(max(e.brenvik_effective_at) AS TEXT) AS latest FROM "brenvik_work_extract_rows" e;
 
@@ -59,7 +53,7 @@ FROM "brenvik_work_invalid" f;
 SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM "brenvik_work_rejected";
 
 CREATE TEMP TABLE "brenvik_work_extract_diff" AS 
-SELECT COALESCE(c."no", t."no") AS "no", c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."name", c."region", c."brenvik_error", t.brenvik_row_id, t."name" AS brenvik_before_0, t."region" AS brenvik_before_1, CASE WHEN NOT (t."no" IS NULL) THEN 1 ELSE 0 END AS brenvik_matched
+SELECT COALESCE(c."no", t."no") AS "no", c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."name", c."region", c."brenvik_error", t.brenvik_row_id, t."name" AS brenvik_before_0, t."region" AS brenvik_before_1, CASE WHEN t."no" IS NOT NULL THEN 1 ELSE 0 END AS brenvik_matched
 FROM "brenvik_work_extract_rows" c
 FULL JOIN (
   SELECT v."rowid" AS brenvik_row_id, v."no", v."name", v."region"
@@ -105,18 +99,24 @@ GROUP BY c."no"
 HAVING count(*) > 1;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
-SELECT
-  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN (c."name" IS DISTINCT FROM t."name" OR c."region" IS DISTINCT FROM t."region") THEN 2 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND 1 = 0 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."region" IS DISTINCT FROM t."region") THEN t."name" END AS brenvik_before_0, CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."region" IS DISTINCT FROM t."region") THEN t."region" END AS brenvik_before_1
-FROM "brenvik_work_changes" c
-LEFT JOIN "buoy" t ON t."no" = c."no" AND t."valid_to" IS NULL;
+SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_type_2_differs = 1 THEN 2 ELSE 6 END AS brenvik_decision_no,
+  0 AS brenvik_sets_type_1,
+  CASE WHEN m.brenvik_type_2_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
+  CASE WHEN m.brenvik_type_2_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1
+FROM (
+  SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
+  CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."region" IS DISTINCT FROM t."region") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
+  t."name" AS brenvik_before_0,
+  t."region" AS brenvik_before_1
+  FROM "brenvik_work_changes" c
+  LEFT JOIN "buoy" t ON t."no" = c."no" AND t."valid_to" IS NULL
+) m;
 
 SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
 CREATE TEMP VIEW "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
 FROM "brenvik_work_current_path" p
 WHERE p.brenvik_decision_no IN (2, 4);
 
@@ -129,7 +129,7 @@ UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_val
 INSERT INTO "buoy" ("buoy_key", "no", "name", "region", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
 SELECT :last_key + row_number() OVER (), n."no", n."name", n."region", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
 FROM (
-SELECT c."no", c."name" AS "name", c."region" AS "region", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
+SELECT c."no", c."name", c."region", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
   TRUE AS brenvik_current, FALSE AS brenvik_deleted
 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 WHERE p.brenvik_decision_no IN (1, 2)) n;
@@ -157,5 +157,5 @@ WHERE r.brenvik_is_duplicate = 0;
 INSERT INTO "brenvik"."rejected_keys" ("table_name", "run", "key")
 SELECT :table_name, :run, CAST(r."no" AS TEXT) FROM "brenvik_work_rejected_keys" r;
 
-SELECT CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;
+SELECT CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
 

@@ -2,20 +2,18 @@
 
 CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
 SELECT
-  brenvik_sequence_no, brenvik_column_set, brenvik_delete, "at" AS brenvik_effective_at,
-  "buoy_code", "at", "entry", "name", "colour", "depth", "since",
-  brenvik_error
-FROM (
-  SELECT
-    brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set, CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END AS brenvik_delete,
-    "buoy_code" AS "buoy_code", CASE WHEN brenvik_first IS NULL THEN "brenvik_timestamp_of_at" END AS "at", TRY_CAST("entry" AS BIGINT) AS "entry", "name" AS "name", "colour" AS "colour", TRY_CAST("depth" AS DECIMAL(5, 2)) AS "depth", CASE WHEN (TRY_CAST("since" AS DATE) BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) THEN TRY_CAST("since" AS DATE) END AS "since",
-    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'op' WHEN 2 THEN 'buoy_code' WHEN 3 THEN 'at' WHEN 4 THEN 'entry' WHEN 5 THEN 'at' WHEN 6 THEN 'entry' WHEN 7 THEN 'depth' WHEN 8 THEN 'since' WHEN 9 THEN 'depth' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("op" AS VARCHAR) WHEN 2 THEN CAST("buoy_code" AS VARCHAR) WHEN 3 THEN CAST("at" AS VARCHAR) WHEN 4 THEN CAST("entry" AS VARCHAR) WHEN 5 THEN CAST("at" AS VARCHAR) WHEN 6 THEN CAST("entry" AS VARCHAR) WHEN 7 THEN CAST("depth" AS VARCHAR) WHEN 8 THEN CAST("since" AS VARCHAR) WHEN 9 THEN CAST("depth" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN 'op: ' || COALESCE(chr(39) || CAST("op" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid operation; valid codes are i, insert, u, update, d, delete' END, '') || COALESCE('; ' || CASE WHEN "buoy_code" IS NULL THEN 'buoy_code is empty' END, '') || COALESCE('; ' || CASE WHEN "at" IS NULL THEN 'at is empty' END, '') || COALESCE('; ' || CASE WHEN "entry" IS NULL THEN 'entry is empty' END, '') || COALESCE('; ' || CASE WHEN ("at" IS NOT NULL AND ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE) THEN CASE WHEN isfinite("brenvik_timestamp_of_at") AND NOT ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) THEN 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' is outside the years 1 to 9999' ELSE 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid timestamp' END END, '') || COALESCE('; ' || CASE WHEN ("entry" IS NOT NULL AND ((TRY_CAST("entry" AS BIGINT)) IS NULL OR NOT regexp_full_match("entry", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 'entry: ' || COALESCE(chr(39) || CAST("entry" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid integer' END, '') || COALESCE('; ' || CASE WHEN CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END = 0 AND ("depth" IS NOT NULL AND ((TRY_CAST("depth" AS DECIMAL(5, 2))) IS NULL OR NOT regexp_full_match("depth", '\s*[+-]?(\d+(\.\d{0,2}0*)?|\.\d{1,2}0*)\s*'))) THEN 'depth: ' || COALESCE(chr(39) || CAST("depth" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid decimal(5,2)' END, '') || COALESCE('; ' || CASE WHEN CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END = 0 AND ("since" IS NOT NULL AND ((TRY_CAST("since" AS DATE)) IS NULL OR NOT regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') OR NOT (TRY_CAST("since" AS DATE) BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) OR (contains("since", ':') AND CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("since" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') AND NOT (regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL AND timezone(CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL THEN regexp_extract("since", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1) ELSE 'UTC' END, COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) IS DISTINCT FROM TRY_CAST(regexp_extract("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP)) THEN COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END IS DISTINCT FROM CAST(TRY_CAST("since" AS DATE) AS TIMESTAMP)))) THEN CASE WHEN isfinite(TRY_CAST("since" AS DATE)) AND NOT (TRY_CAST("since" AS DATE) BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) THEN 'since: ' || COALESCE(chr(39) || CAST("since" AS VARCHAR) || chr(39), 'nothing') || ' is outside the years 1 to 9999' ELSE 'since: ' || COALESCE(chr(39) || CAST("since" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid date' END END, '') || COALESCE('; ' || CASE WHEN CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END = 0 AND (((TRY_CAST("depth" AS DECIMAL(5, 2))) < 0)) THEN 'depth below zero' END, ''), 3), 'row', CAST(json_object('op', CAST("op" AS VARCHAR), 'buoy_code', CAST("buoy_code" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'entry', CAST("entry" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'colour', CAST("colour" AS VARCHAR), 'depth', CAST("depth" AS VARCHAR), 'since', CAST("since" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
-  FROM (
-    SELECT all_rows.*, CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN 1 WHEN "buoy_code" IS NULL THEN 2 WHEN "at" IS NULL THEN 3 WHEN "entry" IS NULL THEN 4 WHEN ("at" IS NOT NULL AND ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE) THEN 5 WHEN ("entry" IS NOT NULL AND ((TRY_CAST("entry" AS BIGINT)) IS NULL OR NOT regexp_full_match("entry", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 6 WHEN CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END = 0 AND ("depth" IS NOT NULL AND ((TRY_CAST("depth" AS DECIMAL(5, 2))) IS NULL OR NOT regexp_full_match("depth", '\s*[+-]?(\d+(\.\d{0,2}0*)?|\.\d{1,2}0*)\s*'))) THEN 7 WHEN CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END = 0 AND ("since" IS NOT NULL AND ((TRY_CAST("since" AS DATE)) IS NULL OR NOT regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') OR NOT (TRY_CAST("since" AS DATE) BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) OR (contains("since", ':') AND CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("since" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') AND NOT (regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL AND timezone(CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL THEN regexp_extract("since", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1) ELSE 'UTC' END, COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) IS DISTINCT FROM TRY_CAST(regexp_extract("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP)) THEN COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END IS DISTINCT FROM CAST(TRY_CAST("since" AS DATE) AS TIMESTAMP)))) THEN 8 WHEN CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END = 0 AND (((TRY_CAST("depth" AS DECIMAL(5, 2))) < 0)) THEN 9 END AS brenvik_first FROM (SELECT rows_as_read.*, CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("at" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') AND NOT (regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL AND timezone(CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL THEN regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1) ELSE 'UTC' END, COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) IS DISTINCT FROM TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP)) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END AS "brenvik_timestamp_of_at" FROM brenvik_stream AS rows_as_read) AS all_rows
-  ) AS tested_rows
-) AS cast_rows;
+  brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
+  brenvik_is_delete AS brenvik_delete,
+  CASE WHEN NOT brenvik_is_invalid THEN "brenvik_timestamp_of_at" END AS brenvik_effective_at,
+  "buoy_code", CASE WHEN NOT brenvik_is_invalid THEN "brenvik_timestamp_of_at" END AS "at", "brenvik_integer_of_entry" AS "entry", "name", "colour", "brenvik_decimal_of_depth" AS "depth", CASE WHEN ("brenvik_date_of_since" BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) THEN "brenvik_date_of_since" END AS "since",
+  CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'op' WHEN brenvik_error_1 THEN 'buoy_code' WHEN brenvik_error_2 THEN 'at' WHEN brenvik_error_3 THEN 'entry' WHEN brenvik_error_4 THEN 'at' WHEN brenvik_error_5 THEN 'entry' WHEN brenvik_error_6 THEN 'depth' WHEN brenvik_error_7 THEN 'since' WHEN brenvik_error_8 THEN 'depth' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("op" AS VARCHAR) WHEN brenvik_error_1 THEN CAST("buoy_code" AS VARCHAR) WHEN brenvik_error_2 THEN CAST("at" AS VARCHAR) WHEN brenvik_error_3 THEN CAST("entry" AS VARCHAR) WHEN brenvik_error_4 THEN CAST("at" AS VARCHAR) WHEN brenvik_error_5 THEN CAST("entry" AS VARCHAR) WHEN brenvik_error_6 THEN CAST("depth" AS VARCHAR) WHEN brenvik_error_7 THEN CAST("since" AS VARCHAR) WHEN brenvik_error_8 THEN CAST("depth" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN COALESCE('op: ''' || CAST("op" AS VARCHAR) || ''' is not a valid operation; valid codes are i, insert, u, update, d, delete', 'op: nothing is not a valid operation; valid codes are i, insert, u, update, d, delete') END, CASE WHEN brenvik_error_1 THEN 'buoy_code is empty' END, CASE WHEN brenvik_error_2 THEN 'at is empty' END, CASE WHEN brenvik_error_3 THEN 'entry is empty' END, CASE WHEN brenvik_error_4 THEN CASE WHEN isfinite("brenvik_timestamp_of_at") AND NOT ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) THEN 'at: ''' || CAST("at" AS VARCHAR) || ''' is outside the years 1 to 9999' ELSE 'at: ''' || CAST("at" AS VARCHAR) || ''' is not a valid timestamp' END END, CASE WHEN brenvik_error_5 THEN 'entry: ''' || CAST("entry" AS VARCHAR) || ''' is not a valid integer' END, CASE WHEN brenvik_error_6 THEN 'depth: ''' || CAST("depth" AS VARCHAR) || ''' is not a valid decimal(5,2)' END, CASE WHEN brenvik_error_7 THEN CASE WHEN isfinite("brenvik_date_of_since") AND NOT ("brenvik_date_of_since" BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) THEN 'since: ''' || CAST("since" AS VARCHAR) || ''' is outside the years 1 to 9999' ELSE 'since: ''' || CAST("since" AS VARCHAR) || ''' is not a valid date' END END, CASE WHEN brenvik_error_8 THEN 'depth below zero' END), 'row', CAST(json_object('op', CAST("op" AS VARCHAR), 'buoy_code', CAST("buoy_code" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'entry', CAST("entry" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'colour', CAST("colour" AS VARCHAR), 'depth', CAST("depth" AS VARCHAR), 'since', CAST("since" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
+FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_2 OR brenvik_error_3 OR brenvik_error_4 OR brenvik_error_5 OR brenvik_error_6 OR brenvik_error_7 OR brenvik_error_8 AS brenvik_is_invalid FROM (SELECT rows.*, CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN TRUE ELSE FALSE END AS brenvik_error_0, CASE WHEN "buoy_code" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_1, CASE WHEN "at" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_2, CASE WHEN "entry" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_3, CASE WHEN ("at" IS NOT NULL AND (("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE)) THEN TRUE ELSE FALSE END AS brenvik_error_4, CASE WHEN ("entry" IS NOT NULL AND ("brenvik_integer_of_entry" IS NULL OR NOT regexp_full_match("entry", '\s*[+-]?\d+(\.0*)?\s*'))) THEN TRUE ELSE FALSE END AS brenvik_error_5, CASE WHEN brenvik_is_delete = 0 AND ("depth" IS NOT NULL AND ("brenvik_decimal_of_depth" IS NULL OR NOT regexp_full_match("depth", '\s*[+-]?(\d+(\.\d{0,2}0*)?|\.\d{1,2}0*)\s*'))) THEN TRUE ELSE FALSE END AS brenvik_error_6, CASE WHEN brenvik_is_delete = 0 AND ("since" IS NOT NULL AND ("brenvik_date_of_since" IS NULL OR NOT regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') OR NOT ("brenvik_date_of_since" BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) OR (contains("since", ':') AND CASE WHEN regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("since" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN NOT regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') THEN NULL
+    WHEN NOT regexp_full_match("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') THEN COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))
+    WHEN timezone(regexp_extract("since", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1), COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) = TRY_CAST(regexp_extract("since", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP) THEN COALESCE(TRY_CAST("since" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("since", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END IS DISTINCT FROM CAST("brenvik_date_of_since" AS TIMESTAMP)))) THEN TRUE ELSE FALSE END AS brenvik_error_7, CASE WHEN brenvik_is_delete = 0 AND ((("brenvik_decimal_of_depth") < 0)) THEN TRUE ELSE FALSE END AS brenvik_error_8 FROM (SELECT cast_rows.*, CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END AS brenvik_is_delete FROM (SELECT rows_as_read.*, CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("at" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') THEN NULL
+    WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))
+    WHEN timezone(regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1), COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) = TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END AS "brenvik_timestamp_of_at", TRY_CAST("entry" AS BIGINT) AS "brenvik_integer_of_entry", TRY_CAST("depth" AS DECIMAL(5, 2)) AS "brenvik_decimal_of_depth", TRY_CAST("since" AS DATE) AS "brenvik_date_of_since" FROM brenvik_stream AS rows_as_read) AS cast_rows) AS rows) AS tested_rows) AS checked_rows;
 
-SELECT count(c.brenvik_error) AS faulty, CAST(COALESCE(0, 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late FROM "brenvik_work_changes" c;
+SELECT count(c.brenvik_error) AS faulty, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late FROM "brenvik_work_changes" c;
 
 CREATE TEMP TABLE "brenvik_work_invalid" AS SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_changes" s WHERE s.brenvik_error IS NOT NULL;
 
@@ -32,8 +30,6 @@ FROM "brenvik_work_invalid" f;
 
 SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM "brenvik_work_rejected";
 
-SELECT count(c.brenvik_error) AS faulty, CAST(COALESCE(0, 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late FROM "brenvik_work_changes" c;
-
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT c."buoy_code", max(CASE WHEN NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) AS brenvik_full_replay
 FROM "brenvik_work_changes" c
@@ -41,17 +37,30 @@ GROUP BY c."buoy_code"
 HAVING count(*) > 1 OR max(CASE WHEN NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
-SELECT
-  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN ((t."since" IS NULL AND c."since" IS NOT NULL)) THEN 0 WHEN (c."colour" IS DISTINCT FROM t."colour" OR c."depth" IS DISTINCT FROM t."depth") THEN 2 WHEN (c."name" IS DISTINCT FROM t."name") THEN 3 WHEN (c."since" IS DISTINCT FROM t."since") THEN 5 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND (c."name" IS DISTINCT FROM t."name") THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."colour" IS DISTINCT FROM t."colour" OR c."depth" IS DISTINCT FROM t."depth" OR c."since" IS DISTINCT FROM t."since") THEN t."name" END AS brenvik_before_0, CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."colour" IS DISTINCT FROM t."colour" OR c."depth" IS DISTINCT FROM t."depth" OR c."since" IS DISTINCT FROM t."since") THEN t."colour" END AS brenvik_before_1, CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."colour" IS DISTINCT FROM t."colour" OR c."depth" IS DISTINCT FROM t."depth" OR c."since" IS DISTINCT FROM t."since") THEN t."depth" END AS brenvik_before_2, CASE WHEN (c."name" IS DISTINCT FROM t."name" OR c."colour" IS DISTINCT FROM t."colour" OR c."depth" IS DISTINCT FROM t."depth" OR c."since" IS DISTINCT FROM t."since") THEN t."since" END AS brenvik_before_3
-FROM "brenvik_work_changes" c
-LEFT JOIN "buoy" t ON t."buoy_code" = c."buoy_code" AND t."valid_to" IS NULL
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code");
+SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_is_learned = 1 THEN 0 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_type_1_differs = 1 THEN 3 WHEN m.brenvik_type_0_differs = 1 THEN 5 ELSE 6 END AS brenvik_decision_no,
+  CASE WHEN m.brenvik_delete = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_2 END AS brenvik_before_2,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_3 END AS brenvik_before_3
+FROM (
+  SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
+  CASE WHEN t."since" IS NULL AND c."since" IS NOT NULL THEN 1 ELSE 0 END AS brenvik_is_learned,
+  CASE WHEN (c."colour" IS DISTINCT FROM t."colour" OR c."depth" IS DISTINCT FROM t."depth") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
+  CASE WHEN (c."name" IS DISTINCT FROM t."name") THEN 1 ELSE 0 END AS brenvik_type_1_differs,
+  CASE WHEN (c."since" IS DISTINCT FROM t."since") THEN 1 ELSE 0 END AS brenvik_type_0_differs,
+  t."name" AS brenvik_before_0,
+  t."colour" AS brenvik_before_1,
+  t."depth" AS brenvik_before_2,
+  t."since" AS brenvik_before_3
+  FROM "brenvik_work_changes" c
+  LEFT JOIN "buoy" t ON t."buoy_code" = c."buoy_code" AND t."valid_to" IS NULL
+  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
+) m;
 
 UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
-WHERE "brenvik_work_current_path".brenvik_decision_no IN (1) AND EXISTS (
+WHERE "brenvik_work_current_path".brenvik_decision_no = 1 AND EXISTS (
   SELECT 1 FROM "brenvik_work_changes" c
   JOIN "buoy" t ON t."buoy_code" = c."buoy_code"
   WHERE c.brenvik_sequence_no = "brenvik_work_current_path".brenvik_sequence_no AND NOT (t."valid_to" IS NULL));
@@ -61,9 +70,9 @@ SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN
 INSERT INTO "brenvik_work_replay_keys" ("buoy_code", brenvik_full_replay)
 SELECT c."buoy_code", 1
 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_decision_no IN (0);
+WHERE p.brenvik_decision_no = 0;
 
-DELETE FROM "brenvik_work_current_path" WHERE "brenvik_work_current_path".brenvik_decision_no IN (0);
+DELETE FROM "brenvik_work_current_path" WHERE "brenvik_work_current_path".brenvik_decision_no = 0;
 
 CREATE TEMP TABLE "brenvik_work_duplicates" AS 
 SELECT n.brenvik_sequence_no FROM (
@@ -106,10 +115,11 @@ JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = b."buoy_code"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
-    row_number() OVER (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no") AS brenvik_position,
-    CASE WHEN lead(brenvik_effective_at) OVER (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no") = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
+    row_number() OVER brenvik_line AS brenvik_position,
+    CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
     first_value(brenvik_delete) OVER (PARTITION BY e."buoy_code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "entry" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
+  WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no")
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
     max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER (PARTITION BY p."buoy_code", p.brenvik_effective_at) AS brenvik_replaces,
@@ -127,11 +137,13 @@ WHERE b.brenvik_full_replay = 1
 ), states AS (
   SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime) AS brenvik_lifetime_known,
-    l."name" AS "name", l."colour" AS "colour", l."depth" AS "depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
+    l."name", l."colour", l."depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
   FROM lived l
 ), compared AS (
-  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."name") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."colour") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."colour") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_1, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."depth") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."depth") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_2, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."since") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."since") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_3
+  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER brenvik_same_time ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."colour") OVER brenvik_same_time ELSE lag(s."colour") OVER brenvik_line END AS brenvik_before_1, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."depth") OVER brenvik_same_time ELSE lag(s."depth") OVER brenvik_line END AS brenvik_before_2, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."since") OVER brenvik_same_time ELSE lag(s."since") OVER brenvik_line END AS brenvik_before_3
   FROM states s
+  WINDOW brenvik_same_time AS (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC),
+    brenvik_line AS (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position)
 ), lined AS (
   SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", s.brenvik_before_0, s."colour", s.brenvik_before_1, s."depth", s.brenvik_before_2, s."since", s.brenvik_before_3, s.brenvik_known_at_3, s.brenvik_source_3, s.brenvik_prior_3, lag(s."colour") OVER brenvik_line AS brenvik_prev_1, lag(s."depth") OVER brenvik_line AS brenvik_prev_2,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
@@ -143,7 +155,7 @@ WHERE b.brenvik_full_replay = 1
   WINDOW brenvik_line AS (PARTITION BY s."buoy_code" ORDER BY s.brenvik_position)
 )
 SELECT j.*,
-  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."colour" IS DISTINCT FROM j.brenvik_prev_1 OR j."depth" IS DISTINCT FROM j.brenvik_prev_2)) THEN 1 ELSE 0 END AS brenvik_starts_version,
+  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR j."colour" IS DISTINCT FROM j.brenvik_prev_1 OR j."depth" IS DISTINCT FROM j.brenvik_prev_2) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
@@ -162,12 +174,15 @@ FROM lined j;
 CREATE TEMP TABLE "brenvik_work_target_versions" AS
 WITH lasts AS (
   SELECT j."buoy_code", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
-    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."name") OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC) AS "name", j."since", j."colour", j."depth"
+    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."name") OVER brenvik_latest AS "name", j."since", j."colour", j."depth"
   FROM "brenvik_work_decided" j
+  WINDOW brenvik_latest AS (PARTITION BY j."buoy_code" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC)
 ), spans AS (
-  SELECT j.*, lead(j.brenvik_effective_at) OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_position) AS brenvik_valid_to, lead(j.brenvik_delete) OVER (PARTITION BY j."buoy_code" ORDER BY j.brenvik_position) AS brenvik_deleted
+  SELECT j.*, lead(j.brenvik_effective_at) OVER brenvik_line AS brenvik_valid_to,
+    lead(j.brenvik_delete) OVER brenvik_line AS brenvik_deleted
   FROM lasts j
   WHERE j.brenvik_starts_version = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
+  WINDOW brenvik_line AS (PARTITION BY j."buoy_code" ORDER BY j.brenvik_position)
 )
 SELECT row_number() OVER (ORDER BY v."buoy_code", v.brenvik_effective_at) AS brenvik_version_no,
   v."buoy_code", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
@@ -176,18 +191,16 @@ FROM spans v
 WHERE v.brenvik_delete = 0 AND 1 = 1;
 
 CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
 FROM "brenvik_work_current_path" p
 WHERE p.brenvik_decision_no IN (2, 4);
 
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
-
 CREATE TEMP TABLE "brenvik_work_stored_versions" AS
-SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."colour", t."depth", t."since", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
+SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(t."valid_to" AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."colour", t."depth", t."since", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
 FROM "buoy" t
 JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored_versions" a WHERE a.brenvik_full_replay = 1) s WHERE NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored_versions" a WHERE a.brenvik_full_replay = 1) s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
+SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) q;
 
 CREATE TEMP TABLE "brenvik_work_matches" AS
 WITH exact AS (
@@ -217,7 +230,7 @@ JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHE
 
 CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
 
-INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
+CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
 INSERT INTO "brenvik_work_to_update"
 SELECT t."rowid", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" THEN 1 ELSE 0 END,
@@ -240,16 +253,16 @@ SELECT (SELECT count(*) FROM "brenvik_work_changes" c JOIN "brenvik_work_duplica
 
 UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM COALESCE(s."brenvik_valid_to", NULL) THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END) AS "colour", max(CASE WHEN t."depth" IS DISTINCT FROM s."depth" THEN 1 ELSE 0 END) AS "depth", max(CASE WHEN t."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END) AS "since"
+SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM s.brenvik_valid_to THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END) AS "colour", max(CASE WHEN t."depth" IS DISTINCT FROM s."depth" THEN 1 ELSE 0 END) AS "depth", max(CASE WHEN t."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END) AS "since"
 FROM "brenvik_work_to_update" s
 JOIN "buoy" t ON t."rowid" = s.brenvik_row_id;
 
-UPDATE "buoy" SET "name" = s."name", "valid_to" = COALESCE(s.brenvik_valid_to, NULL), "is_deleted" = (s.brenvik_deleted = 1), "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
+UPDATE "buoy" SET "name" = s."name", "valid_to" = s.brenvik_valid_to, "is_deleted" = (s.brenvik_deleted = 1), "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
 INSERT INTO "buoy" ("buoy_key", "buoy_code", "name", "colour", "depth", "since", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
 SELECT :last_key + row_number() OVER (), n."buoy_code", n."name", n."colour", n."depth", n."since", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
 FROM (
-SELECT c."buoy_code", c."name" AS "name", c."colour" AS "colour", c."depth" AS "depth", COALESCE(p.brenvik_before_3, c."since") AS "since", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
+SELECT c."buoy_code", c."name", c."colour", c."depth", COALESCE(p.brenvik_before_3, c."since") AS "since", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
   TRUE AS brenvik_current, FALSE AS brenvik_deleted
 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 WHERE p.brenvik_decision_no IN (1, 2) UNION ALL 
@@ -298,14 +311,25 @@ SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."b
 SELECT count(*) AS n FROM "brenvik_work_replay_keys";
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
-SELECT
-  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN ((t."since" IS NULL AND c."since" IS NOT NULL)) THEN 0 WHEN (c."colour" IS DISTINCT FROM t."colour" OR (c.brenvik_column_set NOT IN (2) AND c."depth" IS DISTINCT FROM t."depth")) THEN 2 WHEN ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name")) THEN 3 WHEN ((c.brenvik_column_set NOT IN (2) AND c."since" IS DISTINCT FROM t."since")) THEN 5 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name")) THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name") OR c."colour" IS DISTINCT FROM t."colour" OR (c.brenvik_column_set NOT IN (2) AND c."depth" IS DISTINCT FROM t."depth") OR (c.brenvik_column_set NOT IN (2) AND c."since" IS DISTINCT FROM t."since")) THEN t."name" END AS brenvik_before_0, CASE WHEN ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name") OR c."colour" IS DISTINCT FROM t."colour" OR (c.brenvik_column_set NOT IN (2) AND c."depth" IS DISTINCT FROM t."depth") OR (c.brenvik_column_set NOT IN (2) AND c."since" IS DISTINCT FROM t."since")) THEN t."depth" END AS brenvik_before_2, CASE WHEN ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name") OR c."colour" IS DISTINCT FROM t."colour" OR (c.brenvik_column_set NOT IN (2) AND c."depth" IS DISTINCT FROM t."depth") OR (c.brenvik_column_set NOT IN (2) AND c."since" IS DISTINCT FROM t."since")) THEN t."since" END AS brenvik_before_3
-FROM "brenvik_work_changes" c
-LEFT JOIN "buoy" t ON t."buoy_code" = c."buoy_code" AND t."valid_to" IS NULL
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code");
+SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_is_learned = 1 THEN 0 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_type_1_differs = 1 THEN 3 WHEN m.brenvik_type_0_differs = 1 THEN 5 ELSE 6 END AS brenvik_decision_no,
+  CASE WHEN m.brenvik_delete = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_2 END AS brenvik_before_2,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_3 END AS brenvik_before_3
+FROM (
+  SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
+  CASE WHEN t."since" IS NULL AND c."since" IS NOT NULL THEN 1 ELSE 0 END AS brenvik_is_learned,
+  CASE WHEN (c."colour" IS DISTINCT FROM t."colour" OR (c.brenvik_column_set NOT IN (2) AND c."depth" IS DISTINCT FROM t."depth")) THEN 1 ELSE 0 END AS brenvik_type_2_differs,
+  CASE WHEN ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name")) THEN 1 ELSE 0 END AS brenvik_type_1_differs,
+  CASE WHEN ((c.brenvik_column_set NOT IN (2) AND c."since" IS DISTINCT FROM t."since")) THEN 1 ELSE 0 END AS brenvik_type_0_differs,
+  t."name" AS brenvik_before_0,
+  t."depth" AS brenvik_before_2,
+  t."since" AS brenvik_before_3
+  FROM "brenvik_work_changes" c
+  LEFT JOIN "buoy" t ON t."buoy_code" = c."buoy_code" AND t."valid_to" IS NULL
+  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
+) m;
 
 -- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
 
@@ -340,10 +364,11 @@ JOIN "brenvik_work_active_changes" k ON k."buoy_code" = b."buoy_code"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
-    row_number() OVER (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no") AS brenvik_position,
-    CASE WHEN lead(brenvik_effective_at) OVER (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no") = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
+    row_number() OVER brenvik_line AS brenvik_position,
+    CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
     first_value(brenvik_delete) OVER (PARTITION BY e."buoy_code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "entry" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
+  WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no")
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
     max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER (PARTITION BY p."buoy_code", p.brenvik_effective_at) AS brenvik_replaces,
@@ -361,11 +386,13 @@ WHERE b.brenvik_full_replay = 1
 ), states AS (
   SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime) AS brenvik_lifetime_known,
-    first_value(l."name") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_0 ORDER BY l.brenvik_position) AS "name", l."colour" AS "colour", first_value(l."depth") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_2 ORDER BY l.brenvik_position) AS "depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
+    first_value(l."name") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_0 ORDER BY l.brenvik_position) AS "name", l."colour", first_value(l."depth") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_2 ORDER BY l.brenvik_position) AS "depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
   FROM lived l
 ), compared AS (
-  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."name") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."colour") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."colour") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_1, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."depth") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."depth") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_2, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."since") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."since") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_3
+  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER brenvik_same_time ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."colour") OVER brenvik_same_time ELSE lag(s."colour") OVER brenvik_line END AS brenvik_before_1, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."depth") OVER brenvik_same_time ELSE lag(s."depth") OVER brenvik_line END AS brenvik_before_2, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."since") OVER brenvik_same_time ELSE lag(s."since") OVER brenvik_line END AS brenvik_before_3
   FROM states s
+  WINDOW brenvik_same_time AS (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC),
+    brenvik_line AS (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position)
 ), lined AS (
   SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", s.brenvik_before_0, s."colour", s.brenvik_before_1, s."depth", s.brenvik_before_2, s."since", s.brenvik_before_3, s.brenvik_known_at_3, s.brenvik_source_3, s.brenvik_prior_3, lag(s."colour") OVER brenvik_line AS brenvik_prev_1, lag(s."depth") OVER brenvik_line AS brenvik_prev_2,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
@@ -377,7 +404,7 @@ WHERE b.brenvik_full_replay = 1
   WINDOW brenvik_line AS (PARTITION BY s."buoy_code" ORDER BY s.brenvik_position)
 )
 SELECT j.*,
-  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."colour" IS DISTINCT FROM j.brenvik_prev_1 OR j."depth" IS DISTINCT FROM j.brenvik_prev_2)) THEN 1 ELSE 0 END AS brenvik_starts_version,
+  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR j."colour" IS DISTINCT FROM j.brenvik_prev_1 OR j."depth" IS DISTINCT FROM j.brenvik_prev_2) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
@@ -396,8 +423,6 @@ FROM lined j;
 -- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
 
 -- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 
@@ -425,7 +450,7 @@ SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON
 
 -- as before: CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
 
--- as before: INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
+-- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
 -- as before: INSERT INTO "brenvik_work_to_update"
 
@@ -435,9 +460,9 @@ SELECT r."buoy_code", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.
 
 -- as before: UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
--- as before: SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM COALESCE(s."brenvik_valid_to", NULL) THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END) AS "colour", max(CASE WHEN t."depth" IS DISTINCT FROM s."depth" THEN 1 ELSE 0 END) AS "depth", max(CASE WHEN t."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END) AS "since"
+-- as before: SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM s.brenvik_valid_to THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END) AS "colour", max(CASE WHEN t."depth" IS DISTINCT FROM s."depth" THEN 1 ELSE 0 END) AS "depth", max(CASE WHEN t."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END) AS "since"
 
-UPDATE "buoy" SET "name" = s."name", "depth" = s."depth", "valid_to" = COALESCE(s.brenvik_valid_to, NULL), "is_deleted" = (s.brenvik_deleted = 1), "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
+UPDATE "buoy" SET "name" = s."name", "depth" = s."depth", "valid_to" = s.brenvik_valid_to, "is_deleted" = (s.brenvik_deleted = 1), "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
 DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT r.brenvik_row_id FROM "brenvik_work_to_delete" r);
 
@@ -484,10 +509,11 @@ JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = b."buoy_code"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
-    row_number() OVER (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no") AS brenvik_position,
-    CASE WHEN lead(brenvik_effective_at) OVER (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no") = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
+    row_number() OVER brenvik_line AS brenvik_position,
+    CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
     first_value(brenvik_delete) OVER (PARTITION BY e."buoy_code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "entry" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
+  WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no")
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
     max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER (PARTITION BY p."buoy_code", p.brenvik_effective_at) AS brenvik_replaces,
@@ -505,11 +531,13 @@ WHERE b.brenvik_full_replay = 1
 ), states AS (
   SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime) AS brenvik_lifetime_known,
-    first_value(l."name") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_0 ORDER BY l.brenvik_position) AS "name", l."colour" AS "colour", first_value(l."depth") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_2 ORDER BY l.brenvik_position) AS "depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
+    first_value(l."name") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_0 ORDER BY l.brenvik_position) AS "name", l."colour", first_value(l."depth") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_2 ORDER BY l.brenvik_position) AS "depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
   FROM lived l
 ), compared AS (
-  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."name") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."colour") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."colour") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_1, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."depth") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."depth") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_2, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."since") OVER (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."since") OVER (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_3
+  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER brenvik_same_time ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."colour") OVER brenvik_same_time ELSE lag(s."colour") OVER brenvik_line END AS brenvik_before_1, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."depth") OVER brenvik_same_time ELSE lag(s."depth") OVER brenvik_line END AS brenvik_before_2, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."since") OVER brenvik_same_time ELSE lag(s."since") OVER brenvik_line END AS brenvik_before_3
   FROM states s
+  WINDOW brenvik_same_time AS (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC),
+    brenvik_line AS (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position)
 ), lined AS (
   SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", s.brenvik_before_0, s."colour", s.brenvik_before_1, s."depth", s.brenvik_before_2, s."since", s.brenvik_before_3, s.brenvik_known_at_3, s.brenvik_source_3, s.brenvik_prior_3, lag(s."colour") OVER brenvik_line AS brenvik_prev_1, lag(s."depth") OVER brenvik_line AS brenvik_prev_2,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
@@ -521,7 +549,7 @@ WHERE b.brenvik_full_replay = 1
   WINDOW brenvik_line AS (PARTITION BY s."buoy_code" ORDER BY s.brenvik_position)
 )
 SELECT j.*,
-  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."colour" IS DISTINCT FROM j.brenvik_prev_1 OR j."depth" IS DISTINCT FROM j.brenvik_prev_2)) THEN 1 ELSE 0 END AS brenvik_starts_version,
+  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR j."colour" IS DISTINCT FROM j.brenvik_prev_1 OR j."depth" IS DISTINCT FROM j.brenvik_prev_2) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
@@ -541,8 +569,6 @@ FROM lined j;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
 
--- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
-
 -- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 
 -- as before: CREATE TEMP TABLE "brenvik_work_matches" AS
@@ -553,7 +579,7 @@ FROM lined j;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
 
--- as before: INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
+-- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
 -- as before: INSERT INTO "brenvik_work_to_update"
 

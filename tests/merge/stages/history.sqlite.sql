@@ -1,10 +1,11 @@
 SELECT
   COUNT("c"."brenvik_error") AS "faulty",
-  CAST(COALESCE(0, 0) AS INTEGER) AS "derived",
+  0 AS "derived",
   CAST(COALESCE(
     SUM(
       CASE
-        WHEN NOT (
+        WHEN "c"."brenvik_error" IS NULL
+        AND NOT (
           (
             "c"."at" > :high_order_0_as_0
             OR (
@@ -65,29 +66,6 @@ SELECT
   COALESCE(SUM("brenvik_is_duplicate"), 0) AS "again"
 FROM "brenvik_work_rejected";
 
-SELECT
-  COUNT("c"."brenvik_error") AS "faulty",
-  CAST(COALESCE(0, 0) AS INTEGER) AS "derived",
-  CAST(COALESCE(
-    SUM(
-      CASE
-        WHEN NOT (
-          (
-            "c"."at" > :high_order_0_as_0
-            OR (
-              "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
-            )
-          )
-          AND "c"."brenvik_effective_at" > :high_effective_as_3
-        )
-        THEN 1
-        ELSE 0
-      END
-    ),
-    0
-  ) AS INTEGER) AS "late"
-FROM "brenvik_work_changes" AS "c";
-
 CREATE TEMPORARY TABLE "brenvik_work_replay_keys" AS
 SELECT
   "c"."buoy_code",
@@ -129,96 +107,95 @@ HAVING
 
 CREATE TEMPORARY TABLE "brenvik_work_current_path" AS
 SELECT
-  "c"."brenvik_sequence_no",
-  "c"."brenvik_effective_at",
-  "t"."rowid" AS "brenvik_row_id",
+  "m"."brenvik_sequence_no",
+  "m"."brenvik_effective_at",
+  "m"."brenvik_row_id",
   CASE
-    WHEN "t"."rowid" IS NULL AND "c"."brenvik_delete" = 1
-    THEN 0
-    WHEN "t"."rowid" IS NULL
-    THEN 1
-    WHEN "c"."brenvik_delete" = 1
+    WHEN "m"."brenvik_row_id" IS NULL
+    THEN CASE WHEN "m"."brenvik_delete" = 1 THEN 0 ELSE 1 END
+    WHEN "m"."brenvik_delete" = 1
     THEN 4
-    WHEN (
-      (
-        "t"."since" IS NULL AND "c"."since" IS NOT NULL
-      )
-    )
+    WHEN "m"."brenvik_is_learned" = 1
     THEN 0
-    WHEN (
-      "c"."colour" IS NOT "t"."colour" OR "c"."depth" IS NOT "t"."depth"
-    )
+    WHEN "m"."brenvik_type_2_differs" = 1
     THEN 2
-    WHEN (
-      "c"."name" IS NOT "t"."name"
-    )
+    WHEN "m"."brenvik_type_1_differs" = 1
     THEN 3
-    WHEN (
-      "c"."since" IS NOT "t"."since"
-    )
+    WHEN "m"."brenvik_type_0_differs" = 1
     THEN 5
     ELSE 6
   END AS "brenvik_decision_no",
   CASE
-    WHEN "c"."brenvik_delete" = 0
-    AND "t"."rowid" IS NOT NULL
-    AND (
-      "c"."name" IS NOT "t"."name"
-    )
+    WHEN "m"."brenvik_delete" = 0
+    AND "m"."brenvik_row_id" IS NOT NULL
+    AND "m"."brenvik_type_1_differs" = 1
     THEN 1
     ELSE 0
   END AS "brenvik_sets_type_1",
   CASE
-    WHEN (
-      "c"."name" IS NOT "t"."name"
-      OR "c"."colour" IS NOT "t"."colour"
-      OR "c"."depth" IS NOT "t"."depth"
-      OR "c"."since" IS NOT "t"."since"
-    )
-    THEN "t"."name"
+    WHEN "m"."brenvik_type_2_differs" = 1
+    OR "m"."brenvik_type_1_differs" = 1
+    OR "m"."brenvik_type_0_differs" = 1
+    THEN "m"."brenvik_before_0"
   END AS "brenvik_before_0",
   CASE
-    WHEN (
-      "c"."name" IS NOT "t"."name"
-      OR "c"."colour" IS NOT "t"."colour"
-      OR "c"."depth" IS NOT "t"."depth"
-      OR "c"."since" IS NOT "t"."since"
-    )
-    THEN "t"."colour"
+    WHEN "m"."brenvik_type_2_differs" = 1
+    OR "m"."brenvik_type_1_differs" = 1
+    OR "m"."brenvik_type_0_differs" = 1
+    THEN "m"."brenvik_before_1"
   END AS "brenvik_before_1",
   CASE
-    WHEN (
-      "c"."name" IS NOT "t"."name"
-      OR "c"."colour" IS NOT "t"."colour"
-      OR "c"."depth" IS NOT "t"."depth"
-      OR "c"."since" IS NOT "t"."since"
-    )
-    THEN "t"."depth"
+    WHEN "m"."brenvik_type_2_differs" = 1
+    OR "m"."brenvik_type_1_differs" = 1
+    OR "m"."brenvik_type_0_differs" = 1
+    THEN "m"."brenvik_before_2"
   END AS "brenvik_before_2",
   CASE
-    WHEN (
-      "c"."name" IS NOT "t"."name"
-      OR "c"."colour" IS NOT "t"."colour"
-      OR "c"."depth" IS NOT "t"."depth"
-      OR "c"."since" IS NOT "t"."since"
-    )
-    THEN "t"."since"
+    WHEN "m"."brenvik_type_2_differs" = 1
+    OR "m"."brenvik_type_1_differs" = 1
+    OR "m"."brenvik_type_0_differs" = 1
+    THEN "m"."brenvik_before_3"
   END AS "brenvik_before_3"
-FROM "brenvik_work_changes" AS "c"
-LEFT JOIN "buoy" AS "t"
-  ON "t"."buoy_code" = "c"."buoy_code" AND "t"."valid_to" IS NULL
-WHERE
-  NOT EXISTS(
-    SELECT
-      1
-    FROM "brenvik_work_replay_keys" AS "b"
-    WHERE
-      "b"."buoy_code" = "c"."buoy_code"
-  );
+FROM (
+  SELECT
+    "c"."brenvik_sequence_no",
+    "c"."brenvik_effective_at",
+    "c"."brenvik_delete",
+    "t"."rowid" AS "brenvik_row_id",
+    CASE WHEN "t"."since" IS NULL AND "c"."since" IS NOT NULL THEN 1 ELSE 0 END AS "brenvik_is_learned",
+    CASE
+      WHEN (
+        "c"."colour" IS NOT "t"."colour" OR "c"."depth" IS NOT "t"."depth"
+      )
+      THEN 1
+      ELSE 0
+    END AS "brenvik_type_2_differs",
+    CASE WHEN (
+      "c"."name" IS NOT "t"."name"
+    ) THEN 1 ELSE 0 END AS "brenvik_type_1_differs",
+    CASE WHEN (
+      "c"."since" IS NOT "t"."since"
+    ) THEN 1 ELSE 0 END AS "brenvik_type_0_differs",
+    "t"."name" AS "brenvik_before_0",
+    "t"."colour" AS "brenvik_before_1",
+    "t"."depth" AS "brenvik_before_2",
+    "t"."since" AS "brenvik_before_3"
+  FROM "brenvik_work_changes" AS "c"
+  LEFT JOIN "buoy" AS "t"
+    ON "t"."buoy_code" = "c"."buoy_code" AND "t"."valid_to" IS NULL
+  WHERE
+    NOT EXISTS(
+      SELECT
+        1
+      FROM "brenvik_work_replay_keys" AS "b"
+      WHERE
+        "b"."buoy_code" = "c"."buoy_code"
+    )
+) AS "m";
 
 UPDATE "brenvik_work_current_path" SET "brenvik_decision_no" = 0
 WHERE
-  "brenvik_work_current_path"."brenvik_decision_no" IN (1)
+  "brenvik_work_current_path"."brenvik_decision_no" = 1
   AND EXISTS(
     SELECT
       1
@@ -272,11 +249,11 @@ FROM "brenvik_work_current_path" AS "p"
 JOIN "brenvik_work_changes" AS "c"
   ON "c"."brenvik_sequence_no" = "p"."brenvik_sequence_no"
 WHERE
-  "p"."brenvik_decision_no" IN (0);
+  "p"."brenvik_decision_no" = 0;
 
 DELETE FROM "brenvik_work_current_path"
 WHERE
-  "brenvik_work_current_path"."brenvik_decision_no" IN (0);
+  "brenvik_work_current_path"."brenvik_decision_no" = 0;
 
 CREATE TEMPORARY TABLE "brenvik_work_duplicates" AS
 SELECT
@@ -417,15 +394,9 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
 ), "placed" AS (
   SELECT
     "e".*,
-    ROW_NUMBER() OVER (
-      PARTITION BY "e"."buoy_code"
-      ORDER BY "brenvik_effective_at" NULLS LAST, "brenvik_rank" NULLS LAST, "at" NULLS LAST, "entry" NULLS LAST, "brenvik_run" NULLS LAST, "brenvik_sequence_no" NULLS LAST
-    ) AS "brenvik_position",
+    ROW_NUMBER() OVER "brenvik_line" AS "brenvik_position",
     CASE
-      WHEN LEAD("brenvik_effective_at") OVER (
-        PARTITION BY "e"."buoy_code"
-        ORDER BY "brenvik_effective_at" NULLS LAST, "brenvik_rank" NULLS LAST, "at" NULLS LAST, "entry" NULLS LAST, "brenvik_run" NULLS LAST, "brenvik_sequence_no" NULLS LAST
-      ) = "brenvik_effective_at"
+      WHEN LEAD("brenvik_effective_at") OVER "brenvik_line" = "brenvik_effective_at"
       THEN 1
       ELSE 0
     END AS "brenvik_is_superseded",
@@ -434,6 +405,10 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
       ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "entry" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST
     ) AS "brenvik_ends_deleted"
   FROM "events" AS "e"
+  WINDOW "brenvik_line" AS (
+    PARTITION BY "e"."buoy_code"
+    ORDER BY "brenvik_effective_at" NULLS LAST, "brenvik_rank" NULLS LAST, "at" NULLS LAST, "entry" NULLS LAST, "brenvik_run" NULLS LAST, "brenvik_sequence_no" NULLS LAST
+  )
 ), "counted" AS (
   SELECT
     "p".*,
@@ -479,9 +454,9 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     MAX(
       CASE WHEN "l"."brenvik_is_new" = 0 AND "l"."brenvik_delete" = 0 THEN 1 ELSE 0 END
     ) OVER (PARTITION BY "l"."buoy_code", "l"."brenvik_lifetime") AS "brenvik_lifetime_known",
-    "l"."name" AS "name",
-    "l"."colour" AS "colour",
-    "l"."depth" AS "depth",
+    "l"."name",
+    "l"."colour",
+    "l"."depth",
     FIRST_VALUE("l"."since") OVER (
       PARTITION BY "l"."buoy_code", "l"."brenvik_lifetime", "l"."brenvik_delete"
       ORDER BY CASE WHEN "l"."since" IS NULL THEN 1 ELSE 0 END NULLS LAST, "l"."brenvik_position" NULLS LAST
@@ -502,49 +477,32 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     "s".*,
     CASE
       WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
-      THEN FIRST_VALUE("s"."name") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_effective_at"
-        ORDER BY "s"."brenvik_is_new" NULLS LAST, "s"."brenvik_position" DESC NULLS FIRST
-      )
-      ELSE LAG("s"."name") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_is_last"
-        ORDER BY "s"."brenvik_position" NULLS LAST
-      )
+      THEN FIRST_VALUE("s"."name") OVER "brenvik_same_time"
+      ELSE LAG("s"."name") OVER "brenvik_line"
     END AS "brenvik_before_0",
     CASE
       WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
-      THEN FIRST_VALUE("s"."colour") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_effective_at"
-        ORDER BY "s"."brenvik_is_new" NULLS LAST, "s"."brenvik_position" DESC NULLS FIRST
-      )
-      ELSE LAG("s"."colour") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_is_last"
-        ORDER BY "s"."brenvik_position" NULLS LAST
-      )
+      THEN FIRST_VALUE("s"."colour") OVER "brenvik_same_time"
+      ELSE LAG("s"."colour") OVER "brenvik_line"
     END AS "brenvik_before_1",
     CASE
       WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
-      THEN FIRST_VALUE("s"."depth") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_effective_at"
-        ORDER BY "s"."brenvik_is_new" NULLS LAST, "s"."brenvik_position" DESC NULLS FIRST
-      )
-      ELSE LAG("s"."depth") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_is_last"
-        ORDER BY "s"."brenvik_position" NULLS LAST
-      )
+      THEN FIRST_VALUE("s"."depth") OVER "brenvik_same_time"
+      ELSE LAG("s"."depth") OVER "brenvik_line"
     END AS "brenvik_before_2",
     CASE
       WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
-      THEN FIRST_VALUE("s"."since") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_effective_at"
-        ORDER BY "s"."brenvik_is_new" NULLS LAST, "s"."brenvik_position" DESC NULLS FIRST
-      )
-      ELSE LAG("s"."since") OVER (
-        PARTITION BY "s"."buoy_code", "s"."brenvik_is_last"
-        ORDER BY "s"."brenvik_position" NULLS LAST
-      )
+      THEN FIRST_VALUE("s"."since") OVER "brenvik_same_time"
+      ELSE LAG("s"."since") OVER "brenvik_line"
     END AS "brenvik_before_3"
   FROM "states" AS "s"
+  WINDOW "brenvik_same_time" AS (
+    PARTITION BY "s"."buoy_code", "s"."brenvik_effective_at"
+    ORDER BY "s"."brenvik_is_new" NULLS LAST, "s"."brenvik_position" DESC NULLS FIRST
+  ), "brenvik_line" AS (
+    PARTITION BY "s"."buoy_code", "s"."brenvik_is_last"
+    ORDER BY "s"."brenvik_position" NULLS LAST
+  )
 ), "lined" AS (
   SELECT
     "s"."buoy_code",
@@ -588,10 +546,8 @@ SELECT
     AND (
       "j"."brenvik_prev_delete" IS NULL
       OR "j"."brenvik_prev_delete" = 1
-      OR (
-        "j"."colour" IS NOT "j"."brenvik_prev_1"
-        OR "j"."depth" IS NOT "j"."brenvik_prev_2"
-      )
+      OR "j"."colour" IS NOT "j"."brenvik_prev_1"
+      OR "j"."depth" IS NOT "j"."brenvik_prev_2"
     )
     THEN 1
     ELSE 0
@@ -650,25 +606,27 @@ WITH "lasts" AS (
     "j"."brenvik_lifetimes",
     "j"."brenvik_starts_version",
     "j"."brenvik_prev_delete",
-    FIRST_VALUE("j"."name") OVER (
-      PARTITION BY "j"."buoy_code"
-      ORDER BY "j"."brenvik_delete" NULLS LAST, "j"."brenvik_rank" DESC NULLS FIRST, "j"."brenvik_position" DESC NULLS FIRST
-    ) AS "name",
+    FIRST_VALUE("j"."name") OVER "brenvik_latest" AS "name",
     "j"."since",
     "j"."colour",
     "j"."depth"
   FROM "brenvik_work_decided" AS "j"
+  WINDOW "brenvik_latest" AS (
+    PARTITION BY "j"."buoy_code"
+    ORDER BY "j"."brenvik_delete" NULLS LAST, "j"."brenvik_rank" DESC NULLS FIRST, "j"."brenvik_position" DESC NULLS FIRST
+  )
 ), "spans" AS (
   SELECT
     "j".*,
-    LEAD("j"."brenvik_effective_at") OVER (PARTITION BY "j"."buoy_code" ORDER BY "j"."brenvik_position" NULLS LAST) AS "brenvik_valid_to",
-    LEAD("j"."brenvik_delete") OVER (PARTITION BY "j"."buoy_code" ORDER BY "j"."brenvik_position" NULLS LAST) AS "brenvik_deleted"
+    LEAD("j"."brenvik_effective_at") OVER "brenvik_line" AS "brenvik_valid_to",
+    LEAD("j"."brenvik_delete") OVER "brenvik_line" AS "brenvik_deleted"
   FROM "lasts" AS "j"
   WHERE
     "j"."brenvik_starts_version" = 1
     OR (
       "j"."brenvik_delete" = 1 AND "j"."brenvik_prev_delete" = 0
     )
+  WINDOW "brenvik_line" AS (PARTITION BY "j"."buoy_code" ORDER BY "j"."brenvik_position" NULLS LAST)
 )
 SELECT
   ROW_NUMBER() OVER (ORDER BY "v"."buoy_code" NULLS LAST, "v"."brenvik_effective_at" NULLS LAST) AS "brenvik_version_no",
@@ -688,24 +646,17 @@ CREATE TEMPORARY TABLE "brenvik_work_to_close" AS
 SELECT
   "p"."brenvik_row_id",
   "p"."brenvik_effective_at" AS "brenvik_valid_to",
-  CASE WHEN "p"."brenvik_decision_no" IN (4) THEN 1 ELSE 0 END AS "brenvik_deleted"
+  CASE WHEN "p"."brenvik_decision_no" = 4 THEN 1 ELSE 0 END AS "brenvik_deleted"
 FROM "brenvik_work_current_path" AS "p"
 WHERE
   "p"."brenvik_decision_no" IN (2, 4);
-
-CREATE TEMPORARY TABLE "brenvik_work_to_delete" AS
-SELECT
-  "brenvik_row_id"
-FROM "brenvik_work_current_path"
-WHERE
-  1 = 0;
 
 CREATE TEMPORARY TABLE "brenvik_work_stored_versions" AS
 SELECT
   "t"."rowid" AS "brenvik_row_id",
   "t"."buoy_code",
   "t"."valid_from" AS "brenvik_effective_at",
-  CASE WHEN "t"."valid_to" IS NULL THEN NULL ELSE "t"."valid_to" END AS "brenvik_valid_to",
+  "t"."valid_to" AS "brenvik_valid_to",
   CASE WHEN "t"."is_deleted" = TRUE THEN 1 ELSE 0 END AS "brenvik_deleted",
   "t"."name",
   "t"."colour",
@@ -726,53 +677,37 @@ SELECT
 FROM (
   SELECT
     CAST("s"."buoy_code" AS TEXT) AS "brenvik_key"
-  FROM (
-    SELECT
-      *
-    FROM "brenvik_work_stored_versions" AS "a"
-    WHERE
-      "a"."brenvik_full_replay" = 1
-  ) AS "s"
+  FROM "brenvik_work_stored_versions" AS "s"
   WHERE
-    NOT EXISTS(
+    "s"."brenvik_full_replay" = 1
+    AND NOT EXISTS(
       SELECT
         1
-      FROM (
-        SELECT
-          *
-        FROM "brenvik_work_decided" AS "j"
-        WHERE
-          "j"."brenvik_is_new" = 0 OR "j"."brenvik_replaces" IS NOT NULL
-      ) AS "e"
+      FROM "brenvik_work_decided" AS "e"
       WHERE
         "e"."buoy_code" = "s"."buoy_code"
         AND "e"."brenvik_effective_at" = "s"."brenvik_effective_at"
+        AND (
+          "e"."brenvik_is_new" = 0 OR "e"."brenvik_replaces" IS NOT NULL
+        )
     )
   UNION ALL
   SELECT
     CAST("s"."buoy_code" AS TEXT) AS "brenvik_key"
-  FROM (
-    SELECT
-      *
-    FROM "brenvik_work_stored_versions" AS "a"
-    WHERE
-      "a"."brenvik_full_replay" = 1
-  ) AS "s"
+  FROM "brenvik_work_stored_versions" AS "s"
   WHERE
-    "s"."brenvik_valid_to" IS NOT NULL
+    "s"."brenvik_full_replay" = 1
+    AND "s"."brenvik_valid_to" IS NOT NULL
     AND NOT EXISTS(
       SELECT
         1
-      FROM (
-        SELECT
-          *
-        FROM "brenvik_work_decided" AS "j"
-        WHERE
-          "j"."brenvik_is_new" = 0 OR "j"."brenvik_replaces" IS NOT NULL
-      ) AS "e"
+      FROM "brenvik_work_decided" AS "e"
       WHERE
         "e"."buoy_code" = "s"."buoy_code"
         AND "e"."brenvik_effective_at" = "s"."brenvik_valid_to"
+        AND (
+          "e"."brenvik_is_new" = 0 OR "e"."brenvik_replaces" IS NOT NULL
+        )
     )
 ) AS "q";
 
@@ -891,7 +826,7 @@ WHERE
       "p"."brenvik_version_no" = "d"."brenvik_version_no"
   );
 
-INSERT INTO "brenvik_work_to_delete"
+CREATE TEMPORARY TABLE "brenvik_work_to_delete" AS
 SELECT
   "s"."brenvik_row_id"
 FROM "brenvik_work_stored_versions" AS "s"
@@ -1018,13 +953,7 @@ WHERE
 
 SELECT
   MAX(CASE WHEN "t"."valid_from" IS NOT "s"."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at",
-  MAX(
-    CASE
-      WHEN "t"."valid_to" IS NOT COALESCE("s"."brenvik_valid_to", NULL)
-      THEN 1
-      ELSE 0
-    END
-  ) AS "brenvik_valid_to",
+  MAX(CASE WHEN "t"."valid_to" IS NOT "s"."brenvik_valid_to" THEN 1 ELSE 0 END) AS "brenvik_valid_to",
   MAX(
     CASE WHEN "t"."is_deleted" IS NOT (
       "s"."brenvik_deleted" = 1
@@ -1038,7 +967,7 @@ FROM "brenvik_work_to_update" AS "s"
 JOIN "buoy" AS "t"
   ON "t"."rowid" = "s"."brenvik_row_id";
 
-UPDATE "buoy" SET "name" = "s"."name", "valid_to" = COALESCE("s"."brenvik_valid_to", NULL), "is_deleted" = (
+UPDATE "buoy" SET "name" = "s"."name", "valid_to" = "s"."brenvik_valid_to", "is_deleted" = (
   "s"."brenvik_deleted" = 1
 ), "is_current" = (
   "s"."brenvik_valid_to" IS NULL
@@ -1081,9 +1010,9 @@ SELECT
 FROM (
   SELECT
     "c"."buoy_code",
-    "c"."name" AS "name",
-    "c"."colour" AS "colour",
-    "c"."depth" AS "depth",
+    "c"."name",
+    "c"."colour",
+    "c"."depth",
     COALESCE("p"."brenvik_before_3", "c"."since") AS "since",
     "c"."brenvik_effective_at" AS "brenvik_valid_from",
     NULL AS "brenvik_valid_to",

@@ -2,20 +2,16 @@
 
 CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
 SELECT
-  brenvik_sequence_no, brenvik_column_set, brenvik_delete, CAST(date_trunc('day', "at") AS TIMESTAMP) AS brenvik_effective_at,
-  "harbour", "berth", "at", "keeper", "note",
-  brenvik_error
-FROM (
-  SELECT
-    brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set, CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END AS brenvik_delete,
-    "harbour" AS "harbour", TRY_CAST("berth" AS BIGINT) AS "berth", CASE WHEN brenvik_first IS NULL THEN "brenvik_timestamp_of_at" END AS "at", "keeper" AS "keeper", "note" AS "note",
-    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'op' WHEN 2 THEN 'harbour' WHEN 3 THEN 'berth' WHEN 4 THEN 'at' WHEN 5 THEN 'berth' WHEN 6 THEN 'at' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("op" AS VARCHAR) WHEN 2 THEN CAST("harbour" AS VARCHAR) WHEN 3 THEN CAST("berth" AS VARCHAR) WHEN 4 THEN CAST("at" AS VARCHAR) WHEN 5 THEN CAST("berth" AS VARCHAR) WHEN 6 THEN CAST("at" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN 'op: ' || COALESCE(chr(39) || CAST("op" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid operation; valid codes are i, insert, u, update, d, delete' END, '') || COALESCE('; ' || CASE WHEN "harbour" IS NULL THEN 'harbour is empty' END, '') || COALESCE('; ' || CASE WHEN "berth" IS NULL THEN 'berth is empty' END, '') || COALESCE('; ' || CASE WHEN "at" IS NULL THEN 'at is empty' END, '') || COALESCE('; ' || CASE WHEN ("berth" IS NOT NULL AND ((TRY_CAST("berth" AS BIGINT)) IS NULL OR NOT regexp_full_match("berth", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 'berth: ' || COALESCE(chr(39) || CAST("berth" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid integer' END, '') || COALESCE('; ' || CASE WHEN ("at" IS NOT NULL AND ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE) THEN CASE WHEN isfinite("brenvik_timestamp_of_at") AND NOT ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) THEN 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' is outside the years 1 to 9999' ELSE 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid timestamp' END END, ''), 3), 'row', CAST(json_object('op', CAST("op" AS VARCHAR), 'harbour', CAST("harbour" AS VARCHAR), 'berth', CAST("berth" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'keeper', CAST("keeper" AS VARCHAR), 'note', CAST("note" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
-  FROM (
-    SELECT all_rows.*, CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN 1 WHEN "harbour" IS NULL THEN 2 WHEN "berth" IS NULL THEN 3 WHEN "at" IS NULL THEN 4 WHEN ("berth" IS NOT NULL AND ((TRY_CAST("berth" AS BIGINT)) IS NULL OR NOT regexp_full_match("berth", '\s*[+-]?\d+(\.0*)?\s*'))) THEN 5 WHEN ("at" IS NOT NULL AND ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE) THEN 6 END AS brenvik_first FROM (SELECT rows_as_read.*, CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("at" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') AND NOT (regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL AND timezone(CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL THEN regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1) ELSE 'UTC' END, COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) IS DISTINCT FROM TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP)) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END AS "brenvik_timestamp_of_at" FROM brenvik_stream AS rows_as_read) AS all_rows
-  ) AS tested_rows
-) AS cast_rows;
+  brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
+  brenvik_is_delete AS brenvik_delete,
+  CAST(date_trunc('day', CASE WHEN NOT brenvik_is_invalid THEN "brenvik_timestamp_of_at" END) AS TIMESTAMP) AS brenvik_effective_at,
+  "harbour", "brenvik_integer_of_berth" AS "berth", CASE WHEN NOT brenvik_is_invalid THEN "brenvik_timestamp_of_at" END AS "at", "keeper", "note",
+  CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'op' WHEN brenvik_error_1 THEN 'harbour' WHEN brenvik_error_2 THEN 'berth' WHEN brenvik_error_3 THEN 'at' WHEN brenvik_error_4 THEN 'berth' WHEN brenvik_error_5 THEN 'at' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("op" AS VARCHAR) WHEN brenvik_error_1 THEN CAST("harbour" AS VARCHAR) WHEN brenvik_error_2 THEN CAST("berth" AS VARCHAR) WHEN brenvik_error_3 THEN CAST("at" AS VARCHAR) WHEN brenvik_error_4 THEN CAST("berth" AS VARCHAR) WHEN brenvik_error_5 THEN CAST("at" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN COALESCE('op: ''' || CAST("op" AS VARCHAR) || ''' is not a valid operation; valid codes are i, insert, u, update, d, delete', 'op: nothing is not a valid operation; valid codes are i, insert, u, update, d, delete') END, CASE WHEN brenvik_error_1 THEN 'harbour is empty' END, CASE WHEN brenvik_error_2 THEN 'berth is empty' END, CASE WHEN brenvik_error_3 THEN 'at is empty' END, CASE WHEN brenvik_error_4 THEN 'berth: ''' || CAST("berth" AS VARCHAR) || ''' is not a valid integer' END, CASE WHEN brenvik_error_5 THEN CASE WHEN isfinite("brenvik_timestamp_of_at") AND NOT ("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) THEN 'at: ''' || CAST("at" AS VARCHAR) || ''' is outside the years 1 to 9999' ELSE 'at: ''' || CAST("at" AS VARCHAR) || ''' is not a valid timestamp' END END), 'row', CAST(json_object('op', CAST("op" AS VARCHAR), 'harbour', CAST("harbour" AS VARCHAR), 'berth', CAST("berth" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'keeper', CAST("keeper" AS VARCHAR), 'note', CAST("note" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
+FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_2 OR brenvik_error_3 OR brenvik_error_4 OR brenvik_error_5 AS brenvik_is_invalid FROM (SELECT rows.*, CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN TRUE ELSE FALSE END AS brenvik_error_0, CASE WHEN "harbour" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_1, CASE WHEN "berth" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_2, CASE WHEN "at" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_3, CASE WHEN ("berth" IS NOT NULL AND ("brenvik_integer_of_berth" IS NULL OR NOT regexp_full_match("berth", '\s*[+-]?\d+(\.0*)?\s*'))) THEN TRUE ELSE FALSE END AS brenvik_error_4, CASE WHEN ("at" IS NOT NULL AND (("brenvik_timestamp_of_at" BETWEEN CAST('0001-01-01' AS TIMESTAMP) AND CAST('9999-12-31 23:59:59.999999' AS TIMESTAMP)) IS NOT TRUE)) THEN TRUE ELSE FALSE END AS brenvik_error_5 FROM (SELECT cast_rows.*, CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END AS brenvik_is_delete FROM (SELECT rows_as_read.*, TRY_CAST("berth" AS BIGINT) AS "brenvik_integer_of_berth", CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("at" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') THEN NULL
+    WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))
+    WHEN timezone(regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1), COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) = TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END AS "brenvik_timestamp_of_at" FROM brenvik_stream AS rows_as_read) AS cast_rows) AS rows) AS tested_rows) AS checked_rows;
 
-SELECT count(c.brenvik_error) AS faulty, CAST(COALESCE(0, 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;
+SELECT count(c.brenvik_error) AS faulty, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT c."harbour", c."berth", max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) AS brenvik_full_replay
@@ -24,14 +20,21 @@ GROUP BY c."harbour", c."berth"
 HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
-SELECT
-  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN c.brenvik_delete = 1 THEN 4 WHEN (c."keeper" IS DISTINCT FROM t."keeper") THEN 2 WHEN (c."note" IS DISTINCT FROM t."note") THEN 3 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND (c."note" IS DISTINCT FROM t."note") THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN (c."keeper" IS DISTINCT FROM t."keeper" OR c."note" IS DISTINCT FROM t."note") THEN t."keeper" END AS brenvik_before_0, CASE WHEN (c."keeper" IS DISTINCT FROM t."keeper" OR c."note" IS DISTINCT FROM t."note") THEN t."note" END AS brenvik_before_1
-FROM "brenvik_work_changes" c
-LEFT JOIN "buoy" t ON t."harbour" = c."harbour" AND t."berth" = c."berth" AND t."until" = CAST(:open_end AS TIMESTAMP)
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth");
+SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_type_1_differs = 1 THEN 3 ELSE 6 END AS brenvik_decision_no,
+  CASE WHEN m.brenvik_delete = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1
+FROM (
+  SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
+  CASE WHEN (c."keeper" IS DISTINCT FROM t."keeper") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
+  CASE WHEN (c."note" IS DISTINCT FROM t."note") THEN 1 ELSE 0 END AS brenvik_type_1_differs,
+  t."keeper" AS brenvik_before_0,
+  t."note" AS brenvik_before_1
+  FROM "brenvik_work_changes" c
+  LEFT JOIN "buoy" t ON t."harbour" = c."harbour" AND t."berth" = c."berth" AND t."until" = CAST(:open_end AS TIMESTAMP)
+  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
+) m;
 
 SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
@@ -73,10 +76,11 @@ JOIN "brenvik"."change_log_buoy" k ON k."harbour" = b."harbour" AND k."berth" = 
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
-    row_number() OVER (PARTITION BY e."harbour", e."berth" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no") AS brenvik_position,
-    CASE WHEN lead(brenvik_effective_at) OVER (PARTITION BY e."harbour", e."berth" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no") = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
+    row_number() OVER brenvik_line AS brenvik_position,
+    CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
     first_value(brenvik_delete) OVER (PARTITION BY e."harbour", e."berth", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
+  WINDOW brenvik_line AS (PARTITION BY e."harbour", e."berth" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no")
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
     max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER (PARTITION BY p."harbour", p."berth", p.brenvik_effective_at) AS brenvik_replaces,
@@ -94,11 +98,13 @@ WHERE b.brenvik_full_replay = 1
 ), states AS (
   SELECT l."harbour", l."berth", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."harbour", l."berth", l.brenvik_lifetime) AS brenvik_lifetime_known,
-    l."keeper" AS "keeper", l."note" AS "note"
+    l."keeper", l."note"
   FROM lived l
 ), compared AS (
-  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."keeper") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."keeper") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."note") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."note") OVER (PARTITION BY s."harbour", s."berth", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_1
+  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."keeper") OVER brenvik_same_time ELSE lag(s."keeper") OVER brenvik_line END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."note") OVER brenvik_same_time ELSE lag(s."note") OVER brenvik_line END AS brenvik_before_1
   FROM states s
+  WINDOW brenvik_same_time AS (PARTITION BY s."harbour", s."berth", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC),
+    brenvik_line AS (PARTITION BY s."harbour", s."berth", s.brenvik_is_last ORDER BY s.brenvik_position)
 ), lined AS (
   SELECT s."harbour", s."berth", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."keeper", s.brenvik_before_0, s."note", s.brenvik_before_1, lag(s."keeper") OVER brenvik_line AS brenvik_prev_0,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
@@ -110,7 +116,7 @@ WHERE b.brenvik_full_replay = 1
   WINDOW brenvik_line AS (PARTITION BY s."harbour", s."berth" ORDER BY s.brenvik_position)
 )
 SELECT j.*,
-  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR (j."keeper" IS DISTINCT FROM j.brenvik_prev_0)) THEN 1 ELSE 0 END AS brenvik_starts_version,
+  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR j."keeper" IS DISTINCT FROM j.brenvik_prev_0) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
     WHEN j.brenvik_delete = 0 AND j.brenvik_lifetime < j.brenvik_lifetimes THEN 'superseded'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
@@ -129,12 +135,15 @@ FROM lined j;
 CREATE TEMP TABLE "brenvik_work_target_versions" AS
 WITH lasts AS (
   SELECT j."harbour", j."berth", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
-    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."note") OVER (PARTITION BY j."harbour", j."berth" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC) AS "note", j."keeper"
+    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."note") OVER brenvik_latest AS "note", j."keeper"
   FROM "brenvik_work_decided" j
+  WINDOW brenvik_latest AS (PARTITION BY j."harbour", j."berth" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC)
 ), spans AS (
-  SELECT j.*, lead(j.brenvik_effective_at) OVER (PARTITION BY j."harbour", j."berth" ORDER BY j.brenvik_position) AS brenvik_valid_to, lead(j.brenvik_delete) OVER (PARTITION BY j."harbour", j."berth" ORDER BY j.brenvik_position) AS brenvik_deleted
+  SELECT j.*, lead(j.brenvik_effective_at) OVER brenvik_line AS brenvik_valid_to,
+    lead(j.brenvik_delete) OVER brenvik_line AS brenvik_deleted
   FROM lasts j
   WHERE j.brenvik_starts_version = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
+  WINDOW brenvik_line AS (PARTITION BY j."harbour", j."berth" ORDER BY j.brenvik_position)
 )
 SELECT row_number() OVER (ORDER BY v."harbour", v."berth", v.brenvik_effective_at) AS brenvik_version_no,
   v."harbour", v."berth", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
@@ -143,23 +152,23 @@ FROM spans v
 WHERE v.brenvik_delete = 0 AND v.brenvik_lifetime = v.brenvik_lifetimes;
 
 CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
 FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2);
+WHERE p.brenvik_decision_no = 2;
 
 CREATE TEMP TABLE "brenvik_work_to_delete" AS 
 SELECT t."rowid" AS brenvik_row_id
 FROM "buoy" t
 WHERE EXISTS (
   SELECT 1 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-  WHERE p.brenvik_decision_no IN (4) AND t."harbour" = c."harbour" AND t."berth" = c."berth");
+  WHERE p.brenvik_decision_no = 4 AND t."harbour" = c."harbour" AND t."berth" = c."berth");
 
 CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 SELECT t."rowid" AS brenvik_row_id, t."harbour", t."berth", CAST(t."from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."until" = CAST(:open_end AS TIMESTAMP) THEN NULL ELSE t."until" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN NOT (t."until" = CAST(:open_end AS TIMESTAMP)) THEN 1 ELSE 0 END AS brenvik_deleted, t."keeper", t."note", b.brenvik_full_replay
 FROM "buoy" t
 JOIN "brenvik_work_replay_keys" b ON b."harbour" = t."harbour" AND b."berth" = t."berth" AND (b.brenvik_full_replay = 1 OR t."until" = CAST(:open_end AS TIMESTAMP));
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(length(CAST(s."harbour" AS TEXT)) AS TEXT) || ':' || CAST(s."harbour" AS TEXT) || CAST(length(CAST(s."berth" AS TEXT)) AS TEXT) || ':' || CAST(s."berth" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored_versions" a WHERE a.brenvik_full_replay = 1) s WHERE NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(length(CAST(s."harbour" AS TEXT)) AS TEXT) || ':' || CAST(s."harbour" AS TEXT) || CAST(length(CAST(s."berth" AS TEXT)) AS TEXT) || ':' || CAST(s."berth" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored_versions" a WHERE a.brenvik_full_replay = 1) s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
+SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(length(CAST(s."harbour" AS TEXT)) AS TEXT) || ':' || CAST(s."harbour" AS TEXT) || CAST(length(CAST(s."berth" AS TEXT)) AS TEXT) || ':' || CAST(s."berth" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)) UNION ALL SELECT CAST(length(CAST(s."harbour" AS TEXT)) AS TEXT) || ':' || CAST(s."harbour" AS TEXT) || CAST(length(CAST(s."berth" AS TEXT)) AS TEXT) || ':' || CAST(s."berth" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) q;
 
 CREATE TEMP TABLE "brenvik_work_matches" AS
 WITH exact AS (
@@ -208,7 +217,7 @@ SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik
 
 SELECT (SELECT count(*) FROM "brenvik_work_changes") AS "changes", (SELECT count(*) FROM "brenvik_work_current_path") AS "current_path", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
 
-SELECT max(CASE WHEN t."from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."until" IS DISTINCT FROM COALESCE(s."brenvik_valid_to", CAST(:open_end AS TIMESTAMP)) THEN 1 ELSE 0 END) AS "brenvik_valid_to", 0 AS "brenvik_deleted", max(CASE WHEN t."keeper" IS DISTINCT FROM s."keeper" THEN 1 ELSE 0 END) AS "keeper", max(CASE WHEN t."note" IS DISTINCT FROM s."note" THEN 1 ELSE 0 END) AS "note"
+SELECT max(CASE WHEN t."from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."until" IS DISTINCT FROM COALESCE(s.brenvik_valid_to, CAST(:open_end AS TIMESTAMP)) THEN 1 ELSE 0 END) AS "brenvik_valid_to", 0 AS "brenvik_deleted", max(CASE WHEN t."keeper" IS DISTINCT FROM s."keeper" THEN 1 ELSE 0 END) AS "keeper", max(CASE WHEN t."note" IS DISTINCT FROM s."note" THEN 1 ELSE 0 END) AS "note"
 FROM "brenvik_work_to_update" s
 JOIN "buoy" t ON t."rowid" = s.brenvik_row_id;
 
@@ -219,7 +228,7 @@ DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT r.brenvik_row_id FROM "brenvi
 INSERT INTO "buoy" ("berth_no", "harbour", "berth", "keeper", "note", "from", "until", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
 SELECT :last_key + row_number() OVER (), n."harbour", n."berth", n."keeper", n."note", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
 FROM (
-SELECT c."harbour", c."berth", c."keeper" AS "keeper", c."note" AS "note", c.brenvik_effective_at AS brenvik_valid_from, CAST(:open_end AS TIMESTAMP) AS brenvik_valid_to,
+SELECT c."harbour", c."berth", c."keeper", c."note", c.brenvik_effective_at AS brenvik_valid_from, CAST(:open_end AS TIMESTAMP) AS brenvik_valid_to,
   TRUE AS brenvik_current, FALSE AS brenvik_deleted
 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 WHERE p.brenvik_decision_no IN (1, 2) UNION ALL 

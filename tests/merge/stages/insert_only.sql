@@ -2,20 +2,16 @@
 
 CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
 SELECT
-  brenvik_sequence_no, brenvik_column_set, brenvik_delete, "at" AS brenvik_effective_at,
-  "code", "at", "weight", "owner",
-  brenvik_error
-FROM (
-  SELECT
-    brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set, 0 AS brenvik_delete,
-    "code" AS "code", CASE WHEN brenvik_first IS NULL THEN "brenvik_timestamp with time zone_of_at" END AS "at", TRY_CAST("weight" AS DOUBLE) AS "weight", "owner" AS "owner",
-    CASE WHEN brenvik_first IS NOT NULL THEN CAST(json_object('column', CASE brenvik_first WHEN 1 THEN 'code' WHEN 2 THEN 'at' WHEN 3 THEN 'at' WHEN 4 THEN 'weight' END, 'value', CASE brenvik_first WHEN 1 THEN CAST("code" AS VARCHAR) WHEN 2 THEN CAST("at" AS VARCHAR) WHEN 3 THEN CAST("at" AS VARCHAR) WHEN 4 THEN CAST("weight" AS VARCHAR) END, 'reason', substr(COALESCE('; ' || CASE WHEN "code" IS NULL THEN 'code is empty' END, '') || COALESCE('; ' || CASE WHEN "at" IS NULL THEN 'at is empty' END, '') || COALESCE('; ' || CASE WHEN ("at" IS NOT NULL AND ("brenvik_timestamp with time zone_of_at" BETWEEN CAST('0001-01-01 00:00:00+00:00' AS TIMESTAMPTZ) AND CAST('9999-12-31 23:59:59.999999+00:00' AS TIMESTAMPTZ)) IS NOT TRUE) THEN CASE WHEN isfinite("brenvik_timestamp with time zone_of_at") AND NOT ("brenvik_timestamp with time zone_of_at" BETWEEN CAST('0001-01-01 00:00:00+00:00' AS TIMESTAMPTZ) AND CAST('9999-12-31 23:59:59.999999+00:00' AS TIMESTAMPTZ)) THEN 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' is outside the years 1 to 9999' ELSE CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') AND TRY_CAST("at" AS TIMESTAMP) IS NOT NULL AND CASE WHEN NOT (timezone('Europe/Oslo', timezone('Europe/Oslo', TRY_CAST("at" AS TIMESTAMP))) IS DISTINCT FROM TRY_CAST("at" AS TIMESTAMP)) THEN timezone('Europe/Oslo', TRY_CAST("at" AS TIMESTAMP)) END IS NULL THEN 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' does not exist in Europe/Oslo, because clocks were put forward' ELSE 'at: ' || COALESCE(chr(39) || CAST("at" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid timestamp with time zone' END END END, '') || COALESCE('; ' || CASE WHEN ("weight" IS NOT NULL AND ((TRY_CAST("weight" AS DOUBLE)) IS NULL OR NOT regexp_full_match("weight", '\s*[+-]?((\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?|(?i:inf(inity)?|nan))\s*') OR isinf(TRY_CAST("weight" AS DOUBLE)) AND NOT contains(lower("weight"), 'inf') OR TRY_CAST("weight" AS DOUBLE) = 0 AND regexp_matches("weight", '^[^eE]*[1-9]'))) THEN 'weight: ' || COALESCE(chr(39) || CAST("weight" AS VARCHAR) || chr(39), 'nothing') || ' is not a valid double' END, ''), 3), 'row', CAST(json_object('code', CAST("code" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'weight', CAST("weight" AS VARCHAR), 'owner', CAST("owner" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
-  FROM (
-    SELECT all_rows.*, CASE WHEN "code" IS NULL THEN 1 WHEN "at" IS NULL THEN 2 WHEN ("at" IS NOT NULL AND ("brenvik_timestamp with time zone_of_at" BETWEEN CAST('0001-01-01 00:00:00+00:00' AS TIMESTAMPTZ) AND CAST('9999-12-31 23:59:59.999999+00:00' AS TIMESTAMPTZ)) IS NOT TRUE) THEN 3 WHEN ("weight" IS NOT NULL AND ((TRY_CAST("weight" AS DOUBLE)) IS NULL OR NOT regexp_full_match("weight", '\s*[+-]?((\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?|(?i:inf(inity)?|nan))\s*') OR isinf(TRY_CAST("weight" AS DOUBLE)) AND NOT contains(lower("weight"), 'inf') OR TRY_CAST("weight" AS DOUBLE) = 0 AND regexp_matches("weight", '^[^eE]*[1-9]'))) THEN 4 END AS brenvik_first FROM (SELECT rows_as_read.*, CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN CASE WHEN NOT (timezone('Europe/Oslo', timezone('Europe/Oslo', TRY_CAST("at" AS TIMESTAMP))) IS DISTINCT FROM TRY_CAST("at" AS TIMESTAMP)) THEN timezone('Europe/Oslo', TRY_CAST("at" AS TIMESTAMP)) END ELSE CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') AND NOT (regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL AND timezone(CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') AND COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) IS NOT NULL THEN regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1) ELSE 'UTC' END, COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) IS DISTINCT FROM TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP)) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END END AS "brenvik_timestamp with time zone_of_at" FROM brenvik_stream AS rows_as_read) AS all_rows
-  ) AS tested_rows
-) AS cast_rows;
+  brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
+  0 AS brenvik_delete,
+  CASE WHEN NOT brenvik_is_invalid THEN "brenvik_timestamp with time zone_of_at" END AS brenvik_effective_at,
+  "code", CASE WHEN NOT brenvik_is_invalid THEN "brenvik_timestamp with time zone_of_at" END AS "at", "brenvik_double_of_weight" AS "weight", "owner",
+  CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'code' WHEN brenvik_error_1 THEN 'at' WHEN brenvik_error_2 THEN 'at' WHEN brenvik_error_3 THEN 'weight' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("code" AS VARCHAR) WHEN brenvik_error_1 THEN CAST("at" AS VARCHAR) WHEN brenvik_error_2 THEN CAST("at" AS VARCHAR) WHEN brenvik_error_3 THEN CAST("weight" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN 'code is empty' END, CASE WHEN brenvik_error_1 THEN 'at is empty' END, CASE WHEN brenvik_error_2 THEN CASE WHEN isfinite("brenvik_timestamp with time zone_of_at") AND NOT ("brenvik_timestamp with time zone_of_at" BETWEEN CAST('0001-01-01 00:00:00+00:00' AS TIMESTAMPTZ) AND CAST('9999-12-31 23:59:59.999999+00:00' AS TIMESTAMPTZ)) THEN 'at: ''' || CAST("at" AS VARCHAR) || ''' is outside the years 1 to 9999' ELSE CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') AND TRY_CAST("at" AS TIMESTAMP) IS NOT NULL AND "brenvik_timestamp with time zone_of_at" IS NULL THEN 'at: ''' || CAST("at" AS VARCHAR) || ''' does not exist in Europe/Oslo, because clocks were put forward' ELSE 'at: ''' || CAST("at" AS VARCHAR) || ''' is not a valid timestamp with time zone' END END END, CASE WHEN brenvik_error_3 THEN 'weight: ''' || CAST("weight" AS VARCHAR) || ''' is not a valid double' END), 'row', CAST(json_object('code', CAST("code" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'weight', CAST("weight" AS VARCHAR), 'owner', CAST("owner" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
+FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_2 OR brenvik_error_3 AS brenvik_is_invalid FROM (SELECT rows.*, CASE WHEN "code" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_0, CASE WHEN "at" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_1, CASE WHEN ("at" IS NOT NULL AND (("brenvik_timestamp with time zone_of_at" BETWEEN CAST('0001-01-01 00:00:00+00:00' AS TIMESTAMPTZ) AND CAST('9999-12-31 23:59:59.999999+00:00' AS TIMESTAMPTZ)) IS NOT TRUE)) THEN TRUE ELSE FALSE END AS brenvik_error_2, CASE WHEN ("weight" IS NOT NULL AND ("brenvik_double_of_weight" IS NULL OR NOT regexp_full_match("weight", '\s*[+-]?((\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?|(?i:inf(inity)?|nan))\s*') OR isinf("brenvik_double_of_weight") AND NOT contains(lower("weight"), 'inf') OR "brenvik_double_of_weight" = 0 AND regexp_matches("weight", '^[^eE]*[1-9]'))) THEN TRUE ELSE FALSE END AS brenvik_error_3 FROM (SELECT rows_as_read.*, CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN CASE WHEN timezone('Europe/Oslo', timezone('Europe/Oslo', TRY_CAST("at" AS TIMESTAMP))) = TRY_CAST("at" AS TIMESTAMP) THEN timezone('Europe/Oslo', TRY_CAST("at" AS TIMESTAMP)) END ELSE CASE WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') THEN NULL
+    WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))
+    WHEN timezone(regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1), COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) = TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END END AS "brenvik_timestamp with time zone_of_at", TRY_CAST("weight" AS DOUBLE) AS "brenvik_double_of_weight" FROM brenvik_stream AS rows_as_read) AS rows) AS tested_rows) AS checked_rows;
 
-SELECT count(c.brenvik_error) AS faulty, CAST(COALESCE(0, 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;
+SELECT count(c.brenvik_error) AS faulty, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
 
 CREATE TEMP TABLE "brenvik_work_invalid" AS SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_changes" s WHERE s.brenvik_error IS NOT NULL;
 
@@ -32,8 +28,6 @@ FROM "brenvik_work_invalid" f;
 
 SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM "brenvik_work_rejected";
 
-SELECT count(c.brenvik_error) AS faulty, CAST(COALESCE(0, 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ) THEN c.brenvik_effective_at END) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c;
-
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT c."code", max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END) AS brenvik_full_replay
 FROM "brenvik_work_changes" c
@@ -41,23 +35,31 @@ GROUP BY c."code"
 HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END) = 1;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
-SELECT
-  c.brenvik_sequence_no, c.brenvik_effective_at, t."rowid" AS brenvik_row_id,
-  CASE WHEN t."rowid" IS NULL AND c.brenvik_delete = 1 THEN 0 WHEN t."rowid" IS NULL THEN 1 WHEN NOT (t."valid_to" IS NULL) THEN CASE WHEN c.brenvik_delete = 1 THEN 6 ELSE 0 END WHEN c.brenvik_delete = 1 THEN 4 WHEN ((t."weight" IS NULL AND c."weight" IS NOT NULL) OR (t."owner" IS NULL AND c."owner" IS NOT NULL)) THEN 0 WHEN (c."weight" IS DISTINCT FROM t."weight" OR c."owner" IS DISTINCT FROM t."owner") THEN 5 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN c.brenvik_delete = 0 AND t."rowid" IS NOT NULL AND 1 = 0 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN (c."weight" IS DISTINCT FROM t."weight" OR c."owner" IS DISTINCT FROM t."owner") THEN t."weight" END AS brenvik_before_0, CASE WHEN (c."weight" IS DISTINCT FROM t."weight" OR c."owner" IS DISTINCT FROM t."owner") THEN t."owner" END AS brenvik_before_1
-FROM "brenvik_work_changes" c
-LEFT JOIN "buoy" t ON t."code" = c."code"
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."code" = c."code");
+SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_is_current = 0 THEN CASE WHEN m.brenvik_delete = 1 THEN 6 ELSE 0 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_is_learned = 1 THEN 0 WHEN m.brenvik_type_0_differs = 1 THEN 5 ELSE 6 END AS brenvik_decision_no,
+  0 AS brenvik_sets_type_1,
+  CASE WHEN m.brenvik_type_0_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
+  CASE WHEN m.brenvik_type_0_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1
+FROM (
+  SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
+  CASE WHEN t."valid_to" IS NULL THEN 1 ELSE 0 END AS brenvik_is_current,
+  CASE WHEN t."weight" IS NULL AND c."weight" IS NOT NULL OR t."owner" IS NULL AND c."owner" IS NOT NULL THEN 1 ELSE 0 END AS brenvik_is_learned,
+  CASE WHEN (c."weight" IS DISTINCT FROM t."weight" OR c."owner" IS DISTINCT FROM t."owner") THEN 1 ELSE 0 END AS brenvik_type_0_differs,
+  t."weight" AS brenvik_before_0,
+  t."owner" AS brenvik_before_1
+  FROM "brenvik_work_changes" c
+  LEFT JOIN "buoy" t ON t."code" = c."code"
+  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."code" = c."code")
+) m;
 
 SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
 INSERT INTO "brenvik_work_replay_keys" ("code", brenvik_full_replay)
 SELECT c."code", 1
 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_decision_no IN (0);
+WHERE p.brenvik_decision_no = 0;
 
-DELETE FROM "brenvik_work_current_path" WHERE "brenvik_work_current_path".brenvik_decision_no IN (0);
+DELETE FROM "brenvik_work_current_path" WHERE "brenvik_work_current_path".brenvik_decision_no = 0;
 
 CREATE TEMP TABLE "brenvik_work_duplicates" AS 
 SELECT n.brenvik_sequence_no FROM (
@@ -97,10 +99,11 @@ JOIN "brenvik"."change_log_buoy" k ON k."code" = b."code"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
-    row_number() OVER (PARTITION BY e."code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no") AS brenvik_position,
-    CASE WHEN lead(brenvik_effective_at) OVER (PARTITION BY e."code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no") = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
+    row_number() OVER brenvik_line AS brenvik_position,
+    CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
     first_value(brenvik_delete) OVER (PARTITION BY e."code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
+  WINDOW brenvik_line AS (PARTITION BY e."code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no")
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
     max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER (PARTITION BY p."code", p.brenvik_effective_at) AS brenvik_replaces,
@@ -121,8 +124,10 @@ WHERE b.brenvik_full_replay = 1
     first_value(l."weight") OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."weight" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "weight", min(CASE WHEN l."weight" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_0, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."weight" END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."weight" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_0, l."weight" AS brenvik_source_0, first_value(l."owner") OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."owner" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "owner", min(CASE WHEN l."owner" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_1, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."owner" END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."owner" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_1, l."owner" AS brenvik_source_1
   FROM lived l
 ), compared AS (
-  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."weight") OVER (PARTITION BY s."code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."weight") OVER (PARTITION BY s."code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."owner") OVER (PARTITION BY s."code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC) ELSE lag(s."owner") OVER (PARTITION BY s."code", s.brenvik_is_last ORDER BY s.brenvik_position) END AS brenvik_before_1
+  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."weight") OVER brenvik_same_time ELSE lag(s."weight") OVER brenvik_line END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."owner") OVER brenvik_same_time ELSE lag(s."owner") OVER brenvik_line END AS brenvik_before_1
   FROM states s
+  WINDOW brenvik_same_time AS (PARTITION BY s."code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC),
+    brenvik_line AS (PARTITION BY s."code", s.brenvik_is_last ORDER BY s.brenvik_position)
 ), lined AS (
   SELECT s."code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."weight", s.brenvik_before_0, s."owner", s.brenvik_before_1, s.brenvik_known_at_0, s.brenvik_source_0, s.brenvik_prior_0, s.brenvik_known_at_1, s.brenvik_source_1, s.brenvik_prior_1,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
@@ -134,7 +139,7 @@ WHERE b.brenvik_full_replay = 1
   WINDOW brenvik_line AS (PARTITION BY s."code" ORDER BY s.brenvik_position)
 )
 SELECT j.*,
-  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR 1 = 0) THEN 1 ELSE 0 END AS brenvik_starts_version,
+  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN 1 ELSE 0 END AS brenvik_starts_version,
   CASE
     WHEN j.brenvik_delete = 0 AND j.brenvik_lifetime < j.brenvik_last_lifetime THEN 'superseded'
     WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
@@ -156,9 +161,11 @@ WITH lasts AS (
     j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, j."weight", j."owner"
   FROM "brenvik_work_decided" j
 ), spans AS (
-  SELECT j.*, lead(j.brenvik_effective_at) OVER (PARTITION BY j."code" ORDER BY j.brenvik_position) AS brenvik_valid_to, lead(j.brenvik_delete) OVER (PARTITION BY j."code" ORDER BY j.brenvik_position) AS brenvik_deleted
+  SELECT j.*, lead(j.brenvik_effective_at) OVER brenvik_line AS brenvik_valid_to,
+    lead(j.brenvik_delete) OVER brenvik_line AS brenvik_deleted
   FROM lasts j
   WHERE j.brenvik_starts_version = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
+  WINDOW brenvik_line AS (PARTITION BY j."code" ORDER BY j.brenvik_position)
 )
 SELECT row_number() OVER (ORDER BY v."code", v.brenvik_effective_at) AS brenvik_version_no,
   v."code", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
@@ -167,18 +174,16 @@ FROM spans v
 WHERE v.brenvik_delete = 0 AND v.brenvik_lifetime = v.brenvik_last_lifetime;
 
 CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no IN (4) THEN 1 ELSE 0 END AS brenvik_deleted
+SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
 FROM "brenvik_work_current_path" p
 WHERE p.brenvik_decision_no IN (2, 4);
 
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT brenvik_row_id FROM "brenvik_work_current_path" WHERE 1 = 0;
-
 CREATE TEMP TABLE "brenvik_work_stored_versions" AS
-SELECT t."rowid" AS brenvik_row_id, t."code", CAST(t."valid_from" AS TIMESTAMPTZ) AS brenvik_effective_at, CAST(CASE WHEN t."valid_to" IS NULL THEN NULL ELSE t."valid_to" END AS TIMESTAMPTZ) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."weight", t."owner", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
+SELECT t."rowid" AS brenvik_row_id, t."code", CAST(t."valid_from" AS TIMESTAMPTZ) AS brenvik_effective_at, CAST(t."valid_to" AS TIMESTAMPTZ) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."weight", t."owner", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
 FROM "buoy" t
 JOIN "brenvik_work_replay_keys" b ON b."code" = t."code";
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."code" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored_versions" a WHERE a.brenvik_full_replay = 1) s WHERE NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."code" = s."code" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."code" AS TEXT) AS brenvik_key FROM (SELECT * FROM "brenvik_work_stored_versions" a WHERE a.brenvik_full_replay = 1) s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM (SELECT * FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 0 OR j.brenvik_replaces IS NOT NULL) e WHERE e."code" = s."code" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
+SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."code" = s."code" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)) UNION ALL SELECT CAST(s."code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."code" = s."code" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) q;
 
 CREATE TEMP TABLE "brenvik_work_matches" AS
 WITH exact AS (
@@ -208,7 +213,7 @@ JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHE
 
 CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
 
-INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
+CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
 
 SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."code" = s."code" AND d.brenvik_valid_to IS NULL)) AS ends,
   (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
@@ -217,7 +222,7 @@ SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik
 
 SELECT (SELECT count(*) FROM "brenvik_work_changes") AS "changes", (SELECT count(*) FROM "brenvik_work_current_path") AS "current_path", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
 
-SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM COALESCE(s."brenvik_valid_to", NULL) THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."weight" IS DISTINCT FROM s."weight" THEN 1 ELSE 0 END) AS "weight", max(CASE WHEN t."owner" IS DISTINCT FROM s."owner" THEN 1 ELSE 0 END) AS "owner"
+SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM s.brenvik_valid_to THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."weight" IS DISTINCT FROM s."weight" THEN 1 ELSE 0 END) AS "weight", max(CASE WHEN t."owner" IS DISTINCT FROM s."owner" THEN 1 ELSE 0 END) AS "owner"
 FROM "brenvik_work_to_update" s
 JOIN "buoy" t ON t."rowid" = s.brenvik_row_id;
 

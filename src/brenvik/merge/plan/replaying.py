@@ -95,21 +95,16 @@ def _changes_of_current_path(schema: TableSchema) -> tuple[Step[RowChanges], ...
     def closing(facts: RowChanges, _: int) -> RowChanges:
         return replace(facts, to_close=facts.n(*ending))
 
-    return (
-        Step(
-            "diff",
-            "rows that the current path closes",
-            lambda f: diff.current_path_actions(schema, some_replayed=f.some_replayed)[0],
-            learn=closing,
-        ),
-        Step(
-            "diff",
-            "rows that the current path deletes",
-            lambda f: str(diff.current_path_actions(schema, some_replayed=f.some_replayed)[1]),
-            learn=learned(to_delete=int),
-            when=REPLAYED if schema.deletes == "close" else None,
-        ),
+    closed: Step[RowChanges] = Step(
+        "diff",
+        "rows that the current path closes",
+        lambda f: diff.close_on_current_path(schema, some_replayed=f.some_replayed),
+        learn=closing,
     )
+    if schema.deletes == "close":
+        return (closed,)
+    text = diff.delete_on_current_path(schema)
+    return closed, Step("diff", "rows that the current path deletes", text, learn=learned(to_delete=int))
 
 
 def _check_log(schema: TableSchema, *, chosen: bool) -> tuple[Step[RowChanges], ...]:

@@ -50,13 +50,15 @@ _SOME_BROKEN: When[Validated] = When("when a line is not a row", lambda f: f.bro
 def stage(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) -> tuple[Step[Validated], ...]:
     """Makes ``changes`` and ``rejected`` from the rows of a feed of changes or upserts."""
     sums = classify.sums(schema, first=first, derives=rows.can_derive)
+    again: tuple[Step[Validated], ...] = ()
+    if rows.can_derive:  # a rejected row brings no derived change either
+        purpose = "how many of the valid changes are derived and late"
+        again = (Step("validate", purpose, sums, "ask", _sum_up_again, SOME_INVALID),)
     return (
         stage_rows(staging_of(schema, rows, "changes"), rows),
         Step("validate", "how many are invalid, derived and late", sums, "ask", _sum_up),
         *reject_invalid(schema, rows, ledger, "changes", SOME_INVALID),
-        Step(
-            "validate", "how many of the valid changes are derived and late", sums, "ask", _sum_up_again, SOME_INVALID
-        ),
+        *again,
     )
 
 
@@ -69,7 +71,7 @@ def _sum_up(facts: Validated, rows: Sequence[Row]) -> Validated:
 
 
 def _sum_up_again(facts: Validated, rows: Sequence[Row]) -> Validated:
-    (sums,) = rows  # a rejected row brings no derived change either
+    (sums,) = rows
     return replace(
         facts, derived=sums["derived"], late=sums["late"], highest=sums if classify.HIGHEST in sums else None
     )
