@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import dataclasses
+import inspect
+import json
 import logging
+import re
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from itertools import groupby
 from pathlib import Path
 from typing import Any
@@ -14,11 +18,14 @@ from docutils import nodes
 from sphinx.application import Sphinx
 from sphinx.util.docutils import SphinxDirective
 
-from brenvik import read_project
+from brenvik import TableRules, read_project
+from brenvik.cli.exits import MEANINGS
 from brenvik.cli.main import app as command_line
 from brenvik.demo import scenario
 from brenvik.demo.tour import in_store
 from brenvik.merge.plan.steps import STAGES
+from brenvik.model.decisions import DECISIONS, STATES
+from brenvik.project import keys
 from brenvik.project.statements import Statement, statements_of
 
 
@@ -53,6 +60,71 @@ def _command(name: str, command: Any) -> Iterator[str]:
         yield ""
     for sub, other in getattr(command, "commands", {}).items():
         yield from _command(f"{name} {sub}", other)
+
+
+class Keys(Generated):
+    """Every key of the project file."""
+
+    def lines(self) -> Iterator[str]:
+        feed = "[table.NAME.feed.NAME]"
+        yield from _keys("The project", "At the top of `brenvik.toml`.", keys.PROJECT)
+        yield from _keys("A table", "In `[table.NAME]`, and in `[defaults]` for all tables.", dict(_rules()))
+        yield from _keys("A table in the project", "In `[table.NAME]` as well.", keys.TABLE)
+        yield from _keys("A feed", f"In `{feed}`.", keys.FEED)
+        yield from _keys("A feed of files", f"In `{feed}`.", keys.FILES)
+        yield from _keys("A feed from a database", f"In `{feed}`.", keys.DATABASE)
+        yield from _keys("Operation codes", "In `operation = { … }`.", keys.OPERATION)
+        yield from _keys("CSV", "In `csv = { … }`.", keys.CSV)
+        yield from _keys("JSON records", "In `record = { … }`.", keys.RECORD)
+
+
+def _keys(title: str, where: str, described: Mapping[str, str]) -> Iterator[str]:
+    yield from (f"## {title}", "", where, "")
+    for name, says in described.items():
+        yield from (", ".join(f"`{each}`" for each in name.split(", ")), f": {says}", "")
+
+
+def _rules() -> Iterator[tuple[str, str]]:
+    """The rules of a table, with their defaults."""
+    fields = {field.name: field.default for field in dataclasses.fields(TableRules)}
+    for names, says in _described(TableRules.__doc__ or ""):
+        defaults = {name: fields[name] for name in names.split(", ") if isinstance(fields[name], (str, float, bool))}
+        told = ", ".join(
+            f"`{json.dumps(value)}`" + (f" for `{name}`" if "," in names else "") for name, value in defaults.items()
+        )
+        if names != "table":
+            yield names, f"{says} Default: {told}." if told else says
+
+
+def _described(docstring: str) -> Iterator[tuple[str, str]]:
+    """The names and descriptions in a docstring that lists them."""
+    for found in re.finditer(r"^(\w[\w, ]*)\n((?:    .+\n)+)", inspect.cleandoc(docstring) + "\n", re.MULTILINE):
+        yield found[1], " ".join(found[2].split()).replace("``", "`")
+
+
+class Decisions(Generated):
+    """What can become of a change."""
+
+    def lines(self) -> Iterator[str]:
+        yield from ("| decision | when | table | logged |", "|:--|:--|:--|:--|")
+        for name, decision in DECISIONS.items():
+            yield f"| {name} | {' | '.join(decision)} |"
+
+
+class States(Generated):
+    """What can become of a run."""
+
+    def lines(self) -> Iterator[str]:
+        yield from ("| state | meaning |", "|:--|:--|")
+        yield from (f"| `{name}` | {says} |" for name, says in STATES.items())
+
+
+class ExitCodes(Generated):
+    """What a command exits with."""
+
+    def lines(self) -> Iterator[str]:
+        yield from ("| code | meaning | what to do |", "|--:|:--|:--|")
+        yield from (f"| {code} | {meaning} | {then} |" for code, (meaning, then) in MEANINGS.items())
 
 
 def _metavar(argument: Any) -> str:
@@ -90,4 +162,6 @@ def setup(app: Sphinx) -> dict[str, bool]:
     logging.getLogger("brenvik").setLevel(logging.WARNING)
     app.add_directive("commands", Commands)
     app.add_directive("plan", Plan)
+    for name, directive in (("keys", Keys), ("decisions", Decisions), ("states", States), ("exit-codes", ExitCodes)):
+        app.add_directive(name, directive)
     return {"parallel_read_safe": True}

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.errors import Blocked, BrenvikError, Busy, DeclarationError, NotClean, StoreError
 from brenvik.merge import explain
-from brenvik.merge.plan.steps import DECISIONS
 from brenvik.merge.schema import TableSchema
+from brenvik.model.decisions import DECISIONS
 from brenvik.model.watermarks import Window
 
 if TYPE_CHECKING:

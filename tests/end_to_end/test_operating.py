@@ -48,9 +48,3 @@ def test_the_alert_names_the_tables_that_need_attention(coast: Path) -> None:
     scenario.write_day("buoy_02.csv", coast / "inbox")
     run("script", coast)
     assert run("alert", coast) == (0, "buoy 3 open rejects\n")
-
-
-def test_every_exit_code_and_state_is_on_the_page() -> None:
-    page = PAGE.read_text()
-    assert all(f"\n| {code} |" in page for code in range(6))
-    assert all(f"| `{state}` |" in page for state in ("running", "done", "failed", "blocked", "crashed", "reverted"))

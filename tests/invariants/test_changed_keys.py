@@ -17,7 +17,7 @@ from stores import fresh_store
 import brenvik
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.reading import ReadOptions, Record
-from brenvik.merge.plan.steps import DECISIONS
+from brenvik.model.decisions import DECISIONS
 from sources import load_from
 
 CODES = brenvik.Operations("op", insert=("I",), update=("U",), delete=("D",))

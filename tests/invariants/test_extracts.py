@@ -16,7 +16,7 @@ from stores import everything, fresh
 from tables import comparable, stored
 
 import brenvik
-from brenvik.merge.plan.steps import DECISIONS
+from brenvik.model.decisions import DECISIONS
 from counts import share
 
 Extract = tuple[datetime, list[dict[str, Any]], tuple[str, ...]]

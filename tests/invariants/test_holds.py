@@ -12,7 +12,7 @@ from scenes import HELD, IGNORED, Batch, Scene, cases
 from stores import everything, fresh
 from tables import check_decided_again, comparable, decided, stored
 
-from brenvik.merge.plan.steps import DECISIONS
+from brenvik.model.decisions import DECISIONS
 from counts import share
 
 

@@ -17,7 +17,7 @@ from stores import everything, fresh
 from tables import comparable, shown, stored
 
 import brenvik
-from brenvik.merge.plan.steps import DECISIONS
+from brenvik.model.decisions import DECISIONS
 from counts import share
 
 

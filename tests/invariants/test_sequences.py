@@ -23,7 +23,7 @@ from tables import comparable, stored
 from test_invariants import check_time_line, shown_row
 
 import brenvik
-from brenvik.merge.plan.steps import DECISIONS
+from brenvik.model.decisions import DECISIONS
 from counts import share
 
 SHARE = share(5)

@@ -9,6 +9,18 @@ if TYPE_CHECKING:
     from brenvik.outcome import Outcome
 
 DONE, FAILED, WRONG_CALL, REJECTED, BLOCKED, TEMPORARY = range(6)
+MEANINGS = {
+    DONE: ("done, or nothing was new", "–"),
+    FAILED: ("failed; nothing of that table was written", "read the message: `brenvik runs TABLE`"),
+    WRONG_CALL: ("the call or `brenvik.toml` is wrong; nothing was opened", "correct it: `brenvik check`"),
+    REJECTED: ("done, but rows were rejected or deletes are pending", "`brenvik rejects`, `brenvik deletes`"),
+    BLOCKED: (
+        "blocked until a person decides; of `status` and `check`: a table needs attention",
+        "`brenvik preview TABLE`; the message names the option that allows it",
+    ),
+    TEMPORARY: ("temporary: source down, table locked by another run, timeout", "let the next load try again"),
+}
+"""What each code means, and what to do then."""
 _SEVERITY = (WRONG_CALL, FAILED, BLOCKED, TEMPORARY, REJECTED, DONE)
 
 

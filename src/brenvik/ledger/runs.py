@@ -17,7 +17,7 @@ from brenvik.ledger.entries import Entries, H, now
 from brenvik.ledger.records import Extract, Preview, Run
 from brenvik.ledger.schema import LOADS, ROW_COUNTS, SCHEMA, TABLES, place
 from brenvik.merge import sql
-from brenvik.merge.plan.steps import DECISIONS
+from brenvik.model.decisions import DECISIONS, RunState
 from brenvik.model.rules import TableRules
 from brenvik.model.watermarks import WatermarkValue, Window
 
@@ -106,7 +106,7 @@ class Runs(Entries[H]):
         return run, crashed
 
     def end_run(
-        self, run: Run, state: str, counts: Mapping[str, int], message: str = "", **others: str | int | None
+        self, run: Run, state: RunState, counts: Mapping[str, int], message: str = "", **others: str | int | None
     ) -> None:
         """Records the end of a run, and other columns of it; for ``done`` in the transaction of the data.
 
@@ -122,7 +122,7 @@ class Runs(Entries[H]):
 
     def enter_failure(self, run: Run, error: BaseException) -> None:
         """Records how a run failed. The transaction of the data was rolled back before."""
-        state = "blocked" if isinstance(error, Blocked) else "failed"
+        state: RunState = "blocked" if isinstance(error, Blocked) else "failed"
         message = str(error) if isinstance(error, BrenvikError) else type(error).__name__
         _log.error("%s: %s", state, message, extra=run.about())
         try:

@@ -9,7 +9,7 @@ import hashlib
 from collections.abc import Sequence
 
 from brenvik.merge import sequence, sql
-from brenvik.merge.plan.steps import DECISIONS
+from brenvik.model.decisions import DECISIONS
 
 SCHEMA = "brenvik"
 SCHEMA_VERSION = 7

@@ -46,7 +46,12 @@ class Connection:
 
 @dataclass(frozen=True)
 class FileFeed:
-    """A feed of files below the project folder."""
+    """A feed of files below the project folder.
+
+    The fields are the keys of such a feed in ``brenvik.toml``, checked; besides, ``operations`` has the operation codes (None:
+    all rows are upserts), ``then`` and ``move_to`` say what happens to loaded files, and ``extract_time`` maps ``file_name`` to
+    a pattern, or ``column`` to the name of a column.
+    """
 
     name: str
     kind: str
@@ -72,7 +77,11 @@ class FileFeed:
 @dataclass(frozen=True)
 class DatabaseFeed:
     """A feed that reads a table or query of a database, or of the store itself where no connection is named, by watermark
-    or as a whole; see ``feeds.databases`` and ``feeds.store_query``."""
+    or as a whole.
+
+    The fields are the keys of such a feed in ``brenvik.toml``, checked; besides, ``operations`` has the operation codes (None:
+    all rows are upserts). ``overlap``, ``lag`` and ``window`` are times, or numbers for watermarks that are integers.
+    """
 
     name: str
     kind: str

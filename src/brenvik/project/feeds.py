@@ -11,14 +11,7 @@ from typing import Any
 from brenvik.model.feeds import Connection, DatabaseFeed, FeedRules, FileFeed, Operations, Then
 from brenvik.model.suggest import suggestion
 from brenvik.model.watermarks import Span, parse_span
-
-_ANY = ("kind", "operation", "extract_scope")
-_OF_FILES = ("files", "file_order", "min_age", "after_load", "rewritten_files", "csv", "record", "extract_time")
-_OF_DATABASES = (
-    "connection", "source_table", "query", "watermark", "overlap", "lag", "start_at", "window", "extract_time",
-)  # fmt: skip
-_OF_WATERMARKS = ("watermark", "overlap", "lag", "start_at", "window")
-_CODES = ("column", "insert", "update", "delete")
+from brenvik.project import keys
 
 
 def read_feed(
@@ -29,13 +22,13 @@ def read_feed(
         faults.append(f"{place}: expected a table of keys, got {given!r}")
         return None
     before = len(faults)
-    from_database = any(key in given for key in _OF_DATABASES if key not in _OF_FILES)
-    known = (*_ANY, *(_OF_DATABASES if from_database else _OF_FILES))
+    from_database = any(key in given for key in keys.DATABASE)
+    known = (*keys.FEED, *(keys.DATABASE if from_database else keys.FILES))
     for key in given:
-        if key in _OF_FILES and key not in known:
+        if key in keys.FILES and key not in known:
             faults.append(f"{place}.{key}: a feed reads either files or a database; remove {key} or connection")
         elif key not in known:
-            named = dict.fromkeys((*known, *_OF_FILES, *_OF_DATABASES))
+            named = dict.fromkeys((*known, *keys.FILES, *keys.DATABASE))
             near = suggestion(key, named) or f"; valid keys are {', '.join(named)}"
             faults.append(f"{place}.{key}: is not a feed key{near}")
     kind = given.get("kind")
@@ -128,9 +121,7 @@ def _dialect(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
                 continue
             made[key] = tuple(value)
         else:
-            faults.append(
-                f"{place}.{key}: is not a valid key; valid keys are delimiter, quote, escape, encoding, columns, null"
-            )
+            faults.append(f"{place}.{key}: is not a valid key; valid keys are {', '.join(keys.CSV)}")
     if made.get("delimiter", ",") in (made.get("quote", '"'), made.get("escape")):
         faults.append(f"{place}: delimiter, quote and escape must differ")
     return made
@@ -152,7 +143,7 @@ def _record(place: str, given: Any, operations: Operations | None, faults: list[
         elif key == "columns":
             faults.append(f'{place}.columns: expected names and pointers as in {{ changed_at = "/at" }}, got {value!r}')
         else:
-            faults.append(f"{place}.{key}: is not a valid key; valid keys are new_row, old_row, columns")
+            faults.append(f"{place}.{key}: is not a valid key; valid keys are {', '.join(keys.RECORD)}")
     if "old_row" in made and not (operations and operations.deleting):
         faults.append(f'{place}.old_row: is for deletes; it needs kind = "changes" and a delete code')
     return made
@@ -170,8 +161,8 @@ def _extract_time(place: str, kind: str, given: Any, faults: list[str]) -> dict[
         )
         return {}
     (key, value), *_ = given.items()
-    if key not in {"file_name", "column"}:
-        faults.append(f"{place}.{key}: is not a valid key; valid keys are file_name, column")
+    if key not in keys.EXTRACT_TIME:
+        faults.append(f"{place}.{key}: is not a valid key; valid keys are {', '.join(keys.EXTRACT_TIME)}")
     elif key == "file_name":
         try:
             if re.compile(value).groups != 1:
@@ -245,7 +236,7 @@ def _database(
     if kind == "full_extract":
         faults += [
             f"{place}.{key}: is for feeds that are read by watermark; an extract is read whole"
-            for key in _OF_WATERMARKS
+            for key in keys.WATERMARK
             if key in given
         ]
     elif texts["watermark"] is None:
@@ -296,7 +287,9 @@ def _operations(place: str, given: Any, faults: list[str]) -> Operations | None:
         )
         return None
     faults += [
-        f"{place}.{key}: is not a valid key; valid keys are {', '.join(_CODES)}" for key in given if key not in _CODES
+        f"{place}.{key}: is not a valid key; valid keys are {', '.join(keys.OPERATION)}"
+        for key in given
+        if key not in keys.OPERATION
     ]
     codes: dict[str, tuple[str, ...]] = {}
     for key in ("insert", "update", "delete"):

@@ -17,25 +17,13 @@ from brenvik.model.feeds import Connection, FileFeed
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
 from brenvik.model.watermarks import parse_span
+from brenvik.project import keys
 from brenvik.project.feeds import read_feed
 from brenvik.project.project import Project, ProjectTable
 from brenvik.store import MEMORY
 
 FILE = "brenvik.toml"
 _ENVIRONMENT = re.compile(r"\$\{([^}]*)\}")
-_PROJECT_KEYS = (
-    "name",
-    "store",
-    "memory_limit",
-    "time_zone",
-    "connections",
-    "defaults",
-    "tables",
-    "table",
-    "environment",
-)
-_OF_PLACE = ("after", "groups", "expected_every", "like", "feed")
-"""Keys of a table that are not rules."""
 
 
 def read_project(path: str | Path = FILE, *, environment: str | None = None) -> Project:
@@ -54,9 +42,9 @@ def read_project(path: str | Path = FILE, *, environment: str | None = None) -> 
     declared = _in_environment(_parsed(path), environment, faults)
     declared = _with_environment(declared, "", faults)
     faults += [
-        f"{key}: is not a project key{suggestion(key, _PROJECT_KEYS) or '; valid keys are ' + ', '.join(_PROJECT_KEYS)}"
+        f"{key}: is not a project key{suggestion(key, keys.PROJECT) or '; valid keys are ' + ', '.join(keys.PROJECT)}"
         for key in declared
-        if key not in _PROJECT_KEYS
+        if key not in keys.PROJECT
     ]
     store = declared.get("store")
     if not isinstance(store, str):
@@ -232,7 +220,7 @@ def _table(
     if not isinstance(entry, dict):
         faults.append(f"table.{name}: expected a table of keys, got {entry!r}")
         return None
-    declared = {key: value for key, value in entry.items() if key not in _OF_PLACE}
+    declared = {key: value for key, value in entry.items() if key not in keys.TABLE}
     places: dict[str, Any] = {}
     for key in ("after", "groups"):
         value = entry.get(key, [])

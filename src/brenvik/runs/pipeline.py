@@ -19,7 +19,8 @@ from brenvik.merge import classify
 from brenvik.merge.plan.comparing import at_one_time
 from brenvik.merge.plan.kinds import LoadPlan, again
 from brenvik.merge.plan.replaying import counts_of, replay_keys
-from brenvik.merge.plan.steps import DECISIONS, Applied, Begun, Classified, Resolved, RowChanges, Validated
+from brenvik.merge.plan.steps import Applied, Begun, Classified, Resolved, RowChanges, Validated
+from brenvik.model.decisions import DECISIONS
 from brenvik.model.rules import TableRules
 from brenvik.runs.context import OTHER_WRITERS, RunContext
 

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from brenvik.cli.render import paper
 from brenvik.cli.render.characters import visible
-from brenvik.merge.plan.steps import DECISIONS
+from brenvik.model.decisions import DECISIONS
 
 if TYPE_CHECKING:
     from brenvik.outcome import Outcome

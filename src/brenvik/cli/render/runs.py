@@ -11,7 +11,7 @@ from rich.text import Text
 from brenvik.cli.render import paper
 from brenvik.cli.render.preview import show_decisions
 from brenvik.ledger.schema import LOADS, ROW_COUNTS
-from brenvik.merge.plan.steps import DECISIONS
+from brenvik.model.decisions import DECISIONS
 from brenvik.outcome import Outcome
 
 if TYPE_CHECKING:

@@ -6,8 +6,9 @@ from dataclasses import replace
 from typing import Any
 
 from brenvik.merge import accounting, classify, current_path, diff, pending_deletes, replay, sql
-from brenvik.merge.plan.steps import DECISIONS, REPLAYED, SOME_INACTIVE, RowChanges, Step, When, learned
+from brenvik.merge.plan.steps import REPLAYED, SOME_INACTIVE, RowChanges, Step, When, learned
 from brenvik.merge.schema import TableSchema
+from brenvik.model.decisions import DECISIONS
 
 
 def replay_keys(schema: TableSchema, *, first: bool = False, chosen: bool = False) -> tuple[Step[Any], ...]:

@@ -43,19 +43,6 @@ STAGES: dict[Stage, str] = {
 }
 """The stages of a load in order, each with a description."""
 
-DECISIONS = (
-    "inserted",
-    "versioned",
-    "overwritten",
-    "deleted",
-    "pending",
-    "protected",
-    "unchanged",
-    "superseded",
-    "ignored",
-    "duplicate",
-    "rejected",
-)
 Row = Mapping[str, Any]
 
 
