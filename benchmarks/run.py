@@ -121,7 +121,7 @@ rows (median). Memory is the peak above the process with its store open.
 Complete extracts and second thoughts (`benchmarks/pictures.py`): an extract of {pictures.ROWS:,} rows of which
 {pictures.DIFFERING:,} differ, against as many current keys, beside the best comparison in SQL that we could write, and beside
 the same that also enters its run before it begins, keeps the {pictures.DIFFERING:,} changes and enters both with the data: the
-least that can be refused, found dead or taken back. Brenvik also looks for faulty rows and keys that stand twice, guards
+least that can be refused, found dead or taken back. Brenvik also looks for invalid rows and keys that stand twice, guards
 against too many deletes, and checks what was written. A run of {pictures.CHANGES:,} changes of {pictures.ROWS:,} keys, and
 its revert. Medians of {times}, each in a process of its own.
 

@@ -402,8 +402,8 @@ def numbers_of(what: str, given: Iterable[int]) -> tuple[int, ...]:
             return tuple(map(index, found))  # numbers of other libraries as well
     except TypeError:
         pass
-    told = ", ".join(map(repr, given)) if isinstance(given, (list, tuple)) else repr(given)
-    raise DeclarationError(f"{what} are given by number; expected whole numbers, got {told}")
+    shown = ", ".join(map(repr, given)) if isinstance(given, (list, tuple)) else repr(given)
+    raise DeclarationError(f"{what} are given by number; expected whole numbers, got {shown}")
 
 
 def _chosen(what: str, numbers: tuple[int, ...], *, every: bool) -> tuple[int, ...] | None:

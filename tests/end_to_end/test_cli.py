@@ -439,7 +439,7 @@ def test_two_tables_are_not_stored_as_one(coast: Path) -> None:
         "[table.float]", '[table.float]\ntable_name = "buoy"'
     )
     (coast / "brenvik.toml").write_text(renamed)
-    assert "fault: table_name: 'buoy' is the table of 'buoy'" in brenvik("check", "float", cwd=coast).out
+    assert "error: table_name: 'buoy' is the table of 'buoy'" in brenvik("check", "float", cwd=coast).out
     assert brenvik("load", "float", cwd=coast).code == 4
 
 

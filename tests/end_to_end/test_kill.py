@@ -113,7 +113,7 @@ def caller() -> Iterator[Caller]:
 
 def first_day(coast: Coast, store: str, caller: Caller) -> Coast:
     """The first day taken: half of the buoys' changes, the first extract of keepers, the first visits. The second half, full of
-    late changes, deletes and faulty rows, lies aside."""
+    late changes, deletes and invalid rows, lies aside."""
     coast.begin(store)
     _, second = scenario.write_at_scale(coast.folder / "inbox", ROWS)
     second.rename(coast.folder / "later")

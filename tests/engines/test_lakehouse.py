@@ -240,7 +240,7 @@ def test_columns_are_known_by_their_ids_when_others_rename_add_and_widen_them(tm
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
         rows = store.engine.rows('SELECT "character", "light", "depth", buoy_key FROM "buoy" ORDER BY buoy_key')
         assert [tuple(row.values()) for row in rows] == [("Q", None, None, 1), ("Q", 5, 3, 7)]
-        assert [column.said for column in store.engine.columns_of("buoy")][-2:] == ["BIGINT", "BIGINT"]
+        assert [column.type_name for column in store.engine.columns_of("buoy")][-2:] == ["BIGINT", "BIGINT"]
 
 
 def test_columns_may_be_called_as_duckdb_calls_the_places_of_rows(tmp_path: Path) -> None:

@@ -74,7 +74,7 @@ def test_rows_are_taken_by_watermark_where_they_stand(staging: brenvik.Store) ->
     assert everything.counts["duplicate"] == everything.counts["read"] == 4
 
 
-def test_faulty_rows_are_rejected_whole_with_their_reasons(staging: brenvik.Store) -> None:
+def test_invalid_rows_are_rejected_whole_with_their_reasons(staging: brenvik.Store) -> None:
     add(staging, (1, day(1), "Nord", "lamp"), (None, day(1), "Nord", "lamp"), (2, day(2), "O'Brien", "much too long"))
     add(staging, (3, day(3), "Vest", "none"), (4, day(4), None, "none"))
     outcome = load_from(staging, RULES, source(staging))

@@ -79,12 +79,12 @@ class DuckDBEngine(InPlace):
         types: Mapping[str, ColumnType] | None = None,
     ) -> pa.Table:
         statement = _compile(text, work)
-        with _told(self.address):
+        with _reporting(self.address):
             return self._connection.sql(statement, params=used(statement, values) or None).to_arrow_table()
 
     def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
         statement = _compile(text, work)
-        with _told(self.address):  # a part of the time that Arrow takes
+        with _reporting(self.address):  # a part of the time that Arrow takes
             answer = self._connection.execute(statement, used(statement, values))
             names = [column[0] for column in answer.description or ()]
             return [dict(zip(names, row, strict=True)) for row in answer.fetchall()]
@@ -129,9 +129,13 @@ class DuckDBEngine(InPlace):
         ).fetchall()
         return [
             StoredColumn(
-                column, type_of(said), said, needed=never_null and not default, filled="default" if default else ""
+                column,
+                type_of(type_name),
+                type_name,
+                needed=never_null and not default,
+                filled="default" if default else "",
             )
-            for column, said, never_null, default in found
+            for column, type_name, never_null, default in found
         ]
 
     def view(self, query: str) -> str:
@@ -153,7 +157,7 @@ class DuckDBEngine(InPlace):
 
     @contextmanager
     def transaction(self, of: TableRules | None = None) -> Iterator[None]:
-        with _told(self.address):
+        with _reporting(self.address):
             self._drop_discarded()
             self._connection.begin()
         try:
@@ -161,7 +165,7 @@ class DuckDBEngine(InPlace):
         except BaseException:
             self._connection.rollback()
             raise
-        with _told(self.address):
+        with _reporting(self.address):
             self._connection.commit()
 
     @contextmanager
@@ -179,7 +183,7 @@ class DuckDBEngine(InPlace):
     def _execute(self, statement: str, values: Mapping[str, Any] | None) -> int:
         if made := _MADE.match(statement):
             self._made[made[2]] = made[1]
-        with _told(self.address):
+        with _reporting(self.address):
             # DuckDB 2 lets no statement follow one whose answer was not fetched to its end.
             rows = self._connection.execute(statement, used(statement, values)).fetchall()
         return rows[0][0] if rows and isinstance(rows[0][0], int) else 0
@@ -253,14 +257,14 @@ _TYPES = {
 }  # fmt: skip
 
 
-def type_of(said: str) -> ColumnType | None:
-    if said in _TYPES:
-        return parse_type(_TYPES[said])
-    return parse_type(said.lower()) if said.startswith("DECIMAL(") else None
+def type_of(type_name: str) -> ColumnType | None:
+    if type_name in _TYPES:
+        return parse_type(_TYPES[type_name])
+    return parse_type(type_name.lower()) if type_name.startswith("DECIMAL(") else None
 
 
 @contextmanager
-def _told(address: str) -> Iterator[None]:
+def _reporting(address: str) -> Iterator[None]:
     try:
         yield
     except duckdb.Error as error:

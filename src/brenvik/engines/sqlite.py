@@ -102,7 +102,7 @@ class SQLiteEngine(InPlace):
                 f"{self.address}: the folder {self._path.parent} does not exist; create it, or correct the address of the store."
             )
         place = f"{self._path.as_uri()}?mode={'ro' if self._read_only else 'rwc'}" if self._path else ":memory:"
-        with _told(self.address):
+        with _reporting(self.address):
             self._connection = sqlite3.connect(
                 place, uri=self._path is not None, isolation_level=None, timeout=30.0, check_same_thread=False
             )
@@ -141,7 +141,7 @@ class SQLiteEngine(InPlace):
         statement, given = _compile(text, values, work)
         cursor = self._execute(statement, given)
         names = [column[0] for column in cursor.description]
-        with _told(self.address):
+        with _reporting(self.address):
             rows = cursor.fetchall()
         columns = zip(*rows, strict=True) if rows else [()] * len(names)
         known = {**(_LEDGER_TYPES if _OF_LEDGER.search(statement) else {}), **(types or {})}
@@ -159,7 +159,7 @@ class SQLiteEngine(InPlace):
         places = ", ".join("?" * len(staging.columns))
         insert = f"INSERT INTO {sql.quote(work + staging.into)} VALUES ({places})"
         count = 0
-        with _told(self.address):
+        with _reporting(self.address):
             for chunk in in_transit(rows, staging, shown, values, address=self.address):
                 count += chunk.num_rows
                 for start in range(0, chunk.num_rows, _ROWS):
@@ -175,11 +175,13 @@ class SQLiteEngine(InPlace):
     def columns_of(self, name: str) -> list[StoredColumn]:
         question = 'SELECT name, type, "notnull", dflt_value, pk, hidden FROM pragma_table_xinfo(:name)'
         columns = []
-        for column, said, never_null, default, key, hidden in self._execute(question, {"name": name}).fetchall():
-            numbers = bool(key) and said.upper() == "INTEGER"  # SQLite gives a number itself, or takes ours
+        for column, type_name, never_null, default, key, hidden in self._execute(question, {"name": name}).fetchall():
+            numbers = bool(key) and type_name.upper() == "INTEGER"  # SQLite gives a number itself, or takes ours
             filled: Any = "generated" if hidden in (2, 3) else "default" if default is not None or numbers else ""
             needed = bool(never_null) and not filled
-            columns.append(StoredColumn(column, _type_of(said), said or "nothing", needed=needed, filled=filled))
+            columns.append(
+                StoredColumn(column, _type_of(type_name), type_name or "nothing", needed=needed, filled=filled)
+            )
         return columns
 
     def view(self, query: str) -> str:
@@ -251,7 +253,7 @@ class SQLiteEngine(InPlace):
         self._connection.close()
 
     def _execute(self, statement: str, values: Mapping[str, Any] | None = None) -> sqlite3.Cursor:
-        with _told(self.address):
+        with _reporting(self.address):
             return self._connection.execute(statement, dict(values or {}))
 
     def _drop_discarded(self) -> None:
@@ -304,9 +306,9 @@ def _transpile(text: str, *, pretty: bool = False) -> tuple[str, tuple[tuple[str
     def cast(node: exp.Cast) -> Any:
         inner, kind = node.this, node.to
         if isinstance(inner, exp.Placeholder):
-            said = kind.sql("postgres")
+            type_name = kind.sql("postgres")
             name = f"{inner.name}_as_{len(casts)}"
-            casts[name] = (name, inner.name, said)
+            casts[name] = (name, inner.name, type_name)
             return exp.Placeholder(this=name)
         if kind.this in _TYPES or kind.this == exp.DataType.Type.JSON:  # kept in that form already
             return inner.transform(placed)
@@ -324,9 +326,9 @@ _DECLARED = {
 }  # fmt: skip
 
 
-def _type_of(said: str) -> ColumnType | None:
+def _type_of(type_name: str) -> ColumnType | None:
     """The type for what a column is declared to be; SQLite itself lets anything be in it."""
-    upper = said.upper()
+    upper = type_name.upper()
     if upper in _DECLARED:
         return parse_type(_DECLARED[upper])
     sized = re.fullmatch(r"(?:(VARCHAR)|DECIMAL_TEXT)\((\d+)(?:, ?(\d+))?\)", upper)
@@ -485,7 +487,7 @@ _FUNCTIONS: tuple[tuple[str, int, Callable[..., Any]], ...] = (
 
 
 @contextmanager
-def _told(address: str) -> Iterator[None]:
+def _reporting(address: str) -> Iterator[None]:
     try:
         yield
     except sqlite3.OperationalError as error:

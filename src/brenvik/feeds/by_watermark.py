@@ -110,8 +110,10 @@ class ByWatermark:
         newest = source.newest(above=low, up_to=limit)
         start_at = self.mark(self.start_at, kind, "start_at")
         window = watermarks.next_window(kind, low=low, high=newest, overlap=overlap, start_at=start_at)
-        moves = not request or (request.everything and (not known or window.high > known.mark))  # type: ignore[operator]
-        window = Window(window.kind, window.low, window.high, window.reads_from, moves=moves and not window.is_empty)
+        advances = not request or (request.everything and (not known or window.high > known.mark))  # type: ignore[operator]
+        window = Window(
+            window.kind, window.low, window.high, window.reads_from, advances=advances and not window.is_empty
+        )
         future, unmarked = source.count_skipped(clock)
         seen = {"future_rows": future, "without_watermark": unmarked}
         notes = list(notes_beside(seen, clock, watermark=self.column, name=source.name))

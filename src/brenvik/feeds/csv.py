@@ -90,7 +90,7 @@ class _Place:
         self._broken = broken
         self._rows = 0
         self._breaks = 0
-        self._told = 0
+        self._reported = 0
 
     def of(self, chunk: pa.RecordBatch) -> np.ndarray[Any, np.dtype[np.int64]]:
         """The lines of the next rows; bad lines among them go to ``broken``."""
@@ -111,13 +111,13 @@ class _Place:
     def tell_bad(self, records: np.ndarray[Any, Any], inside: np.ndarray[Any, Any]) -> None:
         """Passes on the bad lines found since the last call, given the rows read with them."""
         breaks_in_bad = self._breaks_in_bad()
-        for index in range(self._told, len(self._bad)):
+        for index in range(self._reported, len(self._bad)):
             row = self._bad[index]
             if len(records) and row.number > records[-1]:  # the reader is ahead: rows before it have not been counted
                 return
             line = row.number + self._breaks + int(np.sum(inside[records < row.number])) + int(breaks_in_bad[index])
             self._broken.append(BrokenLine(self._number, line, row.text, row.reason))
-            self._told += 1
+            self._reported += 1
 
     def _breaks_in_bad(self) -> np.ndarray[Any, np.dtype[np.int64]]:
         return np.concatenate(([0], np.cumsum([row.text.count("\n") for row in self._bad], dtype=np.int64)))

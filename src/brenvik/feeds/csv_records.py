@@ -211,15 +211,15 @@ class Records(io.RawIOBase):
 
     def _no_end(self, scanned: bytes, found: _NoEnd) -> FeedError:
         begun = self._line + scanned.count(b"\n", 0, found.opened)
-        said = f"{self._path.name}: a {self._dialect.quote} is opened in line {begun} and "
+        message = f"{self._path.name}: a {self._dialect.quote} is opened in line {begun} and "
         if found.broken is None:
             return FeedError(
-                f"{said}never closed before the end of the file. Nothing was loaded. If the file is still being written, load it "
-                "when it is complete; otherwise close the quote, or double it if it is part of the value."
+                f"{message}never closed before the end of the file. Nothing was loaded. If the file is still being written, "
+                "load it when it is complete; otherwise close the quote, or double it if it is part of the value."
             )
         line = self._line + scanned.count(b"\n", 0, found.broken)
         return FeedError(
-            f"{said}not closed there; in line {line} the field has a quote that is not doubled, so the end of "
+            f"{message}not closed there; in line {line} the field has a quote that is not doubled, so the end of "
             f"the record is unknown. Nothing was loaded. Close the quote in line {begun}, or double it if it is part of the "
             "value."
         )

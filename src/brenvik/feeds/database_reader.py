@@ -236,15 +236,15 @@ class Reader:
         try:
             yield
         except exc.DBAPIError as error:
-            said = _masked(str(error.orig).strip().partition("\n")[0], _url(self._connection))
+            message = _masked(str(error.orig).strip().partition("\n")[0], _url(self._connection))
             where = self.address
-            temporary = isinstance(error, (exc.OperationalError, exc.InterfaceError)) and not said.startswith(
+            temporary = isinstance(error, (exc.OperationalError, exc.InterfaceError)) and not message.startswith(
                 _OF_THE_CALL
             )
             if error.connection_invalidated or temporary:
                 what = "closed the connection while being read" if reading else "cannot be reached"
-                raise SourceUnavailable(f"{where} {what}: {said}. Nothing was loaded; try again later.") from None
-            raise FeedError(f"{where} cannot read {self.name}: {said}") from None
+                raise SourceUnavailable(f"{where} {what}: {message}. Nothing was loaded; try again later.") from None
+            raise FeedError(f"{where} cannot read {self.name}: {message}") from None
         except exc.SQLAlchemyError as error:
             raise FeedError(f"{self.name} cannot be read: {_masked(str(error), _url(self._connection))}") from None
 

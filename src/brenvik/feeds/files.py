@@ -87,7 +87,7 @@ class FileSource:
             if known and not _has_changed(path, known):
                 done[path] = looks
             elif known and not self._takes_changed:
-                notes.append(_told_changed(known))
+                notes.append(_note_of_change(known))
             elif self._is_fresh(path):
                 notes.append(f"{name} may still be being written; left for the next load.")
             else:
@@ -178,7 +178,7 @@ class FileSource:
         paths = [path for path in found if (name := self.name_of(path)) not in taken or name in again]
         since = min((path.stat().st_mtime for path in paths), default=None)
         unit = "extracts" if self.kind == "full_extract" else "files"
-        attention = [] if self._takes_changed else [_told_changed(known) for known in changed]
+        attention = [] if self._takes_changed else [_note_of_change(known) for known in changed]
         if not found and not memory.loaded_any_file():
             attention.append(f"No file in {self._folder} has ever matched {self._pattern}.")
         return Waiting(
@@ -260,7 +260,7 @@ def _has_changed(path: Path, known: LoadedFile) -> bool:
     )
 
 
-def _told_changed(known: LoadedFile) -> str:
+def _note_of_change(known: LoadedFile) -> str:
     return (
         f"{known.file} was loaded by run {known.run} and has changed since; the new content is not loaded. To load it: "
         f'--again {known.file}; to load changed files always: rewritten_files = "load"'

@@ -60,8 +60,8 @@ def _next(reader: pa.RecordBatchReader, source: str, line: int) -> pa.RecordBatc
     except StopIteration:
         return None
     except (pa.ArrowException, OSError) as error:
-        said = str(error).partition("\n")[0].partition(". Detail:")[0]
-        raise FeedError(f"{source} failed before row {line}: {said}. Nothing was loaded.") from error
+        message = str(error).partition("\n")[0].partition(". Detail:")[0]
+        raise FeedError(f"{source} failed before row {line}: {message}. Nothing was loaded.") from error
 
 
 def _is_frame(frame: Any, library: str) -> bool:

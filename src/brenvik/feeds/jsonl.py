@@ -160,7 +160,7 @@ def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tu
             convert_options=pa.csv.ConvertOptions(column_types={"line": pa.string()}, strings_can_be_null=False),
         ) as reader,
     ):
-        told, line = 0, 1
+        reported, line = 0, 1
         for chunk in reader:
             numbers = np.array([row.number for row in bad], dtype=np.int64)
             places = np.arange(len(chunk)) + line
@@ -169,8 +169,8 @@ def _lines(path: Path, broken: list[BrokenLine], number: int = 0) -> Iterator[tu
             lines = pa.table({"line": chunk.column(0), "place": of_numbers(places - line)})
             yield pa.Table.from_batches(lines.to_batches(max_chunksize=_LINES)), line
             line = int(places[-1]) + 1 if len(places) else line
-            broken += [BrokenLine(number, row.number, row.text, "is not JSON") for row in bad[told:]]
-            told = len(bad)
+            broken += [BrokenLine(number, row.number, row.text, "is not JSON") for row in bad[reported:]]
+            reported = len(bad)
 
 
 def _text(text: str) -> str:
@@ -215,14 +215,16 @@ def _marked(line: str) -> str:
 
 
 def _parted(record: Record, *, exact: bool = True) -> str:
-    """The lines with their parts: ``said`` (exact), the rows ``now`` and ``was``, ``plain`` (the row as written in the line),
+    """The lines with their parts: ``parsed`` (exact), the rows ``now`` and ``was``, ``plain`` (the row as written in the line),
     ``members`` of the row, its operation, and a reason where the line cannot be a change."""
     operations = record.operations
     code = "NULL"
     if operations:
         outside = dict(record.columns).get(operations.column)
         code = (
-            _one(outside, "said") if outside is not None else _one(sql.member(operations.column), "COALESCE(now, was)")
+            _one(outside, "parsed")
+            if outside is not None
+            else _one(sql.member(operations.column), "COALESCE(now, was)")
         )
         code = f"lower(trim({code}))"
     deleting = ", ".join(_text(each) for each in operations.deleting) if operations else ""
@@ -232,7 +234,7 @@ def _parted(record: Record, *, exact: bool = True) -> str:
     return f"""
 SELECT *,
   CASE
-    WHEN said IS NULL THEN 'is not a JSON object'
+    WHEN parsed IS NULL THEN 'is not a JSON object'
     WHEN is_marked AND regexp_matches(line, '(?i:{_MARK}|\\\\ufdd0)') THEN
       'has the character U+FDD0, which is reserved, and a number that cannot be read exactly without it'
     WHEN now IS NULL AND was IS NULL THEN {_text(f"has no row at {both}")}
@@ -246,10 +248,10 @@ FROM (
   SELECT *, {is_delete} AS deletes,
     list_sort(json_keys(COALESCE(now, was))) AS members
   FROM (
-    SELECT *, {_at(record.new_row, "said")} AS now, {"NULL" if record.old_row is None else _at(record.old_row, "said")} AS was
+    SELECT *, {_at(record.new_row, "parsed")} AS now, {"NULL" if record.old_row is None else _at(record.old_row, "parsed")} AS was
     FROM (
       SELECT line, place, is_marked, CASE WHEN {_is_json("line")} THEN CASE WHEN json_type(line) = 'OBJECT' THEN
-        CASE WHEN is_marked THEN {_marked("line")} ELSE line END END END AS said
+        CASE WHEN is_marked THEN {_marked("line")} ELSE line END END END AS parsed
       FROM (
         SELECT line, place, {marked} AS is_marked FROM lines WHERE trim(line) <> ''
       ) m
@@ -267,7 +269,7 @@ def _shaped(record: Record, columns: Sequence[str]) -> str:
 
     def value(name: str) -> str:
         if name in outside:
-            return _one(outside[name], "said")
+            return _one(outside[name], "parsed")
         found = _unmarked(where[name])
         return f"COALESCE({found}, {before(name)})" if name in keys else found
 

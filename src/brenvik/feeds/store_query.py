@@ -71,13 +71,15 @@ class StoreQuery:
         types: dict[str, ColumnType] = {}
         faults = []
         for column in found:
-            declared, said = self._declared.get(column.name), column.said
-            kind = column.type or (declared if said == "nothing" else None)  # an expression of a store without types
+            declared, type_name = self._declared.get(column.name), column.type_name
+            kind = column.type or (
+                declared if type_name == "nothing" else None
+            )  # an expression of a store without types
             if kind is None:
-                hint = "of unknown type; declare it under types" if said == "nothing" else said
+                hint = "of unknown type; declare it under types" if type_name == "nothing" else type_name
                 faults.append(f"{column.name} is {hint}")
             elif declared and (declared.kind != kind.kind or (kind.kind == "decimal" and declared != kind)):
-                faults.append(f"{column.name} is {said} there, and {declared} in the rules")
+                faults.append(f"{column.name} is {type_name} there, and {declared} in the rules")
             else:
                 types[column.name] = kind.wide
         if faults:

@@ -32,7 +32,7 @@ class Tables(Entries[H]):
         """What is known of a table; None when Brenvik never made it."""
         found = self.engine.rows(
             "SELECT t.columns, t.rules, t.high_order, t.high_effective, t.last_key, t.row_count, t.current_keys, s.column_set, "
-            f"s.columns AS carried FROM {place('tables')} t LEFT JOIN {place('column_sets')} s ON s.table_name = t.table_name "
+            f"s.columns AS present FROM {place('tables')} t LEFT JOIN {place('column_sets')} s ON s.table_name = t.table_name "
             "WHERE t.table_name = :table_name",
             {"table_name": table},
         )
@@ -49,7 +49,7 @@ class Tables(Entries[H]):
             last_key=row["last_key"],
             row_count=row["row_count"],
             current_keys=row["current_keys"],
-            column_sets={each["column_set"]: tuple(json.loads(each["carried"])) for each in found if each["carried"]},
+            column_sets={each["column_set"]: tuple(json.loads(each["present"])) for each in found if each["present"]},
             numbered_by_store=stored.get("numbered_by_store", False),
         )
 
@@ -57,12 +57,12 @@ class Tables(Entries[H]):
         """The table whose rows are stored under a name; None where there is none."""
         capabilities = self.engine.capabilities
 
-        def told(name: str) -> str:
+        def known_as(name: str) -> str:
             return (name if capabilities.cased else name.casefold()).removeprefix(f"{capabilities.home}.")
 
         found = self.engine.rows(f"SELECT table_name, rules FROM {place('tables')}") if self.exists() else []
-        names = {told(json.loads(row["rules"])["table_name"]): str(row["table_name"]) for row in found}
-        return names.get(told(stored_as))
+        names = {known_as(json.loads(row["rules"])["table_name"]): str(row["table_name"]) for row in found}
+        return names.get(known_as(stored_as))
 
     def set_state(
         self,

@@ -53,10 +53,10 @@ CREATE TEMP TABLE {sql.work("explicit")} AS SELECT {names} FROM {sql.relation(st
 def _explicitly(schema: TableSchema, column_set: int, *, deleted: bool) -> str:
     """The beginning of a statement that adds to ``explicit`` for each key ``b``: its values in ``d``, or a delete."""
     others = [name for name in schema.change_columns if name not in schema.keys]
-    carried = dict(schema.column_sets)[column_set]
+    present = dict(schema.column_sets)[column_set]
     values = [
         f"d.{sql.quote(name)}"
-        if name in schema.values and name in carried and not deleted
+        if name in schema.values and name in present and not deleted
         else f"CAST(NULL AS {schema.type_of(name).sql})"
         for name in others
     ]

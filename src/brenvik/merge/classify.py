@@ -37,7 +37,7 @@ def sums(schema: TableSchema, *, first: bool, derives: bool) -> str:
     derived = f"CAST(COALESCE({sequence.count_derived('c')}, 0) AS BIGINT)" if derives else "0"
     late = sql.flag(f"c.brenvik_error IS NULL AND {is_late(schema, 'c')}")
     late = "0" if first else f"CAST(COALESCE(sum({late}), 0) AS BIGINT)"
-    items = ["count(c.brenvik_error) AS faulty", f"{derived} AS derived", f"{late} AS late"]
+    items = ["count(c.brenvik_error) AS invalid", f"{derived} AS derived", f"{late} AS late"]
     if len(schema.order) < 2:
         items.append(_maxima(schema, above_all=not first, valid="c.brenvik_error IS NULL"))
     return f"SELECT {', '.join(items)} FROM {sql.work('changes')} c"
@@ -135,10 +135,10 @@ def widen_to_full_replay(schema: TableSchema) -> str:
     These are keys without a current version (does it have closed ones? was it removed before?), keys whose type 0 value is
     not known yet (it will be set on all versions of the lifetime), and keys with a delete that also removes closed versions.
     """
-    busy = sql.work("replay_keys")
+    replay_keys = sql.work("replay_keys")
 
     def same_key(alias: str) -> str:
-        return " AND ".join(f"{alias}.{sql.quote(k)} = {busy}.{sql.quote(k)}" for k in schema.keys)
+        return " AND ".join(f"{alias}.{sql.quote(k)} = {replay_keys}.{sql.quote(k)}" for k in schema.keys)
 
     known = "".join(f" AND t.{sql.quote(name)} IS NOT NULL" for name in schema.type_0)
     tests = [
@@ -147,7 +147,7 @@ def widen_to_full_replay(schema: TableSchema) -> str:
     ]
     if schema.has_versions and not schema.keeps_lifetimes:
         tests.append(f"EXISTS (SELECT 1 FROM {sql.work('changes')} c WHERE {same_key('c')} AND c.{DELETE} = 1)")
-    return f"UPDATE {busy} SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND {sql.any_of(tests)}"
+    return f"UPDATE {replay_keys} SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND {sql.any_of(tests)}"
 
 
 @lru_cache(maxsize=256)

@@ -58,14 +58,14 @@ FROM {sql.work("changes")} c
 JOIN {sql.work("replay_keys")} b ON {sql.same("b", "c", schema.keys)}
 LEFT JOIN {sql.work("decided")} j ON j.{SEQUENCE_NO} = c.{SEQUENCE_NO} AND j.brenvik_is_new = 1
 WHERE NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO})""")
-    told = sql.columns(
+    explained = sql.columns(
         (
             *(SEQUENCE_NO, "brenvik_from", DELETE, COLUMN_SET, *schema.keys, *schema.values, "brenvik_decision"),
             *(before_column(schema, name) for name in schema.values),
             *(_stays(schema, name) for name in schema.type_0),
         )
     )
-    return f"WITH told ({told}) AS ({' UNION ALL '.join(sources)}) SELECT * FROM told"
+    return f"WITH explained ({explained}) AS ({' UNION ALL '.join(sources)}) SELECT * FROM explained"
 
 
 def _stays(schema: TableSchema, name: str) -> str:
@@ -186,5 +186,5 @@ SELECT {"run, " if REPLAYED_RUN in schema.keys else ""}file, line, "key", effect
     CASE WHEN r.brenvik_column IS NULL THEN CAST([] AS {_ENTRY}[])
       ELSE [struct_pack("column" := r.brenvik_column, before := CAST(NULL AS VARCHAR), after := r.brenvik_value)] END
   FROM {REJECTED} r
-) told
+) explained
 ORDER BY {SEQUENCE_NO}"""

@@ -56,11 +56,11 @@ def write(tree: exp.Expr, values: Mapping[str, str], types: Mapping[str, ColumnT
     """
     term = _Writer(values, types, untyped).of(tree)
     if term.kind != "boolean":
-        raise ValueError(f"{_said(tree)!r} is {_a(term.kind)}; a condition must be true or false")
+        raise ValueError(f"{_text_of(tree)!r} is {_a(term.kind)}; a condition must be true or false")
     return term.text
 
 
-def _said(node: exp.Expr) -> str:
+def _text_of(node: exp.Expr) -> str:
     return node.sql("postgres")
 
 
@@ -86,10 +86,10 @@ class _Writer:
         self.values, self.types, self.untyped = values, types, untyped
 
     def of(self, node: exp.Expr) -> _Term:
-        term = self.as_said(node)
+        term = self.as_written(node)
         return _Term(f"(NOT {term.text})", "boolean") if node.args.get("negate") else term
 
-    def as_said(self, node: exp.Expr) -> _Term:
+    def as_written(self, node: exp.Expr) -> _Term:
         match node.key:
             case "column":
                 if node.name not in self.types:
@@ -140,12 +140,12 @@ class _Writer:
     def condition(self, node: exp.Expr) -> str:
         term = self.of(node)
         if term.kind not in ("boolean", "null"):
-            raise ValueError(f"{_said(node)!r} is {_a(term.kind)}; expected true or false")
+            raise ValueError(f"{_text_of(node)!r} is {_a(term.kind)}; expected true or false")
         return term.text
 
     def is_(self, node: exp.Expr) -> _Term:
         if node.expression.key not in ("null", "boolean"):
-            raise ValueError(f"{_said(node)!r}: IS can be used with NULL, TRUE and FALSE only")
+            raise ValueError(f"{_text_of(node)!r}: IS can be used with NULL, TRUE and FALSE only")
         value = self.of(node.this).text if node.expression.key == "null" else self.condition(node.this)
         return _Term(f"({value} IS {self.of(node.expression).text})", "boolean")
 
@@ -155,7 +155,7 @@ class _Writer:
         """Parts that are compared with each other."""
         terms, family = self.family(node, [self.of(part) for part in parts])
         if family == "binary" and ordered:
-            raise ValueError(f"{_said(node)!r}: binary values cannot be ordered")
+            raise ValueError(f"{_text_of(node)!r}: binary values cannot be ordered")
         if family == "text" and ordered:
             return [f'(CAST({term.text} AS TEXT) COLLATE "C")' for term in terms]
         if family != "number":
@@ -186,30 +186,30 @@ class _Writer:
         """The same parts, with quoted texts in the type of the others; and their common type."""
         kinds = {"number" if term.kind in _NUMBERS else term.kind for term in terms} - {"quoted", "null"}
         if len(kinds) > 1:
-            told = " with ".join(dict.fromkeys(_a(term.kind) for term in terms if term.kind not in ("quoted", "null")))
-            raise ValueError(f"{_said(node)!r} combines {told}")
+            both = " with ".join(dict.fromkeys(_a(term.kind) for term in terms if term.kind not in ("quoted", "null")))
+            raise ValueError(f"{_text_of(node)!r} combines {both}")
         family = next(iter(kinds), "text")
         return [self.as_kind(term, family) if term.kind == "quoted" else term for term in terms], family
 
     def as_kind(self, term: _Term, kind: str) -> _Term:
         """The value of a quoted text."""
-        said = term.quoted.strip()
+        text = term.quoted.strip()
         try:
             match kind:
                 case "text":
                     return _Term(term.text, "text")
                 case "boolean":
-                    return {"true": TRUE, "false": FALSE}[said.casefold()]
+                    return {"true": TRUE, "false": FALSE}[text.casefold()]
                 case "integer":
-                    read: object = Decimal(int(said))
+                    read: object = Decimal(int(text))
                 case "number" | "double":
-                    read = Decimal(said)
+                    read = Decimal(text)
                 case "date":
-                    read = date.fromisoformat(said)
+                    read = date.fromisoformat(text)
                 case "time":
-                    read = time.fromisoformat(said)
+                    read = time.fromisoformat(text)
                 case _:
-                    read = datetime.fromisoformat(said)
+                    read = datetime.fromisoformat(text)
         except (KeyError, InvalidOperation, ValueError):
             read = None
         match read:
@@ -246,12 +246,12 @@ class _Writer:
         terms = [self.as_kind(term, "number") if term.kind == "quoted" else term for term in terms]
         for part, term in zip(parts, terms, strict=True):
             if term.kind not in (*_NUMBERS, "null"):
-                raise ValueError(f"{_said(node)!r} calculates with {_said(part)!r}, which is {_a(term.kind)}")
+                raise ValueError(f"{_text_of(node)!r} calculates with {_text_of(part)!r}, which is {_a(term.kind)}")
         if node.key == "neg" and terms[0].number is not None:
             return _number(-terms[0].number)
         whole = all(term.kind in ("integer", "null") for term in terms)
         if node.key == "mod" and not whole:
-            raise ValueError(f"{_said(node)!r}: a remainder is defined for integers only")
+            raise ValueError(f"{_text_of(node)!r}: a remainder is defined for integers only")
         most = [term.digits[0] for term in terms]
         digits = sum(most) if node.key == "mul" else max(most) + (node.key in ("add", "sub"))
         exact = whole and node.key != "div" and digits <= MAX_DIGITS
@@ -281,17 +281,17 @@ class _Writer:
             return "CAST(NULL AS TEXT)" if term.kind == "null" else term.text
         if also_numbers and term.kind in ("integer", "decimal"):
             return sql.literal(term.text) if term.number is not None else f"CAST({term.text} AS TEXT)"
-        raise ValueError(f"{_said(node)!r}: {_said(part)!r} is {_a(term.kind)}, not text")
+        raise ValueError(f"{_text_of(node)!r}: {_text_of(part)!r} is {_a(term.kind)}, not text")
 
     def count(self, node: exp.Expr, part: exp.Expr | None, least: int) -> int:
         if part is None or part.key != "literal" or not part.name.isdigit() or int(part.name) < least:
-            raise ValueError(f"{_said(node)!r}: positions and lengths must be numbers, {least} or more")
+            raise ValueError(f"{_text_of(node)!r}: positions and lengths must be numbers, {least} or more")
         return int(part.name)
 
     def like(self, node: exp.Expr) -> _Term:
         pattern = self.of(node.expression)
         if pattern.kind != "quoted" or "\\" in pattern.quoted:
-            raise ValueError(f"{_said(node)!r}: a pattern must be a string literal without a backslash")
+            raise ValueError(f"{_text_of(node)!r}: a pattern must be a string literal without a backslash")
         return _Term(f"({self.text(node, node.this)} {node.key.upper()} {pattern.text})", "boolean")
 
     def of_text(self, node: exp.Expr) -> _Term:
@@ -323,7 +323,7 @@ class _Writer:
             case "startswith":
                 first = self.text(node, node.expression)
                 return _Term(f"(SUBSTRING({value} FROM 1 FOR LENGTH({first})) = {first})", "boolean")
-        raise ValueError(f"{_said(node)!r} is not allowed here")
+        raise ValueError(f"{_text_of(node)!r} is not allowed here")
 
     # Cases and casts
 
@@ -336,13 +336,13 @@ class _Writer:
         other = node.args.get("false" if node.key == "if" else "default")
         terms = [*(self.of(way.args["true"]) for way in ways), self.of(other) if other is not None else NULL]
         (*texts, last), kind, digits = self.unified(node, terms)
-        told = " ".join(f"WHEN {test} THEN {text}" for test, text in zip(tests, texts, strict=True))
-        return _Term(f"CASE {told} ELSE {last} END", kind, digits=digits)
+        both = " ".join(f"WHEN {test} THEN {text}" for test, text in zip(tests, texts, strict=True))
+        return _Term(f"CASE {both} ELSE {last} END", kind, digits=digits)
 
     def cast(self, node: exp.Expr) -> _Term:
         term, kind = self.of(node.this), _CAST_TO.get(node.args["to"].sql("postgres").lower())
         if kind is None:
-            raise ValueError(f"{_said(node)!r}: can be cast only to {', '.join(_CAST_TO)}")
+            raise ValueError(f"{_text_of(node)!r}: can be cast only to {', '.join(_CAST_TO)}")
         if term.kind == "null":
             return _Term(f"CAST(NULL AS {parse_type(kind).sql})", kind)
         if term.kind == "quoted":
@@ -360,6 +360,6 @@ class _Writer:
             day = f"SUBSTRING({term.text} FROM 1 FOR 10)" if self.untyped else f"CAST({term.text} AS DATE)"
             return _Term(day, "date")
         raise ValueError(
-            f"{_said(node)!r} converts {_a(term.kind)} to {_a(kind)}, which differs between stores; "
+            f"{_text_of(node)!r} converts {_a(term.kind)} to {_a(kind)}, which differs between stores; "
             "declare the type of the column instead"
         )

@@ -84,9 +84,9 @@ def matched_versions(schema: TableSchema) -> str:
 
 @lru_cache(maxsize=256)
 def count_rows(schema: TableSchema, *, first: bool) -> str:
-    """Of ``extract_diff``: how many rows are ``invalid``, how many of these match a current version (``faulty_met``), how many
-    others are ``new``, how many versions are ``absent`` and how many ``current_keys``; and the extract's time (``at``), truncated
-    to the time precision, as text, and whether it is ``late`` (0 or 1).
+    """Of ``extract_diff``: how many rows are ``invalid``, how many of these match a current version (``invalid_matched``), how
+    many others are ``new``, how many versions are ``absent`` and how many ``current_keys``; and the extract's time (``at``),
+    truncated to the time precision, as text, and whether it is ``late`` (0 or 1).
 
     Each current version is absent or was read; whatever was read beyond that was read twice.
     """
@@ -95,8 +95,8 @@ def count_rows(schema: TableSchema, *, first: bool) -> str:
     if schema.time_precision:
         at = f"CAST(date_trunc('{schema.time_precision}', {at}) AS {schema.effective_type.sql})"
     return f"""
-SELECT count(d.brenvik_error) AS faulty,
-  COALESCE(sum({sql.flag("d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1")}), 0) AS faulty_met,
+SELECT count(d.brenvik_error) AS invalid,
+  COALESCE(sum({sql.flag("d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1")}), 0) AS invalid_matched,
   COALESCE(sum({sql.flag(f"{good} AND d.brenvik_matched = 0")}), 0) AS new,
   count(*) - count(d.{SEQUENCE_NO}) AS absent,
   ({count_current_keys(schema)}) AS current_keys,
@@ -147,7 +147,7 @@ WHERE d.{SEQUENCE_NO} IS NULL{rejected if some_rejected else ""}{pending if some
 def times() -> str:
     """The earliest and the latest time of the rows of an extract, as text; and how many are ``invalid``."""
     return (
-        f"SELECT count(e.brenvik_error) AS faulty, CAST(min(e.{EFFECTIVE_AT}) AS TEXT) AS earliest, "
+        f"SELECT count(e.brenvik_error) AS invalid, CAST(min(e.{EFFECTIVE_AT}) AS TEXT) AS earliest, "
         f"CAST(max(e.{EFFECTIVE_AT}) AS TEXT) AS latest FROM {sql.work(EXTRACT_ROWS)} e"
     )
 

@@ -61,8 +61,8 @@ def decide(schema: TableSchema, *, some_replayed: bool, some_pending: bool, all_
         stored = f"SELECT 1 FROM {sql.relation(schema.table)} t WHERE {same_key('t')}"
         brought = f"EXISTS (SELECT 1 FROM {sql.work('changes')} s WHERE {same_key('s')})"
         there = f"(EXISTS ({stored} AND {schema.is_current('t')}) OR {brought})"
-        busy = f"EXISTS (SELECT 1 FROM {sql.work('replay_keys')} b WHERE {same_key('b')})"
-        is_current = f"CASE WHEN {busy} THEN {is_current} ELSE {there} END" if some_replayed else there
+        replayed = f"EXISTS (SELECT 1 FROM {sql.work('replay_keys')} b WHERE {same_key('b')})"
+        is_current = f"CASE WHEN {replayed} THEN {is_current} ELSE {there} END" if some_replayed else there
         known = f"(EXISTS ({stored}) OR {brought})"
     last = "'ignored'"
     if schema.inactive_deletes == "review":

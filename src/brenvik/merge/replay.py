@@ -284,7 +284,7 @@ def _decision(schema: TableSchema) -> str:
         for i, _ in type_0
     ]
     tampers = [
-        f"({carried + ' AND ' if (carried := is_present(schema, 'j', name)) else ''}"
+        f"({present + ' AND ' if (present := is_present(schema, 'j', name)) else ''}"
         f"j.brenvik_known_at_{i} <= j.brenvik_position AND j.brenvik_source_{i} IS DISTINCT FROM j.{sql.quote(name)})"
         for i, name in type_0
     ]

@@ -20,19 +20,19 @@ IS_DELETE = "brenvik_is_delete"
 class RowError:
     """A reason to reject a row: the column, the test that detects it, and an expression for the message.
 
-    ``carried`` are those of the columns that the feed has; None means ``column`` alone.
+    ``present`` are those of the columns that the feed has; None means ``column`` alone.
     """
 
     column: str
     test: str
     says: str
-    carried: tuple[str, ...] | None = None
+    present: tuple[str, ...] | None = None
 
     @property
     def value(self) -> str:
         """An expression for the value of the columns, as text."""
-        texts = [f"CAST({sql.quote(name)} AS VARCHAR)" for name in self.carried or (self.column,)]
-        if self.carried == ():
+        texts = [f"CAST({sql.quote(name)} AS VARCHAR)" for name in self.present or (self.column,)]
+        if self.present == ():
             return "NULL"
         return texts[0] if len(texts) == 1 else joined(", ", texts)
 
@@ -80,8 +80,8 @@ def row_errors(
     for name, text in named:
         test = condition(schema, types, text, in_store=in_store)
         looks_at = columns_of(text)
-        carried = tuple(column for column in looks_at if column in types)
-        found.append(RowError(", ".join(looks_at), f"{not_deleted}({test})", sql.literal(name), carried))
+        present = tuple(column for column in looks_at if column in types)
+        found.append(RowError(", ".join(looks_at), f"{not_deleted}({test})", sql.literal(name), present))
     return tuple(found)
 
 
@@ -168,7 +168,7 @@ def _escaped(text: str, beyond: str) -> str:
     return f"array_to_string(list_transform(string_split({text}, ''), lambda c: {one}), '')"
 
 
-def as_told(store: Capabilities, text: str) -> str:
+def storable(store: Capabilities, text: str) -> str:
     """The text of a reject in characters that the store can hold."""
     if not store.beyond:
         return text

@@ -28,7 +28,7 @@ class Capabilities:
 
     row_id: str
     """The pseudo column that identifies a row within one transaction."""
-    moves: bool = False
+    moves_rows: bool = False
     """Whether an updated row gets another row id."""
     whole_rows: bool = False
     """Whether an update writes the whole row anyway, however few columns it sets."""
@@ -59,14 +59,14 @@ class Capabilities:
 class StoredColumn:
     """A column of a table as the store describes it.
 
-    ``type`` is None where none of our types matches the store's ``said``. ``needed``: the column is not nullable and has no
+    ``type`` is None where none of our types matches the store's ``type_name``. ``needed``: the column is not nullable and has no
     default, so a row must bring a value. ``filled``: the store supplies the value itself (``default``, ``identity``, or
     ``generated`` from other columns).
     """
 
     name: str
     type: ColumnType | None
-    said: str
+    type_name: str
     needed: bool = False
     filled: Literal["", "default", "identity", "generated"] = ""
 
@@ -168,7 +168,7 @@ class TableSchema:
 
     def column_sets_of(self, rows: Iterable[Iterable[str]]) -> list[int]:
         """The numbers of the column sets with these columns, each once."""
-        numbers = {carried: column_set for column_set, carried in self.column_sets}
+        numbers = {present: column_set for column_set, present in self.column_sets}
         return list(dict.fromkeys(numbers[tuple(sorted({*names} & {*self.change_columns}))] for names in rows))
 
     def key_text(self, alias: str) -> str:
@@ -188,7 +188,7 @@ class TableSchema:
 
     def absent_in(self, name: str) -> tuple[int, ...]:
         """The numbers of the column sets that lack a column."""
-        return tuple(column_set for column_set, carried in self.column_sets if name not in carried)
+        return tuple(column_set for column_set, present in self.column_sets if name not in present)
 
     def is_current(self, alias: str) -> str:
         """A test: whether a stored row is the current version of its key."""
@@ -237,7 +237,7 @@ class TableSchema:
 
     def with_column_sets(self, column_sets: Mapping[int, Iterable[str]]) -> TableSchema:
         return replace(
-            self, column_sets=tuple((number, tuple(carried)) for number, carried in sorted(column_sets.items()))
+            self, column_sets=tuple((number, tuple(present)) for number, present in sorted(column_sets.items()))
         )
 
     @property

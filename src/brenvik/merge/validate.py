@@ -17,12 +17,12 @@ from brenvik.merge import casts, sequence, sql
 from brenvik.merge.row_errors import (
     IS_DELETE,
     RowError,
-    as_told,
     deletes,
     first_beyond,
     joined,
     row_errors,
     sentence_or_nothing,
+    storable,
 )
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, SEQUENCE_NO, Capabilities, Column, TableSchema
 from brenvik.model.feeds import Operations
@@ -107,7 +107,7 @@ def _column_set(column_sets: tuple[tuple[int, int], ...]) -> str:
     """The number of the column set of a row."""
     if len({column_set for _, column_set in column_sets}) == 1:
         return f"CAST({column_sets[0][1]} AS INTEGER)"
-    cases = " ".join(f"WHEN {carried} THEN {number}" for carried, number in column_sets)
+    cases = " ".join(f"WHEN {present} THEN {number}" for present, number in column_sets)
     return f"CAST(CASE {PRESENT} {cases} END AS INTEGER)"
 
 
@@ -127,7 +127,7 @@ def _error_object(
     """A JSON object about an invalid row: column and value of its first error, all reasons, and the original row."""
 
     def kept(text: str) -> str:
-        return text if in_store else as_told(schema.store, text)
+        return text if in_store else storable(schema.store, text)
 
     columns = ", ".join(f"{sql.literal(name)}, CAST({sql.quote(name)} AS VARCHAR)" for name in types)
     json_object = schema.store.json_object if in_store else "json_object"
@@ -270,7 +270,7 @@ def remove_invalid(*, derives: bool, relation: str = "changes") -> tuple[str, st
 def malformed(store: Capabilities) -> Staging:
     """Makes ``malformed``: lines that are not rows."""
     told = (("reason", "brenvik_reason"), ("line_text", "brenvik_row"))
-    texts = ", ".join(f"{as_told(store, name)} AS {into}" for name, into in told)
+    texts = ", ".join(f"{storable(store, name)} AS {into}" for name, into in told)
     columns = ((SEQUENCE_NO, "BIGINT"), *((into, "TEXT") for _, into in told))
     return Staging("malformed", f"SELECT {SEQUENCE_NO}, {texts} FROM {STREAM}", columns)
 

@@ -156,7 +156,7 @@ class TableRules:
         try:
             rules = handler(data)
         except ValidationError as error:
-            faults = [f"{_place(item['loc'])}: {_said(item)}" for item in error.errors(include_url=False)]
+            faults = [f"{_place(item['loc'])}: {_message_of(item)}" for item in error.errors(include_url=False)]
             raise RulesError(f"The rules of table {_table_in(data)} have errors:", faults) from None
         faults = list(rules._faults())
         if faults:
@@ -258,8 +258,8 @@ class TableRules:
 
     def _conditions(self) -> dict[str, str]:
         """The conditions of the rules, by the place of their declaration."""
-        told = {f"reject_if.{name}": text for name, text in self.reject_if.items()}
-        return told | ({"delete_if": self.delete_if} if self.delete_if else {})
+        conditions = {f"reject_if.{name}": text for name, text in self.reject_if.items()}
+        return conditions | ({"delete_if": self.delete_if} if self.delete_if else {})
 
     def _faults_of_conditions(self) -> Iterator[str]:
         conditions = self._conditions()
@@ -320,7 +320,7 @@ def _place(loc: tuple[int | str, ...]) -> str:
     return ".".join(str(part) for part in loc if not str(part).startswith(("function-", "union"))) or "declaration"
 
 
-def _said(item: Any) -> str:
+def _message_of(item: Any) -> str:
     kind = item["type"]
     if kind in {"unexpected_keyword_argument", "extra_forbidden"}:
         known = [name for name in TableRules.__dataclass_fields__ if name not in {"table", "_"}]

@@ -36,7 +36,7 @@ class Window:
     low: WatermarkValue | None
     high: WatermarkValue | None
     reads_from: WatermarkValue | None
-    moves: bool = True
+    advances: bool = True
     """Whether the feed's watermark becomes ``high`` with the commit."""
     more: bool = False
     """Whether there is more to load above ``high``."""
@@ -47,8 +47,10 @@ class Window:
 
     def as_plain(self) -> dict[str, str | bool | None]:
         """The window as values that JSON supports."""
-        marks = {"low": self.low, "high": self.high, "reads_from": self.reads_from}
-        return {name: None if mark is None else str(mark) for name, mark in marks.items()} | {"moves": self.moves}
+        values = {"low": self.low, "high": self.high, "reads_from": self.reads_from}
+        return {name: None if mark is None else str(mark) for name, mark in values.items()} | {
+            "advances": self.advances
+        }
 
     def __str__(self) -> str:
         start = f"({as_text(self.low)}" if self.low is not None else "(the beginning"

@@ -74,20 +74,20 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         check_rules(table.rules, state)
     except Blocked as error:
         finding.faults.append(str(error))
-    carried: dict[str, ColumnType] = {}
+    present: dict[str, ColumnType] = {}
     for feed in table.feeds:
         source = project.source(table, feed, store)
         try:
             waiting = source.waiting(store.ledger.memory(table.rules.table, feed.name))
             finding.feeds.append(FeedFinding(feed.name, feed.kind, feed.reads, waiting.count, waiting.unit))
             parts = source.columns()
-            told_apart = finding.attention if parts else finding.faults
-            told_apart += [f"feed {feed.name}: {told}" for told in waiting.attention]
+            notes = finding.attention if parts else finding.faults
+            notes += [f"feed {feed.name}: {text}" for text in waiting.attention]
         except BrenvikError as error:
             finding.faults.append(f"feed {feed.name}: {error}")
             continue
-        carried |= _check_parts(table, feed, parts, state, store, finding)
-    there = {*carried, *(state.types if state else ())}
+        present |= _check_parts(table, feed, parts, state, store, finding)
+    there = {*present, *(state.types if state else ())}
     if there and not finding.faults:
         finding.attention += [
             f"types names {name}, which is not a column of any feed{suggestion(name, there)}"
@@ -99,7 +99,7 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
     if state is None and (owner := store.ledger.owner_of(table.rules.stored_as)):
         finding.faults.append(f"table_name: {table.rules.stored_as!r} is the table of {owner!r} in the store")
     elif state is None and store.engine.has_table(table.rules.stored_as):
-        _hold_against(store, table.rules, carried, finding)
+        _hold_against(store, table.rules, present, finding)
     if state and not finding.columns and not finding.faults:  # all that was there is taken and gone
         columns = {column.name: column.type for column in state.columns}
         resolved = resolve(
@@ -123,10 +123,10 @@ def _check_parts(
     finding: Finding,
 ) -> dict[str, ColumnType]:
     """Checks the columns of each part of a feed; returns those that any part has."""
-    carried: dict[str, ColumnType] = {}
+    present: dict[str, ColumnType] = {}
     alike: dict[str, list[str]] = {}
     for part, columns in parts.items():
-        carried |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
+        present |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
         try:
             if feed.operations and columns.pop(feed.operations.column, None) is None:
                 raise FeedError(f"{part} has no column {feed.operations.column!r}, which is declared as the operation")
@@ -142,7 +142,7 @@ def _check_parts(
     for fault, (first, *others) in alike.items():
         same = f"\n  The same applies to {', '.join(others)}." if others else ""
         finding.faults.append(f"feed {feed.name}: {fault.replace(_PART, first)}{same}")
-    return carried
+    return present
 
 
 def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Iterator[str]:
@@ -187,11 +187,11 @@ def carried_by(project: Project, table: ProjectTable, store: Store) -> dict[str,
     }
 
 
-def _hold_against(store: Store, rules: TableRules, carried: Mapping[str, ColumnType], finding: Finding) -> None:
+def _hold_against(store: Store, rules: TableRules, present: Mapping[str, ColumnType], finding: Finding) -> None:
     """Checks an existing table that is not in the ledger."""
     from brenvik.runs.adopt import fit
 
-    found = fit(store.engine, rules, carried)
+    found = fit(store.engine, rules, present)
     finding.is_new, finding.foreign, finding.rows = False, True, found.rows
     finding.faults += [f"table {rules.stored_as}: {fault}" for fault in found.faults]
     finding.notes += found.notes

@@ -187,9 +187,9 @@ def _written(reading: ReadOptions, *, named_so: bool) -> list[str]:
     """The CSV dialect as entries of a declaration, as far as it must be declared."""
     if reading.dialect is None:
         return []
-    said = {"delimiter": reading.dialect.delimiter, "encoding": reading.dialect.encoding}
-    differing = [name for name, value in said.items() if value != getattr(RFC_4180, name)]
-    return [f"{name} = {_text(said[name])}" for name in differing or ([] if named_so else ["delimiter"])]
+    fields = {"delimiter": reading.dialect.delimiter, "encoding": reading.dialect.encoding}
+    differing = [name for name, value in fields.items() if value != getattr(RFC_4180, name)]
+    return [f"{name} = {_text(fields[name])}" for name in differing or ([] if named_so else ["delimiter"])]
 
 
 def _facts(

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from brenvik.project.project import Project
     from brenvik.store import Store
 
-TOLD = ("reject", "feed", "run", "file", "line", "reason")
+LEADING = ("reject", "feed", "run", "file", "line", "reason")
 
 
 def export_rejects(ledger: Ledger[Engine], table: str, path: Path) -> int:
@@ -31,10 +31,10 @@ def export_rejects(ledger: Ledger[Engine], table: str, path: Path) -> int:
     """
     lines: list[str] = []
     for reject in open_rejects(ledger, table).values():
-        told = ", ".join(f"{write_json(name)}: {json.dumps(reject[name])}" for name in TOLD)
+        lead = ", ".join(f"{write_json(name)}: {json.dumps(reject[name])}" for name in LEADING)
         content = reject["content"].strip()
         whole = f'"row": {content}' if row_of(content) is not None else f'"text": {write_json(content)}'
-        lines.append(f"{{{told}, {whole}}}\n")
+        lines.append(f"{{{lead}, {whole}}}\n")
     if not lines:
         raise DeclarationError(f"Table {table!r} has no open rejects; nothing was written.")
     try:

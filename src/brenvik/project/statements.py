@@ -60,7 +60,7 @@ def statements_of(
             Statement(
                 step.stage,
                 step.purpose,
-                step.when.said if step.when else "",
+                step.when.text if step.when else "",
                 _written(store, step, text, language, is_own=not dialect),
                 step.does == "stage" and language != "duckdb",
             )

@@ -162,7 +162,7 @@ def _status_of(table: ProjectTable, known: Mapping[str, Any], feeds: Sequence[Fe
         pending_deletes=known.get("pending_deletes", 0),
         since={state: known.get(f"{state}_since", 0) for state in ("failed", "blocked", "crashed")},
         errors=[f"{each.feed.name}: {each.error}" for each in feeds if each.error],
-        attention=[f"{each.feed.name}: {told}" for each in feeds if each.waiting for told in each.waiting.attention],
+        attention=[f"{each.feed.name}: {text}" for each in feeds if each.waiting for text in each.waiting.attention],
     )
 
 

@@ -110,7 +110,7 @@ def _faults_of_columns(
         elif its is None:
             found.missing.append(column)
         elif (its.type is None or its.type.wide != expected.wide) and not (column == "surrogate_key" and its.filled):
-            yield f"{name}: is {its.said}; {column} must be {expected}"
+            yield f"{name}: is {its.type_name}; {column} must be {expected}"
     if found.missing:
         found.notes.append(f"Adoption adds {', '.join(own[column] for column in found.missing)}.")
     for name in dict.fromkeys((*named, *feed)):
@@ -140,14 +140,14 @@ def _own(rules: TableRules, effective: ColumnType) -> list[tuple[str, str, Colum
 def _faults_of_type(rules: TableRules, its: StoredColumn, *, is_value: bool) -> Iterator[str]:
     declared = rules.declared_type(its.name)
     if its.type is None:
-        yield f"{its.name}: is {its.said}, which is not supported"
+        yield f"{its.name}: is {its.type_name}, which is not supported"
     elif its.filled == "generated" and is_value:
         yield f"{its.name}: is a generated column; add it to exclude"
     elif declared and declared.kind == its.type.kind == "text":
         if its.type.length and (declared.length is None or declared.length > its.type.length):
             yield f'{its.name}: is {its.type} in the table, {declared} in the rules; declare "{its.type}"'
     elif declared and declared not in (its.type, its.type.wide):
-        yield f"{its.name}: is {its.said} in the table, {declared} in the rules"
+        yield f"{its.name}: is {its.type_name} in the table, {declared} in the rules"
 
 
 def _effective_type(
@@ -157,8 +157,8 @@ def _effective_type(
     start = stored.get(rules.system_column_name("valid_from") or "")
     if name is None:
         return TIMESTAMP
-    told = rules.declared_type(name) or (stored[name].type if name in stored else None)
-    return told or (start.type if start and start.type else None) or feed.get(name, TIMESTAMP)
+    declared = rules.declared_type(name) or (stored[name].type if name in stored else None)
+    return declared or (start.type if start and start.type else None) or feed.get(name, TIMESTAMP)
 
 
 def _draw(

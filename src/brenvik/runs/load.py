@@ -198,7 +198,7 @@ def _apply(ledger: Ledger[Engine], context: RunContext, plan: LoadPlan, changes:
         ledger.place_rejects(run)
     ledger.record_duplicates(run, {row["of_run"]: row["n"] for row in applied.deduplicated})
     ledger.enter_files(run, batch.files)
-    if batch.window and batch.window.moves and batch.window.high is not None:
+    if batch.window and batch.window.advances and batch.window.high is not None:
         ledger.set_watermark(run, batch.window.kind, batch.window.high)
     order, effective = pipeline.high_values(context, applied)
     if memory.state:
@@ -260,10 +260,10 @@ def _notes_on_late(schema: TableSchema, late: int) -> list[str]:
     """How many changes were late, and what that means for a table without a change log."""
     if not late:
         return []
-    said = "1 change was late" if late == 1 else f"{late:,} changes were late"
+    count = "1 change was late" if late == 1 else f"{late:,} changes were late"
     if schema.change_log:
-        return [f"{said}; recomputed from the change log."]
-    return [f"{said}; spliced into the stored versions as well as possible, as there is no change log."]
+        return [f"{count}; recomputed from the change log."]
+    return [f"{count}; spliced into the stored versions as well as possible, as there is no change log."]
 
 
 def _notes_on_types(schema: TableSchema, rules: TableRules, batch: Batch) -> list[str]:

@@ -84,11 +84,11 @@ def check_rules(rules: TableRules, state: TableState | None) -> None:
     """Raises RulesChanged when the table was made with rules that a load can no longer follow."""
     changed = changed_rules(rules, state) if state else []
     if changed:
-        told = "\n  ".join(sentence for _, sentence in changed)
+        differences = "\n  ".join(sentence for _, sentence in changed)
         can = rules.change_log and all(what in CAN_REBUILD for what, _ in changed)
         rebuild = f", recompute the table (brenvik rebuild {rules.table})" if can else ""
         raise RulesChanged(
-            f"Table {rules.table!r} was made with other rules:\n  {told}\n"
+            f"Table {rules.table!r} was made with other rules:\n  {differences}\n"
             f"Nothing was written. Restore the rules{rebuild}, or load into a table with another name."
         )
 

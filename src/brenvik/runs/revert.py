@@ -107,7 +107,9 @@ def _make_explicit(
             runs = ledger.runs_of(table)
         later = {each for each in runs if each > run}
         of_extract = context.with_params(to_run=run, extract_at=extract.time)
-        _say(of_extract, extract, whose, column_set, (before - {run}) | later, missing_without=after | {run} | later)
+        _log_extract(
+            of_extract, extract, whose, column_set, (before - {run}) | later, missing_without=after | {run} | later
+        )
         unsettled = change_log.count_unsettled(context.schema, tuple(whose), rejected)
         if run not in before | after and not of_extract.workspace.row(unsettled)["n"]:
             for target in whose:
@@ -116,7 +118,7 @@ def _make_explicit(
     return context, column_set is not None
 
 
-def _say(
+def _log_extract(
     context: RunContext,
     extract: Extract,
     whose: Sequence[int],

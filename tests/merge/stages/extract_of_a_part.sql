@@ -30,7 +30,7 @@ SELECT
   CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'no' WHEN brenvik_error_1 THEN 'no' WHEN brenvik_error_2 THEN 'region' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("no" AS VARCHAR) WHEN brenvik_error_1 THEN CAST("no" AS VARCHAR) WHEN brenvik_error_2 THEN CAST("region" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN 'no is empty' END, CASE WHEN brenvik_error_1 THEN 'no: ''' || CAST("no" AS VARCHAR) || ''' is not a valid integer' END, CASE WHEN brenvik_error_2 THEN 'is outside extract_scope: region = ''north''' END), 'row', CAST(json_object('no', CAST("no" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'region', CAST("region" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
 FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_2 AS brenvik_is_invalid FROM (SELECT rows.*, CASE WHEN "no" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_0, CASE WHEN ("no" IS NOT NULL AND ("brenvik_integer_of_no" IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN TRUE ELSE FALSE END AS brenvik_error_1, CASE WHEN ((NOT ((("region") = 'north') IS TRUE))) THEN TRUE ELSE FALSE END AS brenvik_error_2 FROM (SELECT rows_as_read.*, TRY_CAST("no" AS BIGINT) AS "brenvik_integer_of_no" FROM brenvik_stream AS rows_as_read) AS rows) AS tested_rows) AS checked_rows;
 
-SELECT count(e.brenvik_error) AS faulty, CAST(min(e.brenvik_effective_at) AS TEXT) AS earliest, CAST(max(e.brenvik_effective_at) AS TEXT) AS latest FROM "brenvik_work_extract_rows" e;
+SELECT count(e.brenvik_error) AS invalid, CAST(min(e.brenvik_effective_at) AS TEXT) AS earliest, CAST(max(e.brenvik_effective_at) AS TEXT) AS latest FROM "brenvik_work_extract_rows" e;
 
 CREATE TEMP TABLE "brenvik_work_rejected_keys" AS
 SELECT DISTINCT e."no" FROM "brenvik_work_extract_rows" e
@@ -62,8 +62,8 @@ FULL JOIN (
 ) t ON t."no" = c."no"
 WHERE c.brenvik_error IS NOT NULL OR CASE WHEN c.brenvik_sequence_no IS NULL THEN (t."region" = 'north') ELSE (t."no" IS NULL OR c.brenvik_sequence_no IS NULL OR CASE WHEN c."name" = t."name" THEN FALSE ELSE (c."name" IS DISTINCT FROM t."name") END OR CASE WHEN c."region" = t."region" THEN FALSE ELSE (c."region" IS DISTINCT FROM t."region") END) END;
 
-SELECT count(d.brenvik_error) AS faulty,
-  COALESCE(sum(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 ELSE 0 END), 0) AS faulty_met,
+SELECT count(d.brenvik_error) AS invalid,
+  COALESCE(sum(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 ELSE 0 END), 0) AS invalid_matched,
   COALESCE(sum(CASE WHEN d.brenvik_sequence_no IS NOT NULL AND d.brenvik_error IS NULL AND d.brenvik_matched = 0 THEN 1 ELSE 0 END), 0) AS new,
   count(*) - count(d.brenvik_sequence_no) AS absent,
   (SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL) AS current_keys,

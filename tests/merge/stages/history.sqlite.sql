@@ -1,5 +1,5 @@
 SELECT
-  COUNT("c"."brenvik_error") AS "faulty",
+  COUNT("c"."brenvik_error") AS "invalid",
   0 AS "derived",
   CAST(COALESCE(
     SUM(

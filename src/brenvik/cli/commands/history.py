@@ -48,9 +48,9 @@ def history(
         rules = declared.table(table).rules
         wanted = key_of(rules.natural_key, key)
         if changes:
-            told = store.change_log(rules, wanted)
-            show_change_log(declared, rules, wanted, told, json=json)
-            raise typer.Exit(DONE if told else FAILED)
+            logged = store.change_log(rules, wanted)
+            show_change_log(declared, rules, wanted, logged, json=json)
+            raise typer.Exit(DONE if logged else FAILED)
         rows = store.history(rules, wanted, known_at=known_at, without=without or ()).to_pylist()
     past = in_words(known_at, without)
     show_history(declared, rules, wanted, rows, past=past, json=json)

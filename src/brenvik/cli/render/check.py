@@ -38,10 +38,10 @@ def show_findings(project: Project, findings: Sequence[Finding], *, json: bool) 
                 table.add_row(column["column"], column["type"], column["given"], column["what"])
             paper.indented(out, table, by=6)
         for fault in finding.faults:
-            told = fault.replace("\n", "\n    ")
-            out.print(Text(f"    fault: {told}", style="red"))
-        for told in finding.attention:
-            out.print(Text(f"    needs attention: {told}", style="yellow"))
+            text = fault.replace("\n", "\n    ")
+            out.print(Text(f"    error: {text}", style="red"))
+        for text in finding.attention:
+            out.print(Text(f"    needs attention: {text}", style="yellow"))
         for note in finding.notes:
             out.print(Text(f"    {note}"))
         if finding.foreign and not finding.faults:

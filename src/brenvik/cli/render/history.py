@@ -64,8 +64,8 @@ def show_history(
         table.add_row(*cells)
     paper.indented(out, table)
     if steady:
-        told = ", ".join(f"{name} {paper.shown(rows[-1][name])}" for name in steady)
-        out.print(Text(f"\n  same in all: {told}" if len(rows) > 1 else f"\n  {told}"))
+        changes = ", ".join(f"{name} {paper.shown(rows[-1][name])}" for name in steady)
+        out.print(Text(f"\n  same in all: {changes}" if len(rows) > 1 else f"\n  {changes}"))
     out.print()
     for number, (one, other) in enumerate(itertools.pairwise(rows), 1):
         _step(out, number, one, other, spans, varying)
@@ -83,19 +83,19 @@ def _step(
 ) -> None:
     gap = spans[number - 1][1] != spans[number][0]
     lead = f"  {number} → {number + 1}  "
-    said = [
+    differences = [
         f"{name} {paper.shown(one[name])} → {paper.shown(other[name])}"
         for name in varying
         if paper.shown(one[name]) != paper.shown(other[name])
     ]
     if gap:
         away = spans[number][0] - spans[number - 1][1]
-        said.insert(
+        differences.insert(
             0,
             f"deleted {paper.moment(spans[number - 1][1])}, inserted again {paper.moment(spans[number][0])} "
             f"(after {paper.span(away)})",
         )
-    for line in said or ["inserted again without a difference"]:
+    for line in differences or ["inserted again without a difference"]:
         out.print(Text(lead + line))
         lead = " " * len(lead)
 
@@ -105,19 +105,21 @@ def _open_end(rules: TableRules, value: Any) -> Any:
 
 
 def show_change_log(
-    project: Project, rules: TableRules, key: Any, told: Sequence[Mapping[str, Any]], *, json: bool
+    project: Project, rules: TableRules, key: Any, changes: Sequence[Mapping[str, Any]], *, json: bool
 ) -> None:
     if json:
-        paper.print_json(project, table=rules.table, key=key, changes=told)
+        paper.print_json(project, table=rules.table, key=key, changes=changes)
         return
     out = paper.console()
     shown_key = paper.key_of(key) if isinstance(key, dict) else str(key)
-    if not told:
+    if not changes:
         out.print(Text(f"{project.title} · {rules.table} {shown_key} · no changes in the log"))
         return
-    paper.heading(out, project, f"{rules.table} {shown_key}", paper.many(len(told), "changes"), "in order of arrival")
+    paper.heading(
+        out, project, f"{rules.table} {shown_key}", paper.many(len(changes), "changes"), "in order of arrival"
+    )
     table = paper.table_of("run", "arrived", "from", "line", "effective", "decision", "effect", right=("run", "line"))
-    for row in told:
+    for row in changes:
         table.add_row(
             str(row["run"]),
             f"{row['arrived_at']:%m-%d %H:%M}" if row["arrived_at"] else "–",

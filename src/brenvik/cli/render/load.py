@@ -72,14 +72,14 @@ def show_round(project: Project, found: Round, *, stopping: bool, json: bool) ->
             next_s=None if stopping else round(found.next_s, 3),
         )
         return
-    said = []
+    line = []
     for o in found.outcomes:
         parts = [f"{o.counts[name]:,} {name}" for name in ("read", *DECISIONS) if o.counts.get(name)]
         what = f"run {o.run}: {', '.join(parts) or 'no rows'}" if o.run else o.state
-        said.append(f"{o.table} {what}" + (f" ({str(o.error).splitlines()[0]})" if o.error else ""))
-    said += [str(found.error).splitlines()[0]] if found.error else []
-    said.append("stopped" if stopping else f"next in {found.next_s:.0f} s")
-    print(visible(f"{datetime.now(UTC):%H:%M:%S}  {' · '.join(said)}"), flush=True)
+        line.append(f"{o.table} {what}" + (f" ({str(o.error).splitlines()[0]})" if o.error else ""))
+    line += [str(found.error).splitlines()[0]] if found.error else []
+    line.append("stopped" if stopping else f"next in {found.next_s:.0f} s")
+    print(visible(f"{datetime.now(UTC):%H:%M:%S}  {' · '.join(line)}"), flush=True)
 
 
 def _load_details(out: Console, o: Outcome) -> None:
@@ -97,9 +97,9 @@ def _load_details(out: Console, o: Outcome) -> None:
         out.print(Text(head + o.source))
         pad = " " * len(head)
         if o.decision_log and any(o.counts.get(name) for name in _LISTED):
-            told = [r for r in o.decisions().to_pylist() if r["decision"] in _LISTED]
+            listed = [r for r in o.decisions().to_pylist() if r["decision"] in _LISTED]
             table = paper.table_of("", "", "", "", right=())
-            for row in told[:_SHOWN_LINES]:
+            for row in listed[:_SHOWN_LINES]:
                 place = " ".join(
                     filter(
                         None, [row["file"] if " … " in o.source else "", f"line {row['line']}" if row["line"] else ""]
@@ -108,8 +108,8 @@ def _load_details(out: Console, o: Outcome) -> None:
                 table.add_row(paper.state(row["decision"]), place, paper.key_of(row["key"]), row["reason"])
             table.show_header = False
             paper.indented(out, table, by=len(pad))
-            if len(told) > _SHOWN_LINES:
-                out.print(Text(f"{pad}and {len(told) - _SHOWN_LINES:,} more"))
+            if len(listed) > _SHOWN_LINES:
+                out.print(Text(f"{pad}and {len(listed) - _SHOWN_LINES:,} more"))
         decided, rows = o.sums()
         out.print(Text(f"{pad}{decided}"))
         out.print(Text(f"{pad}{rows}"))
@@ -123,13 +123,13 @@ def _load_end(out: Console, outcomes: Sequence[Outcome], code: int) -> None:
         states["loaded" if o.state == "done" else o.state] = (
             states.get("loaded" if o.state == "done" else o.state, 0) + 1
         )
-    said = [f"{number} {state}" for state, number in states.items()]
+    line = [f"{number} {state}" for state, number in states.items()]
     with_rejects = [o for o in outcomes if o.counts.get("rejected")]
     rejected = sum(o.counts["rejected"] for o in with_rejects)
     if rejected:
         where = with_rejects[0].table if len(with_rejects) == 1 else ""
-        said.append(f"{rejected:,} rejected: brenvik rejects {where}".rstrip())
+        line.append(f"{rejected:,} rejected: brenvik rejects {where}".rstrip())
     if pending := sum(o.counts.get("pending", 0) for o in outcomes):
-        said.append(f"{pending:,} pending: brenvik deletes")
+        line.append(f"{pending:,} pending: brenvik deletes")
     out.print()
-    out.print(Text(f"  {', '.join(said)}    exit {code}"))
+    out.print(Text(f"  {', '.join(line)}    exit {code}"))

@@ -63,10 +63,10 @@ def print_json(project: Project, *, in_one_line: bool = False, **answer: Any) ->
     value = {"project": project.name, "environment": project.environment, **answer}
     indent = None if in_one_line else 2
     try:
-        told = json.dumps(value, default=_plain, ensure_ascii=False, indent=indent, allow_nan=False)
+        text = json.dumps(value, default=_plain, ensure_ascii=False, indent=indent, allow_nan=False)
     except ValueError:
-        told = json.dumps(_finite(value), default=_plain, ensure_ascii=False, indent=indent, allow_nan=False)
-    print(told.encode("utf-8", "backslashreplace").decode(), flush=True)
+        text = json.dumps(_finite(value), default=_plain, ensure_ascii=False, indent=indent, allow_nan=False)
+    print(text.encode("utf-8", "backslashreplace").decode(), flush=True)
 
 
 def _finite(value: Any) -> Any:

@@ -98,6 +98,6 @@ def _decision(table: Table, row: Mapping[str, Any], *, several: bool) -> None:
             for v in (change["before"], change["after"])
         )
         stays = "stays" in row["reason"] and f"{change['column']} stays" in row["reason"]
-        told = f"{before} stays ({after})" if stays else f"{before} → {after}"
+        values = f"{before} stays ({after})" if stays else f"{before} → {after}"
         lead = start if index == 0 else [""] * len(start)
-        table.add_row(*lead, change["column"], told, effective if index == 0 else "")
+        table.add_row(*lead, change["column"], values, effective if index == 0 else "")

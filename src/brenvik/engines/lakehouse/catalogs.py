@@ -35,7 +35,7 @@ FRESH_S = 1.0
 
 
 class Home(Protocol):
-    """A catalog of tables. ``places`` are the locations of the newest metadata; ``location`` is where a new table goes, None
+    """A catalog of tables. ``locations`` are the locations of the newest metadata; ``location`` is where a new table goes, None
     where the catalog decides; ``locks`` is a folder for the locks of this machine's processes."""
 
     locks: Path
@@ -43,7 +43,7 @@ class Home(Protocol):
     @property
     def catalog(self) -> Catalog: ...
 
-    def places(self) -> dict[Identifier, str]: ...
+    def locations(self) -> dict[Identifier, str]: ...
 
     def location(self, identifier: Identifier) -> str | None: ...
 
@@ -95,7 +95,7 @@ class Folder:
         address = URL.create("sqlite", database=str(file), query={"timeout": "60"}).render_as_string()
         return SqlCatalog("brenvik", uri=address, warehouse=str(self.path))
 
-    def places(self) -> dict[Identifier, str]:
+    def locations(self) -> dict[Identifier, str]:
         """Raises StoreError where the catalog and the files of the folder do not belong together."""
         found = _of_sql(self.catalog) if self.is_there else {}
         if strayed := self._strayed(found):
@@ -117,9 +117,9 @@ class Folder:
         """The metadata of tables whose files should be in this folder and are not, by the catalog."""
         return self._strayed(_of_sql(self.catalog)) if self.is_there else {}
 
-    def _strayed(self, places: dict[Identifier, str]) -> dict[Identifier, str]:
+    def _strayed(self, locations: dict[Identifier, str]) -> dict[Identifier, str]:
         begins = (f"{self.path}/", f"file://{self.path}/")
-        out = {each: place for each, place in places.items() if not place.startswith(begins)}
+        out = {each: place for each, place in locations.items() if not place.startswith(begins)}
         here = os.path.realpath(self.path) if out else ""
         return {
             each: place
@@ -170,7 +170,7 @@ class Named:
                 f"environment) has no catalog of this name: {str(error).partition(chr(10))[0]}"
             ) from error
 
-    def places(self) -> dict[Identifier, str]:
+    def locations(self) -> dict[Identifier, str]:
         if isinstance(self.catalog, SqlCatalog):
             return _of_sql(self.catalog)
         at, found = self._seen
@@ -189,7 +189,7 @@ class Named:
 
     def missing_rights(self) -> list[str]:
         """Reads the catalog, and writes and removes a file at the default location of its tables."""
-        self.places()
+        self.locations()
         where = self.catalog.properties.get("warehouse")
         if where is None:
             return []

@@ -96,12 +96,12 @@ def sweep(lake: Lake, table: Table, dropped: set[str], named: Collection[str]) -
     needed = files_of(lake, table, metadata.snapshots) | {table.metadata_location, *named}
     needed.update(entry.metadata_file for entry in metadata.metadata_log)
     needed.update(each.statistics_path for each in (*metadata.statistics, *metadata.partition_statistics))
-    places = {local(path) for path in needed}
+    kept = {local(path) for path in needed}
     going = {local(path) for path in dropped}
     if not scheme_of(table.location()):
         going.update(_leftovers(Path(local(table.location()))))
     count = size = 0
-    for path in sorted(going - places):
+    for path in sorted(going - kept):
         try:
             length = len(table.io.new_input(path))
             table.io.delete(path)

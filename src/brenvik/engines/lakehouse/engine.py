@@ -22,7 +22,7 @@ from brenvik.engines.lakehouse.compaction import forget, to_rewrite
 from brenvik.engines.lakehouse.entries import LEDGER
 from brenvik.engines.lakehouse.lake import MAIN, OURS, LakeColumn, LakeTable, kind_of
 from brenvik.engines.lakehouse.log import ENTRIES, LoggedTables
-from brenvik.engines.lakehouse.pending import PLACE
+from brenvik.engines.lakehouse.pending import POSITION
 from brenvik.engines.lakehouse.relocating import relocate
 from brenvik.engines.lakehouse.shown import LOG, in_our_words, plain
 from brenvik.engines.lakehouse.snapshots import Change
@@ -54,7 +54,7 @@ class LakehouseEngine(LoggedTables):
     A transaction that is of no table becomes a snapshot of the ledger's own.
     """
 
-    capabilities = Capabilities(PLACE, whole_rows=True, streams=True)
+    capabilities = Capabilities(POSITION, whole_rows=True, streams=True)
 
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
         self._look(text)
@@ -89,7 +89,7 @@ class LakehouseEngine(LoggedTables):
     ) -> pa.Table:
         self._look(text)
         answer = super().ask(text, values, work=work, types=types)
-        return answer.drop_columns([PLACE]) if PLACE in answer.column_names else answer
+        return answer.drop_columns([POSITION]) if POSITION in answer.column_names else answer
 
     def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
         self._look(text)
@@ -149,7 +149,7 @@ class LakehouseEngine(LoggedTables):
     @contextmanager
     def transaction(self, of: TableRules | None = None) -> Iterator[None]:
         self._refresh()
-        before = (dict(self._tables), self._places, self._read_so_far, self._seq, self._has_ledger)
+        before = (dict(self._tables), self._locations, self._read_so_far, self._seq, self._has_ledger)
         self._under_way = True
         try:
             with super().transaction():
@@ -159,7 +159,7 @@ class LakehouseEngine(LoggedTables):
                 for name in list(self._pruned):
                     self._forget_current(name)
         except BaseException:
-            self._tables, self._places, self._read_so_far, self._seq, self._has_ledger = before
+            self._tables, self._locations, self._read_so_far, self._seq, self._has_ledger = before
             raise
         finally:
             self._under_way = False
@@ -238,7 +238,7 @@ class LakehouseEngine(LoggedTables):
         self._refresh()
         names = [name for name in (plain(table.casefold()) for table in tables) if name in self._tables]
         whole = [partial(self._compact, name, keep) for name in names]
-        if not tables and LEDGER in self._places:
+        if not tables and LEDGER in self._locations:
             whole.append(partial(self._compact_ledger, keep))
         with in_our_words(self.address):
             return [retry_on_conflict(do) for do in whole]
@@ -275,7 +275,7 @@ class LakehouseEngine(LoggedTables):
         state, swept, size = forget(self._lake, state, needed, keep)
         assert state.table and before.table
         self._tables[name] = state
-        self._places = {**self._places, state.identifier: state.table.metadata_location}
+        self._locations = {**self._locations, state.identifier: state.table.metadata_location}
         self._show(name)
         return Compacted(
             name,
@@ -299,7 +299,7 @@ class LakehouseEngine(LoggedTables):
             self._append(None, fold=True)
         state, swept, size = forget(self._lake, self._ledger(), (), keep, named=self._named(before))
         assert state.table and before.table
-        self._places = {**self._places, LEDGER: state.table.metadata_location}
+        self._locations = {**self._locations, LEDGER: state.table.metadata_location}
         snapshots = (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots))
         return Compacted(".".join(LEDGER), (len(before.files), len(state.files)), (0, 0), snapshots, swept, size)
 
@@ -357,12 +357,12 @@ class LakehouseEngine(LoggedTables):
                 numbers = {number for number, file in enumerate(state.files) if file.file_path in dropped}
                 rows, deleted = pending.rewritten(relations, self._stored(state), numbers), []
             added = self._in_order(state, rows)
-        if state.table is None and state.identifier[0] == SCHEMA and state.identifier in self._places:
+        if state.table is None and state.identifier[0] == SCHEMA and state.identifier in self._locations:
             self._lake.drop(state.identifier)  # left by a run that never came to its end
         done = self._lake.commit(state, Change(added, deleted, properties, dropped=dropped))
         assert done.table
         self._tables[name] = done
-        self._places = {**self._places, done.identifier: done.table.metadata_location}
+        self._locations = {**self._locations, done.identifier: done.table.metadata_location}
         if name in self._changed:
             del self._changed[name]
             for relation in (relations.added, relations.deleted):

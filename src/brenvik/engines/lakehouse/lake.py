@@ -59,7 +59,7 @@ _TYPES: dict[str, ice.IcebergType] = {
     "FLOAT": ice.FloatType(), "BOOLEAN": ice.BooleanType(), "DATE": ice.DateType(), "TIME": ice.TimeType(),
     "TIMESTAMP": ice.TimestampType(), "TIMESTAMP WITH TIME ZONE": ice.TimestamptzType(), "BLOB": ice.BinaryType(),
 }  # fmt: skip
-_SAID = {str(kind): said for said, kind in _TYPES.items()}
+_NAMES = {str(kind): name for name, kind in _TYPES.items()}
 _DECIMAL = re.compile(r"DECIMAL\((\d+), ?(\d+)\)")
 
 
@@ -87,7 +87,7 @@ class LakeTable:
     split_by: str | None = None
     """A boolean column: its true and its false rows are in different files."""
     files: list[DataFile] = field(default_factory=list)
-    """Those of rows; a file's number is its place here."""
+    """Those of rows; a file's number is its position here."""
     deletes: list[DataFile] = field(default_factory=list)
     """Those of deleted positions."""
     properties: Mapping[str, str] = field(default_factory=dict)
@@ -112,15 +112,15 @@ class Lake:
     def catalog(self) -> Catalog:
         return self.home.catalog
 
-    def places(self) -> dict[tuple[str, str], str]:
+    def locations(self) -> dict[tuple[str, str], str]:
         """The locations of the newest metadata of each table."""
-        return self.home.places()
+        return self.home.locations()
 
     def load(self, identifier: tuple[str, str]) -> Table:
         """A table as it is now; read only where it is another than last time."""
-        place = self.places().get(identifier)
+        location = self.locations().get(identifier)
         found = self._loaded.get(identifier)
-        if place is None or found is None or found.metadata_location != place:
+        if location is None or found is None or found.metadata_location != location:
             with whole(identifier):
                 found = self.catalog.load_table(identifier)
             self._loaded[identifier] = found
@@ -153,7 +153,7 @@ class Lake:
                 )
             (files if file.content == DataFileContent.DATA else deletes).append(file)
         for each in schema.fields:
-            if not isinstance(each.field_type, ice.DecimalType) and str(each.field_type) not in _SAID:
+            if not isinstance(each.field_type, ice.DecimalType) and str(each.field_type) not in _NAMES:
                 raise StoreError(
                     f"{'.'.join(table.name())} has the column {each.name} of type {each.field_type}, which is not supported; "
                     "load into a table with another name."
@@ -338,11 +338,11 @@ def _fields(columns: Iterable[LakeColumn], metadata: TableMetadata | None) -> tu
     return tuple(fields)
 
 
-def kind_of(said: str) -> str:
+def kind_of(name: str) -> str:
     """The name of a type in DuckDB, for one in a statement."""
-    if said.startswith(("TEXT", "VARCHAR")):
+    if name.startswith(("TEXT", "VARCHAR")):
         return "VARCHAR"
-    return {"TIMESTAMPTZ": "TIMESTAMP WITH TIME ZONE", "INT": "INTEGER"}.get(said, said)
+    return {"TIMESTAMPTZ": "TIMESTAMP WITH TIME ZONE", "INT": "INTEGER"}.get(name, name)
 
 
 def _type_for(kind: str) -> ice.IcebergType:
@@ -355,4 +355,4 @@ def _kind(column: ice.NestedField) -> str:
     kind = column.field_type
     if isinstance(kind, ice.DecimalType):
         return f"DECIMAL({kind.precision}, {kind.scale})"
-    return _SAID[str(kind)]
+    return _NAMES[str(kind)]

@@ -59,9 +59,9 @@ class LoggedTables(ShownTables):
             statement = statement.replace(" SET ", f" SET {sql.quote(SEQ)} = NULL, ", 1)
         return self._execute(statement, values)
 
-    def _read_tables(self, places: dict[tuple[str, str], str]) -> None:
-        super()._read_tables(places)
-        if LEDGER in places:
+    def _read_tables(self, locations: dict[tuple[str, str], str]) -> None:
+        super()._read_tables(locations)
+        if LEDGER in locations:
             self._read_entries()
 
     def _read_entries(self) -> None:
@@ -112,7 +112,7 @@ class LoggedTables(ShownTables):
                 for table in self._tables.values():
                     upgrading.name_log(self._lake, table, old, new, LOG)
             upgrading.write_log(self._lake, state, upgraded, {_COMPACTED: "\n".join(self._named(state))})
-        self._has_ledger, self._older, self._places = False, None, {}  # all is read again
+        self._has_ledger, self._older, self._locations = False, None, {}  # all is read again
         self._tables.clear()
 
     def _not_adopted(self, ledger: LakeTable) -> list[str]:
@@ -153,7 +153,7 @@ class LoggedTables(ShownTables):
         """Commits entries to the ledger's log, with those that snapshots name and it does not have yet; ``fold`` rewrites all of
         them, as happens by itself once they are in many files."""
         for attempt in range(_TRIES):
-            state = self._ledger() if LEDGER in self._lake.places() else LakeTable(LEDGER, entries.columns())
+            state = self._ledger() if LEDGER in self._lake.locations() else LakeTable(LEDGER, entries.columns())
             others = self._not_adopted(state)
             fold = (fold or len(state.files) > MANY_FILES) and self._read_so_far >= {*state.paths} and not attempt
             if entered is None and not others and not fold:
@@ -174,7 +174,7 @@ class LoggedTables(ShownTables):
             assert done.table
             new = {*done.paths} - {*state.paths}
             if {*state.paths} <= self._read_so_far:  # else what others entered is still to be read
-                self._places = {**self._places, LEDGER: done.table.metadata_location}
+                self._locations = {**self._locations, LEDGER: done.table.metadata_location}
             self._read_so_far |= new
             return
 

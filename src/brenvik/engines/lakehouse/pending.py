@@ -4,8 +4,8 @@ Files never change, so nothing is done to a table before its commit: new and cha
 positions of deleted rows in another. A statement of the core that inserts, updates or deletes becomes statements that fill
 these two; the table itself is a view that shows it as if they were applied.
 
-A place is the number of a file and of a row in it; rows that came in this transaction have one beyond all files. A row that
-is updated keeps its place.
+A position is the number of a file and of a row in it; rows that came in this transaction have one beyond all files. A row that
+is updated keeps its position.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from sqlglot import exp
 from brenvik.merge import sql
 from brenvik.merge.prune import CurrentRows
 
-PLACE = "brenvik_place"
+POSITION = "brenvik_position_in_file"
 MEMORY = "brenvik_lake"
 """The schema, in DuckDB's memory, of what belongs to no store."""
 CHANGED = sql.quote("brenvik_lake_changed")
@@ -50,21 +50,21 @@ class Relations:
         return f"{MEMORY}.current_{self.number}"
 
 
-def place(file: str, row: str) -> str:
+def position(file: str, row: str) -> str:
     return f"(CAST({file} AS BIGINT) << {_FILE_STEP}) + {row}"
 
 
-def split(place: str) -> tuple[str, str]:
-    """The number of a file and of a row in it, of a place."""
-    return f"{place} >> {_FILE_STEP}", f"{place} & {2**_FILE_STEP - 1}"
+def split(position: str) -> tuple[str, str]:
+    """The number of a file and of a row in it, of a position."""
+    return f"{position} >> {_FILE_STEP}", f"{position} & {2**_FILE_STEP - 1}"
 
 
 def make_relations(relations: Relations, columns: Sequence[tuple[str, str, bool]]) -> list[str]:
     """``columns`` are names, types and whether nulls are rejected."""
     given = "".join(f"{sql.quote(name)} {kind}{' NOT NULL' if needed else ''}, " for name, kind, needed in columns)
     return [
-        f"CREATE TABLE {relations.added} ({given}{PLACE} BIGINT)",
-        f"CREATE TABLE {relations.deleted} ({PLACE} BIGINT)",
+        f"CREATE TABLE {relations.added} ({given}{POSITION} BIGINT)",
+        f"CREATE TABLE {relations.deleted} ({POSITION} BIGINT)",
     ]
 
 
@@ -98,24 +98,24 @@ class Group:
             value = value if kind == its_kind else f"CAST({value} AS {kind})"
             shown.append(f"{value} AS {sql.quote(name)}")
         paths, numbers = ", ".join(map(text, self.paths)), ", ".join(map(str, self.numbers))
-        at = place(f"([{numbers}])[CAST(f.file_index AS BIGINT) + 1]", "f.file_row_number")
+        at = position(f"([{numbers}])[CAST(f.file_index AS BIGINT) + 1]", "f.file_row_number")
         how = "hive_partitioning = false"
-        if self._hides_places:
+        if self._hides_positions:
             renamed = ", ".join(
                 f"{field}: {{name: {text(name)}, type: {text(kind)}, default_value: NULL}}"
                 for field, (name, kind) in by_id.items()
             )
             how += f", schema = MAP {{{renamed}}}"
-        return f"SELECT {', '.join(shown)}, {at} AS {PLACE} FROM read_parquet([{paths}], {how}) f"
+        return f"SELECT {', '.join(shown)}, {at} AS {POSITION} FROM read_parquet([{paths}], {how}) f"
 
     @property
-    def _hides_places(self) -> bool:
+    def _hides_positions(self) -> bool:
         """Whether a column has one of DuckDB's names for the position of a row, and would be mistaken for it."""
         return any(name.casefold() in _PLACES for _, name, _ in self.stored_columns)
 
     def _read_as(self, field: int, name: str) -> str:
         """What a column is called when the files are read; another name than its own costs much time."""
-        return f"column_{field}" if self._hides_places else name
+        return f"column_{field}" if self._hides_positions else name
 
 
 @dataclass(frozen=True)
@@ -137,21 +137,21 @@ class Stored:
     @property
     def nothing(self) -> str:
         nulls = ", ".join(f"CAST(NULL AS {kind}) AS {sql.quote(name)}" for name, kind, _ in self.columns)
-        return f"SELECT {nulls}, CAST(NULL AS BIGINT) AS {PLACE} WHERE 1 = 0"
+        return f"SELECT {nulls}, CAST(NULL AS BIGINT) AS {POSITION} WHERE 1 = 0"
 
     @property
     def deleted(self) -> str:
         """A query for the positions of deleted rows."""
         if not self.deletes:
-            return f"SELECT CAST(NULL AS BIGINT) AS {PLACE} WHERE 1 = 0"
+            return f"SELECT CAST(NULL AS BIGINT) AS {POSITION} WHERE 1 = 0"
         paths, names = (", ".join(map(text, each)) for each in (self.deletes, self.names))
         files = f"(SELECT unnest([{names}]) AS path, unnest(range({len(self.names)})) AS number)"
-        at = place("n.number", "s.pos")
-        return f"SELECT {at} AS {PLACE} FROM read_parquet([{paths}]) s JOIN {files} n ON n.path = s.file_path"
+        at = position("n.number", "s.pos")
+        return f"SELECT {at} AS {POSITION} FROM read_parquet([{paths}]) s JOIN {files} n ON n.path = s.file_path"
 
     def without_deleted(self, alias: str) -> str:
         """Excludes deleted rows."""
-        return f" ANTI JOIN ({self.deleted}) d ON d.{PLACE} = {alias}.{PLACE}" if self.deletes else ""
+        return f" ANTI JOIN ({self.deleted}) d ON d.{POSITION} = {alias}.{POSITION}" if self.deletes else ""
 
     def only(self, numbers: Collection[int]) -> Stored:
         """The same with some of the files."""
@@ -169,11 +169,11 @@ class Stored:
 def show(relations: Relations, stored: Stored, *, some_pending: bool, pruned: bool) -> str:
     """The view of a table, or of its rows after pruning."""
     names = sql.columns(name for name, _, _ in stored.columns)
-    shown = f"SELECT {names}, f.{PLACE} FROM "
+    shown = f"SELECT {names}, f.{POSITION} FROM "
     shown += f"{relations.current} f" if pruned else f"({stored.rows}) f{stored.without_deleted('f')}"
     if some_pending:
-        shown += f" ANTI JOIN {relations.deleted} g ON g.{PLACE} = f.{PLACE}"
-        shown += f" UNION ALL SELECT {names}, {PLACE} FROM {relations.added}"
+        shown += f" ANTI JOIN {relations.deleted} g ON g.{POSITION} = f.{POSITION}"
+        shown += f" UNION ALL SELECT {names}, {POSITION} FROM {relations.added}"
     return f"CREATE OR REPLACE VIEW {relations.relation} AS {shown}"
 
 
@@ -188,7 +188,7 @@ def current_rows(relations: Relations, stored: Stored, needed: CurrentRows) -> s
     found += f" WHERE {needed.where}" if needed.where else ""
     return (
         f"INSERT INTO {relations.current} SELECT q.* FROM ({found}) q{stored.without_deleted('q')} "
-        f"ANTI JOIN {relations.current} n ON n.{PLACE} = q.{PLACE}"
+        f"ANTI JOIN {relations.current} n ON n.{POSITION} = q.{POSITION}"
     )
 
 
@@ -196,7 +196,7 @@ def rewritten(relations: Relations, stored: Stored, numbers: Collection[int]) ->
     """The remaining rows of some files and the new ones, as a relation."""
     names = sql.columns(name for name, _, _ in stored.columns)
     remaining = f"({stored.only(numbers).rows}) f{stored.without_deleted('f')}"
-    remaining += f" ANTI JOIN {relations.deleted} g ON g.{PLACE} = f.{PLACE}"
+    remaining += f" ANTI JOIN {relations.deleted} g ON g.{POSITION} = f.{POSITION}"
     return f"(SELECT {names} FROM {remaining} UNION ALL SELECT {names} FROM {relations.added})"
 
 
@@ -207,10 +207,10 @@ def in_order(rows: str, names: Iterable[str], sorted_by: Sequence[str], split_by
     return [f"SELECT {sql.columns(names)} FROM {rows}{part}{order}" for part in parts]
 
 
-def by_file(places: str) -> str:
+def by_file(positions: str) -> str:
     """A query for positions, file by file: ``file`` and its ``rows``."""
-    file, row = split(PLACE)
-    return f"SELECT {file} AS file, list({row} ORDER BY {row}) AS rows FROM {places} GROUP BY ALL"
+    file, row = split(POSITION)
+    return f"SELECT {file} AS file, list({row} ORDER BY {row}) AS rows FROM {positions} GROUP BY ALL"
 
 
 def text(value: str) -> str:
@@ -228,14 +228,15 @@ def rewrite(statement: str, relations: Relations, names: tuple[str, ...]) -> tup
         target, rows = tree.this, tree.expression
         given = sql.columns([column.name for column in target.expressions] or names)
         return (
-            f"INSERT INTO {relations.added} ({given}, {PLACE}) SELECT q.*, nextval('{MEMORY}.places') FROM ({_text(rows)}) q",
+            f"INSERT INTO {relations.added} ({given}, {POSITION}) "
+            f"SELECT q.*, nextval('{MEMORY}.positions') FROM ({_text(rows)}) q",
         )
-    at = f"{relations.relation}.{PLACE}"
+    at = f"{relations.relation}.{POSITION}"
     where = f" {_text(tree.args['where'])}" if tree.args.get("where") else ""
     deleted = (
-        f"INSERT INTO {relations.deleted} SELECT c.{PLACE} FROM {CHANGED} c "
-        f"ANTI JOIN {relations.deleted} g ON g.{PLACE} = c.{PLACE} WHERE c.{PLACE} < {FIRST_NEW}",
-        f"DELETE FROM {relations.added} WHERE {PLACE} IN (SELECT c.{PLACE} FROM {CHANGED} c)",
+        f"INSERT INTO {relations.deleted} SELECT c.{POSITION} FROM {CHANGED} c "
+        f"ANTI JOIN {relations.deleted} g ON g.{POSITION} = c.{POSITION} WHERE c.{POSITION} < {FIRST_NEW}",
+        f"DELETE FROM {relations.added} WHERE {POSITION} IN (SELECT c.{POSITION} FROM {CHANGED} c)",
     )
     last = f"DROP TABLE {CHANGED}"
     if isinstance(tree, exp.Delete):
@@ -245,11 +246,12 @@ def rewrite(statement: str, relations: Relations, names: tuple[str, ...]) -> tup
     values = [f"{sets.get(name, f'{relations.relation}.{sql.quote(name)}')} AS {sql.quote(name)}" for name in names]
     source = tree.args.get("from_") or tree.args.get("from")
     others = f", {_text(source.this)}" if source else ""
-    shown = sql.listed(*values, f"{at} AS {PLACE}", sep=", ")
+    shown = sql.listed(*values, f"{at} AS {POSITION}", sep=", ")
     return (
         f"CREATE TEMP TABLE {CHANGED} AS SELECT {shown} FROM {relations.relation}{others}{where}",
         *deleted,
-        f"INSERT INTO {relations.added} ({sql.columns(names)}, {PLACE}) SELECT {sql.columns(names)}, {PLACE} FROM {CHANGED}",
+        f"INSERT INTO {relations.added} ({sql.columns(names)}, {POSITION}) "
+        f"SELECT {sql.columns(names)}, {POSITION} FROM {CHANGED}",
         last,
     )
 

@@ -51,37 +51,37 @@ class ShownTables(DuckDBEngine):
         self._pruned: dict[str, None] = {}
         """Tables that it sees pruned to the rows of some keys."""
         self._under_way = False
-        self._places: dict[tuple[str, str], str] = {}
+        self._locations: dict[tuple[str, str], str] = {}
         """Where the metadata of each table stood when it was last looked at."""
         self._relations: dict[str, Relations] = {}
         self._numbers = itertools.count(1)
         self._file_columns: dict[str, FileColumns] = {}
         """The columns of each file that was read."""
         self._reached: set[str] = set()
-        """How places elsewhere begin that DuckDB can read."""
+        """How locations elsewhere begin that DuckDB can read."""
         self._execute(f"CREATE SCHEMA {MEMORY}", None)
-        self._execute(f"CREATE SEQUENCE {MEMORY}.places START {pending.FIRST_NEW}", None)
+        self._execute(f"CREATE SEQUENCE {MEMORY}.positions START {pending.FIRST_NEW}", None)
 
     def _refresh(self) -> None:
         """Refreshes the views of tables and ledger; not within a transaction, which keeps what it saw first."""
         if self._under_way:
             return
         with in_our_words(self.address):
-            places = self._lake.places()
-            if places != self._places:
-                self._read_tables(places)
-                self._places = places
+            locations = self._lake.locations()
+            if locations != self._locations:
+                self._read_tables(locations)
+                self._locations = locations
 
-    def _read_tables(self, places: dict[tuple[str, str], str]) -> None:
-        for identifier in places.keys() | self._places.keys():
-            if identifier[0] != SCHEMA and places.get(identifier) != self._places.get(identifier):
-                self._read_table(identifier, there=identifier in places)
+    def _read_tables(self, locations: dict[tuple[str, str], str]) -> None:
+        for identifier in locations.keys() | self._locations.keys():
+            if identifier[0] != SCHEMA and locations.get(identifier) != self._locations.get(identifier):
+                self._read_table(identifier, there=identifier in locations)
         logs = {}
         for state in self._tables.values():
             if state.identifier[0] != SCHEMA and LOG in state.properties:
                 name, _, snapshot = state.properties[LOG].rpartition(" ")
                 logs[name] = int(snapshot)
-        for identifier in places:
+        for identifier in locations:
             if identifier[0] == SCHEMA and identifier[1] in logs:
                 self._read_table(identifier, snapshot=logs[identifier[1]])
 
@@ -168,9 +168,9 @@ class ShownTables(DuckDBEngine):
         ):
             yield self._connection.sql(question).to_arrow_reader(ROW_GROUP)
 
-    def _by_file(self, state: LakeTable, places: str) -> list[tuple[str, pa.Array]]:
+    def _by_file(self, state: LakeTable, positions: str) -> list[tuple[str, pa.Array]]:
         """Places as the numbers of rows by file."""
-        found = self._connection.sql(pending.by_file(places)).to_arrow_table()
+        found = self._connection.sql(pending.by_file(positions)).to_arrow_table()
         files = (state.files[number].file_path for number in found["file"].to_pylist())
         return [(path, rows.values) for path, rows in zip(files, found["rows"], strict=True)]
 

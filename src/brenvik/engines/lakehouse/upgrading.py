@@ -28,10 +28,10 @@ if TYPE_CHECKING:
 def rename_log(lake: Lake, old: str, new: str, columns: Mapping[str, str]) -> None:
     """Renames a change log and columns of it."""
     before, after = ((SCHEMA, name.rpartition(".")[2]) for name in (old, new))
-    if before in lake.places():
+    if before in lake.locations():
         lake.catalog.rename_table(before, after)
         lake.home.changed()
-    if after not in lake.places():
+    if after not in lake.locations():
         return
     table = lake.load(after)
     there = {field.name for field in table.schema().fields}.intersection(columns)

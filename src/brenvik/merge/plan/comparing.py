@@ -63,10 +63,10 @@ def _compare_at_once(
 
 def _size_at_once(facts: Validated, rows: Sequence[Row]) -> Validated:
     (sizes,) = rows
-    good = facts.read - facts.broken - sizes["faulty"]
-    again = bool(sizes["faulty_met"]) or _has_duplicates(sizes, good)
+    good = facts.read - facts.broken - sizes["invalid"]
+    again = bool(sizes["invalid_matched"]) or _has_duplicates(sizes, good)
     return replace(
-        facts, sizes=sizes, extract_at=sizes["at"], invalid=sizes["faulty"], compared=True, compare_again=again
+        facts, sizes=sizes, extract_at=sizes["at"], invalid=sizes["invalid"], compared=True, compare_again=again
     )
 
 
@@ -78,8 +78,8 @@ def _has_duplicates(sizes: Row, good: int) -> bool:
 def _compare_whole(
     schema: TableSchema, rows: Rows, ledger: LedgerSql, question: str, sizes: str, when: When[Validated] | None
 ) -> tuple[Step[Validated], ...]:
-    def and_(said: str, holds: Any) -> When[Validated]:
-        return When(said, lambda f: (when is None or when.holds(f)) and holds(f))
+    def and_(text: str, holds: Any) -> When[Validated]:
+        return When(text, lambda f: (when is None or when.holds(f)) and holds(f))
 
     invalid = and_("when a row is invalid", lambda f: f.some_invalid)
     duplicated = and_(
@@ -88,7 +88,7 @@ def _compare_whole(
     )
 
     def size(facts: Validated, found: Sequence[Row]) -> Validated:
-        good = facts.read - facts.broken - int(facts.times["faulty"])
+        good = facts.read - facts.broken - int(facts.times["invalid"])
         twice = bool(rows.scope) or _has_duplicates(found[0], good)
         return replace(facts, sizes=found[0], duplicated=twice)
 
@@ -112,7 +112,7 @@ def _compare_whole(
 
 def _times(facts: Validated, rows: Sequence[Row]) -> Validated:
     (times,) = rows
-    return replace(facts, times=times, invalid=times["faulty"], extract_at=times["latest"] or facts.extract_at)
+    return replace(facts, times=times, invalid=times["invalid"], extract_at=times["latest"] or facts.extract_at)
 
 
 def _extract_changes(schema: TableSchema, rows: Rows, *, first: bool) -> tuple[Step[Validated], ...]:

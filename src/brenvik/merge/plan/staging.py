@@ -66,7 +66,7 @@ def _sum_up(facts: Validated, rows: Sequence[Row]) -> Validated:
     (sums,) = rows
     read, highest = facts.read - sums["derived"], sums if classify.HIGHEST in sums else None
     return replace(
-        facts, read=read, invalid=sums["faulty"], derived=sums["derived"], late=sums["late"], highest=highest
+        facts, read=read, invalid=sums["invalid"], derived=sums["derived"], late=sums["late"], highest=highest
     )
 
 
@@ -121,7 +121,7 @@ def reject_invalid(
 ) -> tuple[Step[Validated], ...]:
     """Moves invalid rows from a relation into ``rejected``, with the lines that are not rows."""
     broken: When[Validated] = When(
-        when.said + ", and " + _SOME_BROKEN.said.removeprefix("when "), lambda f: when.holds(f) and f.broken > 0
+        when.text + ", and " + _SOME_BROKEN.text.removeprefix("when "), lambda f: when.holds(f) and f.broken > 0
     )
     into, out = validate.remove_invalid(derives=rows.can_derive, relation=relation)
     some = learned(

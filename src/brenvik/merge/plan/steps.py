@@ -222,7 +222,7 @@ F = TypeVar("F", bound=Begun)
 class When(Generic[F]):
     """When a step runs: in words, and as a test of the facts learned so far."""
 
-    said: str
+    text: str
     holds: Callable[[F], bool]
 
 

@@ -76,7 +76,7 @@ def _or_all(found: tuple[str, ...] | None, every: tuple[str, ...]) -> tuple[str,
 def _overwrite(schema: TableSchema) -> list[Step[Applied]]:
     some: When[Applied] = When("when type 1 values change", lambda f: f.sets_type_1 > 0)
     steps: list[Step[Applied]] = []
-    if schema.store.moves:
+    if schema.store.moves_rows:
         both: When[Applied] = When("when such rows were closed before", lambda f: f.closed_and_overwritten > 0)
         text = current_path.refresh_row_ids(schema)
         steps.append(Step("write", "where rows are now that were closed", text, "change", when=both))
