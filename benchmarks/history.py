@@ -23,7 +23,7 @@ def rules(*, keep: bool) -> brenvik.TableRules:
 
 def changes(numbers: np.ndarray, at: datetime, *, salt: int | np.ndarray = 0) -> pa.Table:
     """One state per buoy number; the same number and salt give the same attributes, another salt another light."""
-    salted = numbers + np.broadcast_to(salt, numbers.column_set)
+    salted = numbers + np.broadcast_to(salt, numbers.shape)
     words = pa.array([f"value {n:03d}" for n in range(1000)])
     texts = {name: words.take(pa.array((numbers * (i + 3)) % 1000)) for i, name in enumerate(ATTRIBUTES[:5])}
     texts["light"] = words.take(pa.array(salted % 1000))

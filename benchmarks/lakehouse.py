@@ -37,7 +37,7 @@ STREAK = 20
 
 @dataclass(frozen=True)
 class Case:
-    """A batch of ``size`` changes into a table of ``rows`` rows: of keys all over it, or of ``neighbours``."""
+    """A batch of ``size`` changes into a table of ``rows`` rows: scattered keys, or ``neighbours``."""
 
     rows: int
     size: int
@@ -63,7 +63,7 @@ class Case:
 class Cost:
     seconds: float
     rows: int
-    """Bytes of files of rows and of positions: of the table, its kept changes and the ledger."""
+    """Bytes of files of rows and of positions: of the table, its change log and the ledger."""
     metadata: int
     plain: int
     """Bytes of the same changes as one plain Parquet file."""
@@ -179,12 +179,12 @@ def main() -> None:
         print(*ways[-1], flush=True)
     shutil.rmtree(LAKE)
     write(found, ways, said.times)
-    resolve(found, ways)
+    draw(found, ways)
 
 
 def write(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, object]]], times: int) -> None:
     lines = [
-        f"| {case.rows:,} | {case.size:,} | {'neighbours' if case.neighbours else 'all over'} | {cost.seconds:.2f} s | "
+        f"| {case.rows:,} | {case.size:,} | {'neighbouring' if case.neighbours else 'scattered'} | {cost.seconds:.2f} s | "
         f"{cost.rows / 1e6:.2f} MB | {cost.metadata / 1e6:.2f} MB | {cost.plain / 1e6:.2f} MB | "
         f"**{cost.rows / cost.plain:.1f}** | {case.goal} |"
         for case, cost in found
@@ -192,8 +192,8 @@ def write(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, objec
     seconds = {(case.rows, case.size, case.neighbours): cost.seconds for case, cost in found}
     large, small = max(rows for rows, _, _ in seconds), min(rows for rows, _, _ in seconds)
     grown = ", ".join(
-        f"{seconds[large, 1_000, near] / seconds[small, 1_000, near]:.2f} times ({told})"
-        for near, told in ((False, "keys all over it"), (True, "keys that are neighbours"))
+        f"{seconds[large, 1_000, near] / seconds[small, 1_000, near]:.2f} times as long ({keys})"
+        for near, keys in ((False, "scattered keys"), (True, "neighbouring keys"))
     )
     way_lines = []
     for case, told in ways:
@@ -202,34 +202,34 @@ def write(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, objec
         assert isinstance(after, dict)
         assert isinstance(size, tuple)
         way_lines.append(
-            f"| {'rewritten' if case.rewritten else 'marked'} | {told['first']:.2f} → {told['last']:.2f} s | "
+            f"| {'copy_on_write' if case.rewritten else 'merge_on_read'} | {told['first']:.2f} → {told['last']:.2f} s | "
             f"{int(str(told['bytes'])) / 1e6:.1f} MB | {before['files']:.0f} → {after['files']:.0f} | "
             f"{before['ours']:.3f} → {after['ours']:.3f} s | {before['others']:.2f} → {after['others']:.2f} s | "
             f"{told['compact']:.2f} s | {size[0] / 1e6:.0f} → {size[1] / 1e6:.0f} MB |"
         )
     text = f"""# Benchmarks of a lakehouse
 
-Upserts into a history table of 8 attributes whose changes are kept: a fifth new keys, two fifths unchanged, two fifths changed,
-each key once; in memory as an Arrow table. The table lies in a local folder, put in order before. Medians of {times} after one
+Upserts into a history table of 8 attributes with a change log: a fifth new keys, two fifths unchanged, two fifths changed,
+each key once; in memory as an Arrow table. The table is in a local folder and was compacted before. Medians of {times} after one
 uncounted load, each on a fresh copy. Time is from the Arrow table to the end of the commit.
 
-Bytes are those of new files of rows and of positions, of the table, of its kept changes and of the ledger; beside the same
-changes written once as plain Parquet (the ratio is of these two). Metadata are the format's own: manifests, lists and the
-table's description, which is written whole at each commit.
+*Rows written* counts new data files and position deletes of the table, its change log and the ledger. *Plain Parquet* is the
+same changes written once; the ratio compares the two. *Metadata* is the format's own: manifests, manifest lists and the
+table's metadata file, which is rewritten by each commit.
 
 | rows of the table | changes | keys | seconds | rows written | metadata | plain Parquet | ratio | goal |
 |---:|---:|:--|---:|---:|---:|---:|---:|:--|
 {chr(10).join(lines)}
 
 A load of 1,000 changes into a table ten times as large takes {grown}; goal 1.3.
-Keys all over the table can lie in any row group: their column is read whole. Of neighbours only the files and row groups that
-can hold them are read.
+Scattered keys can be in any row group: their column is read as a whole. For neighbouring keys only the files and row groups that
+can contain them are read.
 
 {STREAK} loads of 10,000 changes one after the other into {small:,} rows, with rows deleted by position or files rewritten
-(`write_mode`); what it costs to read the whole table then, by Brenvik and by pyiceberg's scan, and after `brenvik compact`,
-which keeps no snapshot here but that of the kept changes that the last run names:
+(`write_mode`); the cost of reading the whole table afterwards, by Brenvik and by pyiceberg's scan, and again
+after `brenvik compact`, which here keeps only the current snapshots:
 
-| changed files | first → last load | rows written | files | read by Brenvik | read by pyiceberg | compact | folder |
+| write mode | first → last load | rows written | files | read by Brenvik | read by pyiceberg | compact | folder |
 |:--|---:|---:|---:|---:|---:|---:|---:|
 {chr(10).join(way_lines)}
 
@@ -242,13 +242,13 @@ Brenvik {brenvik.__version__} · DuckDB {duckdb.__version__} · pyiceberg {pyice
     (DOCS / "lakehouse.md").write_text(text, encoding="utf-8")
 
 
-def resolve(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, object]]]) -> None:
+def draw(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, object]]]) -> None:
     matplotlib.use("Agg")
     from matplotlib import pyplot
 
     figure, (left, middle, right) = pyplot.subplots(1, 3, figsize=(12.8, 5.2), layout="constrained")
     names = [
-        f"{case.size:,}\ninto {case.rows // 1_000_000}M\n{'neighbours' if case.neighbours else 'all over'}"
+        f"{case.size:,}\ninto {case.rows // 1_000_000}M\n{'neighbouring' if case.neighbours else 'scattered'}"
         for case, _ in found
     ]
     bars = left.bar(range(len(found)), [cost.seconds for _, cost in found], color="#4c78a8")
@@ -268,7 +268,7 @@ def resolve(found: list[tuple[Case, Cost]], ways: list[tuple[Case, dict[str, obj
                 place + shift, each["ours"], 0.38, color=colour, label=f"{when} compact" if not place else None
             )
             right.bar_label(bars, fmt="%.3f", fontsize=8)
-    right.set_xticks(range(len(ways)), ["rewritten" if case.rewritten else "marked" for case, _ in ways])
+    right.set_xticks(range(len(ways)), ["copy_on_write" if case.rewritten else "merge_on_read" for case, _ in ways])
     right.set_title(f"Seconds to read all after {STREAK} loads", fontsize=11)
     right.legend(frameon=False)
     for axes in (left, middle, right):

@@ -19,8 +19,8 @@ import duckdb
 import pyarrow
 
 import brenvik
+import extracts
 import history
-import pictures
 import source
 
 ROOT = Path(__file__).parents[1]
@@ -89,46 +89,46 @@ def write(lines: list[str], rows: int, times: int) -> None:
     first, *rest = source.measure(BUILD / "source")
     small = statistics.median(each["seconds"] for each in rest)
     peak = max(each["above_idle_mib"] for each in rest)
-    seen = pictures.measure(BUILD / "pictures", times)
-    (hand,), (entering,), (extract,), (load, taken_back) = (
-        seen[how] for how in ("hand", "entering", "full_extract", "revert")
+    seen = extracts.measure(BUILD / "extracts", times)
+    (hand,), (recording,), (extract,), (load, taken_back) = (
+        seen[how] for how in ("hand", "recording", "full_extract", "revert")
     )
     text = f"""# Benchmarks
 
 Changes into a DuckDB history of {rows:,} rows with 8 attributes: a fifth new keys, two fifths unchanged, two fifths
 changed; in order, each key once; in memory as an Arrow table, the database in a file. Medians of {times} after one
-uncounted round, the two ways in turns, each load in a process of its own on a fresh copy. Time is from the table in
-memory to the end of the commit; for Brenvik it includes making the SQL. Ratios matter, seconds are this machine's.
+uncounted round, the two in turns, each load in a process of its own on a fresh copy. Time is from the table in
+memory to the end of the commit; for Brenvik it includes making the SQL. Compare ratios: the seconds are those of this machine.
 
-What stands beside it is in `benchmarks/by_hand.py`, with what it does not guarantee; DuckDB runs there with its own number
-of threads. Brenvik sets `external_threads = 0`, without which a commit now and then leaves a core idle; with that setting
-too the SQL by hand took 3 % less (medians of 7: the first ratio was 1.12 to 1.14, the others 1.08 to 1.17). Where changes
-are kept, the SQL by hand appends the raw changes to a table of their own as well.
+It is compared with the SQL in `benchmarks/by_hand.py`, which says what it does not guarantee; there DuckDB chooses its number
+of threads. Brenvik sets `external_threads = 0`, without which a commit sometimes leaves a core idle; with the same setting
+the SQL by hand took 3 % less (medians of 7: the first ratio was 1.12 to 1.14, the others 1.08 to 1.17). With a change log,
+the SQL by hand also appends the raw changes to a table.
 
-| changes | kept | by hand | Brenvik | ratio | goal | peak by hand | peak Brenvik |
+| changes | change log | by hand | Brenvik | ratio | goal | peak by hand | peak Brenvik |
 |---:|:--|---:|---:|---:|---:|---:|---:|
 {chr(10).join(lines)}
 
 From a database (`benchmarks/source.py`): SQLite with {source.ROWS:,} rows of 8 columns and an index on the watermark,
-taken for the first time in pieces of 250,000 rows with `memory_limit = "350 MB"`, then three times {source.NEW:,} new
+loaded for the first time in windows of 250,000 rows with `memory_limit = "350 MB"`, then three times {source.NEW:,} new
 rows (median). Memory is the peak above the process with its store open.
 
-| rows | seconds | a part of the first | peak above idle |
+| rows | seconds | share of the first | peak above idle |
 |---:|---:|---:|---:|
 | {first["read"]:,} | {first["seconds"]:.1f} s | 1 | {first["above_idle_mib"]:,.0f} MiB |
 | {source.NEW:,} | {small:.2f} s | 1/{first["seconds"] / small:.0f} (goal 1/50) | {peak:,.0f} MiB |
 
-Complete extracts and second thoughts (`benchmarks/pictures.py`): an extract of {pictures.ROWS:,} rows of which
-{pictures.DIFFERING:,} differ, against as many current keys, beside the best comparison in SQL that we could write, and beside
-the same that also enters its run before it begins, keeps the {pictures.DIFFERING:,} changes and enters both with the data: the
-least that can be refused, found dead or taken back. Brenvik also looks for invalid rows and keys that stand twice, guards
-against too many deletes, and checks what was written. A run of {pictures.CHANGES:,} changes of {pictures.ROWS:,} keys, and
-its revert. Medians of {times}, each in a process of its own.
+Full extracts and reverts (`benchmarks/extracts.py`): an extract of {extracts.ROWS:,} rows of which
+{extracts.DIFFERING:,} differ, against as many current keys. It is compared with the best comparison in SQL that we could
+write, and with one that also records its run before it starts, logs the {extracts.DIFFERING:,} changes and records both
+with the data: the least that is needed to block a run, find a crashed one, or revert one. Brenvik also looks for invalid
+rows and duplicated keys, limits deletes, and checks what was written. A run of {extracts.CHANGES:,} changes of
+{extracts.ROWS:,} keys, and its revert. Medians of {times}, each in a process of its own.
 
-| | beside | seconds | ratio | goal |
+| | compared with | seconds | ratio | goal |
 |:--|---:|---:|---:|---:|
 | extract | the comparison by hand {hand:.2f} s | {extract:.2f} s | **{extract / hand:.2f}** | 1.1 |
-| | the same, kept and entered {entering:.2f} s | | **{extract / entering:.2f}** | |
+| | the same, logged and recorded {recording:.2f} s | | **{extract / recording:.2f}** | |
 | revert | its load {load:.2f} s | {taken_back:.2f} s | **{taken_back / load:.2f}** | 2 |
 
 {history.machine()} ·

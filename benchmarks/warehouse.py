@@ -168,7 +168,7 @@ def main() -> None:
             found = found or measure(url, cases(said.rows), said.times)
             grown[huge_pages] = measure(url, growth(), said.growth_times)
     write(found, grown, (said.times, said.growth_times), version)
-    resolve(found, grown[ways[0]])
+    draw(found, grown[ways[0]])
 
 
 def by_hand(medians: dict[str, float]) -> tuple[str, float]:
@@ -203,27 +203,27 @@ def write(found: Found, grown: dict[bool, Found], times: tuple[int, int], versio
     text = f"""# Benchmarks on PostgreSQL
 
 Upserts into a table of {rows:,} rows with 8 attributes: a fifth new keys, two fifths unchanged, two fifths changed, each key
-once; in memory as an Arrow table. Type 2 is a history, type 1 one row a key. Medians of {times[0]} after one uncounted round,
-all cases and ways in turns, each on a fresh copy of its database whose tables were read into memory. Time is from the
-Arrow table to the end of the commit. Ratios matter, seconds are this machine's.
+once; in memory as an Arrow table. Type 2 is a history, type 1 one row per key. Medians of {times[0]} after one uncounted round,
+all in turns, each on a fresh copy of its database whose tables were read into memory. Time is from the
+Arrow table to the end of the commit. Compare ratios: the seconds are those of this machine.
 
-Beside it stands the best of two ways to write it by hand (`benchmarks/by_hand_postgres.py`, with what they do not guarantee): an
-UPDATE and an INSERT, and MERGE. Where changes are kept, the SQL by hand appends the raw changes to a table of their own.
-Changes that come late put the table of the SQL by hand in disorder; its time is that of the same batch all the same.
+It is compared with the better of two scripts by hand (`benchmarks/by_hand_postgres.py`, which says what they do not
+guarantee): an UPDATE and an INSERT, and MERGE. With a change log, the SQL by hand also appends the raw changes to a table.
+Late changes corrupt the history of the SQL by hand; its time is given all the same.
 
-| type | kept | changes | late | by hand | Brenvik | ratio | goal |
+| type | change log | changes | late | by hand | Brenvik | ratio | goal |
 |:--|:--|---:|---:|---:|---:|---:|---:|
 {chr(10).join(lines)}
 
-What {BATCH:,} changes in order cost as a history grows, medians of {times[1]}, right after a checkpoint and on a new
-connection. In a larger table the same keys stand on more pages of the table and its indexes. The first change to each page
-after a checkpoint puts the whole page into the log of the server; and where its shared memory is not in huge pages, each
-page that a new connection touches is mapped by itself. PostgreSQL advises huge pages for shared memory of this size; a
-system has to set them aside (`vm.nr_hugepages`). The table above was measured {"with" if True in grown else "without"} them. In a
-still smaller table the batch is a large part: from 50,000 to 500,000 rows, measured once with huge pages, the time grew by
-1.33, and where changes are kept by 1.37.
+What {BATCH:,} changes in order cost as a history grows: medians of {times[1]}, right after a checkpoint and on a new
+connection. In a larger table the same keys are on more pages of the table and its indexes. The first change to a page
+after a checkpoint writes the whole page to the server's write-ahead log; and without huge pages, each page that a new
+connection touches is mapped separately. PostgreSQL recommends huge pages for shared memory of this size; the system must
+reserve them (`vm.nr_hugepages`). The table above was measured {"with" if True in grown else "without"} them. In
+smaller tables the batch is a larger share: from 50,000 to 500,000 rows, measured once with huge pages, the time grew by
+1.33, and with a change log by 1.37.
 
-| huge pages | kept | rows of the table | by hand | times the one before | Brenvik | times the one before (goal 1.3) |
+| huge pages | change log | rows of the table | by hand | × the row above | Brenvik | × the row above (goal 1.3) |
 |:--|:--|---:|---:|---:|---:|---:|
 {chr(10).join(growth_lines)}
 
@@ -237,7 +237,7 @@ psycopg {psycopg.__version__} · pyarrow {pa.__version__}
     (DOCS / "postgres.md").write_text(text, encoding="utf-8")
 
 
-def resolve(found: Found, grown: Found) -> None:
+def draw(found: Found, grown: Found) -> None:
     matplotlib.use("Agg")
     from matplotlib import pyplot
 

@@ -468,7 +468,7 @@ def test_watermarks_say_how_far_each_feed_is_and_what_is_next(visited: Path) -> 
         1,
     )
     assert found["next_window"] == {
-        "low": "2024-05-13 21:17:00", "high": "2024-05-14 15:00:00", "reads_from": "2024-05-13 15:17:00", "moves": True,
+        "low": "2024-05-13 21:17:00", "high": "2024-05-14 15:00:00", "reads_from": "2024-05-13 15:17:00", "advances": True,
     }  # fmt: skip
     said = brenvik("watermarks", cwd=visited)
     assert said.code == 0

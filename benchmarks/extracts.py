@@ -1,9 +1,8 @@
-"""``make bench``: an extract of 1,000,000 rows of which 1,000 differ, beside the best comparison in SQL by hand, and beside the
-same that also enters what it did; and what it costs to revert a run of 10,000 changes of 1,000,000 keys, beside the load
-that brought them.
+"""``make bench``: an extract of 1,000,000 rows of which 1,000 differ, compared with the best comparison in SQL by hand, and with
+one that also records its run; and the revert of a run of 10,000 changes of 1,000,000 keys, compared with its load.
 
-``pictures.py hand|entering|extract|revert FILE`` does one of them in a process of its own and prints seconds; without
-words, all.
+``extracts.py hand|recording|extract|revert FILE`` runs one of them in a process of its own and prints seconds; without
+arguments it runs all.
 """
 
 from __future__ import annotations
@@ -32,25 +31,25 @@ EXTRACTED = brenvik.TableRules("buoy", natural_key="buoy_no", type_2=ATTRIBUTES)
 CHANGED = brenvik.TableRules("buoy", natural_key="buoy_no", order_by="changed_at", type_2=ATTRIBUTES)
 
 
-def picture(*, differing: bool) -> pa.Table:
+def rows(*, differing: bool) -> pa.Table:
     """All buoys; with ``differing`` every thousandth has another light."""
     numbers = np.arange(ROWS)
     salt = np.where((numbers % (ROWS // DIFFERING) == 0) & differing, 500, 0)
     return history.changes(numbers, TODAY, salt=salt).drop_columns(["changed_at"])
 
 
-def by_hand(path: Path, *, entering: bool = False) -> float:
-    """One comparison finds what differs, is new or absent; no duplicates, invalid rows, guards, ledger or kept changes.
+def by_hand(path: Path, *, recording: bool = False) -> float:
+    """One comparison finds what differs, is new or absent; without duplicates, invalid rows, limits, ledger or change log.
 
-    That plain equality is asked first takes 15 ms less than IS DISTINCT FROM alone. With ``entering`` the least is done that
-    is needed to take a run back, to refuse one, or to see that one was killed: it is entered before it begins, the highest
-    values are looked up, the differences are counted with their old values, kept, and entered with the run in the same
-    transaction. Still nobody looks for rows that are invalid or duplicated, and nothing checks what was written."""
-    frame = picture(differing=True)
+    Testing plain equality first takes 15 ms less than IS DISTINCT FROM alone. ``recording`` does the least that is needed to
+    revert a run, to block one, or to find a crashed one: the run is recorded before it starts, the highest values are looked
+    up, the differences are counted, and they are logged with their old values in the transaction that records the run. It
+    still does not look for invalid or duplicated rows, and does not check what was written."""
+    frame = rows(differing=True)
     names = ", ".join(("buoy_no", *ATTRIBUTES))
     equal = " AND ".join(f"x.{name} = t.{name}" for name in ATTRIBUTES)
     differs = " OR ".join(f"x.{name} IS DISTINCT FROM t.{name}" for name in ATTRIBUTES)
-    before = "".join(f", t.{name} AS old_{name}" for name in ATTRIBUTES) if entering else ""
+    before = "".join(f", t.{name} AS old_{name}" for name in ATTRIBUTES) if recording else ""
     at = {"at": NEXT_DAY}
     with duckdb.connect(path) as connection:
 
@@ -61,21 +60,21 @@ def by_hand(path: Path, *, entering: bool = False) -> float:
         do("SET preserve_insertion_order = false")
         begin = time.perf_counter()
         connection.register("frame", frame)
-        if entering:
+        if recording:
             do(
                 "INSERT INTO brenvik.runs (run, table_name, feed, kind, state, source, started_at) "
                 "SELECT max(run) + 1, 'buoy', 'frame', 'full_extract', 'running', 'frame', $at FROM brenvik.runs",
                 at,
             )
         connection.begin()
-        if entering:
-            do("SELECT high_effective, last_key, living FROM brenvik.tables WHERE table_name = 'buoy'")
+        if recording:
+            do("SELECT high_effective, last_key, current_keys FROM brenvik.tables WHERE table_name = 'buoy'")
         do(f"""
             CREATE TEMP TABLE differing AS
             SELECT x.*, t.stored{before} FROM frame x
             FULL JOIN (SELECT rowid AS stored, {names} FROM buoy WHERE valid_to IS NULL) t ON t.buoy_no = x.buoy_no
             WHERE CASE WHEN {equal} THEN FALSE ELSE x.buoy_no IS NULL OR t.buoy_no IS NULL OR {differs} END""")
-        if entering:
+        if recording:
             do("SELECT count(*), count(stored), count(buoy_no) FROM differing")
         do(
             "UPDATE buoy SET valid_to = $at, is_current = FALSE, last_run = 2, last_loaded_at = $at "
@@ -87,7 +86,7 @@ def by_hand(path: Path, *, entering: bool = False) -> float:
             "FALSE, 2, 2, $at, $at FROM differing WHERE buoy_no IS NOT NULL",
             at,
         )
-        if entering:
+        if recording:
             do(
                 f"INSERT INTO brenvik.change_log_buoy (brenvik_run, brenvik_sequence_no, brenvik_column_set, brenvik_delete, "
                 f"brenvik_effective_at, {names}) SELECT 2, row_number() OVER (), 1, 0, $at, {names} FROM differing "
@@ -108,14 +107,14 @@ def by_hand(path: Path, *, entering: bool = False) -> float:
 
 
 def extract(path: Path) -> float:
-    frame = picture(differing=True)
+    frame = rows(differing=True)
     with brenvik.open_store(f"duckdb:{path}") as store:
         begin = time.perf_counter()
         outcome = store.load(EXTRACTED, frame, kind="full_extract", at=NEXT_DAY)
         seconds = time.perf_counter() - begin
-        kept = store.engine.ask('SELECT count(*) AS n FROM "brenvik"."change_log_buoy" WHERE brenvik_run = 2')["n"]
-    if (outcome.counts["versioned"], kept[0].as_py()) != (DIFFERING, DIFFERING):
-        raise SystemExit(f"expected {DIFFERING} changes to be kept, got {kept} of {outcome.counts}")
+        logged = store.engine.ask('SELECT count(*) AS n FROM "brenvik"."change_log_buoy" WHERE brenvik_run = 2')["n"]
+    if (outcome.counts["versioned"], logged[0].as_py()) != (DIFFERING, DIFFERING):
+        raise SystemExit(f"expected {DIFFERING} logged changes, got {logged} of {outcome.counts}")
     return seconds
 
 
@@ -130,20 +129,20 @@ def revert(path: Path) -> tuple[float, float]:
         done = store.revert(CHANGED, int(loaded.run or 0))
         end = time.perf_counter()
     if done.counts["rows_removed"] != CHANGES:
-        raise SystemExit(f"expected {CHANGES} rows to be taken back, got {done.counts}")
+        raise SystemExit(f"expected {CHANGES} rows to be removed, got {done.counts}")
     return between - begin, end - between
 
 
 def measure(folder: Path, times: int) -> dict[str, list[float]]:
-    """Medians of seconds: by hand, the same entering what it did, and the extract, in turns; the load and its revert. The
+    """Medians of seconds: by hand, the same recording what it did, and the extract, in turns; the load and its revert. The
     first of each is not counted."""
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir(parents=True)
     with brenvik.open_store(f"duckdb:{folder / 'extract.duckdb'}") as store:
-        store.load(EXTRACTED, picture(differing=False), kind="full_extract", at=TODAY)
+        store.load(EXTRACTED, rows(differing=False), kind="full_extract", at=TODAY)
     with brenvik.open_store(f"duckdb:{folder / 'changes.duckdb'}") as store:
         store.load(CHANGED, history.changes(np.arange(ROWS), TODAY), kind="upserts")
-    found: dict[str, list[list[float]]] = {"hand": [], "entering": [], "full_extract": [], "revert": []}
+    found: dict[str, list[list[float]]] = {"hand": [], "recording": [], "full_extract": [], "revert": []}
     for turn in range(times + 1):
         for how, results in found.items():
             copy = folder / "copy.duckdb"
@@ -160,7 +159,7 @@ def measure(folder: Path, times: int) -> dict[str, list[float]]:
 if __name__ == "__main__":
     if sys.argv[1:]:
         did, at = sys.argv[1], Path(sys.argv[2])
-        ways = {"hand": by_hand, "entering": partial(by_hand, entering=True), "full_extract": extract}
+        ways = {"hand": by_hand, "recording": partial(by_hand, recording=True), "full_extract": extract}
         print(json.dumps(list(revert(at)) if did == "revert" else [ways[did](at)]))
     else:
-        print(measure(Path(__file__).parents[1] / "build" / "bench" / "pictures", times=5))
+        print(measure(Path(__file__).parents[1] / "build" / "bench" / "extracts", times=5))
