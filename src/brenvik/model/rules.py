@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import KW_ONLY
 from datetime import date, datetime
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import ConfigDict, Field, ValidationError, field_validator, model_validator
@@ -127,6 +127,36 @@ class TableRules:
     time_zone: str = "UTC"
     table_name: str | None = Field(default=None, min_length=1)
     write_mode: Literal["merge_on_read", "copy_on_write"] = "merge_on_read"
+
+    if TYPE_CHECKING:  # a single name stands for a tuple of one
+
+        def __init__(
+            self,
+            table: str,
+            *,
+            natural_key: str | Iterable[str],
+            order_by: str | Iterable[str] = (),
+            effective_at: str | None = None,
+            time_precision: Literal["second", "minute", "hour", "day"] | None = None,
+            type_0: str | Iterable[str] = (),
+            type_1: str | Iterable[str] = (),
+            type_2: str | Iterable[str] = (),
+            other_columns: Role = "type_2",
+            exclude: str | Iterable[str] = (),
+            deletes: Literal["close", "remove", "review", "ignore"] = "close",
+            change_log: bool = True,
+            max_rejects: int | float | None = None,
+            reject_if: Mapping[str, str] = {},
+            delete_if: str | None = None,
+            max_deletes: int | float | None = 0.2,
+            max_changes: int | float | None = None,
+            types: Mapping[str, str] = {},
+            system_columns: Mapping[str, str | Literal[False]] = {},
+            open_end: datetime | date | int | None = None,
+            time_zone: str = "UTC",
+            table_name: str | None = None,
+            write_mode: Literal["merge_on_read", "copy_on_write"] = "merge_on_read",
+        ) -> None: ...
 
     @field_validator("natural_key", "order_by", "type_0", "type_1", "type_2", "exclude", mode="before")
     @classmethod
