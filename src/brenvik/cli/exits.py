@@ -15,7 +15,7 @@ MEANINGS = {
     WRONG_CALL: ("the call or `brenvik.toml` is wrong; nothing was opened", "correct it: `brenvik check`"),
     REJECTED: ("done, but rows were rejected or deletes are pending", "`brenvik rejects`, `brenvik deletes`"),
     BLOCKED: (
-        "blocked until a person decides; of `status` and `check`: a table needs attention",
+        "blocked until someone approves it; of `status` and `check`: a table needs attention",
         "`brenvik preview TABLE`; the message names the option that allows it",
     ),
     TEMPORARY: ("temporary: source down, table locked by another run, timeout", "let the next load try again"),
