@@ -1,6 +1,6 @@
 """``make screenshots``: what the commands print on a terminal, as pictures in docs/screenshots/.
 
-Each command runs in a pseudo terminal of 144 columns; its real output, colours included, is drawn with a monospaced
+Each command runs in a pseudo terminal of 148 columns; its real output, colours included, is drawn with a monospaced
 font (DejaVu Sans Mono, Debian's fonts-dejavu-core).
 """
 
@@ -28,7 +28,7 @@ from brenvik.demo import scenario
 
 ROOT = Path(__file__).parents[1]
 OUT = ROOT / "docs" / "screenshots"
-COLUMNS, SIZE, LEADING, MARGIN = 144, 14, 19, 16
+COLUMNS, SIZE, LEADING, MARGIN = 148, 14, 19, 16
 PAPER, INK, DIM = "#fbfaf7", "#22252a", "#8a8f98"
 COLOURS = {"color(1)": "#b3261e", "color(2)": "#1e6b3a", "color(3)": "#8a6100"}  # red, green, yellow
 FONTS = Path("/usr/share/fonts/truetype/dejavu")
@@ -55,7 +55,7 @@ def run(words: list[str], folder: Path) -> str:
     return b"".join(pieces).decode().replace("\r\n", "\n")
 
 
-def resolve(text: str, path: Path, *, lines: int = 41) -> None:
+def draw(text: str, path: Path, *, lines: int = 41) -> None:
     """Draws the first lines of a terminal's text at about 1280 x 800."""
     regular = ImageFont.truetype(FONTS / "DejaVuSansMono.ttf", SIZE)
     bold = ImageFont.truetype(FONTS / "DejaVuSansMono-Bold.ttf", SIZE)
@@ -139,7 +139,7 @@ def main() -> None:
         (folder / "brenvik.toml").write_text(scenario.PROJECT + scenario.VISITS + scenario.KEEPERS)
 
         def shot(name: str, *words: str) -> None:
-            resolve(f"$ brenvik {shlex.join(words)}\n{run(list(words), folder)}", OUT / f"{name}.png")
+            draw(f"$ brenvik {shlex.join(words)}\n{run(list(words), folder)}", OUT / f"{name}.png")
 
         scenario.write_day("buoy_01.csv", folder / "inbox")
         scenario.write_visits(1, folder)
@@ -181,8 +181,8 @@ def main() -> None:
         run(["demo", "lake", "--store", "lakehouse:lake"], folder)
         calls = (["runs", "--last", "8"], ["compact", "--keep", "0 minutes"])
         told = (f"$ brenvik {shlex.join(words)}\n{run(words, folder / 'lake')}" for words in calls)
-        resolve("\n".join(told), OUT / "compact.png")
-        resolve("$ brenvik demo\n" + run(["demo", "coast"], folder), OUT / "demo.png")
+        draw("\n".join(told), OUT / "compact.png")
+        draw("$ brenvik demo\n" + run(["demo", "coast"], folder), OUT / "demo.png")
     finally:
         shutil.rmtree(folder)
 
