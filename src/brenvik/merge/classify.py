@@ -16,18 +16,18 @@ HIGHEST = "brenvik_highest"
 
 
 def _above(schema: TableSchema, alias: str) -> str:
-    """Whether a change's order is strictly above the highest ever loaded, column by column."""
+    """A test: whether a change's order is strictly above the highest ever loaded, column by column; '' without order columns."""
     test = ""
     for index, name in reversed(list(enumerate(schema.order))):
         value, high = f"{alias}.{sql.quote(name)}", f"CAST(:high_order_{index} AS {schema.type_of(name).sql})"
         test = f"({value} > {high} OR ({value} = {high} AND {test}))" if test else f"{value} > {high}"
-    return test or "1 = 1"
+    return test
 
 
 def is_late(schema: TableSchema, alias: str) -> str:
     """Needs the parameters ``high_effective`` and ``high_order_0``, … ."""
-    high = f"CAST(:high_effective AS {schema.effective_type.sql})"
-    return f"NOT ({_above(schema, alias)} AND {alias}.{EFFECTIVE_AT} > {high})"
+    newer = f"{alias}.{EFFECTIVE_AT} > CAST(:high_effective AS {schema.effective_type.sql})"
+    return f"NOT ({' AND '.join(filter(None, (_above(schema, alias), newer)))})"
 
 
 @lru_cache(maxsize=256)
@@ -97,8 +97,8 @@ FROM {sql.work("changes")} c
 JOIN {schema.active_changes} k ON {sql.same("k", "c", never_null)} AND {sql.alike("k", "c", others)}
 WHERE EXISTS (
   SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)} AND b.brenvik_full_replay = 1)""")
-    nothing = f"SELECT c.{SEQUENCE_NO} FROM {sql.work('changes')} c WHERE 1 = 0"
-    return f"CREATE TEMP TABLE {sql.work('duplicates')} AS {' UNION '.join(parts) or nothing}"
+    made = f"CREATE TEMP TABLE {sql.work('duplicates')}"
+    return f"{made} AS {' UNION '.join(parts)}" if parts else f"{made} ({SEQUENCE_NO} BIGINT)"
 
 
 @lru_cache(maxsize=256)
@@ -168,7 +168,7 @@ def highest_of(schema: TableSchema, relation: str, *, above_all: bool = False) -
     return f"""
 SELECT {sql.columns(schema.order, "o")}, e.{HIGHEST}
 FROM (SELECT CAST(max(c.{EFFECTIVE_AT}) AS TEXT) AS {HIGHEST} FROM {relation} c {newer}) e
-LEFT JOIN (SELECT {", ".join(order)} FROM {relation} c {above} ORDER BY {latest} LIMIT 1) o ON 1 = 1"""
+LEFT JOIN (SELECT {", ".join(order)} FROM {relation} c {above} ORDER BY {latest} LIMIT 1) o ON TRUE"""
 
 
 @lru_cache(maxsize=256)

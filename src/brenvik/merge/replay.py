@@ -196,14 +196,13 @@ def _counted(schema: TableSchema) -> str:
 
 def _lived(schema: TableSchema) -> str:
     """The events that contribute values, each with the number of its lifetime."""
-    return f"""
-  SELECT m.*{_steps(schema)}
-  FROM (
-    SELECT q.*,
-      sum(q.{DELETE}) OVER ({_by_key(schema, "q")} ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
-    FROM counted q
-    WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.{DELETE} = 0)
-  ) m"""
+    lived = f"""
+  SELECT q.*,
+    sum(q.{DELETE}) OVER ({_by_key(schema, "q")} ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
+  FROM counted q
+  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.{DELETE} = 0)"""
+    steps = _steps(schema)
+    return f"SELECT m.*{steps} FROM ({lived}) m" if steps else lived
 
 
 def _place(schema: TableSchema) -> tuple[str, ...]:
@@ -348,11 +347,11 @@ def find_target_versions(schema: TableSchema) -> str:
     window = f"\n  WINDOW brenvik_latest AS {latest}" if last else ""
     others = sql.columns((*schema.type_0, *schema.type_2), "j")
     if schema.keeps_lifetimes:
-        stays = "1 = 1"
+        stays = ""
     elif schema.deletes == "remove":
-        stays = "v.brenvik_lifetime = v.brenvik_lifetimes"
+        stays = " AND v.brenvik_lifetime = v.brenvik_lifetimes"
     else:
-        stays = "v.brenvik_lifetime = v.brenvik_last_lifetime"
+        stays = " AND v.brenvik_lifetime = v.brenvik_last_lifetime"
     return f"""
 CREATE TEMP TABLE {sql.work("target_versions")} AS
 WITH lasts AS (
@@ -370,7 +369,7 @@ SELECT row_number() OVER (ORDER BY {sql.columns(schema.keys, "v")}, v.{EFFECTIVE
   {sql.columns(schema.keys, "v")}, v.{EFFECTIVE_AT}, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
   {"".join(f", v.{sql.quote(name)}" for name in schema.values)}
 FROM spans v
-WHERE v.{DELETE} = 0 AND {stays}"""
+WHERE v.{DELETE} = 0{stays}"""
 
 
 def summary() -> str:

@@ -90,7 +90,7 @@ WHERE "brenvik_work_current_path".brenvik_decision_no = 1 AND EXISTS (
 
 SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP TABLE "brenvik_work_duplicates" AS SELECT c.brenvik_sequence_no FROM "brenvik_work_changes" c WHERE 1 = 0;
+CREATE TEMP TABLE "brenvik_work_duplicates" (brenvik_sequence_no BIGINT);
 
 UPDATE "brenvik_work_replay_keys" SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND (NOT EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_replay_keys"."no" AND t."valid_to" IS NULL));
 
@@ -128,13 +128,10 @@ WHERE b.brenvik_full_replay = 1
       PARTITION BY p."no", p.brenvik_effective_at ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
   FROM placed p
 ), lived AS (
-  SELECT m.*
-  FROM (
-    SELECT q.*,
-      sum(q.brenvik_delete) OVER (PARTITION BY q."no" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
-    FROM counted q
-    WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
-  ) m
+  SELECT q.*,
+    sum(q.brenvik_delete) OVER (PARTITION BY q."no" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
+  FROM counted q
+  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
 ), states AS (
   SELECT l."no", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."no", l.brenvik_lifetime) AS brenvik_lifetime_known,
@@ -188,7 +185,7 @@ SELECT row_number() OVER (ORDER BY v."no", v.brenvik_effective_at) AS brenvik_ve
   v."no", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
   , v."name", v."phone"
 FROM spans v
-WHERE v.brenvik_delete = 0 AND 1 = 1;
+WHERE v.brenvik_delete = 0;
 
 CREATE TEMP TABLE "brenvik_work_to_close" AS
 SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
@@ -312,7 +309,7 @@ CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT DISTINCT b."no", 1 AS brenvik_full_replay FROM (SELECT k."no" FROM "brenvik"."change_log_buoy" k WHERE k.brenvik_run IN (2) AND NOT EXISTS (
   SELECT 1 FROM "brenvik"."change_log_buoy" o WHERE o.brenvik_run = :to_run AND o."no" = k."no")) b;
 
--- as before: CREATE TEMP TABLE "brenvik_work_duplicates" AS SELECT c.brenvik_sequence_no FROM "brenvik_work_changes" c WHERE 1 = 0;
+-- as before: CREATE TEMP TABLE "brenvik_work_duplicates" (brenvik_sequence_no BIGINT);
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("no", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "name", "phone") AS (
@@ -342,13 +339,10 @@ WHERE b.brenvik_full_replay = 1
       PARTITION BY p."no", p.brenvik_effective_at ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
   FROM placed p
 ), lived AS (
-  SELECT m.*
-  FROM (
-    SELECT q.*,
-      sum(q.brenvik_delete) OVER (PARTITION BY q."no" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
-    FROM counted q
-    WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
-  ) m
+  SELECT q.*,
+    sum(q.brenvik_delete) OVER (PARTITION BY q."no" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
+  FROM counted q
+  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
 ), states AS (
   SELECT l."no", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."no", l.brenvik_lifetime) AS brenvik_lifetime_known,
@@ -444,7 +438,7 @@ FROM (
 
 -- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
--- as before: CREATE TEMP TABLE "brenvik_work_duplicates" AS SELECT c.brenvik_sequence_no FROM "brenvik_work_changes" c WHERE 1 = 0;
+-- as before: CREATE TEMP TABLE "brenvik_work_duplicates" (brenvik_sequence_no BIGINT);
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("no", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "name", "phone") AS (
@@ -474,13 +468,10 @@ WHERE b.brenvik_full_replay = 1
       PARTITION BY p."no", p.brenvik_effective_at ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
   FROM placed p
 ), lived AS (
-  SELECT m.*
-  FROM (
-    SELECT q.*,
-      sum(q.brenvik_delete) OVER (PARTITION BY q."no" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
-    FROM counted q
-    WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
-  ) m
+  SELECT q.*,
+    sum(q.brenvik_delete) OVER (PARTITION BY q."no" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
+  FROM counted q
+  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
 ), states AS (
   SELECT l."no", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."no", l.brenvik_lifetime) AS brenvik_lifetime_known,

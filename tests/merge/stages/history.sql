@@ -127,13 +127,10 @@ WHERE b.brenvik_full_replay = 1
       PARTITION BY p."buoy_code", p.brenvik_effective_at ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
   FROM placed p
 ), lived AS (
-  SELECT m.*
-  FROM (
-    SELECT q.*,
-      sum(q.brenvik_delete) OVER (PARTITION BY q."buoy_code" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
-    FROM counted q
-    WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
-  ) m
+  SELECT q.*,
+    sum(q.brenvik_delete) OVER (PARTITION BY q."buoy_code" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
+  FROM counted q
+  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
 ), states AS (
   SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime) AS brenvik_lifetime_known,
@@ -188,7 +185,7 @@ SELECT row_number() OVER (ORDER BY v."buoy_code", v.brenvik_effective_at) AS bre
   v."buoy_code", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
   , v."name", v."colour", v."depth", v."since"
 FROM spans v
-WHERE v.brenvik_delete = 0 AND 1 = 1;
+WHERE v.brenvik_delete = 0;
 
 CREATE TEMP TABLE "brenvik_work_to_close" AS
 SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
@@ -290,7 +287,7 @@ GROUP BY k.brenvik_run;
 
 SELECT o."at", o."entry", e.brenvik_highest
 FROM (SELECT CAST(max(c.brenvik_effective_at) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c WHERE c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) e
-LEFT JOIN (SELECT CAST(c."at" AS TEXT) AS "at", CAST(c."entry" AS TEXT) AS "entry" FROM "brenvik_work_changes" c WHERE (c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) ORDER BY c."at" DESC, c."entry" DESC LIMIT 1) o ON 1 = 1;
+LEFT JOIN (SELECT CAST(c."at" AS TEXT) AS "at", CAST(c."entry" AS TEXT) AS "entry" FROM "brenvik_work_changes" c WHERE (c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) ORDER BY c."at" DESC, c."entry" DESC LIMIT 1) o ON TRUE;
 
 -- Run 4: revert 2
 
@@ -375,14 +372,11 @@ WHERE b.brenvik_full_replay = 1
     first_value(p.brenvik_delete) OVER (
       PARTITION BY p."buoy_code", p.brenvik_effective_at ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
   FROM placed p
-), lived AS (
-  SELECT m.*, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_0, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_2
-  FROM (
-    SELECT q.*,
-      sum(q.brenvik_delete) OVER (PARTITION BY q."buoy_code" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
-    FROM counted q
-    WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
-  ) m
+), lived AS (SELECT m.*, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_0, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_2 FROM (
+  SELECT q.*,
+    sum(q.brenvik_delete) OVER (PARTITION BY q."buoy_code" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
+  FROM counted q
+  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)) m
 ), states AS (
   SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime) AS brenvik_lifetime_known,
@@ -468,7 +462,7 @@ DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT r.brenvik_row_id FROM "brenvi
 
 SELECT o."at", o."entry", e.brenvik_highest
 FROM (SELECT CAST(max(c.brenvik_effective_at) AS TEXT) AS brenvik_highest FROM "brenvik_work_active_changes" c ) e
-LEFT JOIN (SELECT CAST(c."at" AS TEXT) AS "at", CAST(c."entry" AS TEXT) AS "entry" FROM "brenvik_work_active_changes" c  ORDER BY c."at" DESC, c."entry" DESC LIMIT 1) o ON 1 = 1;
+LEFT JOIN (SELECT CAST(c."at" AS TEXT) AS "at", CAST(c."entry" AS TEXT) AS "entry" FROM "brenvik_work_active_changes" c  ORDER BY c."at" DESC, c."entry" DESC LIMIT 1) o ON TRUE;
 
 -- Run 6: rebuild
 
@@ -520,14 +514,11 @@ WHERE b.brenvik_full_replay = 1
     first_value(p.brenvik_delete) OVER (
       PARTITION BY p."buoy_code", p.brenvik_effective_at ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
   FROM placed p
-), lived AS (
-  SELECT m.*, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_0, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_2
-  FROM (
-    SELECT q.*,
-      sum(q.brenvik_delete) OVER (PARTITION BY q."buoy_code" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
-    FROM counted q
-    WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
-  ) m
+), lived AS (SELECT m.*, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_0, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_2 FROM (
+  SELECT q.*,
+    sum(q.brenvik_delete) OVER (PARTITION BY q."buoy_code" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
+  FROM counted q
+  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)) m
 ), states AS (
   SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime) AS brenvik_lifetime_known,

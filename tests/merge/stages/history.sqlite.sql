@@ -421,22 +421,18 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
   FROM "placed" AS "p"
 ), "lived" AS (
   SELECT
-    "m".*
-  FROM (
-    SELECT
-      "q".*,
-      SUM("q"."brenvik_delete") OVER (
-        PARTITION BY "q"."buoy_code"
-        ORDER BY "q"."brenvik_position" NULLS LAST
-        ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW
-      ) AS "brenvik_lifetime"
-    FROM "counted" AS "q"
-    WHERE
-      "q"."brenvik_is_last" = 1
-      OR (
-        "q"."brenvik_ends_deleted" = 0 AND "q"."brenvik_delete" = 0
-      )
-  ) AS "m"
+    "q".*,
+    SUM("q"."brenvik_delete") OVER (
+      PARTITION BY "q"."buoy_code"
+      ORDER BY "q"."brenvik_position" NULLS LAST
+      ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW
+    ) AS "brenvik_lifetime"
+  FROM "counted" AS "q"
+  WHERE
+    "q"."brenvik_is_last" = 1
+    OR (
+      "q"."brenvik_ends_deleted" = 0 AND "q"."brenvik_delete" = 0
+    )
 ), "states" AS (
   SELECT
     "l"."buoy_code",
@@ -640,7 +636,7 @@ SELECT
   "v"."since"
 FROM "spans" AS "v"
 WHERE
-  "v"."brenvik_delete" = 0 AND 1 = 1;
+  "v"."brenvik_delete" = 0;
 
 CREATE TEMPORARY TABLE "brenvik_work_to_close" AS
 SELECT
@@ -1166,4 +1162,4 @@ LEFT JOIN (
     "c"."entry" DESC NULLS FIRST
   LIMIT 1
 ) AS "o"
-  ON 1 = 1;
+  ON TRUE;

@@ -88,13 +88,10 @@ WHERE b.brenvik_full_replay = 1
       PARTITION BY p."harbour", p."berth", p.brenvik_effective_at ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
   FROM placed p
 ), lived AS (
-  SELECT m.*
-  FROM (
-    SELECT q.*,
-      sum(q.brenvik_delete) OVER (PARTITION BY q."harbour", q."berth" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
-    FROM counted q
-    WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
-  ) m
+  SELECT q.*,
+    sum(q.brenvik_delete) OVER (PARTITION BY q."harbour", q."berth" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
+  FROM counted q
+  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
 ), states AS (
   SELECT l."harbour", l."berth", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
     max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."harbour", l."berth", l.brenvik_lifetime) AS brenvik_lifetime_known,
