@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 ROOT = Path(__file__).parents[1]
-PLACES = ("src/**/*.py", "docs/**/*.md", "docs/*.py", "examples/*.py", "README.md", "CONTRIBUTING.md")
+PLACES = ("src/**/*.py", "docs/**/*.md", "docs/*.py", "examples/*.py", "benchmarks/*.py", "tools/*.py", "*.md")
 FORMER_NAMES = ROOT / "src" / "brenvik" / "ledger" / "versions.py"
 
 WORDS = (

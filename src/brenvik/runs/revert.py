@@ -98,8 +98,8 @@ def _make_explicit(
     open_extracts = {target: extracts[target] for target in targets if target in extracts}
     column_set, runs = None, []
     for run, extract in extracts.items():
-        whose = [target for target, its in open_extracts.items() if target < run and its.feed == extract.feed]
-        if not whose:
+        affected = [target for target, its in open_extracts.items() if target < run and its.feed == extract.feed]
+        if not affected:
             continue
         if column_set is None:
             work.do(change_log.explicit_table(context.schema))
@@ -108,11 +108,11 @@ def _make_explicit(
         later = {each for each in runs if each > run}
         of_extract = context.with_params(to_run=run, extract_at=extract.time)
         _log_extract(
-            of_extract, extract, whose, column_set, (before - {run}) | later, missing_without=after | {run} | later
+            of_extract, extract, affected, column_set, (before - {run}) | later, missing_without=after | {run} | later
         )
-        unsettled = change_log.count_unsettled(context.schema, tuple(whose), rejected)
+        unsettled = change_log.count_unsettled(context.schema, tuple(affected), rejected)
         if run not in before | after and not of_extract.workspace.row(unsettled)["n"]:
-            for target in whose:
+            for target in affected:
                 if extract.scope in {None, open_extracts[target].scope}:
                     del open_extracts[target]
     return context, column_set is not None
@@ -121,20 +121,20 @@ def _make_explicit(
 def _log_extract(
     context: RunContext,
     extract: Extract,
-    whose: Sequence[int],
+    targets: Sequence[int],
     column_set: int,
     without: set[int],
     *,
     missing_without: set[int],
 ) -> None:
-    """Makes explicit what one extract said of the keys that the runs ``whose`` changed."""
+    """Makes explicit what one extract said of the keys that the runs ``targets`` changed."""
     schema, scope, rejected, work = context.schema, extract.scope, rejected_in_extract(), context.workspace
     column_set = extract.column_set or column_set
     number = work.row(change_log.highest_explicit(schema))["n"] or sequence.sequence_no(0, sequence.EXPLICIT)
-    _replay_unmentioned(context, without, whose)
+    _replay_unmentioned(context, without, targets)
     for some_current in (True, False):
         if some_current or schema.inactive_deletes or not scope:
-            said = change_log.make_explicit(
+            statement = change_log.make_explicit(
                 schema,
                 column_set=column_set,
                 some_current=some_current,
@@ -142,26 +142,26 @@ def _log_extract(
                 pending=pending_in_extract(),
                 rejected=rejected,
             )
-            number += 2 * work.do(said, explicit_from=number)
+            number += 2 * work.do(statement, explicit_from=number)
     _drop_replay(context)
     if scope and not schema.inactive_deletes:  # what it lacks is deleted only within its scope
-        _replay_unmentioned(context, missing_without, whose, explicit=True)
+        _replay_unmentioned(context, missing_without, targets, explicit=True)
         absence = change_log.make_absence_explicit(schema, column_set=column_set, scope=scope, rejected=rejected)
         work.do(absence, explicit_from=number)
         _drop_replay(context)
 
 
 def _replay_unmentioned(
-    context: RunContext, excluded: set[int], whose: Sequence[int], *, explicit: bool = False
+    context: RunContext, excluded: set[int], targets: Sequence[int], *, explicit: bool = False
 ) -> None:
-    """Replays the keys that the runs ``whose`` changed and the extract ``to_run`` did not, without some runs."""
+    """Replays the keys that the runs ``targets`` changed and the extract ``to_run`` did not, without some runs."""
     plain, work = context.schema, context.workspace
     context = context.exclude(excluded, approved=approved_deletes(), explicit=explicit)
     if not context.schema.some_excluded:
         work.do(change_log.EXCLUDED_RUNS)
         work.do(change_log.active_changes(plain))
     work.do(change_log.no_changes(plain))
-    where = f"{change_log.of_runs(tuple(whose))} AND {change_log.not_mentioned_in(plain)}"
+    where = f"{change_log.of_runs(tuple(targets))} AND {change_log.not_mentioned_in(plain)}"
     work.do(change_log.select_keys(plain, where=where))
     pipeline.replay(context)
 

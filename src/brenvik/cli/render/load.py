@@ -41,10 +41,10 @@ def show_loads(project: Project, outcomes: Sequence[Outcome], code: int, *, json
     paper.heading(out, project, dated=True)
     used = [name for name in DECISIONS if any(o.counts.get(name) for o in outcomes)]
     several = len({(o.table, o.feed) for o in outcomes}) > len({o.table for o in outcomes})
-    whose = ("table", "feed") if several else ("table",)
-    table = paper.table_of(*whose, "run", "read", *used, "rows", "time", right=("run", "read", *used, "rows", "time"))
+    leading = ("table", "feed") if several else ("table",)
+    table = paper.table_of(*leading, "run", "read", *used, "rows", "time", right=("run", "read", *used, "rows", "time"))
     for o in outcomes:
-        lead = [o.table, o.feed][: len(whose)]
+        lead = [o.table, o.feed][: len(leading)]
         if o.state in {"done", "preview"}:
             numbers = [paper.count(o.counts.get(name)) for name in used]
             table.add_row(
