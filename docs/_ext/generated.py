@@ -9,6 +9,7 @@ import logging
 import re
 import tempfile
 from collections.abc import Iterator, Mapping
+from enum import Enum
 from itertools import groupby
 from pathlib import Path
 from typing import Any
@@ -55,9 +56,7 @@ def _command(name: str, command: Any) -> Iterator[str]:
     usage = " ".join([name, *(_metavar(each) for each in command.params if each.param_type_name == "argument")])
     yield from (f"## {name}", "", f"`{usage}`", "", *(command.help or "").splitlines(), "")
     for option in options:
-        yield f"`{', '.join(option.opts)}`"
-        yield f": {option.help or ''}"
-        yield ""
+        yield from (f"`{_usage(option)}`", f": {option.help or ''}{_default(option)}", "")
     for sub, other in getattr(command, "commands", {}).items():
         yield from _command(f"{name} {sub}", other)
 
@@ -128,9 +127,23 @@ class ExitCodes(Generated):
 
 
 def _metavar(argument: Any) -> str:
-    name = (argument.metavar or argument.name).upper().strip("[]")
-    name = name if argument.nargs == 1 else f"{name.rstrip('.')}…"
+    name = re.sub(r"[^\w|]", "", argument.metavar or argument.name).upper()
+    name = name if argument.nargs == 1 else f"{name}…"
     return name if argument.required else f"[{name}]"
+
+
+def _usage(option: Any) -> str:
+    names = ", ".join(option.opts)
+    if option.is_flag:
+        return names
+    kind = option.type_descriptor.annotation
+    choices = "|".join(each.value for each in kind) if isinstance(kind, type) and issubclass(kind, Enum) else ""
+    return f"{names} {choices or option.metavar or 'N'}"
+
+
+def _default(option: Any) -> str:
+    value = getattr(option.default, "value", option.default)
+    return "" if value in (None, False, ()) or callable(value) or option.name == "project" else f" Default: `{value}`."
 
 
 def steps_of_a_load() -> list[Statement]:

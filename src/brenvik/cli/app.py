@@ -38,7 +38,7 @@ app = typer.Typer(
 deletes_app = typer.Typer(help="Deletes that await approval: list, approve or discard them.")
 rejects_app = typer.Typer(cls=FirstOf, help="Rejected rows: list, export, retry or discard them.")
 watermarks_app = typer.Typer(
-    help="How far each feed has been loaded, what is waiting in it, and what the next load takes."
+    help="How far each feed has been loaded, what is waiting in it, and what the next load will read."
 )
 
 ProjectFile = Annotated[Path, typer.Option("--project", help="The project file.", metavar="FILE")]
@@ -47,9 +47,12 @@ Environment = Annotated[
 ]
 Group = Annotated[str | None, typer.Option("--group", help="Only the tables of this group.", metavar="NAME")]
 Json = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
-Wait = Annotated[float, typer.Option("--wait", help="How many seconds to wait for a locked store or table.", min=0)]
+Wait = Annotated[
+    float,
+    typer.Option("--wait", help="How many seconds to wait for a locked store or table.", metavar="SECONDS", min=0),
+]
 FeedName = Annotated[str | None, typer.Option("--feed", help="The feed, if the table has several.", metavar="NAME")]
-Tables = Annotated[list[str] | None, typer.Argument(help="The tables; by default all.", metavar="[TABLE]...")]
+Tables = Annotated[list[str] | None, typer.Argument(help="The tables; by default all.", metavar="TABLE")]
 TableName = Annotated[str, typer.Argument(help="The table.", metavar="TABLE")]
 Known = Annotated[int | None, typer.Option("--known-at", help="As known after this run.", metavar="RUN")]
 Without = Annotated[

@@ -22,7 +22,9 @@ from brenvik.cli.app import (
 @app.command()
 def compact(
     tables: Tables = None,
-    keep: Annotated[str, typer.Option("--keep", help="Keep snapshots younger than this.", metavar="SPAN")] = "7 days",
+    keep: Annotated[
+        str, typer.Option("--keep", help="Keep snapshots younger than this.", metavar="DURATION")
+    ] = "7 days",
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,

@@ -25,7 +25,7 @@ from brenvik.cli.app import (
 )
 
 Numbers = Annotated[
-    list[int] | None, typer.Argument(help="Their numbers, as listed by: brenvik deletes", metavar="[NUMBER]...")
+    list[int] | None, typer.Argument(help="Their numbers, as listed by: brenvik deletes", metavar="NUMBER")
 ]
 
 

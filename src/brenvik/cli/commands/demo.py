@@ -14,9 +14,11 @@ from brenvik.cli.app import app
 def demo(
     folder: Annotated[
         Path,
-        typer.Argument(help="Where to create it: an empty folder, or one that does not exist.", metavar="[FOLDER]"),
+        typer.Argument(help="Where to create it: an empty folder, or one that does not exist.", metavar="FOLDER"),
     ] = Path("brenvik-demo"),
-    rows: Annotated[int | None, typer.Option("--rows", help="Run at scale with this many changes.", min=1000)] = None,
+    rows: Annotated[
+        int | None, typer.Option("--rows", help="Run at scale with this many changes.", metavar="N", min=1000)
+    ] = None,
     store: Annotated[
         str | None,
         typer.Option(

@@ -27,7 +27,7 @@ from brenvik.cli.exits import DONE, FAILED
 def history(
     table: TableName,
     key: Annotated[
-        list[str], typer.Argument(help="The key; if it has several columns, COLUMN=VALUE for each.", metavar="KEY...")
+        list[str], typer.Argument(help="The key; if it has several columns, COLUMN=VALUE for each.", metavar="KEY")
     ],
     changes: Annotated[
         bool, typer.Option("--changes", help="Every change in the log, in order of arrival, and its effect.")
@@ -61,7 +61,7 @@ def history(
 def as_of(
     table: TableName,
     when: Annotated[str, typer.Argument(help="A time, a day (its first moment) or a number.", metavar="WHEN")],
-    limit: Annotated[int, typer.Option("--limit", help="How many rows to show.", min=1)] = 40,
+    limit: Annotated[int, typer.Option("--limit", help="How many rows to show.", metavar="N", min=1)] = 40,
     known_at: Known = None,
     without: Without = None,
     wait: Wait = 30.0,

@@ -71,7 +71,8 @@ AcceptRejects = Annotated[
     bool, typer.Option("--accept-rejects", help="Exit with 0 even if rows were rejected or deletes are pending.")
 ]
 Every = Annotated[
-    str | None, typer.Option("--every", help="Load repeatedly at this interval until stopped.", metavar="30s")
+    str | None,
+    typer.Option("--every", help="Load repeatedly at this interval, as in 30s, until stopped.", metavar="DURATION"),
 ]
 Label = Annotated[str | None, typer.Option("--label", help="A label recorded with the runs.", metavar="TEXT")]
 LogForm = Annotated[Log | None, typer.Option("--log", help="Write log records to stderr.")]

@@ -28,7 +28,7 @@ from brenvik.cli.exits import most_severe
 
 @rejects_app.command("list")
 def rejects(
-    table: Annotated[str | None, typer.Argument(help="Only the rejects of this table.", metavar="[TABLE]")] = None,
+    table: Annotated[str | None, typer.Argument(help="Only the rejects of this table.", metavar="TABLE")] = None,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
@@ -66,7 +66,7 @@ def retry(
     table: TableName,
     file: Annotated[
         Path | None,
-        typer.Argument(help="An exported file with fixed rows; by default all open rejects.", metavar="[FILE]"),
+        typer.Argument(help="An exported file with fixed rows; by default all open rejects.", metavar="FILE"),
     ] = None,
     preview: Preview = False,
     accept_rejects: Annotated[
@@ -100,7 +100,7 @@ def retry(
 def discard_rejects(
     table: TableName,
     numbers: Annotated[
-        list[int] | None, typer.Argument(help="Their numbers, as listed by: brenvik rejects", metavar="[NUMBER]...")
+        list[int] | None, typer.Argument(help="Their numbers, as listed by: brenvik rejects", metavar="NUMBER")
     ] = None,
     everything: All = False,
     reason: Reason = None,

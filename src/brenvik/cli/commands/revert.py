@@ -22,7 +22,7 @@ from brenvik.cli.app import (
 
 @app.command()
 def revert(
-    runs: Annotated[list[int], typer.Argument(help="The runs to revert.", metavar="RUN...")],
+    runs: Annotated[list[int], typer.Argument(help="The runs to revert.", metavar="RUN")],
     reason: Reason = None,
     undo: Annotated[bool, typer.Option("--undo", help="Restore reverted runs.")] = False,
     preview: Preview = False,

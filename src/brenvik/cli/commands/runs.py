@@ -21,9 +21,9 @@ from brenvik.cli.app import (
 @app.command()
 def runs(
     what: Annotated[
-        str | None, typer.Argument(help="Only the runs of this table; or one run by number.", metavar="[TABLE|RUN]")
+        str | None, typer.Argument(help="Only the runs of this table; or one run by number.", metavar="TABLE|RUN")
     ] = None,
-    last: Annotated[int, typer.Option("--last", help="How many runs to list, newest first.", min=1)] = 20,
+    last: Annotated[int, typer.Option("--last", help="How many runs to list, newest first.", metavar="N", min=1)] = 20,
     rows: Annotated[bool, typer.Option("--rows", help="For one run: its decisions, row by row.")] = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,

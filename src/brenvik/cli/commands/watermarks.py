@@ -32,7 +32,7 @@ def watermarks(
     env: Environment = None,
     json: Json = False,
 ) -> None:
-    """Show how far each feed has been loaded, what is waiting in it and for how long, and what the next load takes.
+    """Show how far each feed has been loaded, what is waiting in it and for how long, and what the next load will read.
 
     Exit code 5: a source cannot be reached.
     """
@@ -53,7 +53,7 @@ def set_watermark(
     feed: FeedName = None,
     to: Annotated[str | None, typer.Option("--to", help="The new watermark.", metavar="VALUE")] = None,
     by: Annotated[
-        str | None, typer.Option("--back", help='How far to move it back, as in "2 days".', metavar="SPAN")
+        str | None, typer.Option("--back", help='How far to move it back, as in "2 days".', metavar="DURATION")
     ] = None,
     reason: Reason = None,
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask for confirmation.")] = False,
