@@ -63,7 +63,9 @@ def test_the_session_says_what_the_readme_shows(tmp_path: Path) -> None:
     assert follow(block("session"), folder) == 7
 
 
-@pytest.mark.parametrize(("page", "commands"), [("tutorial", 12), ("how-to/python", 2), ("how-to/notebooks", 1), ("how-to/late-data", 4)])
+@pytest.mark.parametrize(
+    ("page", "commands"), [("tutorial", 12), ("how-to/python", 2), ("how-to/notebooks", 1), ("how-to/late-data", 4)]
+)
 def test_a_page_of_the_documentation_says_what_happens(page: str, commands: int, tmp_path: Path) -> None:
     """Its files are written and its commands run, from top to bottom."""
     text = (ROOT / "docs" / f"{page}.md").read_text(encoding="utf-8")
