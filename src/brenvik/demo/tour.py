@@ -187,7 +187,7 @@ def _look_back(guide: _Guide, folder: Path, inbox: Path) -> None:
     shutil.copy(folder / "loaded" / "buoy_02.csv", inbox / "buoy_99_again.csv")
     guide.load("buoy")
     before = guide.rows("buoy")
-    guide.say("Day four: a invalid script reports six buoys as white and unlit. It is loaded, and reverted:")
+    guide.say("Day four: a faulty script reports six buoys as white and unlit. It is loaded, and reverted:")
     scenario.write_day("buoy_04.csv", inbox)
     run = guide.load("buoy")
     guide.revert(run, reason="lights all wrong")

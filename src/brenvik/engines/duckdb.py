@@ -234,10 +234,10 @@ def _connect(path: str, *, read_only: bool, wait_s: float) -> duckdb.DuckDBPyCon
 
 
 def _create(path: Path) -> None:
-    """Put an empty database at the path if nothing is there.
+    """Creates an empty database at the path if nothing is there.
 
-    DuckDB writes a new file in several steps. Whoever opens it in between is told that it is not a database, and it is
-    none for good if its process dies there. So the file gets its name when it is complete.
+    DuckDB writes a new file in several steps. Another process cannot open it in between, and no process ever can if this
+    one dies there. So the file is created under another name, and gets its own when it is complete.
     """
     if path.exists() or Path(f"{path}.wal").exists():
         return

@@ -25,11 +25,11 @@ _MOMENT = rf"{_DAY}([ T]{_HOUR}\s*(Z|{_OFFSET}|{_ZONE})?)?\s*"
 _MIDNIGHT_AFTER = "CAST('24:00:00' AS TIME)"
 
 
-def cast_of(name: str, of: ColumnType, to: ColumnType, zone: str) -> tuple[str, str]:
+def cast_of(name: str, of: ColumnType, to: ColumnType) -> tuple[str, str]:
     """The value of a feed's column in the type of the table, and a test for values that do not fit; both over the feed's columns
     and ``cast_columns``."""
     value = sql.quote(name)
-    cast = _cast_column(name, to) if _cast(value, of, to, zone) != value else value
+    cast = _cast_column(name, to) if _is_cast(of, to) else value
     if _is_same(of, to):
         too_long = f"length({value}) > {to.length}" if to.length is not None and of.length != to.length else ""
         return cast, too_long or beyond(value, to)
@@ -47,8 +47,8 @@ def cast_columns(schema: TableSchema, types: Mapping[str, ColumnType], extract_t
     wanted += [(extract_time, schema.effective_type)] if extract_time else []
     found = {}
     for name, to in wanted:
-        if name in types and (cast := _cast(sql.quote(name), types[name], to, schema.time_zone)) != sql.quote(name):
-            found[_cast_column(name, to)] = cast
+        if name in types and _is_cast(types[name], to):
+            found[_cast_column(name, to)] = _cast(sql.quote(name), types[name], to, schema.time_zone)
     return [f"{cast} AS {column}" for column, cast in found.items()]
 
 
@@ -57,15 +57,20 @@ def _cast_column(name: str, to: ColumnType) -> str:
 
 
 def _is_same(of: ColumnType, to: ColumnType) -> bool:
-    """Whether a value of one type is one of the other as it stands, its length and its bits aside."""
+    """Whether a value of one type has the other type without a cast, apart from length and bits."""
     return of.kind == to.kind and (of.kind != "decimal" or (of.precision, of.scale) == (to.precision, to.scale))
+
+
+def _is_cast(of: ColumnType, to: ColumnType) -> bool:
+    """Whether a value has a cast column; a time has one because 24:00 is none."""
+    return to.kind == "time" or not _is_same(of, to)
 
 
 def _cast(value: str, of: ColumnType, to: ColumnType, zone: str) -> str:
     """The value in the type of the table; null where it is not valid, or loses something that no test could see."""
-    if _is_same(of, to):
-        return _of_day(value) if to.kind == "time" else value
     match of.kind, to.kind:
+        case "time", "time":
+            return _of_day(value)
         case "text", "timestamp":
             return _moment(value)
         case "text", "timestamp with time zone":

@@ -87,22 +87,21 @@ def decide(schema: TableSchema, *, some_replayed: bool, explains: bool, matched:
     sets = f"m.{DELETE} = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1"
     changed = " OR ".join(test for test, _ in groups)
     before = [before_column(schema, name) for name in schema.values if explains or _needs_earlier(schema, name)]
+    items = sql.listed(
+        f"m.{SEQUENCE_NO}, m.{EFFECTIVE_AT}, m.brenvik_row_id",
+        f"CASE {' '.join(cases)} ELSE {unchanged} END AS brenvik_decision_no",
+        f"{sql.flag(sets) if schema.type_1 else 0} AS brenvik_sets_type_1",
+        *(f"CASE WHEN {changed} THEN m.{name} END AS {name}" for name in before),
+    )
     return f"""
 CREATE TEMP TABLE {sql.work("current_path")} AS
-SELECT {
-        sql.listed(
-            f"m.{SEQUENCE_NO}, m.{EFFECTIVE_AT}, m.brenvik_row_id",
-            f"CASE {' '.join(cases)} ELSE {unchanged} END AS brenvik_decision_no",
-            f"{sql.flag(sets) if schema.type_1 else 0} AS brenvik_sets_type_1",
-            *(f"CASE WHEN {changed} THEN m.{name} END AS {name}" for name in before),
-        )
-    }
-FROM ({_met(schema, before, some_replayed=some_replayed, matched=matched)}
+SELECT {items}
+FROM ({_compared(schema, before, some_replayed=some_replayed, matched=matched)}
 ) m"""
 
 
-def _met(schema: TableSchema, before: Sequence[str], *, some_replayed: bool, matched: str | None) -> str:
-    """Each change of the current path with the row that it meets, and in columns of which types it differs."""
+def _compared(schema: TableSchema, before: Sequence[str], *, some_replayed: bool, matched: str | None) -> str:
+    """Each change of the current path with the current version of its key, and in columns of which types the two differ."""
     joins = sql.same("t", "c", schema.keys)
     if schema.meets_current_only and schema.type_2 and not matched:
         joins += f" AND {schema.is_current('t')}"

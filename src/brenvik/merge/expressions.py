@@ -186,8 +186,10 @@ class _Writer:
         """The same parts, with quoted texts in the type of the others; and their common type."""
         kinds = {"number" if term.kind in _NUMBERS else term.kind for term in terms} - {"quoted", "null"}
         if len(kinds) > 1:
-            both = " with ".join(dict.fromkeys(_a(term.kind) for term in terms if term.kind not in ("quoted", "null")))
-            raise ValueError(f"{_text_of(node)!r} combines {both}")
+            kinds_named = " with ".join(
+                dict.fromkeys(_a(term.kind) for term in terms if term.kind not in ("quoted", "null"))
+            )
+            raise ValueError(f"{_text_of(node)!r} combines {kinds_named}")
         family = next(iter(kinds), "text")
         return [self.as_kind(term, family) if term.kind == "quoted" else term for term in terms], family
 
@@ -336,8 +338,8 @@ class _Writer:
         other = node.args.get("false" if node.key == "if" else "default")
         terms = [*(self.of(way.args["true"]) for way in ways), self.of(other) if other is not None else NULL]
         (*texts, last), kind, digits = self.unified(node, terms)
-        both = " ".join(f"WHEN {test} THEN {text}" for test, text in zip(tests, texts, strict=True))
-        return _Term(f"CASE {both} ELSE {last} END", kind, digits=digits)
+        cases = " ".join(f"WHEN {test} THEN {text}" for test, text in zip(tests, texts, strict=True))
+        return _Term(f"CASE {cases} ELSE {last} END", kind, digits=digits)
 
     def cast(self, node: exp.Expr) -> _Term:
         term, kind = self.of(node.this), _CAST_TO.get(node.args["to"].sql("postgres").lower())

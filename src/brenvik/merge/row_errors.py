@@ -59,7 +59,7 @@ def row_errors(
     """
     types = dict(feed)
     found: list[RowError] = []
-    not_deleted = f"{IS_DELETE} = 0 AND " if operations or schema.delete_if else ""
+    not_deleted = f"{IS_DELETE} = 0 AND " if some_deletes(schema, operations) else ""
     if operations:
         found.append(_unknown_code(operations))
     tells_when = schema.effective if not is_extract else None
@@ -100,7 +100,7 @@ def _no_value(schema: TableSchema, column: Column, of: ColumnType, guard: str, *
     if in_store:
         value, test = sql.quote(column.name), _test_inside(schema, column, of)
     else:
-        value, test = casts.cast_of(column.name, of, column.type, schema.time_zone)
+        value, test = casts.cast_of(column.name, of, column.type)
     if not test:
         return
     if column.type.length is not None:
@@ -133,7 +133,7 @@ def _too_long(schema: TableSchema, types: Mapping[str, ColumnType], *, in_store:
 
 def _lacks(schema: TableSchema, column: Column, of: ColumnType, guard: str) -> list[RowError]:
     """Values of the column's type that this store cannot hold."""
-    value = casts.cast_of(column.name, of, column.type, schema.time_zone)[0]
+    value = casts.cast_of(column.name, of, column.type)[0]
     tests = {
         "NUL": (column.type.kind == "text", f"contains({value}, chr(0))", "has the character NUL"),
         "NaN": (column.type.kind == "double", f"isnan({value})", "is NaN"),
@@ -195,7 +195,7 @@ def condition(schema: TableSchema, types: Mapping[str, ColumnType], text: str, *
         elif in_store:
             values[name] = sql.quote(name)
         else:
-            values[name] = f"({casts.cast_of(name, types[name], wanted[name], schema.time_zone)[0]})"
+            values[name] = f"({casts.cast_of(name, types[name], wanted[name])[0]})"
     return conditions.with_values(text, values, wanted, untyped=in_store and schema.untyped)
 
 
@@ -209,16 +209,21 @@ def sentence_or_nothing(column: str, rest: str) -> str:
     return f"COALESCE({sentence(column, rest)}, {sql.literal(f'{column}: nothing {rest}')})"
 
 
+def some_deletes(schema: TableSchema, operations: Operations | None) -> bool:
+    """Whether a row may be a delete."""
+    return bool(operations or schema.delete_if)
+
+
 def deletes(
     schema: TableSchema, types: Mapping[str, ColumnType], operations: Operations | None, *, in_store: bool = False
 ) -> str:
-    """Whether a row is a delete, as 0 or 1."""
+    """Whether a row is a delete, as 0 or 1; only where ``some_deletes``."""
     tests = []
     if operations:
         tests.append(_says_delete(operations))
     if schema.delete_if:
         tests.append(condition(schema, types, schema.delete_if, in_store=in_store))
-    return sql.flag(sql.any_of(f"({test})" for test in tests)) if tests else "0"
+    return sql.flag(sql.any_of(f"({test})" for test in tests))
 
 
 def _says_delete(operations: Operations) -> str:

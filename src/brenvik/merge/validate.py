@@ -22,6 +22,7 @@ from brenvik.merge.row_errors import (
     joined,
     row_errors,
     sentence_or_nothing,
+    some_deletes,
     storable,
 )
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, SEQUENCE_NO, Capabilities, Column, TableSchema
@@ -82,7 +83,7 @@ def _effective(schema: TableSchema, values: Mapping[str, str], extract_at: str |
 
 
 def _typed_value(
-    schema: TableSchema, column: Column, types: Mapping[str, ColumnType], *, in_store: bool, some_deletes: bool
+    schema: TableSchema, column: Column, types: Mapping[str, ColumnType], *, in_store: bool, can_delete: bool
 ) -> str:
     """The value of a column in the type of the table. It is null where the feed lacks the column, and where not every store
     could be given it: then the row is rejected anyway, or is a delete, whose values have no effect."""
@@ -91,9 +92,9 @@ def _typed_value(
     if in_store:
         value = f"CAST({sql.quote(column.name)} AS {column.type.sql})"
     else:
-        value = casts.cast_of(column.name, types[column.name], column.type, schema.time_zone)[0]
+        value = casts.cast_of(column.name, types[column.name], column.type)[0]
     if column.type.is_temporal and not (in_store and schema.untyped):
-        any_row = column.name in schema.keys or (some_deletes and column.name in schema.values)
+        any_row = column.name in schema.keys or (can_delete and column.name in schema.values)
         fits = casts.within(value, column.type) if any_row else f"NOT {IS_INVALID}"
         return f"CASE WHEN {fits} THEN {value} END"
     if column.type.kind == "text" and not in_store:
@@ -145,7 +146,7 @@ def _error_object(
 
 def _extract_time(schema: TableSchema, column: str, of: ColumnType, *, in_store: bool) -> tuple[str, RowError]:
     """The time of an extract in a column of its rows, and the error of a row without one."""
-    cast, test = casts.cast_of(column, of, schema.effective_type, schema.time_zone)
+    cast, test = casts.cast_of(column, of, schema.effective_type)
     if in_store:
         cast, test = sql.quote(column), ""
     says = sentence_or_nothing(column, f"is not a valid {schema.effective_type}, the type of the extract time")
@@ -210,29 +211,31 @@ def validate(
     if extract_time:
         extract_at, error = _extract_time(schema, extract_time, types[extract_time], in_store=inside)
         errors = (error, *errors)
-    is_delete = deletes(schema, types, operations, in_store=inside)
+    is_delete = IS_DELETE if some_deletes(schema, operations) else "0"
     values = {
-        column.name: _typed_value(schema, column, types, in_store=inside, some_deletes=is_delete != "0")
+        column.name: _typed_value(schema, column, types, in_store=inside, can_delete=is_delete != "0")
         for column in schema.columns
     }
-    told = _error_object(schema, errors, types, keeps_raw=keeps_raw, in_store=inside)
+    error_object = _error_object(schema, errors, types, keeps_raw=keeps_raw, in_store=inside)
     rows = in_store or STREAM
     if not inside and (cast := casts.cast_columns(schema, types, extract_time)):
         rows = _with_columns(rows, "rows_as_read", cast)
-    if is_delete != "0":
-        rows = _with_columns(rows, "cast_rows", [f"{is_delete} AS {IS_DELETE}"])
-    # As cases, of which engines work out no more than they need; of "a OR b" as a value DuckDB always works out both.
+    if is_delete == IS_DELETE:
+        rows = _with_columns(
+            rows, "cast_rows", [f"{deletes(schema, types, operations, in_store=inside)} AS {IS_DELETE}"]
+        )
+    # As CASE, because DuckDB evaluates both sides of "a OR b" where it is a value.
     tests = (f"CASE WHEN {error.test} THEN TRUE ELSE FALSE END" for error in errors)
-    rows = _with_columns(rows, "rows", [f"{test} AS {_flag(number)}" for number, test in enumerate(tests)])
+    rows = _with_columns(rows, "typed_rows", [f"{test} AS {_flag(number)}" for number, test in enumerate(tests)])
     flags = " OR ".join(_flag(number) for number in range(len(errors)))
     rows = _with_columns(rows, "tested_rows", [f"{flags} AS {IS_INVALID}"])
     question = f"""
 SELECT
   {SEQUENCE_NO}, {_column_set(column_sets)} AS {COLUMN_SET},
-  {IS_DELETE if is_delete != "0" else 0} AS {DELETE},
+  {is_delete} AS {DELETE},
   {_effective(schema, values, extract_at, in_store=inside)} AS {EFFECTIVE_AT},
   {", ".join(sql.named(value, name) for name, value in values.items())},
-  CASE WHEN {IS_INVALID} THEN CAST({told} AS VARCHAR) END AS brenvik_error
+  CASE WHEN {IS_INVALID} THEN CAST({error_object} AS VARCHAR) END AS brenvik_error
 FROM {rows} AS checked_rows"""
     return Staging(
         into,
@@ -269,9 +272,9 @@ def remove_invalid(*, derives: bool, relation: str = "changes") -> tuple[str, st
 
 def malformed(store: Capabilities) -> Staging:
     """Makes ``malformed``: lines that are not rows."""
-    told = (("reason", "brenvik_reason"), ("line_text", "brenvik_row"))
-    texts = ", ".join(f"{storable(store, name)} AS {into}" for name, into in told)
-    columns = ((SEQUENCE_NO, "BIGINT"), *((into, "TEXT") for _, into in told))
+    renamed = (("reason", "brenvik_reason"), ("line_text", "brenvik_row"))
+    texts = ", ".join(f"{storable(store, name)} AS {into}" for name, into in renamed)
+    columns = ((SEQUENCE_NO, "BIGINT"), *((into, "TEXT") for _, into in renamed))
     return Staging("malformed", f"SELECT {SEQUENCE_NO}, {texts} FROM {STREAM}", columns)
 
 

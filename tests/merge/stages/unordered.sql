@@ -7,7 +7,7 @@ SELECT
   CAST($loaded_at AS TIMESTAMP) AS brenvik_effective_at,
   "buoy_code", "colour", "name",
   CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'buoy_code' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("buoy_code" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN 'buoy_code is empty' END), 'row', CAST(json_object('buoy_code', CAST("buoy_code" AS VARCHAR), 'colour', CAST("colour" AS VARCHAR), 'name', CAST("name" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
-FROM (SELECT tested_rows.*, brenvik_error_0 AS brenvik_is_invalid FROM (SELECT rows.*, CASE WHEN "buoy_code" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_0 FROM brenvik_stream AS rows) AS tested_rows) AS checked_rows;
+FROM (SELECT tested_rows.*, brenvik_error_0 AS brenvik_is_invalid FROM (SELECT typed_rows.*, CASE WHEN "buoy_code" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_0 FROM brenvik_stream AS typed_rows) AS tested_rows) AS checked_rows;
 
 SELECT count(c.brenvik_error) AS invalid, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
 

@@ -64,8 +64,8 @@ def show_history(
         table.add_row(*cells)
     paper.indented(out, table)
     if steady:
-        changes = ", ".join(f"{name} {paper.shown(rows[-1][name])}" for name in steady)
-        out.print(Text(f"\n  same in all: {changes}" if len(rows) > 1 else f"\n  {changes}"))
+        same = ", ".join(f"{name} {paper.shown(rows[-1][name])}" for name in steady)
+        out.print(Text(f"\n  same in all: {same}" if len(rows) > 1 else f"\n  {same}"))
     out.print()
     for number, (one, other) in enumerate(itertools.pairwise(rows), 1):
         _step(out, number, one, other, spans, varying)
