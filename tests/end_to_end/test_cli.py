@@ -120,6 +120,8 @@ def test_history_and_as_of(coast: Path) -> None:
     versions = brenvik("history", "buoy", "NB-102", "--json", cwd=coast).json["versions"]
     assert [row["status"] for row in versions] == ["on station", "adrift", "in dock", "on station"]
     assert "4 versions" in brenvik("history", "buoy", "buoy_code=NB-102", cwd=coast).out
+    only = brenvik("history", "buoy", "NB-108", cwd=coast).out
+    assert "· 1 version ·" in only and re.search(r"^  name Sildegrunn, .*, light LFl 10s, ", only, re.MULTILINE)
     unknown = brenvik("history", "buoy", "NB-999", cwd=coast)
     assert (unknown.code, "unknown" in unknown.out) == (1, True)
     rows = brenvik("as-of", "buoy", "2024-05-14 07:00", "--json", cwd=coast).json["rows"]

@@ -72,9 +72,8 @@ class StoreQuery:
         faults = []
         for column in found:
             declared, type_name = self._declared.get(column.name), column.type_name
-            kind = column.type or (
-                declared if type_name == "nothing" else None
-            )  # an expression of a store without types
+            # "nothing" is the type of an expression in a store without types
+            kind = column.type or (declared if type_name == "nothing" else None)
             if kind is None:
                 hint = "of unknown type; declare it under types" if type_name == "nothing" else type_name
                 faults.append(f"{column.name} is {hint}")
