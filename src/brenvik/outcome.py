@@ -18,25 +18,25 @@ from brenvik.model.watermarks import Window
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.engines.protocol import Engine
+    from brenvik.engines.workspace import Workspace
 
 
 @dataclass
 class DecisionLog:
     """Explains the decisions of a load while its working tables exist."""
 
-    engine: Engine
-    work: str
+    workspace: Workspace
     schema: TableSchema
     some_replayed: bool
     some_rejected: bool
-    some_inactive_deletes: bool
+    some_decided_deletes: bool
     files: tuple[tuple[int, str], ...]
     some_current: bool = True
+    some_returning: bool = False
     key_places: explain.KeyPlaces = ()
 
     def __post_init__(self) -> None:
-        weakref.finalize(self, self.engine.on_discard(self.work))
+        weakref.finalize(self, self.workspace.engine.on_discard(self.workspace.prefix))
 
     def decisions(self) -> pa.Table:
         from brenvik.engines.scratch import parsed, scratch
@@ -46,15 +46,15 @@ class DecisionLog:
                 self.schema,
                 current=self.some_current,
                 replayed=self.some_replayed,
-                inactive_deletes=self.some_inactive_deletes,
+                inactive_deletes=self.some_decided_deletes,
+                some_returning=self.some_returning,
             ),
             explain.rejected(none=not self.some_rejected),
         )
         try:
-            with self.engine.turn.taken(self.engine.address):
-                wide, rejected = (
-                    self.engine.ask(text, work=self.work, types=self.schema.answers) for text in questions
-                )
+            engine = self.workspace.engine
+            with engine.turn.taken(engine.address):
+                wide, rejected = (self.workspace.ask(text, self.schema) for text in questions)
         except StoreError as error:
             raise StoreError(f"Decisions can be read only while the store is open: {error}") from error
         with scratch() as work:

@@ -192,21 +192,21 @@ def open_store(
     if memory_limit is not None and not MEMORY.fullmatch(memory_limit):
         raise DeclarationError(f'memory_limit: expected a size as in "500 MB" or "4 GB", got {memory_limit!r}')
     if kind == "duckdb" and place:
-        from brenvik.engines.duckdb import DuckDBEngine
+        from brenvik.engines.duckdb.engine import DuckDBEngine
 
         if read_only and place != ":memory:" and not Path(place).exists():
             place = ":memory:"  # nothing was ever loaded; there is nothing to read either
         return Store(DuckDBEngine(place, read_only=read_only, wait_s=wait_s, memory_limit=memory_limit))
     if kind == "postgresql" and place.startswith("//"):
         try:
-            from brenvik.engines.postgres import PostgresEngine
+            from brenvik.engines.postgres.engine import PostgresEngine
         except ModuleNotFoundError as error:
             raise DeclarationError(
                 f"A PostgreSQL store needs the package {error.name}: pip install 'brenvik[postgres]'"
             ) from None
         return Store(PostgresEngine(address))
     if kind == "sqlite" and place:
-        from brenvik.engines.sqlite import SQLiteEngine
+        from brenvik.engines.sqlite.engine import SQLiteEngine
 
         if read_only and place != ":memory:" and not Path(place).exists():
             place = ":memory:"

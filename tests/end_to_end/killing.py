@@ -26,11 +26,11 @@ def _tell(*words: object) -> None:
 
 def _tell_each_statement() -> None:
     """Has every kind of store tell each statement before it runs, by what it is for."""
-    from brenvik.engines.duckdb import DuckDBEngine
+    from brenvik.engines.duckdb.engine import DuckDBEngine
     from brenvik.engines.lakehouse import compaction, files, snapshots
     from brenvik.engines.lakehouse.lake import Lake
-    from brenvik.engines.postgres import PostgresEngine
-    from brenvik.engines.sqlite import SQLiteEngine
+    from brenvik.engines.postgres.engine import PostgresEngine
+    from brenvik.engines.sqlite.engine import SQLiteEngine
 
     for engine in (DuckDBEngine, PostgresEngine, SQLiteEngine):
         _have_told(engine)
@@ -60,7 +60,8 @@ def _have_step_told(where: Any, name: str, what: str) -> None:
 
 
 def _have_told(engine: Any) -> None:
-    run, stage, transaction = engine._execute, engine.stage, engine.transaction
+    name = "execute" if engine.__name__ == "DuckDBEngine" else "_execute"
+    run, stage, transaction = getattr(engine, name), engine.stage, engine.transaction
 
     def told_run(self: Any, statement: str, values: Any = None) -> Any:
         work = '"brenvik_w' in statement.partition(" AS ")[0]
@@ -75,9 +76,10 @@ def _have_told(engine: Any) -> None:
     def told_transaction(self: Any, of: Any = None) -> Iterator[None]:
         with transaction(self, of):
             yield
-            _tell("statement", "committing" if type(self) is engine else "finishing")
+            _tell("statement", "finishing" if self.address.startswith("lakehouse:") else "committing")
 
-    engine._execute, engine.stage = told_run, told_stage
+    setattr(engine, name, told_run)
+    engine.stage = told_stage
     if engine.__name__ == "DuckDBEngine":  # the others say COMMIT
         engine.transaction = told_transaction
 

@@ -291,7 +291,7 @@ def test_the_ledger_refuses_an_entry_that_is_there(anywhere: brenvik.Store, tabl
     anywhere.load(RULES, pa.table({"code": ["A"], "at": [1]}), kind="upserts")
     again = f'INSERT INTO "brenvik"."{table}" SELECT * FROM "brenvik"."{table}"'
     with pytest.raises(StoreError, match=r"(?i)duplicate|unique"), anywhere.engine.transaction():
-        anywhere.engine.run(again)
+        execute(anywhere, again)
 
 
 def test_the_story_of_a_key_takes_as_many_statements_for_many_runs_as_for_few(
@@ -314,7 +314,7 @@ def test_the_story_of_a_key_takes_as_many_statements_for_many_runs_as_for_few(
             anywhere.load(rules, pa.table({"code": ["A"], "at": [at], "light": [str(at)]}), kind="upserts")
         statements = 0
         with monkeypatch.context() as patched:
-            for name in ("run", "ask", "rows"):
+            for name in ("make", "ask", "rows"):
                 patched.setattr(anywhere.engine, name, counted(getattr(anywhere.engine, name)))
             story = anywhere.change_log(rules, "A")
             assert [row["changes"][-1]["after"] for row in story] == [str(at) for at in range(runs)]

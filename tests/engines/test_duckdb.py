@@ -18,6 +18,7 @@ import brenvik
 from brenvik.demo import scenario
 from brenvik.errors import Busy, DeclarationError, ForeignTable, InvariantBroken, LedgerVersionError, StoreError
 from brenvik.feeds.files import FileSource
+from scripts import execute
 from sources import load_from
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
@@ -121,7 +122,7 @@ def test_reading_needs_only_reading_rights(tmp_path: Path) -> None:
 
 def test_a_table_that_is_not_ours_is_left_alone() -> None:
     with brenvik.open_store("duckdb::memory:") as store:
-        store.engine.run('CREATE TABLE "Buoy" (code TEXT)')
+        execute(store, 'CREATE TABLE "Buoy" (code TEXT)')
         with pytest.raises(ForeignTable, match="is not in the ledger"):
             store.load(RULES, frame(("A", 1, "Fl")), kind="upserts")
         assert store.ledger.runs()["state"].to_pylist() == ["blocked"]
@@ -130,7 +131,7 @@ def test_a_table_that_is_not_ours_is_left_alone() -> None:
 def test_a_ledger_of_another_schema_version_is_not_written_to() -> None:
     with brenvik.open_store("duckdb::memory:") as store:
         store.load(RULES, frame(("A", 1, "Fl")), kind="upserts")
-        store.engine.run('UPDATE "brenvik"."schema_version" SET schema_version = 99')
+        execute(store, 'UPDATE "brenvik"."schema_version" SET schema_version = 99')
         with pytest.raises(LedgerVersionError, match="Use the version of Brenvik that wrote it"):
             brenvik.Store(store.engine).load(RULES, frame(("A", 2, "Q")), kind="upserts")
 
@@ -238,7 +239,7 @@ def test_names_are_quoted_everywhere() -> None:
 def test_schemas_can_be_named() -> None:
     rules = brenvik.TableRules("mart.buoy", natural_key="code", order_by="at")
     with brenvik.open_store("duckdb::memory:") as store:
-        store.engine.run("CREATE SCHEMA mart")
+        execute(store, "CREATE SCHEMA mart")
         store.load(rules, frame(("A", 1, "Fl")), kind="upserts")
         assert store.load(rules, frame(("A", 2, "Q")), kind="upserts").counts["versioned"] == 1
         assert store.read(rules)["buoy_key"].to_pylist() == [1, 2]

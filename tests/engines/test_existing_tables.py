@@ -14,6 +14,7 @@ from cli import brenvik as call
 import brenvik
 from brenvik.engines.lakehouse.engine import LakehouseEngine
 from brenvik.errors import BrenvikError, DeclarationError, ForeignTable, SchemaMismatch, StoreError
+from brenvik.merge.table_changes import CreateTable
 from scripts import execute, is_lakehouse
 
 RULES = brenvik.TableRules(
@@ -40,7 +41,7 @@ def made_before(store: brenvik.Store, *rows: tuple[str, str, str, int, int | Non
     if is_lakehouse(store):
         number = "id BIGINT"
     elif store.engine.dialect == "duckdb":
-        store.engine._execute("CREATE SEQUENCE numbers", None)  # type: ignore[attr-defined]
+        execute(store, "CREATE SEQUENCE numbers")
     execute(
         store,
         f"CREATE TABLE buoy ({number}, code VARCHAR(8) NOT NULL, name VARCHAR(20), light VARCHAR(20), "
@@ -106,7 +107,7 @@ def test_change_log_two_tables_are_not_kept_in_one(anywhere: brenvik.Store) -> N
         with pytest.raises(ForeignTable, match=r"would be brenvik\.change_log_mart_buoy, which already exists in"):
             ask(alike, changes(("NB-2", 1, "Svart", "Q")), kind="upserts")
     with pytest.raises(StoreError, match="already"), anywhere.engine.transaction():
-        anywhere.engine.run('CREATE TABLE "one" ("code" TEXT)')
+        anywhere.engine.change_table(CreateTable("one", (("code", "TEXT", False),)))
     assert anywhere.rebuild(first).counts["rows_removed"] == 0
     unkept = replace(alike, change_log=False)
     assert anywhere.load(unkept, changes(("NB-2", 1, "Svart", "Q")), kind="upserts").counts["inserted"] == 1

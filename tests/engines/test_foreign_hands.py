@@ -20,7 +20,7 @@ from brenvik.errors import (
     StoreError,
 )
 from brenvik.project.check import check_table
-from scripts import is_lakehouse
+from scripts import execute, is_lakehouse
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="at")
 LOG = '"brenvik"."change_log_buoy"'
@@ -40,10 +40,7 @@ def loaded(anywhere: brenvik.Store) -> brenvik.Store:
     return anywhere
 
 
-def by_hand(store: brenvik.Store, *statements: str) -> None:
-    with store.engine.transaction(RULES):
-        for statement in statements:
-            store.engine.run(statement)
+by_hand = execute
 
 
 def versions(store: brenvik.Store) -> list[tuple[Any, ...]]:

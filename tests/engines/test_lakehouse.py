@@ -107,19 +107,19 @@ def test_a_look_that_breaks_off_can_be_had_again(tmp_path: Path, monkeypatch: py
     load(tmp_path, ("NB-1", 1, "Q"))
     with brenvik.open_store(f"lakehouse:{tmp_path}") as store:
         engine: Any = store.engine
-        execute, calls = engine._execute, []
+        execute, calls = engine.execute, []
 
-        def broken(statement: str, values: Any) -> int:
-            done: int = execute(statement, values)
+        def broken(statement: str) -> int:
+            done: int = execute(statement)
             calls.append(statement)
             if '"rejects"' in statement:
                 raise KeyboardInterrupt
             return done
 
-        engine._execute = broken
+        engine.execute = broken
         with pytest.raises(KeyboardInterrupt):
             store.ledger.exists()
-        engine._execute = execute
+        engine.execute = execute
         assert store.ledger.runs()["state"].to_pylist() == ["done"]
         assert current(store.read(RULES)) == {"NB-1": "Q"}
 

@@ -16,7 +16,7 @@ from lakes import RULES, current, frame, load, others, read, scan
 from pyiceberg.expressions import EqualTo
 
 import brenvik
-from brenvik.engines.lakehouse import compaction, files, shown, snapshots
+from brenvik.engines.lakehouse import compaction, files, snapshots, tables
 from brenvik.engines.lakehouse import engine as lakehouse
 from brenvik.errors import DeclarationError
 
@@ -52,7 +52,7 @@ def test_rows_lie_in_the_order_of_their_keys_and_living_ones_apart(tmp_path: Pat
 
 def test_a_file_ends_where_it_is_large_enough(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(files, "FILE_BYTES", 1)
-    monkeypatch.setattr(shown, "ROW_GROUP", 2048)
+    monkeypatch.setattr(tables, "ROW_GROUP", 2048)
     codes = [f"NB-{number:05}" for number in range(5000)]
     load(tmp_path, *((code, 1, "Q") for code in reversed(codes)))
     found = data_of(tmp_path)

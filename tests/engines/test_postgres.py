@@ -236,14 +236,14 @@ def test_a_large_batch_is_held_against_the_table_by_several_workers_and_leaves_n
         assert store.read(RULES).num_rows == 119_999
         assert sum("CREATE UNLOGGED TABLE" in text for text in statements) == 1
         assert not any(
-            "CREATE UNLOGGED" in text for text in statements if "brenvik_w" not in text or "_changes" not in text
+            "CREATE UNLOGGED" in text for text in statements if "brenvik_w" not in text or "_staged" not in text
         )
         left = "SELECT relname FROM pg_class WHERE relpersistence = 'u'"
         assert beside.execute(left.encode()).fetchall() == []
 
 
 def test_deletes_are_released_after_many_others_were(url: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("brenvik.engines.postgres._WORTH_SHARING", 3)
+    monkeypatch.setattr("brenvik.engines.postgres.engine._WORTH_SHARING", 3)
     rules = replace(RULES, deletes="review", max_deletes=None)
     rows = [(f"NB-{number:02}", 1, "Q") for number in range(12)]
     with brenvik.open_store(url) as store:

@@ -13,12 +13,12 @@ from scenes import Scene
 from tables import shown, stored
 
 import brenvik
-from brenvik.engines import postgres as postgres_engine
-from brenvik.engines.duckdb import DuckDBEngine
+from brenvik.engines.duckdb.engine import DuckDBEngine
 from brenvik.engines.lakehouse.engine import LakehouseEngine
-from brenvik.engines.postgres import PostgresEngine
+from brenvik.engines.postgres import engine as postgres_engine
+from brenvik.engines.postgres.engine import PostgresEngine
 from brenvik.engines.protocol import Engine
-from brenvik.engines.sqlite import SQLiteEngine
+from brenvik.engines.sqlite.engine import SQLiteEngine
 from counts import tried
 from servers import postgres
 
@@ -34,7 +34,7 @@ def _engine(kind: str) -> Engine:
     if kind == "sqlite":
         return SQLiteEngine(":memory:")
     engine = DuckDBEngine(":memory:")
-    engine.run("SET threads = 1")  # tables of ten rows; the tests themselves run side by side
+    engine.execute("SET threads = 1")  # tables of ten rows; the tests themselves run side by side
     return engine
 
 
@@ -49,7 +49,7 @@ def fresh_store(kind: str) -> Iterator[brenvik.Store]:
     tried(kind)
     if kind == "lakehouse":
         with TemporaryDirectory(dir=IN_MEMORY) as folder, brenvik.open_store(f"lakehouse:{folder}") as store:
-            store.engine.run("SET threads = 1")
+            store.engine.duck.execute("SET threads = 1")  # type: ignore[attr-defined]
             yield store
         return
     engine = _engine(kind)

@@ -12,6 +12,7 @@ from stores import everything, forget_ledger, fresh
 from tables import comparable, stored
 
 from brenvik.merge.sql import quote, relation
+from scripts import execute
 
 ADOPTED = [scene for scene in UNKEPT if scene.own["valid_from"] and scene.own["valid_to"] and scene.own["is_deleted"]]
 KEYS = ("surrogate_key", "valid_from")
@@ -46,7 +47,7 @@ def test_an_adopted_table_is_untouched_and_goes_on(
                 forget_ledger(store)
                 for name in narrow:
                     column, table = quote(name), relation(scene.rules.stored_as)
-                    store.engine.run(f"ALTER TABLE {table} ALTER COLUMN {column} SET DATA TYPE SMALLINT")
+                    execute(store, f"ALTER TABLE {table} ALTER COLUMN {column} SET DATA TYPE SMALLINT")
                 feed = dict(scene.types)
                 done = store.adopt(scene.rules, feed)
                 assert [done.counts[n] for n in ("rows_added", "rows_updated", "rows_removed")] == [0, 0, 0]

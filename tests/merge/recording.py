@@ -17,6 +17,8 @@ from typing import Any
 import pyarrow as pa
 
 import brenvik
+from brenvik.engines.ledger_entries import entry_statement
+from brenvik.engines.row_changes import row_statement, table_statements
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.reading import ReadOptions, Record
 from brenvik.ledger.schema import change_log_table
@@ -149,54 +151,65 @@ def _cell(value: Any) -> str:
 
 @dataclass
 class _Watched:
-    """Listens to the engine of a store: which statements work on the tables of a run, and what they make."""
+    """Listens to the engine of a store: what it is asked for and handed, as statements, and which relations that makes."""
 
     store: brenvik.Store
     statements: list[str] = field(default_factory=list)
     _made: dict[str, str] = field(default_factory=dict)
-    _own: dict[str, Callable[..., Any]] = field(default_factory=dict)
     _inside: bool = False
 
     def __enter__(self) -> _Watched:
         engine: Any = self.store.engine
-        for name in ("run", "ask", "rows"):
-            self._own[name] = getattr(engine, name)
-            setattr(engine, name, self._listening(self._own[name]))
-        self._own["stage"] = engine.stage
-        engine.stage = self._staging
+        for name in ("make", "stage", "ask", "rows", "apply", "change_table", "record"):
+            setattr(engine, name, self._listening(getattr(engine, name), getattr(self, f"_on_{name}")))
         return self
 
     def __exit__(self, *error: object) -> None:
-        for name in self._own:
+        for name in ("make", "stage", "ask", "rows", "apply", "change_table", "record"):
             delattr(self.store.engine, name)
 
-    def _listening(self, call: Callable[..., Any]) -> Callable[..., Any]:
-        def told(text: str, *words: Any, **more: Any) -> Any:
-            if not self._inside:  # one way to ask may go by way of another
-                self._tell(text, more.get("work", ""))
+    def _listening(self, call: Callable[..., Any], told: Callable[..., None]) -> Callable[..., Any]:
+        def listening(*words: Any, **more: Any) -> Any:
+            if not self._inside:  # one call may go by way of another
+                told(*words, **more)
             before, self._inside = self._inside, True
             try:
-                return call(text, *words, **more)
+                return call(*words, **more)
             finally:
                 self._inside = before
 
-        return told
+        return listening
 
-    def _staging(self, rows: Any, staging: Any, values: Any, *, work: str) -> Any:
+    def _on_make(self, relation: str, query: str, values: Any, *, work: str, view: bool = False, **more: Any) -> None:
+        self._made[relation] = f'"{work}{relation}"'
+        self._tell(f'CREATE TEMP {"VIEW" if view else "TABLE"} "brenvik_work_{relation}" AS\n{query.strip()}')
+
+    def _on_stage(self, rows: Any, staging: Any, values: Any, *, work: str) -> None:
         into = staging.kept_as if staging.through else staging.into
+        self._made[into] = f'"{work}{into}"'
         text = f'CREATE TEMP TABLE "brenvik_work_{into}" AS -- in DuckDB, as the rows come\n{staging.question.strip()}'
         if staging.through:
             text += f"\n-- and of that\n{staging.through.strip()}"
-        self._tell(text, work)
-        return self._own["stage"](rows, staging, values, work=work)
+        self._tell(text)
 
-    def _tell(self, text: str, work: str) -> None:
-        if "brenvik_work_" not in text and '"buoy"' not in text.replace("'buoy'", ""):
-            return
-        self.statements.append(f"{text.strip()};\n")
-        found = re.match(r'CREATE TEMP (?:TABLE|VIEW) "brenvik_work_(\w+)"', text.strip())
-        if found:
-            self._made[found[1]] = f'"{work}{found[1]}"'
+    def _on_ask(self, text: str, *words: Any, **more: Any) -> None:
+        self._tell(text)
+
+    _on_rows = _on_ask
+
+    def _on_apply(self, change: Any, *words: Any, **more: Any) -> None:
+        self._tell(row_statement(change))
+
+    def _on_change_table(self, change: Any) -> None:
+        for statement in table_statements(change):
+            self._tell(statement)
+
+    def _on_record(self, entry: Any, *words: Any, **more: Any) -> None:
+        self._tell(entry_statement(entry)[0])
+
+    def _tell(self, text: str) -> None:
+        if "brenvik_work_" in text or '"buoy"' in text.replace("'buoy'", ""):
+            self.statements.append(re.sub(_PREFIX, "brenvik_work_beside_", f"{text.strip()};\n"))
 
     def made(self) -> Iterator[tuple[str, str]]:
         """The working relations that are still there, as they are called and found, in the order in which they were made."""

@@ -20,6 +20,7 @@ from brenvik.demo import scenario
 from brenvik.demo.tour import in_store
 from brenvik.engines.lakehouse import upgrading as lake_upgrade
 from brenvik.ledger import upgrade as ledger_upgrade
+from brenvik.ledger.records import ChangedRows
 from brenvik.ledger.schema import SCHEMA_VERSION, TABLES, place
 from brenvik.ledger.versions import UPGRADES
 from counts import STORES
@@ -110,7 +111,7 @@ def test_an_older_store_is_neither_read_nor_written(older: str, now: brenvik.Pro
 def test_a_store_of_a_newer_version_is_not_upgraded(anywhere: brenvik.Store) -> None:
     anywhere.load(brenvik.TableRules("buoy", natural_key="code"), pa.table({"code": ["NB-1"]}), kind="upserts")
     with anywhere.engine.transaction():
-        anywhere.engine.run(f"UPDATE {place('schema_version')} SET schema_version = 99")
+        anywhere.engine.record(ChangedRows("schema_version", {"schema_version": 99}))
     with pytest.raises(
         brenvik.LedgerVersionError, match=r"schema version 99; .* Use the version of Brenvik that wrote it"
     ):

@@ -6,18 +6,19 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import timedelta
-from functools import cached_property
-from typing import TYPE_CHECKING, Any, Literal, Protocol, cast
+from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 from brenvik.engines.turns import Turn
-from brenvik.ledger.upgrade import upgrade_in_place
 from brenvik.ledger.versions import Upgrade
+from brenvik.merge.table_changes import TableChange
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.merge.prune import CurrentRows
+    from brenvik.ledger.records import LedgerEntry
+    from brenvik.merge.row_changes import RowChange
     from brenvik.merge.schema import Capabilities, StoredColumn
+    from brenvik.merge.stored_rows import StoredRows
     from brenvik.merge.validate import Staging
     from brenvik.model.rules import TableRules
     from brenvik.model.types import ColumnType
@@ -60,43 +61,6 @@ class Written:
     deleted: int
 
 
-class Shared:
-    """What all stores have in common: threads wait for each other."""
-
-    @cached_property
-    def turn(self) -> Turn:
-        return Turn()
-
-
-class Hashing(Shared):
-    """For stores that join working relations by hashing: these need no indexes."""
-
-    def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
-        pass
-
-
-class InPlace(Hashing):
-    """For stores that change their tables in place: there are no files to look after."""
-
-    def current_rows(self, near: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
-        pass
-
-    def compact(self, tables: Sequence[str], *, keep: timedelta) -> list[Compacted]:
-        return []
-
-    def relocate(self) -> list[Relocated]:
-        return []
-
-    def upgrade_ledger(self, upgrade: Upgrade, logs: Mapping[str, str]) -> None:
-        upgrade_in_place(cast("Engine", self), upgrade, logs)
-
-    def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
-        return None
-
-    def written(self, table: str) -> dict[int, Written]:
-        return {}
-
-
 class Engine(Protocol):
     """The engine that holds the tables.
 
@@ -124,11 +88,6 @@ class Engine(Protocol):
 
     def statement(self, text: str, *, pretty: bool = False) -> str:
         """A statement as the engine would run it, with the core's names of working relations; ``pretty`` is for people."""
-        ...
-
-    def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = ...) -> int:
-        """Runs one statement; returns how many rows it inserted, updated or deleted, or put into the table that it made (anything
-        for other statements)."""
         ...
 
     def ask(
@@ -164,22 +123,42 @@ class Engine(Protocol):
         """How many values of which columns are not in this store's own notation of their types; none where it has such types."""
         ...
 
-    def make_schema(self, name: str) -> None:
-        """Makes a schema unless it exists."""
-        ...
-
-    def index(self, table: str, columns: Sequence[str], *, split_by: str | None = None) -> None:
-        """Makes rows of a table findable by these columns without a full scan; ideally those in which the column ``split_by`` is
-        true without the others."""
+    def make(
+        self,
+        relation: str,
+        query: str,
+        values: Mapping[str, Any],
+        *,
+        work: str,
+        view: bool = False,
+        compares: Sequence[str] = (),
+    ) -> int:
+        """Makes a working relation from a query; returns how many rows it has, anything for a view. ``compares``: the working
+        relations, quoted, that the query compares with a table."""
         ...
 
     def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
         """Makes rows of a working relation findable by natural key and by number without a full scan each time."""
         ...
 
-    def current_rows(self, near: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
-        """Until the end of the transaction only these rows of a table are read or changed; repeated calls add rows. Whatever is
-        costly to find repeatedly is best found now."""
+    def current(self, rows: StoredRows, values: Mapping[str, Any], *, work: str) -> str:
+        """A relation, quoted, with at least these rows of a table."""
+        ...
+
+    def apply(self, change: RowChange, values: Mapping[str, Any], *, work: str) -> int:
+        """Changes rows of a table, within a transaction; returns how many."""
+        ...
+
+    def change_table(self, change: TableChange) -> None:
+        """Makes or alters a table, within a transaction."""
+        ...
+
+    def record(self, entry: LedgerEntry, values: Mapping[str, Any] | None = None, *, work: str = ...) -> int:
+        """Writes an entry of the ledger, within a transaction; returns how many rows that are."""
+        ...
+
+    def make_ledger(self) -> None:
+        """Makes the tables and views of the ledger, within a transaction."""
         ...
 
     def upgrade_ledger(self, upgrade: Upgrade, logs: Mapping[str, str]) -> None:

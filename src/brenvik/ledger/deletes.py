@@ -22,10 +22,5 @@ class PendingDeletes(Entries[H]):
 
     def decide_pending_deletes(self, run: Run, numbers: Iterable[int], state: str) -> None:
         """Records what became of pending deletes: ``approved``, ``discarded`` or ``lapsed``."""
-        chosen = ", ".join(str(int(number)) for number in numbers)
-        if chosen:
-            self.engine.run(
-                f"UPDATE {place('pending_deletes')} SET state = :state, decided_by = :run "
-                f"WHERE table_name = :table_name AND delete_no IN ({chosen})",
-                {"state": state, "run": run.number, "table_name": run.table},
-            )
+        decided = {"state": state, "decided_by": run.number}
+        self._update("pending_deletes", decided, {"table_name": run.table}, numbers=("delete_no", numbers))

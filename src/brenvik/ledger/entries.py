@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import UTC, datetime
 from typing import Any, Generic, TypeVar
 
 from brenvik.ledger.protocol import Home
-from brenvik.ledger.schema import SCHEMA, SCHEMA_VERSION, VIEWS, place
+from brenvik.ledger.records import ChangedRows, NewRows
+from brenvik.ledger.schema import SCHEMA_VERSION
 from brenvik.ledger.versions import other_version, version_of
-from brenvik.merge import sql
 
 H = TypeVar("H", bound=Home)
 
@@ -17,13 +17,6 @@ H = TypeVar("H", bound=Home)
 def now() -> datetime:
     """The current time in UTC, without a zone, as the ledger stores it."""
     return datetime.now(UTC).replace(tzinfo=None)
-
-
-def make_views(engine: Home) -> None:
-    """Makes the index and the views of a ledger whose tables exist."""
-    engine.index(f"{SCHEMA}.runs", ("table_name", "state", "run", "kind"))
-    for name, text in VIEWS.items():
-        engine.run(f"CREATE VIEW {place(name)} AS {text}")
 
 
 class Entries(Generic[H]):
@@ -45,5 +38,18 @@ class Entries(Generic[H]):
         return version is not None
 
     def _insert(self, table: str, values: Mapping[str, Any]) -> None:
-        marks = ", ".join(f":{name}" for name in values)
-        self.engine.run(f"INSERT INTO {place(table)} ({sql.columns(values)}) VALUES ({marks})", values)
+        self.engine.record(NewRows(table, [values]))
+
+    def _update(
+        self,
+        table: str,
+        values: Mapping[str, Any],
+        where: Mapping[str, Any],
+        *,
+        numbers: tuple[str, Iterable[int]] | None = None,
+    ) -> int:
+        """Changes rows, as in ``ChangedRows``; returns how many. No numbers are no rows."""
+        chosen = (numbers[0], [int(number) for number in numbers[1]]) if numbers else None
+        if chosen and not chosen[1]:
+            return 0
+        return self.engine.record(ChangedRows(table, values, where, chosen))

@@ -7,9 +7,8 @@ from collections.abc import Collection, Iterator, Sequence
 from typing import Any
 
 from brenvik.ledger.entries import Entries, H
-from brenvik.ledger.records import LoadedFile, Run
-from brenvik.ledger.schema import TABLES, place
-from brenvik.merge import sql
+from brenvik.ledger.records import LoadedFile, NewRows, Run
+from brenvik.ledger.schema import place
 
 _AT_ONCE = 200
 
@@ -55,23 +54,11 @@ class Files(Entries[H]):
 
     def enter_files(self, run: Run, files: Sequence[LoadedFile]) -> None:
         """Records the files that a run loads, many with one statement."""
+        of_run = {"table_name": run.table, "feed": run.feed, "run": run.number, "loaded_at": run.started_at}
+        names = ("file", "size", "modified_ns", "digest", "number")
         for part in _chunks(files):
-            values: dict[str, Any] = {
-                "table_name": run.table,
-                "feed": run.feed,
-                "run": run.number,
-                "loaded_at": run.started_at,
-            }
-            rows = []
-            for n, file in enumerate(part):
-                own = {name: getattr(file, name) for name in ("file", "size", "modified_ns", "digest", "number")}
-                values |= {f"{name}_{n}": value for name, value in own.items()}
-                marks = (f":{name}_{n}" if name in own else f":{name}" for name in TABLES["loaded_files"])
-                rows.append(f"({', '.join(marks)})")
-            self.engine.run(
-                f"INSERT INTO {place('loaded_files')} ({sql.columns(TABLES['loaded_files'])}) VALUES {', '.join(rows)}",
-                values,
-            )
+            rows = [of_run | {name: getattr(file, name) for name in names} for file in part]
+            self.engine.record(NewRows("loaded_files", rows))
 
     def files_of(self, table: str, runs: Collection[int]) -> list[tuple[int, int, str]]:
         """The files that some runs of a table loaded: the run, the number of the file in it (from 1), its name."""

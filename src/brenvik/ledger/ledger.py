@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik import __version__
 from brenvik.ledger.deletes import PendingDeletes
-from brenvik.ledger.entries import H, make_views, now
+from brenvik.ledger.entries import H, now
 from brenvik.ledger.files import Files
 from brenvik.ledger.records import LoadedFile, Watermark
 from brenvik.ledger.rejects import Rejects
 from brenvik.ledger.runs import Runs
-from brenvik.ledger.schema import PROGRESS, SCHEMA, SCHEMA_VERSION, TABLES, make_table, place
+from brenvik.ledger.schema import PROGRESS, SCHEMA, SCHEMA_VERSION, TABLES, place
 from brenvik.ledger.tables import Tables
 from brenvik.ledger.watermarks import Watermarks
 from brenvik.merge import sql
@@ -32,10 +32,7 @@ class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], PendingDel
         with self.engine.lock(f"{SCHEMA}.schema_version", wait_s=60.0), self.engine.transaction():
             if self.exists():  # another process made it
                 return
-            self.engine.make_schema(SCHEMA)
-            for name in TABLES:
-                self.engine.run(make_table(name))
-            make_views(self.engine)
+            self.engine.make_ledger()
             self._insert(
                 "schema_version",
                 {"schema_version": SCHEMA_VERSION, "written_by": __version__, "written_at": now(), "last_run": 0},

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from contextlib import AbstractContextManager
 from typing import TYPE_CHECKING, Any, Protocol
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
+    from brenvik.ledger.records import LedgerEntry
     from brenvik.merge.schema import Capabilities
 
 
@@ -18,17 +19,15 @@ class Home(Protocol):
     address: str
     capabilities: Capabilities
 
-    def run(self, text: str, values: Mapping[str, Any] | None = None) -> int: ...
+    def make_ledger(self) -> None: ...
+
+    def record(self, entry: LedgerEntry) -> int: ...
 
     def ask(self, text: str, values: Mapping[str, Any] | None = None) -> pa.Table: ...
 
     def rows(self, text: str, values: Mapping[str, Any] | None = None) -> list[dict[str, Any]]: ...
 
     def has_table(self, name: str) -> bool: ...
-
-    def make_schema(self, name: str) -> None: ...
-
-    def index(self, table: str, columns: Sequence[str]) -> None: ...
 
     def transaction(self) -> AbstractContextManager[None]: ...
 

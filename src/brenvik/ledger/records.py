@@ -1,9 +1,12 @@
-"""Values of the ledger: runs, loaded files, watermarks, extracts, the state of a table."""
+"""Values of the ledger: runs, loaded files, watermarks, extracts, the state of a table; and entries.
+
+A store writes an entry its own way: as a row of a table, or as a line of a log.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
@@ -94,3 +97,33 @@ class Run(Attempt):
 @dataclass(frozen=True)
 class Preview(Attempt):
     """A run that writes nothing; ``number`` is the one that it would have."""
+
+
+@dataclass(frozen=True)
+class NewRows:
+    """New rows of a table of the ledger, all with the same columns."""
+
+    table: str
+    rows: Sequence[Mapping[str, Any]]
+
+
+@dataclass(frozen=True)
+class NewRowsFrom:
+    """New rows of a table of the ledger: a query for all of its columns in order, which may read working relations."""
+
+    table: str
+    query: str
+
+
+@dataclass(frozen=True)
+class ChangedRows:
+    """Rows of a table of the ledger that get other ``values``: those with the values of ``where`` (None is null), and of these
+    only the ones with a number in ``numbers``, which names a column, where it is given."""
+
+    table: str
+    values: Mapping[str, Any]
+    where: Mapping[str, Any] = field(default_factory=dict)
+    numbers: tuple[str, Sequence[int]] | None = None
+
+
+LedgerEntry = NewRows | NewRowsFrom | ChangedRows

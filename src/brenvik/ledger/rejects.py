@@ -37,27 +37,12 @@ class Rejects(Entries[H]):
 
     def decide_rejects(self, run: Run, rejects: Iterable[int], state: str) -> None:
         """Records what became of open rejects: ``retried`` or ``discarded``. Raises DeclarationError when one is not open."""
-        numbers = [str(int(reject)) for reject in rejects]
-        if not numbers:
-            return
-        decided = self.engine.run(
-            f"UPDATE {place('rejects')} SET state = :state, decided_by = :run "
-            f"WHERE table_name = :table_name AND state = 'open' AND reject IN ({', '.join(numbers)})",
-            {"state": state, "run": run.number, "table_name": run.table},
-        )
+        numbers = list(rejects)
+        values = {"state": state, "decided_by": run.number}
+        open_ones = {"table_name": run.table, "state": "open"}
+        decided = self._update("rejects", values, open_ones, numbers=("reject", numbers))
         if decided != len(numbers):
             raise DeclarationError(
                 f"Of {len(numbers):,} rejects of table {run.table!r}, {len(numbers) - decided:,} are not open any more: "
                 "brenvik rejects"
             )
-
-    def place_rejects(self, run: Run) -> None:
-        """For a run that retried rejects, in their order: gives new rejects the file and line of the original ones."""
-        self.engine.run(
-            f"UPDATE {place('rejects')} SET file = m.file, line = m.line FROM ("
-            f"SELECT o.file, o.line, row_number() OVER (ORDER BY o.reject) AS nth FROM {place('rejects')} o "
-            "WHERE o.table_name = :table_name AND o.decided_by = :run) m "
-            f"WHERE {place('rejects')}.table_name = :table_name AND {place('rejects')}.run = :run "
-            f"AND {place('rejects')}.line = m.nth",
-            {"table_name": run.table, "run": run.number},
-        )

@@ -74,13 +74,10 @@ class Runs(Entries[H]):
                 {"table_name": rules.table},
             )
             if crashed := int(found["crashed"]):
-                self.engine.run(
-                    f"UPDATE {place('runs')} SET state = 'crashed', message = 'the process ended before the run did' "
-                    "WHERE table_name = :table_name AND state = 'running'",
-                    {"table_name": rules.table},
-                )
+                ended = {"state": "crashed", "message": "the process ended before the run did"}
+                self._update("runs", ended, {"table_name": rules.table, "state": "running"})
             run = Run(found["last_run"] + 1, rules.table, feed, kind, source, now())
-            self.engine.run(f"UPDATE {place('schema_version')} SET last_run = :run", {"run": run.number})
+            self._update("schema_version", {"last_run": run.number}, {})
             self._insert(
                 "runs",
                 {
@@ -115,10 +112,7 @@ class Runs(Entries[H]):
         columns = ("read", "derived", *DECISIONS, *ROW_COUNTS)
         values: dict[str, Any] = {name: counts[name] for name in columns if name in counts}
         values |= {"state": state, "ended_at": now(), "message": message or None, **others}
-        given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values)
-        self.engine.run(
-            f"UPDATE {place('runs')} SET {given} WHERE run = :run AND state = 'running'", {**values, "run": run.number}
-        )
+        self._update("runs", values, {"run": run.number, "state": "running"})
 
     def enter_failure(self, run: Run, error: BaseException) -> None:
         """Records how a run failed. The transaction of the data was rolled back before."""
@@ -223,19 +217,12 @@ class Runs(Entries[H]):
 
     def undo_revert(self, run: Run, targets: Iterable[int]) -> None:
         for target in targets:
-            self.engine.run(
-                f"UPDATE {place('reverted_runs')} SET undone_by = :undone_by "
-                "WHERE table_name = :table_name AND run = :run AND undone_by IS NULL",
-                {"table_name": run.table, "run": target, "undone_by": run.number},
-            )
+            undone = {"undone_by": run.number}
+            self._update("reverted_runs", undone, {"table_name": run.table, "run": target, "undone_by": None})
             self._set_rejects(run.table, target, "open", "retried")
 
     def _set_rejects(self, table: str, decided_by: int, before: str, state: str) -> None:
-        self.engine.run(
-            f"UPDATE {place('rejects')} SET state = :state "
-            "WHERE table_name = :table_name AND decided_by = :run AND state = :before",
-            {"state": state, "before": before, "table_name": table, "run": decided_by},
-        )
+        self._update("rejects", {"state": state}, {"table_name": table, "decided_by": decided_by, "state": before})
 
     def record_duplicates(self, run: Run, changes: Mapping[int, int]) -> None:
         """Records how many changes of a run were duplicates of changes of each earlier run."""

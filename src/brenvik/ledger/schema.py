@@ -9,6 +9,7 @@ import hashlib
 from collections.abc import Sequence
 
 from brenvik.merge import sequence, sql
+from brenvik.merge.table_changes import CreateTable
 from brenvik.model.decisions import DECISIONS
 
 SCHEMA = "brenvik"
@@ -191,12 +192,11 @@ def place(name: str) -> str:
     return sql.relation(f"{SCHEMA}.{name}")
 
 
-def make_table(name: str) -> str:
-    """The statement that makes a ledger table, for stores with primary keys."""
-    given = [f"{sql.quote(column)} {kind}" for column, kind in TABLES[name].items()]
-    if KEYS[name] and name not in _UNLIMITED:
-        given.append(f"PRIMARY KEY ({sql.columns(KEYS[name])})")
-    return f"CREATE TABLE {place(name)} ({', '.join(given)})"
+def table_of(name: str) -> CreateTable:
+    """A table of the ledger as it is made in stores with primary keys."""
+    columns = tuple((column, kind, False) for column, kind in TABLES[name].items())
+    found_by = ("table_name", "state", "run", "kind") if name == "runs" else ()
+    return CreateTable(f"{SCHEMA}.{name}", columns, found_by, key=() if name in _UNLIMITED else KEYS[name])
 
 
 def change_log_table(table: str, prefix: str = "change_log_") -> str:
@@ -260,11 +260,9 @@ def pending_in_extract() -> str:
 
 
 def record_rejected_keys(key: str) -> str:
-    """The statement that records the keys of the rows that an extract rejected, from the working relation of that name;
-    ``key`` is the whole key of a row ``r`` as text. The extract says only that these keys exist."""
-    return f"""
-INSERT INTO {place("rejected_keys")} ({sql.columns(TABLES["rejected_keys"])})
-SELECT :table_name, :run, {key} FROM {sql.work("rejected_keys")} r"""
+    """The query for new rows of ``rejected_keys``, from the working relation of that name: the keys of the rows that an extract
+    rejected; ``key`` is the whole key of a row ``r`` as text. The extract says only that these keys exist."""
+    return f"SELECT :table_name, :run, {key} FROM {sql.work('rejected_keys')} r"
 
 
 def rejected_in_extract() -> str:
@@ -273,30 +271,38 @@ def rejected_in_extract() -> str:
 
 
 def record_pending() -> str:
-    """The statement that records new pending deletes, from the working relation ``inactive_deletes``."""
+    """The query for new rows of ``pending_deletes``, from the working relation ``decided_deletes``."""
     return f"""
-INSERT INTO {place("pending_deletes")} ({sql.columns(TABLES["pending_deletes"])})
 SELECT :table_name, :last_delete_no + row_number() OVER (ORDER BY a.brenvik_sequence_no), :feed, :run, a.brenvik_sequence_no,
   :from_extract, 'pending', CAST(:loaded_at AS TIMESTAMP), NULL
-FROM {sql.work("inactive_deletes")} a
+FROM {sql.work("decided_deletes")} a
 WHERE a.brenvik_decision = 'pending'"""
 
 
-def record_rejects(files: Sequence[tuple[int, str]]) -> str:
-    """The statement that records the new rows of the working relation ``rejected``; ``files`` maps numbers to names."""
+def record_rejects(files: Sequence[tuple[int, str]], retries: Sequence[int] = ()) -> str:
+    """The query for new rows of ``rejects``, from the working relation ``rejected``; ``files`` maps numbers to names.
+
+    Rows of the rejects ``retries``, which are retried in this order, have the file and line of the original ones.
+    """
     names = " ".join(f"WHEN {number:d} THEN :file_{number}" for number, _ in files)
     file = f"CASE {sequence.file_of('r.brenvik_sequence_no')} {names} END" if files else "NULL"
+    line, original = sequence.line_of("r.brenvik_sequence_no"), ""
+    if retries:
+        numbers = " ".join(f"WHEN {nth} THEN {int(number)}" for nth, number in enumerate(retries, 1))
+        original = (
+            f"\nLEFT JOIN {place('rejects')} o ON o.table_name = :table_name AND o.reject = CASE {line} {numbers} END"
+        )
+        file, line = "o.file", "o.line"
     return f"""
-INSERT INTO {place("rejects")} ({sql.columns(TABLES["rejects"])})
-SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, {file},
-  {sequence.line_of("r.brenvik_sequence_no")}, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
-  CAST(:loaded_at AS TIMESTAMP), NULL
-FROM {sql.work("rejected")} r
+SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, {file}, {line},
+  r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open', CAST(:loaded_at AS TIMESTAMP), NULL
+FROM {sql.work("rejected")} r{original}
 WHERE r.brenvik_is_duplicate = 0"""
 
 
 def known_rejects(*, has_ledger: bool, retries: Sequence[int] = ()) -> str:
-    """Makes ``rejected`` from ``invalid``: ``brenvik_is_duplicate`` marks rows that equal an open reject or an earlier row.
+    """The query for ``rejected`` from ``invalid``: ``brenvik_is_duplicate`` marks rows that equal an open reject, or an earlier
+    row.
 
     The rejects ``retries`` are being retried; rows that equal them are rejected again.
     """
@@ -305,7 +311,6 @@ def known_rejects(*, has_ledger: bool, retries: Sequence[int] = ()) -> str:
       SELECT 1 FROM {place("rejects")} r
       WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open' AND r.content = f.brenvik_row{others}) OR"""
     return f"""
-CREATE TEMP TABLE {sql.work("rejected")} AS
 SELECT f.brenvik_sequence_no, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
   CASE WHEN {is_open if has_ledger else ""}
     row_number() OVER (PARTITION BY f.brenvik_row ORDER BY f.brenvik_sequence_no) > 1

@@ -9,7 +9,6 @@ from typing import Any
 from brenvik.ledger.entries import Entries, H
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import place
-from brenvik.merge import sql
 from brenvik.merge.schema import Column, TableSchema
 from brenvik.model.rules import TableRules
 from brenvik.model.types import parse_type
@@ -78,7 +77,6 @@ class Tables(Entries[H]):
     ) -> None:
         """Records the state of a table; ``first_run`` where nothing was known before."""
         values = {
-            "table_name": rules.table,
             "columns": json.dumps(schema.as_plain()),
             "rules": json.dumps(rules._for_ledger(), default=str),
             "high_order": json.dumps(high_order) if high_order else None,
@@ -88,10 +86,9 @@ class Tables(Entries[H]):
             "current_keys": current_keys,
         }
         if first_run is not None:
-            self._insert("tables", {**values, "first_run": first_run})
+            self._insert("tables", {"table_name": rules.table, **values, "first_run": first_run})
             return
-        given = ", ".join(f"{sql.quote(name)} = :{name}" for name in values if name != "table_name")
-        self.engine.run(f"UPDATE {place('tables')} SET {given} WHERE table_name = :table_name", values)
+        self._update("tables", values, {"table_name": rules.table})
 
     def add_column_sets(self, table: str, column_sets: Mapping[int, Sequence[str]]) -> None:
         """Records new column sets of a table's changes, by number."""

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from contextlib import ExitStack
-from typing import Protocol
+from typing import Any, Protocol
 
 from brenvik import __version__
-from brenvik.ledger.entries import make_views, now
+from brenvik.ledger.entries import now
 from brenvik.ledger.protocol import Home
-from brenvik.ledger.schema import SCHEMA, SCHEMA_VERSION, TABLES, change_log_table, make_table, place
+from brenvik.ledger.schema import SCHEMA, SCHEMA_VERSION, TABLES, VIEWS, change_log_table, place, table_of
 from brenvik.ledger.versions import UPGRADES, Upgrade, other_version, rules_after, value_of, version_of
 from brenvik.merge import sql
+from brenvik.merge.table_changes import TableChange
 
 WITH_RULES = ("tables", "runs")
 """The tables that record rules."""
@@ -26,10 +27,14 @@ class Upgradable(Home, Protocol):
         ...
 
 
-class WithDialect(Home, Protocol):
-    """A store with SQL of its own."""
+class ChangesInPlace(Home, Protocol):
+    """A store whose tables are changed by statements."""
 
     dialect: str
+
+    def run(self, text: str, values: Mapping[str, Any] | None = None) -> int: ...
+
+    def change_table(self, change: TableChange) -> None: ...
 
 
 def upgrade_ledger(engine: Upgradable, *, wait_s: float = 30.0) -> tuple[int, int] | None:
@@ -56,7 +61,7 @@ def upgrade_ledger(engine: Upgradable, *, wait_s: float = 30.0) -> tuple[int, in
     return before, SCHEMA_VERSION
 
 
-def upgrade_in_place(engine: WithDialect, upgrade: Upgrade, logs: Mapping[str, str]) -> None:
+def upgrade_in_place(engine: ChangesInPlace, upgrade: Upgrade, logs: Mapping[str, str]) -> None:
     """Upgrades the ledger of a store with tables that change in place."""
     for view in upgrade.views:
         engine.run(f"DROP VIEW {place(view)}")
@@ -65,11 +70,12 @@ def upgrade_in_place(engine: WithDialect, upgrade: Upgrade, logs: Mapping[str, s
     for origin in upgrade.tables.values():
         engine.run(f"DROP TABLE {place(origin.table)}")
     for name, origin in upgrade.tables.items():
-        engine.run(make_table(name))
+        engine.change_table(table_of(name))
         columns = ", ".join(f"{value_of(origin, column)} AS {sql.quote(column)}" for column in TABLES[name])
         engine.run(f"INSERT INTO {place(name)} ({sql.columns(TABLES[name])}) SELECT {columns} FROM {sql.work(name)} o")
         engine.run(f"DROP TABLE {sql.work(name)}")
-    make_views(engine)
+    for view, text in VIEWS.items():
+        engine.run(f"CREATE VIEW {place(view)} AS {text}")
     for old, new in logs.items():
         if engine.has_table(old):
             for column, name in upgrade.log_columns.items():

@@ -28,17 +28,11 @@ class Watermarks(Entries[H]):
     def set_watermark(self, run: Run, kind: str, mark: WatermarkValue) -> None:
         """Moves a feed's watermark, in the transaction of the data loaded up to it."""
         values = {
-            "table_name": run.table,
-            "feed": run.feed,
             "kind": kind,
             "watermark": str(mark),
             "run": run.number,
             "advanced_at": run.started_at,
         }
-        moved = self.engine.run(
-            f"UPDATE {place('watermarks')} SET kind = :kind, watermark = :watermark, run = :run, advanced_at = :advanced_at "
-            "WHERE table_name = :table_name AND feed = :feed",
-            values,
-        )
-        if not moved:
-            self._insert("watermarks", values)
+        of_feed = {"table_name": run.table, "feed": run.feed}
+        if not self._update("watermarks", values, of_feed):
+            self._insert("watermarks", of_feed | values)

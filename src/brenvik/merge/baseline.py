@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from brenvik.merge import sql
+from brenvik.merge import row_ids, sql
+from brenvik.merge.row_changes import UpdateRows
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
 from brenvik.model.types import ColumnType
 
@@ -27,7 +28,7 @@ def lowest(kind: ColumnType) -> str:
 
 
 def low_values(schema: TableSchema) -> dict[str, str]:
-    """The parameters of ``log_versions``."""
+    """The parameters of ``versions_as_changes``."""
     first, second = LOWEST[schema.effective_type.kind]
     others = {f"low_{i}": lowest(schema.type_of(name)) for i, name in enumerate(schema.order)}
     return {"low": first, "low_next": second, **others}
@@ -116,35 +117,32 @@ def _order_items(schema: TableSchema, when: str, *, values: bool) -> list[str]:
 
 
 @lru_cache(maxsize=64)
-def log_versions(schema: TableSchema, column_set: int) -> tuple[str, str]:
-    """Two statements that append to the change log: each version of the table as an upsert at its beginning; and a delete
-    where a version ends and no other adjoins. Needs the parameters ``low_values`` and ``run``; the second also ``count``, the
-    number of changes the first one made."""
-    return as_changes(schema, column_set, into=sql.relation(str(schema.change_log)))
+def versions_as_changes(schema: TableSchema, column_set: int, *, begins: str = "", ends: str = "") -> tuple[str, str]:
+    """Two queries in the form of the change log: each version of the table as an upsert at its beginning; and a delete where a
+    version ends and no other adjoins; for rows ``t`` that pass the tests ``begins`` and ``ends``.
 
-
-def as_changes(
-    schema: TableSchema, column_set: int, *, into: str, begins: str = "1 = 1", ends: str = "1 = 1"
-) -> tuple[str, str]:
-    """The same into another relation, for rows ``t`` that pass ``begins``, and for their ends ``ends``."""
-    kept, table, own = into, sql.relation(schema.table), schema.system_column
-    kind = schema.effective_type.sql
+    Needs the parameters ``low_values`` and ``run``; the second also ``count``, the number of changes of the first.
+    """
+    table, own, kind = sql.relation(schema.table), schema.system_column, schema.effective_type.sql
     others = tuple(name for name in schema.change_columns if name not in schema.keys)
-    into = f"INSERT INTO {kept} ({sql.columns((RUN, SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.keys, *others))})"
     keys = sql.columns(schema.keys, "t")
     start = f"t.{sql.quote(own('valid_from') or '')}" if own("valid_from") else f"CAST(:low AS {kind})"
     end = f"t.{sql.quote(own('valid_to') or '')}" if own("valid_to") else f"CAST(:low_next AS {kind})"
     number = f"row_number() OVER (ORDER BY {keys}, {start})"
 
-    def change(number: str, deleted: int, when: str) -> str:
-        head = f":run, {number}, {column_set}, {deleted}, {when}"
-        return (
-            f"{into}\nSELECT {sql.listed(head, keys, *_order_items(schema, when, values=not deleted))}\nFROM {table} t"
+    def change(number: str, deleted: int, when: str, *tests: str) -> str:
+        values = zip(_order_items(schema, when, values=not deleted), others, strict=True)
+        head = (
+            f"CAST(:run AS BIGINT) AS {RUN}, {number} AS {SEQUENCE_NO}, {column_set} AS {COLUMN_SET}, {deleted} AS {DELETE}, "
+            f"{when} AS {EFFECTIVE_AT}"
         )
+        shown = sql.listed(head, keys, *(sql.named(value, name) for value, name in values))
+        where = " AND ".join(filter(None, tests))
+        return f"SELECT {shown}\nFROM {table} t{f' WHERE {where}' if where else ''}"
 
     return (
-        f"{change(f'2 * {number} + 1', 0, start)} WHERE {begins}",
-        f"{change(f'2 * (:count + {number}) + 1', 1, end)} WHERE {_ends_for_good(schema, 't')} AND {ends}",
+        change(f"2 * {number} + 1", 0, start, begins),
+        change(f"2 * (CAST(:count AS BIGINT) + {number}) + 1", 1, end, _ends_for_good(schema, "t"), ends),
     )
 
 
@@ -160,30 +158,31 @@ def _ends_for_good(schema: TableSchema, alias: str) -> str:
     )
 
 
-def number_rows(schema: TableSchema) -> str:
+def number_rows(schema: TableSchema) -> UpdateRows:
     """Assigns a surrogate key to every row."""
-    key, at = sql.quote(schema.system_column("surrogate_key") or ""), sql.quote(schema.row_id)
-    table = sql.relation(schema.table)
     order = sql.columns((*schema.keys, *filter(None, [schema.system_column("valid_from")])), "t")
-    return (
-        f"UPDATE {table} SET {key} = n.brenvik_nth FROM (SELECT t.{at} AS brenvik_row_id, "
-        f"row_number() OVER (ORDER BY {order}) AS brenvik_nth FROM {table} t) n WHERE {table}.{at} = n.brenvik_row_id"
+    numbered = (
+        f"(SELECT {row_ids.taken(schema, 't')}, row_number() OVER (ORDER BY {order}) AS brenvik_nth "
+        f"FROM {sql.relation(schema.table)} t)"
     )
+    key = schema.system_column("surrogate_key") or ""
+    return UpdateRows(schema.table, ((key, "s.brenvik_nth"),), numbered, schema.row_ids)
 
 
-def fill(schema: TableSchema, columns: tuple[str, ...]) -> str:
+def fill(schema: TableSchema, columns: tuple[str, ...]) -> UpdateRows:
     """Fills system columns that were just added; surrogate keys are numbered separately."""
-    row = sql.relation(schema.table)
     values = {
-        "is_current": f"({schema.is_current(row)})",
-        "is_deleted": _ends_for_good(schema, row),
+        "is_current": f"({schema.is_current('t')})",
+        "is_deleted": _ends_for_good(schema, "t"),
         "first_run": ":run",
         "last_run": ":run",
         "first_loaded_at": "CAST(:loaded_at AS TIMESTAMP)",
         "last_loaded_at": "CAST(:loaded_at AS TIMESTAMP)",
     }
-    given = ", ".join(f"{sql.quote(schema.system_column(column) or '')} = {values[column]}" for column in columns)
-    return f"UPDATE {sql.relation(schema.table)} SET {given}"
+    given = [(schema.system_column(column) or "", values[column]) for column in columns]
+    items = ", ".join(f"{value} AS {sql.quote(name)}" for name, value in given)
+    source = f"(SELECT {row_ids.taken(schema, 't')}, {items} FROM {sql.relation(schema.table)} t)"
+    return UpdateRows(schema.table, tuple((name, f"s.{sql.quote(name)}") for name, _ in given), source, schema.row_ids)
 
 
 def highest_key(schema: TableSchema) -> str:

@@ -13,6 +13,12 @@ from brenvik.merge import sequence, sql
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
 
 HIGHEST = "brenvik_highest"
+"""What answers call the highest effective time."""
+
+
+def highest_order(schema: TableSchema) -> tuple[str, ...]:
+    """What answers call the highest value of each order column."""
+    return tuple(f"{HIGHEST}_{index}" for index in range(len(schema.order)))
 
 
 def _above(schema: TableSchema, alias: str) -> str:
@@ -24,161 +30,172 @@ def _above(schema: TableSchema, alias: str) -> str:
     return test
 
 
+def _newer(schema: TableSchema, alias: str) -> str:
+    """A test: whether the effective time of a change is above the highest ever loaded."""
+    return f"{alias}.{EFFECTIVE_AT} > CAST(:high_effective AS {schema.effective_type.sql})"
+
+
 def is_late(schema: TableSchema, alias: str) -> str:
     """Needs the parameters ``high_effective`` and ``high_order_0``, … ."""
-    newer = f"{alias}.{EFFECTIVE_AT} > CAST(:high_effective AS {schema.effective_type.sql})"
-    return f"NOT ({' AND '.join(filter(None, (_above(schema, alias), newer)))})"
+    return f"NOT ({' AND '.join(filter(None, (_above(schema, alias), _newer(schema, alias))))})"
 
 
 @lru_cache(maxsize=256)
-def sums(schema: TableSchema, *, first: bool, derives: bool) -> str:
-    """How many rows of ``changes`` are ``invalid`` and ``derived``, and how many valid ones are ``late``; and where at most one
-    column orders, also what ``highest`` asks for, in the same pass."""
+def summarize(schema: TableSchema, *, first: bool, derives: bool, of: str) -> str:
+    """One row about the relation ``of``: how many rows are ``invalid``; how many valid ones are ``inactive`` deletes, ``late``
+    and ``changes`` (those that are active); how many keys must be replayed (``replay_keys``), and how many changes they have
+    (``replayed``). ``derived`` counts rows that were derived from others, be they valid or not.
+
+    Also what ``highest`` asks for.
+    """
+    rows, valid = sql.work(of), "c.brenvik_error IS NULL"
+    active = f"{valid} AND c.{DELETE} = 0" if schema.inactive_deletes else valid
+
+    def count(test: str) -> str:
+        return f"CAST(COALESCE(sum({sql.flag(test)}), 0) AS BIGINT)"
+
     derived = f"CAST(COALESCE({sequence.count_derived('c')}, 0) AS BIGINT)" if derives else "0"
-    late = sql.flag(f"c.brenvik_error IS NULL AND {is_late(schema, 'c')}")
-    late = "0" if first else f"CAST(COALESCE(sum({late}), 0) AS BIGINT)"
-    items = ["count(c.brenvik_error) AS invalid", f"{derived} AS derived", f"{late} AS late"]
-    if len(schema.order) < 2:
-        items.append(_maxima(schema, above_all=not first, valid="c.brenvik_error IS NULL"))
-    return f"SELECT {', '.join(items)} FROM {sql.work('changes')} c"
+    inactive = count(f"{valid} AND c.{DELETE} = 1") if schema.inactive_deletes else "0"
+    late = "" if first else is_late(schema, "c")
+    one_order = len(schema.order) < 2
+    highest = _maxima(schema, above_all=not first, which=active, order=one_order)
+    several = f"count(*) > 1 OR max({sql.flag(late)}) = 1" if late else "count(*) > 1"
+    return f"""
+SELECT s.*, r.replay_keys, r.replayed{"" if one_order else f", {sql.columns(highest_order(schema), 'o')}"}
+FROM (
+  SELECT count(c.brenvik_error) AS invalid, {inactive} AS inactive, {derived} AS derived, {count(active)} AS changes,
+    {count(f"{valid} AND {late}") if late else "0"} AS late, {highest}
+  FROM {rows} c
+) s CROSS JOIN (
+  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
+  FROM (SELECT count(*) AS n FROM {rows} c WHERE {active} GROUP BY {sql.columns(schema.keys, "c")} HAVING {several}) k
+) r{"" if one_order else f" LEFT JOIN ({_last(schema, rows, above_all=not first, which=active)}) o ON TRUE"}"""
 
 
-def _maxima(schema: TableSchema, *, above_all: bool, valid: str = "") -> str:
-    """The highest order (of at most one column) and effective time of a relation ``c``, as text; ``above_all`` considers only
-    values above the highest ever loaded, ``valid`` only rows for which that test holds."""
+def _maxima(schema: TableSchema, *, above_all: bool, which: str = "", order: bool = True) -> str:
+    """The highest effective time of a relation ``c``, and of at most one column the highest ``order``, as text; ``above_all``
+    considers only values above the highest ever loaded, ``which`` only rows for which that test holds."""
 
     def highest(value: str, is_above: str, name: str) -> str:
-        test = " AND ".join(filter(None, (valid, is_above if above_all else "")))
+        test = " AND ".join(filter(None, (which, is_above if above_all else "")))
         counted = f"CASE WHEN {test} THEN {value} END" if test else value
         return f"CAST(max({counted}) AS TEXT) AS {sql.quote(name)}"
 
-    effective = f"c.{EFFECTIVE_AT}"
-    newer = f"{effective} > CAST(:high_effective AS {schema.effective_type.sql})"
-    items = [highest(f"c.{sql.quote(name)}", _above(schema, "c"), name) for name in schema.order]
-    return ", ".join([*items, highest(effective, newer, HIGHEST)])
+    names = zip(schema.order, highest_order(schema), strict=True)
+    items = [highest(f"c.{sql.quote(name)}", _above(schema, "c"), into) for name, into in names if order]
+    return ", ".join([*items, highest(f"c.{EFFECTIVE_AT}", _newer(schema, "c"), HIGHEST)])
+
+
+def _last(schema: TableSchema, relation: str, *, above_all: bool, which: str = "") -> str:
+    """A query for the highest order, of several columns, as text; no row where there is none."""
+    names = zip(schema.order, highest_order(schema), strict=True)
+    order = [f"CAST(c.{sql.quote(name)} AS TEXT) AS {into}" for name, into in names]
+    latest = ", ".join(f"c.{sql.quote(name)} DESC" for name in schema.order)
+    where = " AND ".join(filter(None, (which, _above(schema, "c") if above_all else "")))
+    return f"SELECT {', '.join(order)} FROM {relation} c {f'WHERE {where} ' if where else ''}ORDER BY {latest} LIMIT 1"
 
 
 @lru_cache(maxsize=256)
-def find_replay_keys(schema: TableSchema, *, some_late: bool) -> str:
-    """Makes ``replay_keys``: the keys that take the replay path; ``brenvik_full_replay`` is 1 for keys with late changes."""
+def highest(schema: TableSchema, relation: str) -> str:
+    """The highest order of a relation (as ``highest_order``), and its highest effective time (as ``HIGHEST``); null where there
+    is none. All values are text."""
+    if len(schema.order) < 2:
+        return f"SELECT {_maxima(schema, above_all=False)} FROM {relation} c"
+    return f"""
+SELECT {sql.columns(highest_order(schema), "o")}, e.{HIGHEST}
+FROM (SELECT {_maxima(schema, above_all=False, order=False)} FROM {relation} c) e
+LEFT JOIN ({_last(schema, relation, above_all=False)}) o ON TRUE"""
+
+
+@lru_cache(maxsize=256)
+def find_late_or_several(schema: TableSchema, *, some_late: bool, first: bool, matched: bool) -> str:
+    """The keys with several changes, or with late ones. ``brenvik_full_replay`` is 1 for those with late changes, and for those
+    whose current version is not sufficient.
+
+    The latter have no current version (does the key have closed ones? was it removed before?), or one whose type 0 value is
+    not known yet (it will be set on all versions of the lifetime), or a delete that also removes closed versions. ``matched``:
+    ``met`` has current versions only.
+    """
     late = f"max({sql.flag(is_late(schema, 'c'))})" if some_late else "0"
     having = f"count(*) > 1 OR {late} = 1" if some_late else "count(*) > 1"
-    keys = sql.columns(schema.keys, "c")
+    keys, rows = sql.columns(schema.keys, "c"), sql.work("changes")
+    if first:
+        return f"SELECT {keys}, {late} AS brenvik_full_replay FROM {rows} c GROUP BY {keys} HAVING {having}"
+    removes = schema.has_versions and not schema.keeps_lifetimes
+    deletes = f", max(c.{DELETE}) AS brenvik_deletes" if removes else ""
+    sufficient = [sql.same("t", "k", schema.keys), *([] if matched else [schema.is_current("t")])]
+    sufficient += [f"t.{sql.quote(name)} IS NOT NULL" for name in schema.type_0]
+    full = [f"t.{sql.quote(schema.keys[0])} IS NULL"]
+    full += ["k.brenvik_late = 1"] if some_late else []
+    full += ["k.brenvik_deletes = 1"] if removes else []
     return f"""
-CREATE TEMP TABLE {sql.work("replay_keys")} AS
-SELECT {keys}, {late} AS brenvik_full_replay
-FROM {sql.work("changes")} c
-GROUP BY {keys}
-HAVING {having}"""
+SELECT {sql.columns(schema.keys, "k")}, {sql.flag(" OR ".join(full))} AS brenvik_full_replay
+FROM (
+  SELECT {keys}, {late} AS brenvik_late{deletes} FROM {rows} c GROUP BY {keys} HAVING {having}
+) k
+LEFT JOIN {sql.work("met")} t ON {" AND ".join(sufficient)}"""
 
 
 @lru_cache(maxsize=256)
 def find_duplicates(schema: TableSchema, *, first: bool) -> str:
-    """Makes ``duplicates``: sequence numbers of changes that occur earlier in the batch or in the change log.
+    """Sequence numbers of changes that occur earlier in the batch or in the change log.
 
     Without order columns the order of arrival decides, and the same content later is another change: nothing is a duplicate.
     """
-    within = (*schema.keys, EFFECTIVE_AT, DELETE, COLUMN_SET, *schema.change_columns)
-    parts = []
-    if schema.order:
-        parts.append(f"""
+    within = dict.fromkeys((*schema.keys, EFFECTIVE_AT, DELETE, COLUMN_SET, *schema.change_columns))
+    parts = [
+        f"""
 SELECT n.{SEQUENCE_NO} FROM (
   SELECT c.{SEQUENCE_NO}, row_number() OVER (
-    PARTITION BY {sql.columns(dict.fromkeys(within), "c")} ORDER BY c.{SEQUENCE_NO}) AS brenvik_nth
+    PARTITION BY {sql.columns(within, "c")} ORDER BY c.{SEQUENCE_NO}) AS brenvik_nth
   FROM {sql.work("changes")} c
   WHERE EXISTS (SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)})
-) n WHERE n.brenvik_nth > 1""")
-    if schema.order and schema.change_log and not first:
-        never_null = (*schema.keys, *schema.order, EFFECTIVE_AT, DELETE, COLUMN_SET)
-        others = [name for name in schema.change_columns if name not in never_null]
+) n WHERE n.brenvik_nth > 1"""
+    ]
+    if schema.change_log and not first:
         parts.append(f"""
 SELECT c.{SEQUENCE_NO}
 FROM {sql.work("changes")} c
-JOIN {schema.active_changes} k ON {sql.same("k", "c", never_null)} AND {sql.alike("k", "c", others)}
+JOIN {sql.work("active_changes")} k ON {_same_change(schema, "k", "c")}
 WHERE EXISTS (
   SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)} AND b.brenvik_full_replay = 1)""")
-    made = f"CREATE TEMP TABLE {sql.work('duplicates')}"
-    return f"{made} AS {' UNION '.join(parts)}" if parts else f"{made} ({SEQUENCE_NO} BIGINT)"
+    return " UNION ".join(parts)
 
 
-@lru_cache(maxsize=256)
-def count_late_duplicates(schema: TableSchema, *, some_replayed: bool, some_inactive_deletes: bool) -> str:
-    """How many late changes (``n``) are duplicates; of those that were replayed, and of inactive deletes."""
-    found = []
-    if some_replayed:
-        same = f"d.{SEQUENCE_NO} = c.{SEQUENCE_NO}"
-        found.append(f"{sql.work('changes')} c JOIN {sql.work('duplicates')} d ON {same} WHERE {is_late(schema, 'c')}")
-    if some_inactive_deletes:
-        duplicate = "c.brenvik_decision = 'duplicate'"
-        found.append(f"{sql.work('inactive_deletes')} c WHERE {duplicate} AND {is_late(schema, 'c')}")
-    counts = " + ".join(f"(SELECT count(*) FROM {each})" for each in found)
-    return f"SELECT {counts or '0'} AS n"
+def _same_change(schema: TableSchema, left: str, right: str) -> str:
+    """A test: whether two changes are the same."""
+    never_null = (*schema.keys, *schema.order, EFFECTIVE_AT, DELETE, COLUMN_SET)
+    others = [name for name in schema.change_columns if name not in never_null]
+    return f"{sql.same(left, right, dict.fromkeys(never_null))} AND {sql.alike(left, right, others)}"
 
 
 @lru_cache(maxsize=256)
 def count_deduplicated(schema: TableSchema) -> str:
     """How many duplicates there are of changes of each earlier run (``of_run``, ``n``)."""
-    never_null = (*schema.keys, *schema.order, EFFECTIVE_AT, DELETE, COLUMN_SET)
-    others = [name for name in schema.change_columns if name not in never_null]
     return f"""
 SELECT k.{RUN} AS of_run, count(DISTINCT c.{SEQUENCE_NO}) AS n
 FROM {sql.work("duplicates")} d
 JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = d.{SEQUENCE_NO}
-JOIN {schema.active_changes} k ON {sql.same("k", "c", never_null)} AND {sql.alike("k", "c", others)}
+JOIN {sql.work("active_changes")} k ON {_same_change(schema, "k", "c")}
 GROUP BY k.{RUN}"""
 
 
 @lru_cache(maxsize=256)
-def widen_to_full_replay(schema: TableSchema) -> str:
-    """Marks keys whose current version is not sufficient for full replay.
-
-    These are keys without a current version (does it have closed ones? was it removed before?), keys whose type 0 value is
-    not known yet (it will be set on all versions of the lifetime), and keys with a delete that also removes closed versions.
-    """
-    replay_keys = sql.work("replay_keys")
-
-    def same_key(alias: str) -> str:
-        return " AND ".join(f"{alias}.{sql.quote(k)} = {replay_keys}.{sql.quote(k)}" for k in schema.keys)
-
-    known = "".join(f" AND t.{sql.quote(name)} IS NOT NULL" for name in schema.type_0)
-    tests = [
-        f"NOT EXISTS (SELECT 1 FROM {sql.relation(schema.table)} t "
-        f"WHERE {same_key('t')} AND {schema.is_current('t')}{known})"
-    ]
-    if schema.has_versions and not schema.keeps_lifetimes:
-        tests.append(f"EXISTS (SELECT 1 FROM {sql.work('changes')} c WHERE {same_key('c')} AND c.{DELETE} = 1)")
-    return f"UPDATE {replay_keys} SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND {sql.any_of(tests)}"
-
-
-@lru_cache(maxsize=256)
-def highest(schema: TableSchema, *, first: bool) -> str:
-    """The highest order of the batch above the highest ever loaded, and likewise the effective time (as
-    ``brenvik_highest``); null where there is none. All values are text."""
-    return highest_of(schema, sql.work("changes"), above_all=not first)
-
-
-def highest_of(schema: TableSchema, relation: str, *, above_all: bool = False) -> str:
-    """The same for any relation; ``above_all`` considers only what is above the highest ever loaded."""
-    if len(schema.order) < 2:
-        return f"SELECT {_maxima(schema, above_all=above_all)} FROM {relation} c"
-    high = f"CAST(:high_effective AS {schema.effective_type.sql})"
-    newer, above = (f"WHERE c.{EFFECTIVE_AT} > {high}", f"WHERE {_above(schema, 'c')}") if above_all else ("", "")
-    order = [f"CAST(c.{sql.quote(name)} AS TEXT) AS {sql.quote(name)}" for name in schema.order]
-    latest = ", ".join(f"c.{sql.quote(name)} DESC" for name in schema.order)
-    return f"""
-SELECT {sql.columns(schema.order, "o")}, e.{HIGHEST}
-FROM (SELECT CAST(max(c.{EFFECTIVE_AT}) AS TEXT) AS {HIGHEST} FROM {relation} c {newer}) e
-LEFT JOIN (SELECT {", ".join(order)} FROM {relation} c {above} ORDER BY {latest} LIMIT 1) o ON TRUE"""
-
-
-@lru_cache(maxsize=256)
-def log_changes(schema: TableSchema, *, some_duplicates: bool) -> str:
-    """Appends the accepted changes that are not duplicates to the change log."""
-    assert schema.change_log
-    fresh = f"WHERE NOT EXISTS (SELECT 1 FROM {sql.work('duplicates')} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO})"
-    names = (SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns)
-    return f"""
-INSERT INTO {sql.relation(schema.change_log)} ({RUN}, {sql.columns(names)})
-SELECT :run, {sql.columns(names, "c")}
-FROM {sql.work("changes")} c
-{fresh if some_duplicates else ""}"""
+def find_replay_keys(schema: TableSchema, *, some_late_or_several: bool, some_full: bool, some_returning: bool) -> str:
+    """All keys that are replayed: those in ``late_or_several``, and those that the current path cannot decide."""
+    keys, same = sql.columns(schema.keys, "c"), f"c.{SEQUENCE_NO} = p.{SEQUENCE_NO}"
+    sources = []
+    if some_late_or_several:
+        sources.append(
+            f"SELECT {sql.columns(schema.keys, 'k')}, k.brenvik_full_replay FROM {sql.work('late_or_several')} k"
+        )
+    for relation, some, which in (
+        ("current_path", some_full, " WHERE p.brenvik_decision_no = 0"),
+        ("returning_changes", some_returning, ""),
+    ):
+        if some:
+            sources.append(
+                f"SELECT {keys}, 1 AS brenvik_full_replay FROM {sql.work(relation)} p "
+                f"JOIN {sql.work('changes')} c ON {same}{which}"
+            )
+    return " UNION ALL ".join(sources)

@@ -10,18 +10,15 @@ from functools import lru_cache
 
 from brenvik.merge import sequence, sql
 from brenvik.merge.casts import duck
-from brenvik.merge.current_path import before_column, decision, is_present
+from brenvik.merge.current_path import before_column, decision, is_decided_here, is_present
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, REPLAYED_RUN, SEQUENCE_NO, TableSchema
 
 WIDE, REJECTED = "brenvik_wide", "brenvik_rejected"
 _ARROW = " → "
 
 
-@lru_cache(maxsize=256)
-def collect(schema: TableSchema, *, current: bool = True, replayed: bool, inactive_deletes: bool = False) -> str:
-    """Every accepted change with its decision and the values before it (``brenvik_before_0``, …): changes of the current path, of
-    replayed keys, and inactive deletes."""
-    nothing = [f"CAST(NULL AS {schema.type_of(name).sql})" for name in schema.values]
+def _before_replayed(schema: TableSchema) -> tuple[list[str], list[str]]:
+    """The values before a change ``j`` that was replayed, and for type 0 columns whether they stay (1)."""
     gone = "CASE WHEN j.brenvik_replaces IS NULL THEN j.brenvik_prev_delete ELSE j.brenvik_replaced_delete END = 1"
     before, stays = [], []  # the values of a delete are not values from before
     for index, name in enumerate(schema.values):
@@ -33,7 +30,24 @@ def collect(schema: TableSchema, *, current: bool = True, replayed: bool, inacti
             value = f"CASE WHEN {was_known} THEN {value} WHEN {first} THEN j.brenvik_prior_{index} END"
             stays.append(sql.flag(f"NOT COALESCE({first}, FALSE)"))
         before.append(value)
+    return before, stays
+
+
+@lru_cache(maxsize=256)
+def collect(
+    schema: TableSchema,
+    *,
+    current: bool = True,
+    replayed: bool,
+    inactive_deletes: bool = False,
+    some_returning: bool = False,
+) -> str:
+    """Every accepted change with its decision and the values before it (``brenvik_before_0``, …): changes of the current path, of
+    replayed keys, and inactive deletes."""
+    nothing = [f"CAST(NULL AS {schema.type_of(name).sql})" for name in schema.values]
+    before, stays = _before_replayed(schema)
     others = ["1"] * len(stays)
+    ordered = bool(schema.order)  # else nothing is a duplicate
     change = sql.listed(
         f"c.{SEQUENCE_NO}, c.{EFFECTIVE_AT} AS brenvik_from, c.{DELETE}, c.{COLUMN_SET}",
         sql.columns((*schema.keys, *schema.values), "c"),
@@ -44,20 +58,26 @@ def collect(schema: TableSchema, *, current: bool = True, replayed: bool, inacti
     if current:
         sources.append(f"""
 SELECT {sql.listed(change, decision("p"), *met, *others, sep=", ")}
-FROM {sql.work("current_path")} p JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = p.{SEQUENCE_NO}""")
+FROM {sql.work("current_path")} p JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = p.{SEQUENCE_NO}
+WHERE {is_decided_here("p", some_returning=some_returning)}""")
     if inactive_deletes:
         sources.append(f"""
-SELECT {sql.listed(change, "c.brenvik_decision", *nothing, *others, sep=", ")} FROM {sql.work("inactive_deletes")} c""")
-    if replayed:
+SELECT {sql.listed(change, "c.brenvik_decision", *nothing, *others, sep=", ")} FROM {sql.work("decided_deletes")} c""")
+    if replayed and ordered:
         sources.append(f"""
 SELECT {sql.listed(change, "'duplicate'", *nothing, *others, sep=", ")}
 FROM {sql.work("duplicates")} p JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = p.{SEQUENCE_NO}""")
+    if replayed:
+        fresh = f"""
+WHERE NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO})"""
         sources.append(f"""
 SELECT {sql.listed(change, "COALESCE(j.brenvik_decision, 'superseded')", *before, *stays, sep=", ")}
 FROM {sql.work("changes")} c
 JOIN {sql.work("replay_keys")} b ON {sql.same("b", "c", schema.keys)}
-LEFT JOIN {sql.work("decided")} j ON j.{SEQUENCE_NO} = c.{SEQUENCE_NO} AND j.brenvik_is_new = 1
-WHERE NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO})""")
+LEFT JOIN {sql.work("decided")} j ON j.{SEQUENCE_NO} = c.{SEQUENCE_NO} AND j.brenvik_is_new = 1{fresh if ordered else ""}""")
+    if not sources:
+        sources.append(f"""
+SELECT {sql.listed(change, "CAST(NULL AS TEXT)", *nothing, *others, sep=", ")} FROM {sql.work("changes")} c""")
     explained = sql.columns(
         (
             *(SEQUENCE_NO, "brenvik_from", DELETE, COLUMN_SET, *schema.keys, *schema.values, "brenvik_decision"),

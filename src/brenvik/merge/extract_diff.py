@@ -4,20 +4,23 @@ A row that equals the current version of its key is only counted. Where a key oc
 that the last one counts. A current key that is absent is deleted; unless its row was rejected, which shows that it is there.
 
 ``extract_diff`` holds what remains when equal rows are left out: rows that differ, rows without a current version
-(``brenvik_matched`` is 0), invalid rows, and the keys of current versions without a row (no sequence number). It includes the
-stored values, so that neither of the two large sides is needed again: a store that can read a stream while a query runs
-never holds ``extract_rows``. They are needed only to find rows that were left out although their key occurs twice.
+(``brenvik_matched`` is 0), and the keys of current versions without a row (no sequence number). It includes the stored values,
+so that neither of the two large sides is needed again: a store that can read a stream while a query runs never holds
+``extract_rows``, but compares them as they come (``diff_of_stream``). They are needed only to find rows that were left out
+although their key occurs twice (``duplicated_rows``).
 """
 
 from __future__ import annotations
 
 from functools import lru_cache
 
-from brenvik.merge import conditions, sql
+from brenvik.merge import conditions, row_ids, sql
 from brenvik.merge.current_path import any_differs, before_column
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, SEQUENCE_NO, TableSchema
 
 EXTRACT_ROWS, EXTRACT_DIFF = "extract_rows", "extract_diff"
+DIFF_OF_STREAM = "diff_of_stream"
+"""Rows that were compared while they were read, the invalid ones among them."""
 
 
 def _of_row(schema: TableSchema) -> tuple[str, ...]:
@@ -28,12 +31,11 @@ def _of_row(schema: TableSchema) -> tuple[str, ...]:
 
 @lru_cache(maxsize=256)
 def find_rejected_keys(schema: TableSchema, relation: str) -> str:
-    """Makes ``rejected_keys`` from the invalid rows of a relation, as far as their keys can be read and no valid row
+    """The query for ``rejected_keys`` from the invalid rows of a relation, as far as their keys can be read and no valid row
     has the same key."""
     rows, same = sql.work(relation), sql.same("g", "e", schema.keys)
     there = " AND ".join(f"e.{sql.quote(name)} IS NOT NULL" for name in schema.keys)
     return f"""
-CREATE TEMP TABLE {sql.work("rejected_keys")} AS
 SELECT DISTINCT {sql.columns(schema.keys, "e")} FROM {rows} e
 WHERE e.brenvik_error IS NOT NULL AND {there}
   AND NOT EXISTS (SELECT 1 FROM {rows} g WHERE g.{SEQUENCE_NO} IS NOT NULL AND g.brenvik_error IS NULL AND {same})"""
@@ -59,12 +61,12 @@ def compare(schema: TableSchema, scope: str | None) -> str:
         where = f"CASE WHEN {absent} THEN {conditions.of_row(scope, 't', schema)} ELSE {where} END"
     keys = (f"COALESCE(c.{sql.quote(name)}, t.{sql.quote(name)}) AS {sql.quote(name)}" for name in schema.keys)
     before = (f"t.{sql.quote(name)} AS {before_column(schema, name)}" for name in schema.values)
-    shown = (*keys, sql.columns(_of_row(schema), "c"), "t.brenvik_row_id", *before)
+    shown = (*keys, sql.columns(_of_row(schema), "c"), row_ids.listed(schema, "t"), *before)
     return f"""
 SELECT {sql.listed(*shown, sep=", ")}, {sql.flag(matched)} AS brenvik_matched
 FROM {sql.work(EXTRACT_ROWS)} c
 FULL JOIN (
-  SELECT v.{sql.quote(schema.row_id)} AS brenvik_row_id, {sql.columns((*schema.keys, *schema.values), "v")}
+  SELECT {row_ids.taken(schema, "v")}, {sql.columns((*schema.keys, *schema.values), "v")}
   FROM {sql.relation(schema.table)} v
   WHERE {schema.is_current("v")}
 ) t ON {sql.same("t", "c", schema.keys)}
@@ -75,18 +77,19 @@ WHERE c.brenvik_error IS NOT NULL OR {where}"""
 def matched_versions(schema: TableSchema) -> str:
     """The current versions in ``extract_diff``, as a relation in parentheses that can stand in for the table. Only valid
     where each key occurs once."""
-    values = (f"m.{before_column(schema, name)} AS {sql.quote(name)}" for name in schema.values)
-    row_id = f"m.brenvik_row_id AS {sql.quote(schema.row_id)}"
+    values = {name: f"m.{sql.quote(name)}" for name in schema.keys}
+    values |= {name: f"m.{before_column(schema, name)}" for name in schema.values}
+    values |= {column: f"m.{name}" for column, name in schema.row_ids if column not in values}
     return f"""(
-  SELECT {sql.listed(row_id, sql.columns(schema.keys, "m"), *values, sep=", ")}
+  SELECT {", ".join(f"{value} AS {sql.quote(name)}" for name, value in values.items())}
   FROM {sql.work(EXTRACT_DIFF)} m WHERE m.brenvik_matched = 1)"""
 
 
 @lru_cache(maxsize=256)
-def count_rows(schema: TableSchema, *, first: bool) -> str:
-    """Of ``extract_diff``: how many rows are ``invalid``, how many of these match a current version (``invalid_matched``), how
-    many others are ``new``, how many versions are ``absent`` and how many ``current_keys``; and the extract's time (``at``),
-    truncated to the time precision, as text, and whether it is ``late`` (0 or 1).
+def count_rows(schema: TableSchema, relation: str, *, first: bool) -> str:
+    """Of a relation like ``extract_diff``: how many rows are ``invalid``, how many of these match a current version
+    (``invalid_matched``), how many others are ``new``, how many versions are ``absent`` and how many ``current_keys``; and the
+    extract's time (``at``), truncated to the time precision, as text, and whether it is ``late`` (0 or 1).
 
     Each current version is absent or was read; whatever was read beyond that was read twice.
     """
@@ -102,53 +105,65 @@ SELECT count(d.brenvik_error) AS invalid,
   ({count_current_keys(schema)}) AS current_keys,
   CAST({at} AS TEXT) AS at,
   {sql.flag(f"{at} <= CAST(:high_effective AS {schema.effective_type.sql})") if not first else 0} AS late
-FROM {sql.work(EXTRACT_DIFF)} d"""
+FROM {sql.work(relation)} d"""
 
 
 @lru_cache(maxsize=256)
-def add_duplicated_keys(schema: TableSchema) -> str:
-    """Adds to ``extract_diff`` all rows of ``extract_rows`` whose keys occur more than once."""
-    keys = sql.columns(schema.keys, "e")
-    names = (*schema.keys, *_of_row(schema))
+def find_duplicated_rows(schema: TableSchema) -> str:
+    """All rows of ``extract_rows`` whose keys occur more than once and that are not in ``extract_diff``."""
+    keys, names = sql.columns(schema.keys, "e"), _of_change(schema)
     return f"""
-INSERT INTO {sql.work(EXTRACT_DIFF)} ({sql.columns(names)}, brenvik_matched)
-SELECT {sql.columns(names, "c")}, 1 FROM {sql.work(EXTRACT_ROWS)} c
+SELECT {sql.columns(names, "c")} FROM {sql.work(EXTRACT_ROWS)} c
 JOIN (
   SELECT {keys} FROM {sql.work(EXTRACT_ROWS)} e GROUP BY {keys} HAVING count(*) > 1
 ) w ON {sql.same("w", "c", schema.keys)}
 WHERE NOT EXISTS (SELECT 1 FROM {sql.work(EXTRACT_DIFF)} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO})"""
 
 
-@lru_cache(maxsize=256)
-def extract_changes(schema: TableSchema) -> str:
-    """Makes ``changes`` from the rows in ``extract_diff``."""
-    names = sql.columns((SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns, "brenvik_error"), "d")
-    return f"""
-CREATE TEMP TABLE {sql.work("changes")} AS
-SELECT {names} FROM {sql.work(EXTRACT_DIFF)} d WHERE d.{SEQUENCE_NO} IS NOT NULL"""
+def _of_change(schema: TableSchema) -> tuple[str, ...]:
+    return (SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns, "brenvik_error")
 
 
 @lru_cache(maxsize=256)
-def add_absent(schema: TableSchema, *, some_rejected: bool, some_pending: bool, column_set: int) -> str:
-    """Adds a delete to ``changes`` for each current key that is absent; numbered from the parameter ``absent_from``."""
+def find_absent_keys(schema: TableSchema, *, some_rejected: bool, some_pending: bool, column_set: int) -> str:
+    """A delete for each current key that is absent; numbered from the parameter ``absent_from``."""
     rejected = f"""
   AND NOT EXISTS (SELECT 1 FROM {sql.work("rejected_keys")} r WHERE {sql.same("r", "d", schema.keys)})"""
     pending = f"""
   AND NOT EXISTS (SELECT 1 FROM {sql.work("pending_keys")} h WHERE {sql.same("h", "d", schema.keys)})"""
-    when = f"CAST(:extract_at AS {schema.effective_type.sql})"
+    number = f"CAST(:absent_from AS BIGINT) + 2 * row_number() OVER (ORDER BY {sql.columns(schema.keys, 'd')})"
+    given = {
+        SEQUENCE_NO: number,
+        COLUMN_SET: str(column_set),
+        DELETE: "1",
+        EFFECTIVE_AT: f"CAST(:extract_at AS {schema.effective_type.sql})",
+        "brenvik_error": "CAST(NULL AS TEXT)",
+    }
+    given |= {name: f"d.{sql.quote(name)}" for name in schema.keys}
+    items = (
+        sql.named(given.get(name) or f"CAST(NULL AS {schema.type_of(name).sql})", name) for name in _of_change(schema)
+    )
     return f"""
-INSERT INTO {sql.work("changes")} ({SEQUENCE_NO}, {COLUMN_SET}, {DELETE}, {EFFECTIVE_AT}, {sql.columns(schema.keys)})
-SELECT :absent_from + 2 * row_number() OVER (ORDER BY {sql.columns(schema.keys, "d")}), {column_set}, 1, {when},
-  {sql.columns(schema.keys, "d")}
+SELECT {sql.listed(*items)}
 FROM {sql.work(EXTRACT_DIFF)} d
 WHERE d.{SEQUENCE_NO} IS NULL{rejected if some_rejected else ""}{pending if some_pending else ""}"""
 
 
-def times() -> str:
+@lru_cache(maxsize=256)
+def extract_changes(schema: TableSchema, *, duplicated: bool, absent: bool) -> str:
+    """The query for ``extract_changes``: the rows in ``extract_diff``, and those of duplicated and absent keys."""
+    names = sql.columns(_of_change(schema), "d")
+    parts = [f"SELECT {names} FROM {sql.work(EXTRACT_DIFF)} d WHERE d.{SEQUENCE_NO} IS NOT NULL"]
+    parts += [f"SELECT {names} FROM {sql.work('duplicated_rows')} d"] if duplicated else []
+    parts += [f"SELECT {names} FROM {sql.work('absent_keys')} d"] if absent else []
+    return " UNION ALL ".join(parts)
+
+
+def times(relation: str) -> str:
     """The earliest and the latest time of the rows of an extract, as text; and how many are ``invalid``."""
     return (
         f"SELECT count(e.brenvik_error) AS invalid, CAST(min(e.{EFFECTIVE_AT}) AS TEXT) AS earliest, "
-        f"CAST(max(e.{EFFECTIVE_AT}) AS TEXT) AS latest FROM {sql.work(EXTRACT_ROWS)} e"
+        f"CAST(max(e.{EFFECTIVE_AT}) AS TEXT) AS latest FROM {sql.work(relation)} e"
     )
 
 

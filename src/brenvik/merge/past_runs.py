@@ -13,15 +13,11 @@ from brenvik.merge import change_log, sequence, sql
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, REPLAYED_RUN, RUN, SEQUENCE_NO, Column, TableSchema
 from brenvik.model.types import INTEGER
 
-RUNS = f"CREATE TEMP TABLE {sql.work('replayed_runs')} (run BIGINT, first_file BIGINT)"
 
-
-def enter_runs(runs: int = 1) -> str:
-    """Adds runs, at most ``change_log.AT_ONCE``: the parameters ``run_0``, … and ``first_file_0``, …; the latter keep the
-    numbers of their files apart."""
-    return f"INSERT INTO {sql.work('replayed_runs')} (run, first_file) VALUES " + ", ".join(
-        f"(:run_{n}, :first_file_{n})" for n in range(runs)
-    )
+def replayed_runs(runs: tuple[tuple[int, int], ...]) -> str:
+    """The query for ``replayed_runs``: runs, each with the number of its first file, which keeps the files of runs apart."""
+    rows = ", ".join(f"(CAST({int(run)} AS BIGINT), CAST({int(file)} AS BIGINT))" for run, file in runs)
+    return f"WITH v (run, first_file) AS (VALUES {rows}) SELECT v.run, v.first_file FROM v"
 
 
 def by_run(schema: TableSchema) -> TableSchema:
@@ -30,17 +26,15 @@ def by_run(schema: TableSchema) -> TableSchema:
         schema,
         columns=(Column(REPLAYED_RUN, INTEGER, "key"), *schema.columns),
         change_log=f"{sql.WORK}log_by_run",
-        some_excluded=schema.inactive_deletes is not None,
     )
 
 
 @lru_cache(maxsize=256)
 def changes_of_runs(schema: TableSchema, *, where: str = "") -> str:
-    """Makes ``changes`` from what the runs logged, as far as it fits ``where`` (of ``k``)."""
+    """The query for ``accepted``: what the runs logged, as far as it fits ``where`` (of ``k``)."""
     names = sql.columns((COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns), "k")
     given = f" AND {where}" if where else ""
     return f"""
-CREATE TEMP TABLE {sql.work("changes")} AS
 SELECT k.{SEQUENCE_NO} + r.first_file * {sequence.FILE_STEP} AS {SEQUENCE_NO}, r.run AS {REPLAYED_RUN}, {names}
 FROM {sql.relation(str(schema.change_log))} k JOIN {sql.work("replayed_runs")} r ON r.run = k.{RUN}
 WHERE NOT ({sequence.is_explicit(f"k.{SEQUENCE_NO}")}){given}"""
@@ -48,17 +42,16 @@ WHERE NOT ({sequence.is_explicit(f"k.{SEQUENCE_NO}")}){given}"""
 
 @lru_cache(maxsize=256)
 def select_keys(schema: TableSchema) -> str:
-    """Makes ``replay_keys`` from all ``changes``."""
+    """The query for ``replay_keys`` from all that was ``accepted``."""
     keys = sql.columns((REPLAYED_RUN, *schema.keys), "c")
     return f"""
-CREATE TEMP TABLE {sql.work("replay_keys")} AS
-SELECT DISTINCT {keys}, 1 AS brenvik_full_replay FROM {sql.work("changes")} c"""
+SELECT DISTINCT {keys}, 1 AS brenvik_full_replay FROM {sql.work("accepted")} c"""
 
 
 @lru_cache(maxsize=256)
 def find_log_by_run(schema: TableSchema, *, reverted: str, pending: str) -> str:
-    """Makes ``log_by_run``: the changes of the replayed keys that were logged before each run, without those of runs that were
-    ``reverted`` at the time.
+    """The query for ``log_by_run``: the changes of the replayed keys that were logged before each run, without those of runs
+    that were ``reverted`` at the time.
 
     Where deletes have no effect by themselves, ``brenvik_is_active`` says which were approved at the time, and
     ``brenvik_is_pending`` which were waiting; ``pending`` is a relation of all that ever waited.
@@ -71,7 +64,6 @@ def find_log_by_run(schema: TableSchema, *, reverted: str, pending: str) -> str:
         flags = f", {sql.flag(f'k.{DELETE} = 0 OR {released}')} AS brenvik_is_active, {sql.flag(waits)} AS brenvik_is_pending"
         joined = f"LEFT JOIN {pending} h ON h.run = k.{RUN} AND h.sequence_no = k.{SEQUENCE_NO}"
     return f"""
-CREATE TEMP TABLE {sql.work("log_by_run")} AS
 SELECT b.{REPLAYED_RUN}, {names}{flags}
 FROM {sql.relation(str(schema.change_log))} k
 JOIN {sql.work("replay_keys")} b ON {sql.same("b", "k", schema.keys)} AND k.{RUN} < b.{REPLAYED_RUN}
@@ -82,20 +74,20 @@ WHERE NOT EXISTS (
 
 
 def active_changes(schema: TableSchema) -> str:
-    """Makes ``active_changes`` for the schema ``by_run``, where deletes have no effect by themselves."""
+    """The query for ``active_changes`` for the schema ``by_run``, where deletes have no effect by themselves."""
     names = sql.columns(change_log.log_columns(schema), "k")
-    return f"""
-CREATE TEMP VIEW {sql.work("active_changes")} AS
-SELECT {names} FROM {sql.work("log_by_run")} k WHERE k.brenvik_is_active = 1"""
+    return f"SELECT {names} FROM {sql.work('log_by_run')} k WHERE k.brenvik_is_active = 1"
 
 
 def find_pending(schema: TableSchema) -> str:
-    """Makes ``pending_keys`` for the schema ``by_run``."""
+    """The query for ``pending_keys`` for the schema ``by_run``."""
     keys = sql.columns(schema.keys, "k")
-    return (
-        f"CREATE TEMP TABLE {sql.work('pending_keys')} AS SELECT {keys} FROM {sql.work('log_by_run')} k "
-        "WHERE k.brenvik_is_pending = 1"
-    )
+    return f"SELECT {keys} FROM {sql.work('log_by_run')} k WHERE k.brenvik_is_pending = 1"
+
+
+def count_deletes() -> str:
+    """How many deletes (``n``) there are in ``accepted``."""
+    return f"SELECT count(*) AS n FROM {sql.work('accepted')} c WHERE c.{DELETE} = 1"
 
 
 def runs_of_key(schema: TableSchema) -> str:

@@ -1,6 +1,6 @@
 """Deletes that have no effect by themselves: they await approval, or are ignored.
 
-They are moved to ``inactive_deletes`` before anything is computed, and decided once it is known which keys are current. They
+They are set aside in ``inactive_deletes`` before anything is computed, and decided once it is known which keys are current. They
 are logged like all changes, but not active: ``active_changes`` omits every delete that is not in ``approved``.
 """
 
@@ -13,8 +13,8 @@ from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE
 
 
 def find_approved(relation: str) -> str:
-    """Makes ``approved`` (run and sequence number of deletes)."""
-    return f"CREATE TEMP TABLE {sql.work('approved')} AS SELECT x.run, x.sequence_no FROM {relation} x"
+    """The query for ``approved`` (run and sequence number of deletes)."""
+    return f"SELECT x.run, x.sequence_no FROM {relation} x"
 
 
 def is_active(alias: str) -> str:
@@ -25,40 +25,38 @@ def is_active(alias: str) -> str:
 
 @lru_cache(maxsize=256)
 def set_deletes_aside(schema: TableSchema) -> tuple[str, str]:
-    """Two statements: the deletes of ``changes`` into ``inactive_deletes``, and out of ``changes``."""
+    """Two queries on ``accepted``: the deletes, and the other changes."""
     names = sql.columns((SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns), "c")
-    return (
-        f"CREATE TEMP TABLE {sql.work('inactive_deletes')} AS SELECT {names}, CAST(NULL AS TEXT) AS brenvik_decision "
-        f"FROM {sql.work('changes')} c WHERE c.{DELETE} = 1",
-        f"DELETE FROM {sql.work('changes')} WHERE {DELETE} = 1",
-    )
+    rows = f"SELECT {names} FROM {sql.work('accepted')} c"
+    return f"{rows} WHERE c.{DELETE} = 1", f"{rows} WHERE c.{DELETE} = 0"
 
 
 @lru_cache(maxsize=256)
-def decide(schema: TableSchema, *, some_replayed: bool, some_pending: bool, all_replayed: bool = False) -> str:
-    """Decides the changes in ``inactive_deletes``. ``pending_keys`` holds the keys whose deletes are pending already.
+def decide(schema: TableSchema, *, some_replayed: bool, some_pending: bool, again: bool = False) -> str:
+    """The query for ``decided_deletes``: the changes in ``inactive_deletes``, decided. ``pending_keys`` holds the keys whose
+    deletes are pending already.
 
-    ``all_replayed`` means that ``target_versions`` has all rows of every key.
+    ``again``: past runs are decided again, so that ``target_versions`` has all rows of every key.
     """
     inactive = sql.work("inactive_deletes")
 
     def same_key(alias: str) -> str:
-        return sql.same(alias, inactive, schema.keys)
+        return sql.same(alias, "c", schema.keys)
 
+    earlier = f"o.{SEQUENCE_NO} < c.{SEQUENCE_NO}"
     cases = []
     if schema.order:
         never_null = (*schema.keys, *schema.order, EFFECTIVE_AT, COLUMN_SET)
         others = [name for name in schema.change_columns if name not in never_null]
-        alike = f"{sql.same('o', inactive, never_null)} AND {sql.alike('o', inactive, others)}"
-        kept = f"SELECT 1 FROM {sql.relation(str(schema.change_log))} o WHERE o.{DELETE} = 1 AND {alike}"
-        if schema.some_excluded and not all_replayed:
-            kept += f" AND NOT EXISTS (SELECT 1 FROM {sql.work('excluded_runs')} w WHERE w.run = o.{RUN})"
-        earlier_same = f"SELECT 1 FROM {inactive} o WHERE o.{SEQUENCE_NO} < {inactive}.{SEQUENCE_NO} AND {alike}"
-        cases.append(f"WHEN EXISTS ({earlier_same}) OR EXISTS ({kept}) THEN 'duplicate'")
+        alike = f"{sql.same('o', 'c', dict.fromkeys(never_null))} AND {sql.alike('o', 'c', others)}"
+        kept = f"SELECT 1 FROM {sql.work('unreverted_changes')} o WHERE o.{DELETE} = 1 AND {alike}"
+        cases.append(
+            f"WHEN EXISTS (SELECT 1 FROM {inactive} o WHERE {earlier} AND {alike}) OR EXISTS ({kept}) THEN 'duplicate'"
+        )
     in_target = f"SELECT 1 FROM {sql.work('target_versions')} d WHERE {same_key('d')}"
     known, is_current = f"EXISTS ({in_target})", f"EXISTS ({in_target} AND d.brenvik_valid_to IS NULL)"
-    if not all_replayed:
-        stored = f"SELECT 1 FROM {sql.relation(schema.table)} t WHERE {same_key('t')}"
+    if not again:
+        stored = f"SELECT 1 FROM {sql.work('stored_of_deletes')} t WHERE {same_key('t')}"
         brought = f"EXISTS (SELECT 1 FROM {sql.work('changes')} s WHERE {same_key('s')})"
         there = f"(EXISTS ({stored} AND {schema.is_current('t')}) OR {brought})"
         replayed = f"EXISTS (SELECT 1 FROM {sql.work('replay_keys')} b WHERE {same_key('b')})"
@@ -66,35 +64,28 @@ def decide(schema: TableSchema, *, some_replayed: bool, some_pending: bool, all_
         known = f"(EXISTS ({stored}) OR {brought})"
     last = "'ignored'"
     if schema.inactive_deletes == "review":
-        waits = [
-            f"EXISTS (SELECT 1 FROM {inactive} o WHERE o.{SEQUENCE_NO} < {inactive}.{SEQUENCE_NO} AND {same_key('o')})"
-        ]
+        waits = [f"EXISTS (SELECT 1 FROM {inactive} o WHERE {earlier} AND {same_key('o')})"]
         waits += [f"EXISTS (SELECT 1 FROM {sql.work('pending_keys')} h WHERE {same_key('h')})"] if some_pending else []
         cases.append(f"WHEN NOT ({is_current}) AND NOT {known} THEN 'ignored'")
         cases.append(f"WHEN NOT ({is_current}) OR {sql.any_of(waits)} THEN 'unchanged'")
         last = "'pending'"
-    return f"UPDATE {inactive} SET brenvik_decision = " + (f"CASE {' '.join(cases)} ELSE {last} END" if cases else last)
-
-
-def summary() -> str:
-    """How many inactive deletes have which decision (``n``)."""
-    return f"SELECT brenvik_decision, count(*) AS n FROM {sql.work('inactive_deletes')} GROUP BY brenvik_decision"
+    decision = f"CASE {' '.join(cases)} ELSE {last} END" if cases else last
+    return f"SELECT c.*, {decision} AS brenvik_decision FROM {inactive} c"
 
 
 @lru_cache(maxsize=256)
-def log_deletes(schema: TableSchema) -> str:
-    """Appends the inactive deletes to the change log."""
-    names = (SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns)
-    return f"""
-INSERT INTO {sql.relation(str(schema.change_log))} ({RUN}, {sql.columns(names)})
-SELECT :run, {sql.columns(names, "c")} FROM {sql.work("inactive_deletes")} c WHERE c.brenvik_decision <> 'duplicate'"""
+def summarize(schema: TableSchema, *, late: str) -> str:
+    """How many inactive deletes have which decision (``n``), and how many of these are ``late``, a test of a change ``c``."""
+    return (
+        f"SELECT c.brenvik_decision, count(*) AS n, CAST(sum({sql.flag(late) if late else '0'}) AS BIGINT) AS late "
+        f"FROM {sql.work('decided_deletes')} c GROUP BY c.brenvik_decision"
+    )
 
 
 @lru_cache(maxsize=256)
 def find_pending(schema: TableSchema, pending: str) -> str:
-    """Makes ``pending_keys`` (with ``delete_no`` and whether an extract brought it) from the relation ``pending``."""
+    """The query for ``pending_keys`` (with ``delete_no`` and whether an extract brought it) from the relation ``pending``."""
     return f"""
-CREATE TEMP TABLE {sql.work("pending_keys")} AS
 SELECT {sql.columns(schema.keys, "k")}, h.delete_no, h.from_extract
 FROM {pending} h JOIN {sql.relation(str(schema.change_log))} k ON k.{RUN} = h.run AND k.{SEQUENCE_NO} = h.sequence_no"""
 

@@ -20,11 +20,16 @@ stored versions (1) outrank late changes (0) and yield to newer ones (2): loadin
 from __future__ import annotations
 
 from functools import lru_cache
+from typing import Literal
 
 from brenvik.merge import sql
 from brenvik.merge.classify import is_late
 from brenvik.merge.current_path import before_column, is_present
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
+
+Chosen = Literal["", "keys", "again"]
+"""Which keys are replayed: those that a load found; chosen ``keys``, without new changes; or those of past runs that are decided
+``again``. All but the first have a full replay."""
 
 
 def _time_only(schema: TableSchema) -> tuple[str, ...]:
@@ -44,17 +49,18 @@ def _new_events(schema: TableSchema, *, first: bool) -> str:
         late = is_late(schema, "c")
         rank = f"CASE WHEN {late} THEN 0 ELSE 2 END"
         if not schema.has_versions:  # earlier lifetimes are not stored
-            start = schema.system_column("valid_from")
-            before = f" AND c.{EFFECTIVE_AT} < t.{sql.quote(start)}" if start else ""
+            before = f" AND c.{EFFECTIVE_AT} < s.{EFFECTIVE_AT}" if schema.system_column("valid_from") else ""
             spliced = f"""
   AND NOT ({late} AND EXISTS (
-    SELECT 1 FROM {sql.relation(schema.table)} t WHERE {sql.same("t", "c", schema.keys)}{before}))"""
+    SELECT 1 FROM {sql.work("stored_versions")} s WHERE {sql.same("s", "c", schema.keys)}{before}))"""
     head = f"c.{EFFECTIVE_AT}, {rank}, :run, c.{SEQUENCE_NO}, 1, c.{DELETE}, c.{COLUMN_SET}"
+    fresh = f"""
+  AND NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO})"""
     return f"""
 SELECT {sql.listed(sql.columns(schema.keys, "c"), head, sql.columns(_rest(schema), "c"))}
 FROM {sql.work("changes")} c
-WHERE EXISTS (SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)})
-  AND NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO}){spliced}"""
+WHERE EXISTS (
+  SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)}){fresh if schema.order else ""}{spliced}"""
 
 
 def _rest(schema: TableSchema) -> tuple[str, ...]:
@@ -67,42 +73,38 @@ def _kept_events(schema: TableSchema) -> str:
     return f"""
 SELECT {sql.listed(sql.columns(schema.keys, "k"), head, sql.columns(_rest(schema), "k"))}
 FROM {sql.work("replay_keys")} b
-JOIN {schema.active_changes} k ON {sql.same("k", "b", schema.keys)}
+JOIN {sql.work("active_changes")} k ON {sql.same("k", "b", schema.keys)}
 WHERE b.brenvik_full_replay = 1"""
 
 
 def _stored_events(schema: TableSchema, *, full: int) -> str:
     """Stored versions as upserts of all columns: the current one, or all of a key (spliced)."""
-    valid_from = schema.system_column("valid_from")
-    effective = f"t.{sql.quote(valid_from)}" if valid_from else _high(schema)
+    effective = f"s.{EFFECTIVE_AT}" if schema.system_column("valid_from") else _high(schema)
     values = [
-        f"CAST(NULL AS {schema.type_of(name).sql})" if name in _time_only(schema) else f"t.{sql.quote(name)}"
+        f"CAST(NULL AS {schema.type_of(name).sql})" if name in _time_only(schema) else f"s.{sql.quote(name)}"
         for name in _rest(schema)
     ]
-    is_current = "" if full else f" AND {schema.is_current('t')}"
+    is_current = "" if full else " AND s.brenvik_is_current = 1"
     return f"""
-SELECT {sql.listed(sql.columns(schema.keys, "t"), f"{effective}, 1, 0, 0, 0, 0, 0", *values)}
-FROM {sql.relation(schema.table)} t
-JOIN {sql.work("replay_keys")} b ON {sql.same("b", "t", schema.keys)} AND b.brenvik_full_replay = {full}{is_current}"""
+SELECT {sql.listed(sql.columns(schema.keys, "s"), f"{effective}, 1, 0, 0, 0, 0, 0", *values)}
+FROM {sql.work("stored_versions")} s
+WHERE s.brenvik_full_replay = {full}{is_current}"""
 
 
 def _stored_ends(schema: TableSchema) -> str:
     """The ends of stored versions that no other version adjoins, as deletes; for splicing."""
-    valid_to, valid_from = schema.system_column("valid_to"), schema.system_column("valid_from")
-    if valid_to is None:
+    if schema.system_column("valid_to") is None:
         return ""
-    until = f"t.{sql.quote(valid_to)}"
     touched = ""
-    if valid_from:
+    if schema.system_column("valid_from"):
         touched = f""" AND NOT EXISTS (
-  SELECT 1 FROM {sql.relation(schema.table)} n
-  WHERE {sql.same("n", "t", schema.keys)} AND n.{sql.quote(valid_from)} = {until})"""
+  SELECT 1 FROM {sql.work("stored_versions")} n
+  WHERE {sql.same("n", "s", schema.keys)} AND n.{EFFECTIVE_AT} = s.brenvik_valid_to)"""
     nothing = [f"CAST(NULL AS {schema.type_of(name).sql})" for name in _rest(schema)]
     return f"""
-SELECT {sql.listed(sql.columns(schema.keys, "t"), f"{until}, 1, 0, 0, 0, 1, 0", *nothing)}
-FROM {sql.relation(schema.table)} t
-JOIN {sql.work("replay_keys")} b ON {sql.same("b", "t", schema.keys)} AND b.brenvik_full_replay = 1
-WHERE NOT ({schema.is_current("t")}){touched}"""
+SELECT {sql.listed(sql.columns(schema.keys, "s"), "s.brenvik_valid_to, 1, 0, 0, 0, 1, 0", *nothing)}
+FROM {sql.work("stored_versions")} s
+WHERE s.brenvik_full_replay = 1 AND s.brenvik_is_current = 0{touched}"""
 
 
 def _high(schema: TableSchema) -> str:
@@ -157,9 +159,12 @@ def _by_key(schema: TableSchema, alias: str) -> str:
     return f"PARTITION BY {sql.columns(schema.keys, alias)}"
 
 
-def _events(schema: TableSchema, *, first: bool, all_full: bool) -> str:
+def _events(schema: TableSchema, *, first: bool, chosen: Chosen) -> str:
     """The new changes and the base."""
-    bases = [] if first or all_full else [_stored_events(schema, full=0)]
+    if chosen and schema.change_log:
+        new = [_new_events(schema, first=False)] if chosen == "again" else []
+        return " UNION ALL ".join([*new, _kept_events(schema)])
+    bases = [] if first else [_stored_events(schema, full=0)]
     if not first and schema.change_log:
         bases.append(_kept_events(schema))
     elif not first:
@@ -317,12 +322,11 @@ def _decision(schema: TableSchema) -> str:
 
 
 @lru_cache(maxsize=256)
-def decide(schema: TableSchema, *, first: bool, all_full: bool = False) -> str:
-    """Makes ``decided``: the events that count, each with the state after it, what it is compared with (``brenvik_before_0``,
-    …), its decision, and whether it starts a version. ``all_full`` means that every key has a full replay."""
+def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "") -> str:
+    """The query for ``decided``: the events that count, each with the state after it, what it is compared with
+    (``brenvik_before_0``, …), its decision, and whether it starts a version."""
     return f"""
-CREATE TEMP TABLE {sql.work("decided")} AS
-WITH events ({_event_columns(schema)}) AS ({_events(schema, first=first, all_full=all_full)}
+WITH events ({_event_columns(schema)}) AS ({_events(schema, first=first, chosen=chosen)}
 ), placed AS ({_placed(schema)}
 ), counted AS ({_counted(schema)}
 ), lived AS ({_lived(schema)}
@@ -338,7 +342,7 @@ FROM lined j"""
 
 @lru_cache(maxsize=256)
 def find_target_versions(schema: TableSchema) -> str:
-    """Makes ``target_versions``: the rows that the replayed keys should have, numbered (``brenvik_version_no``)."""
+    """The query for ``target_versions``: the rows that the replayed keys should have, numbered (``brenvik_version_no``)."""
     keys = sql.columns(schema.keys, "j")
     last = ", ".join(
         f"first_value(j.{sql.quote(name)}) OVER brenvik_latest AS {sql.quote(name)}" for name in schema.type_1
@@ -353,7 +357,6 @@ def find_target_versions(schema: TableSchema) -> str:
     else:
         stays = " AND v.brenvik_lifetime = v.brenvik_last_lifetime"
     return f"""
-CREATE TEMP TABLE {sql.work("target_versions")} AS
 WITH lasts AS (
   SELECT {keys}, j.{EFFECTIVE_AT}, j.{DELETE}, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
     j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete{"".join(f", {each}" for each in (last, others) if each)}
@@ -370,8 +373,3 @@ SELECT row_number() OVER (ORDER BY {sql.columns(schema.keys, "v")}, v.{EFFECTIVE
   {"".join(f", v.{sql.quote(name)}" for name in schema.values)}
 FROM spans v
 WHERE v.{DELETE} = 0{stays}"""
-
-
-def summary() -> str:
-    """How many new changes that count at their effective time have which decision."""
-    return f"SELECT brenvik_decision, count(*) AS n FROM {sql.work('decided')} WHERE brenvik_is_new = 1 GROUP BY brenvik_decision"

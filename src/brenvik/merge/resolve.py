@@ -122,7 +122,7 @@ def _faults_of_names(
                 f"{column.name} is also the name of the system column {taken[folded]}; "
                 f"exclude the feed's column or rename the system column under system_columns"
             )
-        if folded == store.row_id.casefold():
+        if folded == store.row_id.name.casefold():
             yield f"{column.name} is the store's own name for row identifiers; rename it in the feed"
         if folded in store.own_names:
             yield f"{column.name} is reserved in this store; rename it in the feed or exclude it"

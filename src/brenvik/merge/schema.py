@@ -6,7 +6,9 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
-from brenvik.merge import sql
+from brenvik.merge import row_ids, sql
+from brenvik.merge.row_ids import RowId
+from brenvik.merge.surrogate_keys import Counter, GivenByStore, SurrogateKey
 from brenvik.model.rules import Role
 from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
 
@@ -26,10 +28,8 @@ REPLAYED_RUN = "brenvik_replayed_run"
 class Capabilities:
     """What the SQL for a store depends on besides its dialect."""
 
-    row_id: str
-    """The pseudo column that identifies a row within one transaction."""
-    moves_rows: bool = False
-    """Whether an updated row gets another row id."""
+    row_id: RowId
+    """How a row is found again within one transaction."""
     whole_rows: bool = False
     """Whether an update writes the whole row anyway, however few columns it sets."""
     streams: bool = False
@@ -105,8 +105,6 @@ class TableSchema:
     column_sets: tuple[tuple[int, tuple[str, ...]], ...] = field(default=())
     numbered_by_store: bool = False
     """Whether the store assigns the surrogate keys itself, as an adopted table may."""
-    some_excluded: bool = False
-    """Whether some changes in the log are not active; the active ones are the working relation ``active_changes``."""
 
     @property
     def untyped(self) -> bool:
@@ -114,8 +112,19 @@ class TableSchema:
         return "comparing" in self.store.lacks
 
     @property
-    def row_id(self) -> str:
-        return self.store.row_id
+    def row_id(self) -> tuple[str, ...]:
+        """The columns of the table that identify a row within one transaction."""
+        start = self.system_column("valid_from") if self.has_versions else None
+        return self.store.row_id.columns(self.keys, start, self.system_column("surrogate_key"))
+
+    @property
+    def row_ids(self) -> tuple[tuple[str, str], ...]:
+        """The same, each with its name in working relations."""
+        return tuple(zip(self.row_id, row_ids.names(self), strict=True))
+
+    @property
+    def surrogate_keys(self) -> SurrogateKey:
+        return GivenByStore() if self.numbered_by_store else Counter()
 
     def names(self, *roles: str) -> tuple[str, ...]:
         return tuple(column.name for column in self.columns if column.role in roles)
@@ -145,11 +154,6 @@ class TableSchema:
     @property
     def type_2(self) -> tuple[str, ...]:
         return self.names("type_2")
-
-    @property
-    def active_changes(self) -> str:
-        """The active changes of the log, as a relation."""
-        return sql.work("active_changes") if self.some_excluded else sql.relation(str(self.change_log))
 
     @property
     def has_versions(self) -> bool:

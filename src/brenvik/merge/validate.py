@@ -166,7 +166,7 @@ def _constants(
 
 
 def _columns(schema: TableSchema) -> tuple[tuple[str, str], ...]:
-    """The columns of ``changes`` with their types."""
+    """The columns of ``staged`` with their types."""
     return (
         *(
             (SEQUENCE_NO, "BIGINT"),
@@ -192,15 +192,15 @@ def validate(
     column_sets: tuple[tuple[int, int], ...],
     *,
     keeps_raw: bool = False,
-    into: str = "changes",
+    into: str = "staged",
     extract_time: str | None = None,
     scope: str | None = None,
     in_store: str | None = None,
 ) -> Staging:
-    """Makes ``changes`` from the staged stream, or from the relation ``in_store``, then in the core's dialect.
-    ``column_sets`` maps what a row has to the number of its column set.
+    """Makes ``staged`` from the stream, or from the relation ``in_store``, then in the core's dialect. ``column_sets`` maps
+    what a row has to the number of its column set.
 
-    ``changes`` holds, per row: its sequence number and column set, the delete flag, the effective time, the typed columns, and
+    ``staged`` holds, per row: its sequence number and column set, the delete flag, the effective time, the typed columns, and
     ``brenvik_error``: null, or a JSON object with the column and value of its first error, the reasons (all of its errors) and
     the original row. ``into`` names another relation to make. The effective time of an extract is in the column
     ``extract_time``, or where that is '', the parameter ``extract_at``; a row for which ``scope`` is not true is invalid.
@@ -246,9 +246,9 @@ FROM {rows} AS checked_rows"""
     )
 
 
-@lru_cache(maxsize=4)
-def remove_invalid(*, derives: bool, relation: str = "changes") -> tuple[str, str]:
-    """Two statements: invalid rows into ``invalid``, and out of ``changes`` (or another relation).
+@lru_cache(maxsize=64)
+def find_invalid(relation: str, *, derives: bool, malformed: bool) -> str:
+    """The query for ``invalid``: the invalid rows of a relation, and with ``malformed`` the lines that are not rows.
 
     A row and the change derived from it are rejected together, with the row's own error if it has one.
     """
@@ -257,17 +257,28 @@ def remove_invalid(*, derives: bool, relation: str = "changes") -> tuple[str, st
     )
     rows = sql.work(relation)
     own = sequence.own_of(f"s.{SEQUENCE_NO}") if derives else f"s.{SEQUENCE_NO}"
-    only_own = twin = ""
+    only_own = ""
     if derives:
         only_own = f""" AND NOT (s.{SEQUENCE_NO} <> {own} AND EXISTS (
   SELECT 1 FROM {rows} o WHERE o.{SEQUENCE_NO} = {own} AND o.brenvik_error IS NOT NULL))"""
-        twin = f""" OR EXISTS (
-  SELECT 1 FROM {sql.work("invalid")} f WHERE f.{SEQUENCE_NO} = {sequence.own_of(f"{rows}.{SEQUENCE_NO}")})"""
-    return (
-        f"CREATE TEMP TABLE {sql.work('invalid')} AS "
-        f"SELECT {own} AS {SEQUENCE_NO}, {taken} FROM {rows} s WHERE s.brenvik_error IS NOT NULL{only_own}",
-        f"DELETE FROM {rows} WHERE brenvik_error IS NOT NULL{twin}",
+    lines = (
+        f" UNION ALL SELECT b.{SEQUENCE_NO}, CAST(NULL AS TEXT), CAST(NULL AS TEXT), b.brenvik_reason, b.brenvik_row "
+        f"FROM {sql.work('malformed')} b"
     )
+    return (
+        f"SELECT {own} AS {SEQUENCE_NO}, {taken} FROM {rows} s WHERE s.brenvik_error IS NOT NULL{only_own}"
+        f"{lines if malformed else ''}"
+    )
+
+
+@lru_cache(maxsize=64)
+def find_valid(relation: str, *, derives: bool) -> str:
+    """The query for the valid rows of a relation."""
+    twin = ""
+    if derives:
+        twin = f""" AND NOT EXISTS (
+  SELECT 1 FROM {sql.work("invalid")} f WHERE f.{SEQUENCE_NO} = {sequence.own_of(f"s.{SEQUENCE_NO}")})"""
+    return f"SELECT s.* FROM {sql.work(relation)} s WHERE s.brenvik_error IS NULL{twin}"
 
 
 def malformed(store: Capabilities) -> Staging:
@@ -276,11 +287,3 @@ def malformed(store: Capabilities) -> Staging:
     texts = ", ".join(f"{storable(store, name)} AS {into}" for name, into in renamed)
     columns = ((SEQUENCE_NO, "BIGINT"), *((into, "TEXT") for _, into in renamed))
     return Staging("malformed", f"SELECT {SEQUENCE_NO}, {texts} FROM {STREAM}", columns)
-
-
-def add_malformed() -> str:
-    """Adds ``malformed`` to ``invalid``."""
-    return (
-        f"INSERT INTO {sql.work('invalid')} ({SEQUENCE_NO}, brenvik_reason, brenvik_row) "
-        f"SELECT b.{SEQUENCE_NO}, b.brenvik_reason, b.brenvik_row FROM {sql.work('malformed')} b"
-    )

@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from brenvik.engines.ledger_entries import entry_statement
+from brenvik.engines.row_changes import row_statement, table_statements
 from brenvik.errors import DeclarationError
 from brenvik.ledger.memory import read_memory
+from brenvik.ledger.records import NewRowsFrom
 from brenvik.merge import sql
 from brenvik.merge.plan.kinds import load_plan
-from brenvik.merge.plan.steps import Applied, Begun, Stage, Step
+from brenvik.merge.plan.steps import Applied, Stage, Step
 from brenvik.model.feeds import FeedRules
 from brenvik.project.project import Project, ProjectTable
 from brenvik.runs.prepare import preparation, schema_for
 from brenvik.runs.staging import ledger_sql, rows_of
 
 if TYPE_CHECKING:
+    from brenvik.engines.protocol import Engine
     from brenvik.feeds.protocol import Batch
     from brenvik.store import Store
 
@@ -55,23 +59,13 @@ def statements_of(
     try:
         if not batch.columns:
             raise DeclarationError(f"Feed {chosen.name} has nothing to read: {chosen.reads!r} matches no file.")
-        steps = _steps(store, found, chosen, batch)
-        return [
-            Statement(
-                step.stage,
-                step.purpose,
-                step.when.text if step.when else "",
-                _written(store, step, text, language, is_own=not dialect),
-                step.does == "stage" and language != "duckdb",
-            )
-            for step, text in steps
-        ]
+        return list(_written(store.engine, *_steps(store, found, chosen, batch), language, is_own=not dialect))
     finally:
         batch.close()
 
 
-def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> Iterator[tuple[Step[Any], str]]:
-    """The steps of a load that have a statement, with its text in the core's dialect (of a staging, DuckDB's)."""
+def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> tuple[str, tuple[Step[Any], ...]]:
+    """The name of the table, quoted, and the steps of a load."""
     rules = table.rules
     memory = read_memory(store.ledger, rules.table, feed.name, is_extract=batch.extract is not None)
     schema = schema_for(store.engine, rules, batch, memory.state, feed.operations)
@@ -82,12 +76,7 @@ def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> 
         excluded=tuple(memory.reverted),
         first=memory.is_first,
     )
-    facts: Begun = Applied.every_case()
-    for step in (*preparation(schema, memory.state), *plan.steps()):
-        if step.staging:
-            yield step, step.staging.statement
-        elif text := step.statement(facts).strip():
-            yield step, text
+    return sql.relation(schema.table), (*preparation(schema, memory.state), *plan.steps())
 
 
 def _known(dialect: str) -> str:
@@ -99,7 +88,51 @@ def _known(dialect: str) -> str:
     return dialect
 
 
-def _written(store: Store, step: Step[Any], text: str, language: str, *, is_own: bool) -> str:
+def _written(
+    engine: Engine, table: str, steps: Sequence[Step[Any]], language: str, *, is_own: bool
+) -> Iterator[Statement]:
+    """What the steps run. A relation that is another one under a name of its own appears under that."""
+    facts = Applied.every_case()
+    others: dict[str, str] = {}
+    for step in steps:
+        if (other := table if step.stored else _other(step, facts)) and not any(
+            step.makes == each.makes for each in steps if each.text
+        ):
+            others[sql.work(step.makes)] = _resolved(other, others)
+        for text in _texts(step, facts):
+            text = _resolved(text.strip(), others)
+            if step.staging:
+                text = sql.translate(text, "duckdb", flavour="duckdb", pretty=True)
+            else:
+                text = engine.statement(text, pretty=True) if is_own else sql.translate(text, language, pretty=True)
+            in_process = bool(step.staging) and language != "duckdb"
+            yield Statement(step.stage, step.purpose, step.when.text if step.when else "", text, in_process)
+
+
+def _other(step: Step[Any], facts: Applied) -> str:
+    """The relation that the step only gives a name; '' for other steps."""
+    if not step.runs(facts):
+        return ""
+    return step.original(facts) if step.same_as else ""
+
+
+def _resolved(text: str, others: Mapping[str, str]) -> str:
+    for name, other in others.items():
+        text = text.replace(name, other)
+    return text
+
+
+def _texts(step: Step[Any], facts: Applied) -> list[str]:
+    """The statements of a step in the core's dialect (of a staging, in DuckDB's)."""
     if step.staging:
-        return sql.translate(text, "duckdb", flavour="duckdb", pretty=True)
-    return store.engine.statement(text, pretty=True) if is_own else sql.translate(text, language, pretty=True)
+        return [step.staging.statement]
+    if step.alter:
+        return table_statements(step.alter)
+    if step.change:
+        return [row_statement(step.change(facts))]
+    text = step.query(facts).strip()
+    if step.record:
+        return [entry_statement(NewRowsFrom(step.record, text))[0]]
+    if text and step.makes:
+        return [f"CREATE TEMP {'VIEW' if step.view else 'TABLE'} {sql.work(step.makes)} AS {text}"]
+    return [text] if text else []

@@ -7,22 +7,24 @@ from dataclasses import dataclass, field, replace
 
 from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
+from brenvik.engines.workspace import Workspace
 from brenvik.errors import DeclarationError, FeedError, SchemaMismatch
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Preview, Run
-from brenvik.ledger.schema import change_log_table
-from brenvik.merge import baseline, change_log, extract_diff, sql
-from brenvik.merge.plan.preparing import create, make_log
+from brenvik.ledger.schema import approved_deletes, change_log_table
+from brenvik.merge import baseline, change_log, extract_diff, sql, writes
+from brenvik.merge.plan.preparing import make_log
 from brenvik.merge.plan.steps import Begun, RowChanges
 from brenvik.merge.resolve import resolve
 from brenvik.merge.schema import Column, StoredColumn, TableSchema
+from brenvik.merge.table_changes import AddColumns
 from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
 from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
 from brenvik.outcome import Outcome
 from brenvik.runs import pipeline
-from brenvik.runs.context import RunContext, Workspace
+from brenvik.runs.context import RunContext
 from brenvik.runs.prepare import check_log_name
 from brenvik.runs.recompute import Prepared, apply_changes, find_changes, outcome_of
 
@@ -282,31 +284,31 @@ def _prepare(context: RunContext, found: Fit) -> Prepared:
     """Adds what the table lacks, and logs its versions as changes."""
     schema, work = context.schema, context.workspace
     kinds = {name: kind for name, kind, _ in schema.table_columns()}
-    table = sql.relation(schema.table)
-    for column in found.missing:
-        name = str(schema.system_column(column))
-        work.do(f"ALTER TABLE {table} ADD COLUMN {sql.quote(name)} {kinds[name]}")
+    if found.missing:
+        names = [str(schema.system_column(column)) for column in found.missing]
+        work.engine.change_table(AddColumns(schema.table, tuple((name, kinds[name]) for name in names)))
     if "surrogate_key" in found.missing:
-        work.do(baseline.number_rows(schema))
+        work.apply(baseline.number_rows(schema))
     if others := tuple(column for column in found.missing if column != "surrogate_key"):
-        work.do(baseline.fill(schema, others))
-    log, temporary = str(schema.change_log), False
+        work.apply(baseline.fill(schema, others))
+    versions, ends = (f"versions_as_changes_{n}" for n in (0, 1))
+    texts, low = baseline.versions_as_changes(schema, 1), baseline.low_values(schema)
+    count = work.make(versions, texts[0], params=low)
+    work.make(ends, texts[1], params={**low, "count": count})
+    log = (work.name(versions), work.name(ends))
     if schema.change_log is None:  # only for once: to see whether the rows are what the rules make of them
-        log, temporary = f"{sql.WORK}kept", True
-        schema = replace(schema, change_log=log)
-    if temporary:
-        work.do(create(log, schema.log_columns(), temporary=True))
+        work.make("kept", " UNION ALL ".join(f"SELECT k.* FROM {each} k" for each in log), view=True)
+        schema = replace(schema, change_log=f"{sql.WORK}kept")
     else:
         context.carry_out(make_log(schema), Begun())
-    versions, ends = baseline.log_versions(schema, 1)
-    low = baseline.low_values(schema)
-    count = work.do(versions, **low)
-    work.do(ends, **low, count=count)
+        work.apply(writes.log_explicit(schema, log))
     last_key = 0 if schema.numbered_by_store else work.row(baseline.highest_key(schema))["n"]
-    keys = work.row(extract_diff.count_current_keys(schema))["n"]
-    work.do(change_log.select_keys(schema))
+    current_keys = work.row(extract_diff.count_current_keys(schema))["n"]
+    keys = work.make("replay_keys", change_log.select_keys(schema))
+    work.index("replay_keys", schema.keys)
     context = context.with_schema(schema).with_params(last_key=last_key)
-    return Prepared(context, begun=Begun(row_count=found.rows, current_keys=keys))
+    context.exclude((), approved=approved_deletes())
+    return Prepared(context, keys, begun=Begun(row_count=found.rows, current_keys=current_keys))
 
 
 def _check_changes(rules: TableRules, changes: RowChanges, rows: int, allowed: int) -> None:

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
+from brenvik.engines.workspace import Workspace
 from brenvik.errors import InputError, LimitExceeded, Temporary
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
@@ -26,7 +27,7 @@ from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
 from brenvik.outcome import DecisionLog, Outcome
 from brenvik.runs import pipeline
-from brenvik.runs.context import RunContext, Workspace
+from brenvik.runs.context import RunContext
 from brenvik.runs.guards import NOTHING_MORE, Allowed, check_age, check_guards, check_kind
 from brenvik.runs.missing import explain_if_missing
 from brenvik.runs.prepare import check_rules, check_scope, prepare
@@ -164,7 +165,6 @@ def _carry_out(
         excluded=tuple(memory.reverted),
         first=memory.is_first,
     )
-    context = context.with_schema(plan.schema)
     validated = pipeline.validate(context, plan, pipeline.begin(memory, explains=options.explain))
     check_rejects(context, validated)
     if batch.extract:
@@ -195,7 +195,6 @@ def _apply(ledger: Ledger[Engine], context: RunContext, plan: LoadPlan, changes:
     ledger.decide_pending_deletes(run, applied.lapsed, "lapsed")
     if batch.retries:
         ledger.decide_rejects(run, batch.retries, "retried")
-        ledger.place_rejects(run)
     ledger.record_duplicates(run, {row["of_run"]: row["n"] for row in applied.deduplicated})
     ledger.enter_files(run, batch.files)
     if batch.window and batch.window.advances and batch.window.high is not None:
@@ -224,12 +223,13 @@ def _outcome(context: RunContext, changes: RowChanges, blocked_by: LimitExceeded
     batch, run, schema = context.batch, context.run, context.schema
     assert batch
     decision_log = DecisionLog(
-        engine=context.workspace.engine,
-        work=context.workspace.prefix,
+        workspace=context.workspace,
         schema=schema,
+        some_current=changes.some_current,
         some_replayed=changes.some_replayed,
+        some_returning=changes.returning > 0,
         some_rejected=changes.some_invalid,
-        some_inactive_deletes=changes.inactive > 0,
+        some_decided_deletes=changes.inactive > 0,
         files=tuple((file.number, file.file) for file in batch.files),
         key_places=batch.key_places,
     )

@@ -49,14 +49,13 @@ def known(
         check_log(rules)
     with ledger.engine.transaction():
         if was:
-            work.do(diff.as_it_was(schema, was))
+            work.make("target_versions", diff.as_it_was(schema, was))
         else:
             excluded = {*ledger.reverted(rules.table, known_at=known_at), *without}
             if known_at is not None:
                 excluded |= {run for run in ledger.runs_of(rules.table) if run > known_at}
-            context = context.exclude(excluded, approved=approved_deletes(known=known_at is not None))
-            work.do(change_log.no_changes(schema))
-            work.do(change_log.select_keys(schema, where=change_log.of_key(schema) if key else ""))
+            context.exclude(excluded, approved=approved_deletes(known=known_at is not None))
+            work.make("replay_keys", change_log.select_keys(schema, where=change_log.of_key(schema) if key else ""))
             pipeline.replay(context)
         found = work.ask(change_log.as_rows(schema, *tests), schema, moment=moment)
     work.discard()
@@ -133,26 +132,21 @@ def _replay(ledger: Ledger[Engine], context: RunContext, runs: Mapping[int, int]
     """What runs decided (for a key, see ``change_log.of_key``), in one pass; each run with the number of its first file."""
     plain, work = context.schema, context.workspace
     with ledger.engine.transaction():
-        work.do(past_runs.RUNS)
-        given = list(runs.items())
-        for start in range(0, len(given), change_log.AT_ONCE):
-            part = given[start : start + change_log.AT_ONCE]
-            numbers = {f"run_{n}": run for n, (run, _) in enumerate(part)}
-            files = {f"first_file_{n}": file for n, (_, file) in enumerate(part)}
-            work.do(past_runs.enter_runs(len(part)), **numbers, **files)
-        work.do(past_runs.changes_of_runs(plain, where=change_log.of_key(plain) if of_key else ""))
-        work.do(past_runs.select_keys(plain))
-        work.do(past_runs.find_log_by_run(plain, reverted=ever_reverted(), pending=ever_pending()))
+        work.make("replayed_runs", past_runs.replayed_runs(tuple(runs.items())))
+        work.make("accepted", past_runs.changes_of_runs(plain, where=change_log.of_key(plain) if of_key else ""))
+        work.make("replay_keys", past_runs.select_keys(plain))
+        work.make("log_by_run", past_runs.find_log_by_run(plain, reverted=ever_reverted(), pending=ever_pending()))
+        for relation in ("accepted", "replay_keys", "log_by_run"):
+            work.index(relation, past_runs.by_run(plain).keys)
         context = context.with_schema(past_runs.by_run(plain))
         changes = pipeline.decide_again(context)
     in_order = tuple((runs[run] + number, file) for run, number, file in ledger.files_of(context.rules.table, runs))
     return DecisionLog(
-        ledger.engine,
-        work.prefix,
+        work,
         context.schema,
         some_current=False,
         some_replayed=True,
         some_rejected=False,
-        some_inactive_deletes=changes.inactive > 0,
+        some_decided_deletes=changes.inactive > 0,
         files=in_order,
     ).decisions()

@@ -53,14 +53,14 @@ def decide_deletes(
 
     def prepare(context: RunContext) -> Prepared:
         approved = approved_deletes(also=() if discard else chosen)
-        context = context.exclude(context.memory.reverted, approved=approved)
-        keys = () if discard else pending_deletes.is_one_of(numbered_deletes(chosen))
-        context.workspace.do(
-            change_log.select_keys(context.schema, where=keys) if keys else change_log.no_keys(context.schema)
-        )
+        context.exclude(context.memory.reverted, approved=approved)
+        keys = 0
+        if not discard:
+            which = pending_deletes.is_one_of(numbered_deletes(chosen))
+            keys = context.workspace.make("replay_keys", change_log.select_keys(context.schema, where=which))
         if isinstance(context.run, Run):
             ledger.decide_pending_deletes(context.run, chosen, "discarded" if discard else "approved")
-        return Prepared(context)
+        return Prepared(context, keys)
 
     what = "1 pending delete" if len(chosen) == 1 else f"{len(chosen):,} pending deletes"
     return recompute(

@@ -15,8 +15,7 @@ from brenvik.errors import ChangesMissing, InvariantBroken
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import TableState
-from brenvik.merge import classify
-from brenvik.merge.plan.comparing import at_one_time
+from brenvik.merge import classify, past_runs
 from brenvik.merge.plan.kinds import LoadPlan, again
 from brenvik.merge.plan.replaying import counts_of, replay_keys
 from brenvik.merge.plan.steps import Applied, Begun, Classified, Resolved, RowChanges, Validated
@@ -47,9 +46,7 @@ def table_params(rules: TableRules, state: TableState | None) -> dict[str, Any]:
 def validate(context: RunContext, plan: LoadPlan, begun: Begun) -> Validated:
     """Rows become changes and rejects."""
     facts = replace(Validated.after(begun), extract_at=context.workspace.params.get("extract_at"))
-    facts = context.carry_out((*plan.begin, *plan.validate), facts)
-    is_extract = bool(context.batch and context.batch.extract)
-    return at_one_time(facts) if is_extract and not plan.schema.order else facts
+    return context.carry_out((*plan.begin, *plan.validate), facts)
 
 
 def classify_changes(context: RunContext, plan: LoadPlan, validated: Validated) -> Classified:
@@ -59,17 +56,15 @@ def classify_changes(context: RunContext, plan: LoadPlan, validated: Validated) 
 
 def resolve_current(context: RunContext, plan: LoadPlan, classified: Classified) -> Resolved:
     """The current path is decided."""
-    facts = replace(Resolved.after(classified), some_replayed=classified.replay_keys > 0)
-    return context.carry_out(plan.resolve, facts)
+    return context.carry_out(plan.resolve, Resolved.after(classified))
 
 
 def find_row_changes(context: RunContext, plan: LoadPlan, resolved: Resolved) -> RowChanges:
     """All other keys are replayed, and all decisions are known. Raises ChangesMissing for rows without a change in the log, and
     InvariantBroken when the decisions do not add up to the rows read and the changes derived."""
     facts = context.carry_out(plan.diff, RowChanges.after(resolved))
-    if facts.unlogged:
-        check_logged(context, facts.unlogged)
-    counts = counts_of(facts)
+    check_logged(context, {"n": facts.action("unlogged"), "key": facts.actions.get("unlogged_key")})
+    counts = counts_of(context.schema, facts)
     decided = sum(counts[decision] for decision in DECISIONS)
     if decided != counts["read"] + counts["derived"] or min(counts.values()) < 0:
         raise InvariantBroken(
@@ -81,16 +76,19 @@ def find_row_changes(context: RunContext, plan: LoadPlan, resolved: Resolved) ->
 
 def replay(context: RunContext) -> None:
     """Makes ``target_versions`` of the keys in ``replay_keys``, recomputed from the change log."""
-    context.carry_out(replay_keys(context.schema, chosen=True), replace(Resolved(), some_replayed=True))
+    context.carry_out(replay_keys(context.schema, chosen="keys", stored=False), Resolved(chosen_keys=1))
 
 
 def decide_again(context: RunContext) -> RowChanges:
     """Decides the changes of past runs again, for the schema ``past_runs.by_run``; see there."""
     schema = context.schema
     steps = again(schema)
-    facts = context.carry_out(steps.classify, Classified(some_pending=schema.inactive_deletes == "review"))
-    replayed = replace(RowChanges.after(facts), some_replayed=True)
-    return context.carry_out(steps.diff, replayed)
+    some_inactive = 0
+    if schema.inactive_deletes:
+        some_inactive = context.workspace.row(past_runs.count_deletes())["n"]
+    facts = Validated(some_pending=schema.inactive_deletes == "review", inactive=some_inactive)
+    context.carry_out((*steps.begin, *steps.validate), facts)
+    return context.carry_out(steps.diff, replace(RowChanges.after(facts), chosen_keys=1))
 
 
 def apply(context: RunContext, plan: LoadPlan, changes: RowChanges) -> Applied:
@@ -127,8 +125,8 @@ HighValues = tuple[tuple[str, ...] | None, str | None]
 
 def high_values(context: RunContext, applied: Applied) -> HighValues:
     """Those of the changes of a run; None where there are none."""
-    found = applied.highest or {}
-    order = tuple(found.get(name) for name in context.schema.order)
+    found = applied.highest
+    order = tuple(found.get(name) for name in classify.highest_order(context.schema))
     return (order if order and order[0] is not None else None), found.get(classify.HIGHEST)  # type: ignore[return-value]
 
 

@@ -14,17 +14,19 @@ from brenvik.ledger.records import Preview, Run, TableState
 from brenvik.ledger.schema import change_log_table
 from brenvik.merge import sql
 from brenvik.merge.conditions import check
-from brenvik.merge.plan.preparing import add_columns, create, make_log, make_table
+from brenvik.merge.plan.preparing import add_columns, make_log, make_table
 from brenvik.merge.plan.steps import Begun, Step
 from brenvik.merge.resolve import resolve
+from brenvik.merge.row_ids import PseudoColumn
 from brenvik.merge.schema import TableSchema
 from brenvik.model.conditions import columns_of
 from brenvik.model.feeds import Operations
 from brenvik.model.rules import NEED_REBUILD, TableRules
-from brenvik.runs.context import RunContext, Workspace
+from brenvik.runs.context import RunContext
 
 if TYPE_CHECKING:
     from brenvik.engines.protocol import Engine
+    from brenvik.engines.workspace import Workspace
     from brenvik.feeds.protocol import Batch
 
 
@@ -238,25 +240,39 @@ def _check_files(rules: TableRules, batch: Batch, operations: Operations | None)
         raise FeedError("\n  ".join([f"Not all files match the rules of table {rules.table!r}:", *faults]))
 
 
+_STAND_IN_ROW = "brenvik_row"
+
+
 def _stand_in(work: Workspace, schema: TableSchema, *, exists: bool) -> TableSchema:
     """A preview alters nothing: where the table is missing or lacks a column, a working relation stands in for it."""
     seen = replace(schema, table=f"{sql.WORK}table", change_log=f"{sql.WORK}kept" if schema.change_log else None)
-    pairs = [(schema.table, seen.table, schema.table_columns())]
-    if schema.change_log and seen.change_log:
-        pairs.append((schema.change_log, seen.change_log, schema.log_columns()))
-    seen = replace(seen, store=replace(seen.store, row_id="brenvik_row"))
-    if not exists:
-        for _, stand_in, columns in pairs:
-            work.do(create(stand_in, [("brenvik_row", "BIGINT", False), *columns], temporary=True))
-        return seen
-    for relation, stand_in, columns in pairs:
-        there = set(work.ask(f"SELECT * FROM {sql.relation(relation)} WHERE 1 = 0").column_names)
-        shown = [
-            sql.quote(name) if name in there else f"CAST(NULL AS {kind}) AS {sql.quote(name)}"
-            for name, kind, _ in columns
-        ]
-        work.do(
-            f"CREATE TEMP VIEW {sql.relation(stand_in)} AS SELECT {sql.quote(work.engine.capabilities.row_id)} AS brenvik_row, "
-            f"{', '.join(shown)} FROM {sql.relation(relation)}"
-        )
+    pseudo = schema.store.row_id.name
+    if pseudo:
+        seen = replace(seen, store=replace(seen.store, row_id=PseudoColumn(_STAND_IN_ROW)))
+    _make_stand_in(work, schema.table, "table", schema.table_columns(), exists=exists, pseudo=pseudo)
+    if schema.change_log:
+        _make_stand_in(work, schema.change_log, "kept", schema.log_columns(), exists=exists)
     return seen
+
+
+def _make_stand_in(
+    work: Workspace,
+    relation: str,
+    stand_in: str,
+    columns: Iterable[tuple[str, str, bool]],
+    *,
+    exists: bool,
+    pseudo: str = "",
+) -> None:
+    """A view of a table in which missing columns are null; or a relation without rows."""
+    found = set(work.ask(f"SELECT * FROM {sql.relation(relation)} LIMIT 0").column_names) if exists else set()
+    shown = [
+        sql.quote(name) if name in found else f"CAST(NULL AS {kind}) AS {sql.quote(name)}" for name, kind, _ in columns
+    ]
+    if pseudo:
+        row = f"t.{sql.quote(pseudo)}" if exists else "CAST(NULL AS BIGINT)"
+        shown.append(f"{row} AS {_STAND_IN_ROW}")
+    if exists:
+        work.make(stand_in, f"SELECT {', '.join(shown)} FROM {sql.relation(relation)} t", view=True)
+    else:
+        work.make(stand_in, f"SELECT {', '.join(shown)} LIMIT 0")

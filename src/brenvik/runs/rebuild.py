@@ -12,6 +12,7 @@ from brenvik.ledger.schema import approved_deletes
 from brenvik.merge import accounting, baseline, change_log, extract_diff, sql
 from brenvik.merge.plan.preparing import make_table
 from brenvik.merge.plan.steps import Begun
+from brenvik.merge.table_changes import AddColumns, AllowNulls, DropColumns
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs.context import RunContext
@@ -52,15 +53,16 @@ def rebuild(
         work, schema = context.workspace, context.schema
         rows = work.row(f"SELECT count(*) AS n FROM {sql.relation(schema.table)}")["n"]
         begun = Begun(row_count=rows, current_keys=work.row(extract_diff.count_current_keys(schema))["n"])
-        explicit = bool(unlogged_rows) and unlogged == "keep"
-        if explicit:
-            context = _log_unlogged(context, ledger)
+        explicit: tuple[str, ...] = ()
+        if unlogged_rows and unlogged == "keep":
+            context, explicit = _log_unlogged(context, ledger)
         if unlogged_rows:
             became = "logged as changes of this run" if explicit else "removed"
             notes.append(f"{rows_without_changes(unlogged_rows)}; they are {became}.")
-        context = context.exclude(context.memory.reverted, approved=approved_deletes(), explicit=explicit)
-        context.workspace.do(change_log.select_keys(context.schema))
-        return Prepared(context, explicit, begun, check_log=False)  # that was done above
+        context.exclude(context.memory.reverted, approved=approved_deletes(), explicit=explicit)
+        keys = context.workspace.make("replay_keys", change_log.select_keys(context.schema))
+        context.workspace.index("replay_keys", context.schema.keys)
+        return Prepared(context, keys, explicit, begun, check_log=False)  # that was done above
 
     outcome = recompute(
         ledger, rules, "rebuild", "rebuilt", prepare, preview=preview, wait_s=wait_s, fits=_check_rebuild
@@ -84,8 +86,8 @@ def _recreate(context: RunContext) -> list[str]:
     if is_gone:
         context.carry_out(make_table(schema), Begun())
         return [f"{table} was missing; it was recreated from the change log, with new surrogate keys."]
-    for name in columns:
-        work.do(f"ALTER TABLE {sql.relation(table)} ADD COLUMN {sql.quote(name)} {kinds[name]}")
+    if columns:
+        engine.change_table(AddColumns(table, tuple((name, kinds[name]) for name in columns)))
     return (
         [f"{table} was missing {', '.join(columns)}; the values were restored from the change log."] if columns else []
     )
@@ -104,15 +106,14 @@ def _find_unlogged(context: RunContext, unlogged: Unlogged | None) -> dict[str, 
     return found if found["n"] else None
 
 
-def _log_unlogged(context: RunContext, ledger: Ledger[Engine]) -> RunContext:
-    """Adds changes for all rows that have none in the log."""
-    context.workspace.do(change_log.explicit_table(context.schema))
+def _log_unlogged(context: RunContext, ledger: Ledger[Engine]) -> tuple[RunContext, tuple[str, ...]]:
+    """Makes changes for all rows that have none in the log; returns the relations."""
     context, column_set = whole_column_set(ledger, context)
-    versions, ends = accounting.log_unlogged(context.schema, column_set)
-    low = baseline.low_values(context.schema)
-    count = context.workspace.do(versions, **low)
-    context.workspace.do(ends, **low, count=count)
-    return context
+    versions, ends = accounting.unlogged_rows(context.schema, column_set)
+    low, work = baseline.low_values(context.schema), context.workspace
+    count = work.make("explicit_versions", versions, params=low)
+    work.make("explicit_ends", ends, params={**low, "count": count})
+    return context, tuple(work.name(relation) for relation in ("explicit_versions", "explicit_ends"))
 
 
 def _columns(context: RunContext) -> tuple[set[str], set[str]]:
@@ -162,7 +163,6 @@ def _fit(context: RunContext, *, drop_columns: bool) -> list[str]:
     assert state
     today = {column.name: column for column in schema.columns if column.name in after}
     kept = sql.relation(str(schema.change_log))
-    table = sql.relation(schema.table)
     effective = schema.effective if schema.effective != _effective_then(state) else None
     needed = dict.fromkeys((*schema.keys, *schema.order, *filter(None, [effective])))
     counts = work.row(
@@ -198,19 +198,19 @@ def _fit(context: RunContext, *, drop_columns: bool) -> list[str]:
             "in Python   rebuild(…, drop_columns=True)"
         )
     if not context.is_preview:
-        for name in after - before:
-            work.do(f"ALTER TABLE {table} ADD COLUMN {sql.quote(name)} {today[name].type.sql}")
-        for name in before - after:
-            work.do(f"ALTER TABLE {table} DROP COLUMN {sql.quote(name)}")
-        _let_be_null(context)
+        if new := sorted(after - before):
+            work.engine.change_table(AddColumns(schema.table, tuple((name, today[name].type.sql) for name in new)))
+        if gone := sorted(before - after):
+            work.engine.change_table(DropColumns(schema.table, tuple(gone)))
+        _allow_nulls(context)
     if effective:
-        work.do(change_log.set_effective_at(schema, effective))
+        work.engine.change_table(change_log.set_effective_at(schema, effective))
     return dropped
 
 
-def _let_be_null(context: RunContext) -> None:
+def _allow_nulls(context: RunContext) -> None:
     """Makes columns nullable that were key or order before and are values now."""
-    work, schema, state = context.workspace, context.schema, context.memory.state
+    engine, schema, state = context.workspace.engine, context.schema, context.memory.state
     assert state
     key, order = state.rules["natural_key"], state.rules["order_by"]
     today = {column.name: column.role for column in schema.columns}
@@ -218,6 +218,6 @@ def _let_be_null(context: RunContext) -> None:
         (schema.table, key, schema.keys),
         (str(schema.change_log), dict.fromkeys((*key, *order)), (*schema.keys, *schema.order)),
     ):
-        for name in names:
-            if name not in needed and (relation != schema.table or today[name] != "when"):
-                work.do(f"ALTER TABLE {sql.relation(relation)} ALTER COLUMN {sql.quote(name)} DROP NOT NULL")
+        columns = [name for name in names if name not in needed and (relation != schema.table or today[name] != "when")]
+        if columns:
+            engine.change_table(AllowNulls(relation, tuple(columns)))

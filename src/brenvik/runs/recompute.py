@@ -10,20 +10,20 @@ from typing import Any
 
 from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
+from brenvik.engines.workspace import Workspace
 from brenvik.errors import DeclarationError
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import read_memory
 from brenvik.ledger.records import Attempt, Preview, Run, TableState
 from brenvik.ledger.schema import ROW_COUNTS
-from brenvik.merge import change_log
+from brenvik.merge import diff
 from brenvik.merge.plan.kinds import LoadPlan, recompute_plan
-from brenvik.merge.plan.steps import Begun, RowChanges
-from brenvik.merge.plan.writing import highest_in_log
+from brenvik.merge.plan.steps import Begun, Resolved, RowChanges
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs import pipeline
-from brenvik.runs.context import RunContext, Workspace
+from brenvik.runs.context import RunContext
 from brenvik.runs.missing import explain_if_missing
 from brenvik.runs.prepare import check_rules, schema_of
 
@@ -33,14 +33,15 @@ Fits = Callable[[TableRules, TableState], None]
 
 @dataclass(frozen=True)
 class Prepared:
-    """What a kind of run prepared: ``replay_keys`` has the keys to recompute.
+    """What a kind of run prepared: ``active_changes``, and ``replay_keys`` with so many ``keys`` to recompute.
 
-    ``context`` has the schema with the active changes. ``explicit``: changes of the relation of that name are logged. ``begun``
-    has the size of the table, if the run found another one. ``check_log``: rows of the table must have a change in the log.
+    ``explicit``: the changes of these relations are logged. ``begun`` has the size of the table, if the run found another one.
+    ``check_log``: rows of the table must have a change in the log.
     """
 
     context: RunContext
-    explicit: bool = False
+    keys: int
+    explicit: tuple[str, ...] = ()
     begun: Begun | None = None
     check_log: bool = True
 
@@ -137,9 +138,7 @@ def find_changes(prepared: Prepared) -> tuple[RowChanges, Any]:
     """The row changes of the keys in ``replay_keys``, and per key how many rows change."""
     context, plan = prepared.context, prepared.plan
     begun = prepared.begun or pipeline.begin(context.memory, explains=False)
-    validated = pipeline.validate(context, plan, replace(begun, first=False))
-    classified = pipeline.classify_changes(context, plan, validated)
-    resolved = pipeline.resolve_current(context, plan, classified)
+    resolved = replace(Resolved.after(replace(begun, first=False)), chosen_keys=prepared.keys)
     changes = pipeline.find_row_changes(context, plan, resolved)
     counts = {name: changes.counts[name] for name in ROW_COUNTS}  # no changes were read, and none decided
     if context.run.kind == "approve":
@@ -147,7 +146,7 @@ def find_changes(prepared: Prepared) -> tuple[RowChanges, Any]:
     changes = replace(changes, counts=counts)
     if not changes.some_replayed:
         return changes, None
-    return changes, context.workspace.ask(change_log.changed_keys(context.schema), context.schema)
+    return changes, context.workspace.ask(diff.changed_keys(context.schema), context.schema)
 
 
 def apply_changes(
@@ -155,7 +154,7 @@ def apply_changes(
 ) -> None:
     """Writes the row changes, and records the run as done."""
     context = prepared.context
-    applied = context.carry_out((highest_in_log(context.schema),), pipeline.apply(context, prepared.plan, changes))
+    applied = pipeline.apply(context, prepared.plan, changes)
     highest = pipeline.high_values(context, applied)
     pipeline.record_state(ledger, context, applied, highest, first_run=first_run)
     ledger.end_run(run, "done", changes.counts)

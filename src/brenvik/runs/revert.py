@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 
 from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError
@@ -45,9 +46,9 @@ def revert(
                 ledger.undo_revert(context.run, targets)
             else:
                 ledger.revert(context.run, targets, reason)
-        context = context.exclude(after, approved=approved_deletes(), explicit=explicit)
-        context.workspace.do(change_log.select_keys(context.schema, where=change_log.of_runs(targets)))
-        return Prepared(context, explicit=explicit)
+        context.exclude(after, approved=approved_deletes(), explicit=explicit)
+        text = change_log.select_keys(context.schema, where=change_log.of_runs(targets))
+        return Prepared(context, context.workspace.make("replay_keys", text), explicit)
 
     outcome = recompute(
         ledger,
@@ -86,89 +87,96 @@ def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[
 
 def _make_explicit(
     ledger: Ledger[Engine], context: RunContext, targets: Sequence[int], *, before: set[int], after: set[int]
-) -> tuple[RunContext, bool]:
+) -> tuple[RunContext, tuple[str, ...]]:
     """An extract contains everything, but only what differed is logged. Before an extract is reverted or restored, what the
     next extracts of the same feed said of the same keys is made explicit, so that it remains true: up to the first active one
     that left none of these keys open, by a rejected row or a pending delete.
 
-    Adds it to ``explicit`` and to the change log; returns whether there is any.
+    Returns the relations with these changes; they are logged in the end.
     """
-    table, work = context.rules.table, context.workspace
+    table = context.rules.table
     extracts, rejected = ledger.extracts(table), rejected_in_extract()
     open_extracts = {target: extracts[target] for target in targets if target in extracts}
-    column_set, runs = None, []
+    column_set, runs, explicit = None, [], _Explicit()
     for run, extract in extracts.items():
         affected = [target for target, its in open_extracts.items() if target < run and its.feed == extract.feed]
         if not affected:
             continue
         if column_set is None:
-            work.do(change_log.explicit_table(context.schema))
             context, column_set = whole_column_set(ledger, context)
             runs = ledger.runs_of(table)
         later = {each for each in runs if each > run}
         of_extract = context.with_params(to_run=run, extract_at=extract.time)
-        _log_extract(
+        explicit.add_extract(
             of_extract, extract, affected, column_set, (before - {run}) | later, missing_without=after | {run} | later
         )
-        unsettled = change_log.count_unsettled(context.schema, tuple(affected), rejected)
+        unsettled = change_log.count_unsettled(context.schema, tuple(affected), rejected, explicit.relations)
         if run not in before | after and not of_extract.workspace.row(unsettled)["n"]:
             for target in affected:
                 if extract.scope in {None, open_extracts[target].scope}:
                     del open_extracts[target]
-    return context, column_set is not None
+    return context, explicit.relations
 
 
-def _log_extract(
-    context: RunContext,
-    extract: Extract,
-    targets: Sequence[int],
-    column_set: int,
-    without: set[int],
-    *,
-    missing_without: set[int],
-) -> None:
-    """Makes explicit what one extract said of the keys that the runs ``targets`` changed."""
-    schema, scope, rejected, work = context.schema, extract.scope, rejected_in_extract(), context.workspace
-    column_set = extract.column_set or column_set
-    number = work.row(change_log.highest_explicit(schema))["n"] or sequence.sequence_no(0, sequence.EXPLICIT)
-    _replay_unmentioned(context, without, targets)
-    for some_current in (True, False):
-        if some_current or schema.inactive_deletes or not scope:
-            statement = change_log.make_explicit(
-                schema,
-                column_set=column_set,
-                some_current=some_current,
-                scope=scope,
-                pending=pending_in_extract(),
-                rejected=rejected,
+class _Explicit:
+    """Relations with explicit changes, more and more of them."""
+
+    def __init__(self) -> None:
+        self.relations: tuple[str, ...] = ()
+
+    def add_extract(
+        self,
+        context: RunContext,
+        extract: Extract,
+        targets: Sequence[int],
+        column_set: int,
+        without: set[int],
+        *,
+        missing_without: set[int],
+    ) -> None:
+        """Makes explicit what one extract said of the keys that the runs ``targets`` changed."""
+        schema, scope, rejected = context.schema, extract.scope, rejected_in_extract()
+        column_set = extract.column_set or column_set
+        highest = context.workspace.row(change_log.highest_explicit(schema))["n"]
+        number = highest or sequence.sequence_no(0, sequence.EXPLICIT)
+        absences = schema.inactive_deletes is not None or not scope
+        text = change_log.make_explicit(
+            schema,
+            column_set=column_set,
+            absences=absences,
+            scope=scope,
+            pending=pending_in_extract(),
+            rejected=rejected,
+        )
+        replayed = _replay_unmentioned(context, without, targets)
+        number += 2 * self._add(context, replayed, text, number)
+        if scope and not absences:  # what it lacks is deleted only within its scope
+            replayed = _replay_unmentioned(context, missing_without, targets, explicit=self.relations)
+            text = change_log.make_absence_explicit(
+                schema, column_set=column_set, scope=scope, rejected=rejected, present=self.relations[-1]
             )
-            number += 2 * work.do(statement, explicit_from=number)
-    _drop_replay(context)
-    if scope and not schema.inactive_deletes:  # what it lacks is deleted only within its scope
-        _replay_unmentioned(context, missing_without, targets, explicit=True)
-        absence = change_log.make_absence_explicit(schema, column_set=column_set, scope=scope, rejected=rejected)
-        work.do(absence, explicit_from=number)
-        _drop_replay(context)
+            self._add(context, replayed, text, number)
+
+    def _add(self, context: RunContext, replayed: RunContext, text: str, number: int) -> int:
+        """Makes one more relation from those of a replay, which then are no longer needed; returns how many rows it has."""
+        name = f"explicit_{len(self.relations)}"
+        replayed.workspace.make(name, text, params={"explicit_from": number})
+        made = replayed.workspace.name(name)
+        self.relations = (*self.relations, made)
+        return int(context.workspace.row(f"SELECT count(*) AS n FROM {made}")["n"])
 
 
 def _replay_unmentioned(
-    context: RunContext, excluded: set[int], targets: Sequence[int], *, explicit: bool = False
-) -> None:
-    """Replays the keys that the runs ``targets`` changed and the extract ``to_run`` did not, without some runs."""
-    plain, work = context.schema, context.workspace
-    context = context.exclude(excluded, approved=approved_deletes(), explicit=explicit)
-    if not context.schema.some_excluded:
-        work.do(change_log.EXCLUDED_RUNS)
-        work.do(change_log.active_changes(plain))
-    work.do(change_log.no_changes(plain))
-    where = f"{change_log.of_runs(tuple(targets))} AND {change_log.not_mentioned_in(plain)}"
-    work.do(change_log.select_keys(plain, where=where))
-    pipeline.replay(context)
-
-
-def _drop_replay(context: RunContext) -> None:
-    for statement in change_log.drop_replay(context.schema):
-        context.workspace.do(statement)
+    context: RunContext, excluded: set[int], targets: Sequence[int], *, explicit: tuple[str, ...] = ()
+) -> RunContext:
+    """Replays the keys that the runs ``targets`` changed and the extract ``to_run`` did not, without some runs, in a workspace
+    beside that of the run."""
+    beside = replace(context, workspace=context.workspace.beside())
+    beside.exclude(excluded, approved=approved_deletes(), explicit=explicit)
+    where = f"{change_log.of_runs(tuple(targets))} AND {change_log.not_mentioned_in(context.schema)}"
+    beside.workspace.make("replay_keys", change_log.select_keys(context.schema, where=where))
+    pipeline.replay(beside)
+    return beside
 
 
 def _notes_on_duplicates(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int]) -> list[str]:

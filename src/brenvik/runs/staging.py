@@ -17,6 +17,7 @@ from brenvik.merge import sql
 from brenvik.merge.plan.inputs import LedgerSql, Rows
 from brenvik.merge.plan.steps import Validated
 from brenvik.merge.schema import TableSchema
+from brenvik.merge.validate import malformed
 from brenvik.model.feeds import Operations
 from brenvik.model.watermarks import KINDS, parse_value
 from brenvik.runs.context import RunContext
@@ -34,6 +35,7 @@ def rows_of(schema: TableSchema, batch: Batch, operations: Operations | None, sc
         _check_types(schema, batch.source, batch.columns)
     return Rows(
         tuple(batch.columns.items()),
+        malformed(schema.store),
         operations,
         tuple((number, schema.column_sets_of([names])[0]) for number, names in batch.column_sets.items()),
         keeps_raw=batch.keeps_raw,
@@ -55,7 +57,7 @@ def ledger_sql(schema: TableSchema, batch: Batch, *, has_ledger: bool) -> Ledger
         pending=currently_pending(),
         known_rejects=known_rejects(has_ledger=has_ledger, retries=batch.retries),
         record_pending=record_pending(),
-        record_rejects=record_rejects(files),
+        record_rejects=record_rejects(files, batch.retries),
         record_rejected_keys=record_rejected_keys(schema.key_text("r")),
         has_ledger=has_ledger,
     )

@@ -1,6 +1,6 @@
 -- Run 2: changes of keys
 
-CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
+CREATE TEMP TABLE "brenvik_work_staged" AS -- in DuckDB, as the rows come
 SELECT
   brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
   brenvik_is_delete AS brenvik_delete,
@@ -11,13 +11,19 @@ FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_
     WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))
     WHEN timezone(regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1), COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) = TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END AS "brenvik_timestamp_of_at" FROM brenvik_stream AS rows_as_read) AS cast_rows) AS typed_rows) AS tested_rows) AS checked_rows;
 
-SELECT count(c.brenvik_error) AS invalid, CAST(COALESCE(sum(CASE WHEN c.brenvik_sequence_no % 2 = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
+SELECT s.*, r.replay_keys, r.replayed
+FROM (
+  SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, CAST(COALESCE(sum(CASE WHEN c.brenvik_sequence_no % 2 = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
+    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
+  FROM "brenvik_work_staged" c
+) s CROSS JOIN (
+  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
+  FROM (SELECT count(*) AS n FROM "brenvik_work_staged" c WHERE c.brenvik_error IS NULL GROUP BY c."code" HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1) k
+) r;
 
-CREATE TEMP TABLE "brenvik_work_invalid" AS SELECT (s.brenvik_sequence_no - s.brenvik_sequence_no % 2 + 1) AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_changes" s WHERE s.brenvik_error IS NOT NULL AND NOT (s.brenvik_sequence_no <> (s.brenvik_sequence_no - s.brenvik_sequence_no % 2 + 1) AND EXISTS (
-  SELECT 1 FROM "brenvik_work_changes" o WHERE o.brenvik_sequence_no = (s.brenvik_sequence_no - s.brenvik_sequence_no % 2 + 1) AND o.brenvik_error IS NOT NULL));
-
-DELETE FROM "brenvik_work_changes" WHERE brenvik_error IS NOT NULL OR EXISTS (
-  SELECT 1 FROM "brenvik_work_invalid" f WHERE f.brenvik_sequence_no = ("brenvik_work_changes".brenvik_sequence_no - "brenvik_work_changes".brenvik_sequence_no % 2 + 1));
+CREATE TEMP TABLE "brenvik_work_invalid" AS
+SELECT (s.brenvik_sequence_no - s.brenvik_sequence_no % 2 + 1) AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NOT NULL AND NOT (s.brenvik_sequence_no <> (s.brenvik_sequence_no - s.brenvik_sequence_no % 2 + 1) AND EXISTS (
+  SELECT 1 FROM "brenvik_work_staged" o WHERE o.brenvik_sequence_no = (s.brenvik_sequence_no - s.brenvik_sequence_no % 2 + 1) AND o.brenvik_error IS NOT NULL));
 
 CREATE TEMP TABLE "brenvik_work_rejected" AS
 SELECT f.brenvik_sequence_no, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
@@ -30,13 +36,19 @@ FROM "brenvik_work_invalid" f;
 
 SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM "brenvik_work_rejected";
 
-SELECT count(c.brenvik_error) AS invalid, CAST(COALESCE(sum(CASE WHEN c.brenvik_sequence_no % 2 = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
+CREATE TEMP VIEW "brenvik_work_accepted" AS
+SELECT s.* FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NULL AND NOT EXISTS (
+  SELECT 1 FROM "brenvik_work_invalid" f WHERE f.brenvik_sequence_no = (s.brenvik_sequence_no - s.brenvik_sequence_no % 2 + 1));
 
-CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT c."code", 0 AS brenvik_full_replay
-FROM "brenvik_work_changes" c
-GROUP BY c."code"
-HAVING count(*) > 1;
+SELECT s.*, r.replay_keys, r.replayed
+FROM (
+  SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, CAST(COALESCE(sum(CASE WHEN c.brenvik_sequence_no % 2 = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
+    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
+  FROM "brenvik_work_accepted" c
+) s CROSS JOIN (
+  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
+  FROM (SELECT count(*) AS n FROM "brenvik_work_accepted" c WHERE c.brenvik_error IS NULL GROUP BY c."code" HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1) k
+) r;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
@@ -47,35 +59,21 @@ FROM (
   SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
   CASE WHEN (c."colour" IS DISTINCT FROM t."colour") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
   t."colour" AS brenvik_before_0
-  FROM "brenvik_work_changes" c
+  FROM "brenvik_work_accepted" c
   LEFT JOIN "buoy" t ON t."code" = c."code" AND t."valid_to" IS NULL
 ) m;
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, p.n, p.sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP VIEW "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
+UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted FROM "brenvik_work_current_path" p WHERE p.brenvik_decision_no IN (2, 4)) s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
+INSERT INTO "buoy" ("buoy_key", "code", "colour", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at") SELECT :last_key + row_number() OVER (), s."code", s."colour", s.brenvik_valid_from, CAST(s.brenvik_valid_to AS TIMESTAMP), s.brenvik_current, s.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP) FROM (SELECT c."code", c."colour", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to, TRUE AS brenvik_current, FALSE AS brenvik_deleted FROM "brenvik_work_current_path" p JOIN "brenvik_work_accepted" c ON c.brenvik_sequence_no = p.brenvik_sequence_no WHERE p.brenvik_decision_no IN (1, 2)) s;
 
-INSERT INTO "buoy" ("buoy_key", "code", "colour", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
-SELECT :last_key + row_number() OVER (), n."code", n."colour", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
-FROM (
-SELECT c."code", c."colour", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
-  TRUE AS brenvik_current, FALSE AS brenvik_deleted
-FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_decision_no IN (1, 2)) n;
-
-INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "at", "colour")
-SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."at", c."colour"
-FROM "brenvik_work_changes" c;
+INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "at", "colour") SELECT :run, s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."code", s."at", s."colour" FROM "brenvik_work_accepted" s;
 
 INSERT INTO "brenvik"."rejects" ("reject", "table_name", "feed", "run", "file", "line", "column_name", "value", "reason", "content", "state", "rejected_at", "decided_by")
-SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, CASE CAST(floor(r.brenvik_sequence_no / 1000000000000) AS BIGINT) WHEN 1 THEN :file_1 END,
-  CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
-  CAST(:loaded_at AS TIMESTAMP), NULL
+SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, CASE CAST(floor(r.brenvik_sequence_no / 1000000000000) AS BIGINT) WHEN 1 THEN :file_1 END, CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END,
+  r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open', CAST(:loaded_at AS TIMESTAMP), NULL
 FROM "brenvik_work_rejected" r
 WHERE r.brenvik_is_duplicate = 0;
 

@@ -1,17 +1,15 @@
 -- Run 2: upserts
 
-CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.sequence_no FROM (
+CREATE TEMP TABLE "brenvik_work_approved" AS
+SELECT x.run, x.sequence_no FROM (
   SELECT r.run, r.sequence_no FROM "brenvik"."pending_deletes" r
   WHERE r.table_name = :table_name AND ((r.state = 'approved'))) x;
 
-CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
-
 CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."code", k."no", k."colour" FROM "brenvik"."change_log_buoy" k
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run) AND (k.brenvik_delete = 0 OR EXISTS (
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."code", k."no", k."colour" FROM "brenvik"."change_log_buoy" k WHERE (k.brenvik_delete = 0 OR EXISTS (
   SELECT 1 FROM "brenvik_work_approved" r WHERE r.run = k.brenvik_run AND r.sequence_no = k.brenvik_sequence_no));
 
-CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
+CREATE TEMP TABLE "brenvik_work_staged" AS -- in DuckDB, as the rows come
 SELECT
   brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
   brenvik_is_delete AS brenvik_delete,
@@ -20,17 +18,21 @@ SELECT
   CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'code' WHEN brenvik_error_1 THEN 'no' WHEN brenvik_error_2 THEN 'no' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("code" AS VARCHAR) WHEN brenvik_error_1 THEN CAST("no" AS VARCHAR) WHEN brenvik_error_2 THEN CAST("no" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN 'code is empty' END, CASE WHEN brenvik_error_1 THEN 'no is empty' END, CASE WHEN brenvik_error_2 THEN 'no: ''' || CAST("no" AS VARCHAR) || ''' is not a valid integer' END), 'row', CAST(json_object('code', CAST("code" AS VARCHAR), 'no', CAST("no" AS VARCHAR), 'colour', CAST("colour" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
 FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_2 AS brenvik_is_invalid FROM (SELECT typed_rows.*, CASE WHEN "code" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_0, CASE WHEN "no" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_1, CASE WHEN ("no" IS NOT NULL AND ("brenvik_integer_of_no" IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN TRUE ELSE FALSE END AS brenvik_error_2 FROM (SELECT cast_rows.*, CASE WHEN (((("colour") = 'gone'))) THEN 1 ELSE 0 END AS brenvik_is_delete FROM (SELECT rows_as_read.*, TRY_CAST("no" AS BIGINT) AS "brenvik_integer_of_no" FROM brenvik_stream AS rows_as_read) AS cast_rows) AS typed_rows) AS tested_rows) AS checked_rows;
 
-SELECT count(c.brenvik_error) AS invalid, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."no" > CAST(:high_order_0 AS BIGINT) AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."no" > CAST(:high_order_0 AS BIGINT) THEN c."no" END) AS TEXT) AS "no", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
+SELECT s.*, r.replay_keys, r.replayed
+FROM (
+  SELECT count(c.brenvik_error) AS invalid, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 1 THEN 1 ELSE 0 END), 0) AS BIGINT) AS inactive, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
+    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."no" > CAST(:high_order_0 AS BIGINT) AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 AND c."no" > CAST(:high_order_0 AS BIGINT) THEN c."no" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
+  FROM "brenvik_work_staged" c
+) s CROSS JOIN (
+  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
+  FROM (SELECT count(*) AS n FROM "brenvik_work_staged" c WHERE c.brenvik_error IS NULL AND c.brenvik_delete = 0 GROUP BY c."code" HAVING count(*) > 1 OR max(CASE WHEN NOT (c."no" > CAST(:high_order_0 AS BIGINT) AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT)) THEN 1 ELSE 0 END) = 1) k
+) r;
 
-CREATE TEMP TABLE "brenvik_work_inactive_deletes" AS SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."no", c."colour", CAST(NULL AS TEXT) AS brenvik_decision FROM "brenvik_work_changes" c WHERE c.brenvik_delete = 1;
+CREATE TEMP TABLE "brenvik_work_inactive_deletes" AS
+SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."no", c."colour" FROM "brenvik_work_staged" c WHERE c.brenvik_delete = 1;
 
-DELETE FROM "brenvik_work_changes" WHERE brenvik_delete = 1;
-
-CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT c."code", 0 AS brenvik_full_replay
-FROM "brenvik_work_changes" c
-GROUP BY c."code"
-HAVING count(*) > 1;
+CREATE TEMP VIEW "brenvik_work_changes" AS
+SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."no", c."colour" FROM "brenvik_work_staged" c WHERE c.brenvik_delete = 0;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
@@ -45,33 +47,18 @@ FROM (
   LEFT JOIN "buoy" t ON t."code" = c."code" AND t."valid_to" IS NULL
 ) m;
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, p.n, p.sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP VIEW "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
+CREATE TEMP TABLE "brenvik_work_decided_deletes" AS
+SELECT c.*, CASE WHEN EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < c.brenvik_sequence_no AND o."code" = c."code" AND o."no" = c."no" AND o."brenvik_effective_at" = c."brenvik_effective_at" AND o."brenvik_column_set" = c."brenvik_column_set" AND o."colour" IS NOT DISTINCT FROM c."colour") OR EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" o WHERE o.brenvik_delete = 1 AND o."code" = c."code" AND o."no" = c."no" AND o."brenvik_effective_at" = c."brenvik_effective_at" AND o."brenvik_column_set" = c."brenvik_column_set" AND o."colour" IS NOT DISTINCT FROM c."colour") THEN 'duplicate' ELSE 'ignored' END AS brenvik_decision FROM "brenvik_work_inactive_deletes" c;
 
-UPDATE "brenvik_work_inactive_deletes" SET brenvik_decision = CASE WHEN EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."code" = "brenvik_work_inactive_deletes"."code" AND o."no" = "brenvik_work_inactive_deletes"."no" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour") OR EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" o WHERE o.brenvik_delete = 1 AND o."code" = "brenvik_work_inactive_deletes"."code" AND o."no" = "brenvik_work_inactive_deletes"."no" AND o."brenvik_effective_at" = "brenvik_work_inactive_deletes"."brenvik_effective_at" AND o."brenvik_column_set" = "brenvik_work_inactive_deletes"."brenvik_column_set" AND o."colour" IS NOT DISTINCT FROM "brenvik_work_inactive_deletes"."colour" AND NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" w WHERE w.run = o.brenvik_run)) THEN 'duplicate' ELSE 'ignored' END;
+SELECT c.brenvik_decision, count(*) AS n, CAST(sum(0) AS BIGINT) AS late FROM "brenvik_work_decided_deletes" c GROUP BY c.brenvik_decision;
 
-SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_inactive_deletes" GROUP BY brenvik_decision;
+UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted FROM "brenvik_work_current_path" p WHERE p.brenvik_decision_no = 2) s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
+INSERT INTO "buoy" ("buoy_key", "code", "colour", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at") SELECT :last_key + row_number() OVER (), s."code", s."colour", s.brenvik_valid_from, CAST(s.brenvik_valid_to AS BIGINT), s.brenvik_current, s.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP) FROM (SELECT c."code", c."colour", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to, TRUE AS brenvik_current, FALSE AS brenvik_deleted FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no WHERE p.brenvik_decision_no IN (1, 2)) s;
 
-INSERT INTO "buoy" ("buoy_key", "code", "colour", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
-SELECT :last_key + row_number() OVER (), n."code", n."colour", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS BIGINT), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
-FROM (
-SELECT c."code", c."colour", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
-  TRUE AS brenvik_current, FALSE AS brenvik_deleted
-FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_decision_no IN (1, 2)) n;
+INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "no", "colour") SELECT :run, s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."code", s."no", s."colour" FROM "brenvik_work_changes" s;
 
-INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "no", "colour")
-SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."no", c."colour"
-FROM "brenvik_work_changes" c;
-
-INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "no", "colour")
-SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."no", c."colour" FROM "brenvik_work_inactive_deletes" c WHERE c.brenvik_decision <> 'duplicate';
-
-SELECT CAST(max(CASE WHEN c."no" > CAST(:high_order_0 AS BIGINT) THEN c."no" END) AS TEXT) AS "no", CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS BIGINT) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
+INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "no", "colour") SELECT :run, s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."code", s."no", s."colour" FROM (SELECT c.* FROM "brenvik_work_decided_deletes" c WHERE c.brenvik_decision <> 'duplicate') s;
 

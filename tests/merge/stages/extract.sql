@@ -1,6 +1,6 @@
 -- Run 2: full_extract at 2024-05-02 02:00
 
-CREATE TEMP TABLE "brenvik_work_extract_diff" AS -- in DuckDB, as the rows come
+CREATE TEMP TABLE "brenvik_work_diff_of_stream" AS -- in DuckDB, as the rows come
 SELECT
   brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
   0 AS brenvik_delete,
@@ -25,16 +25,15 @@ SELECT count(d.brenvik_error) AS invalid,
   (SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL) AS current_keys,
   CAST(CAST(:extract_at AS TIMESTAMP) AS TEXT) AS at,
   CASE WHEN CAST(:extract_at AS TIMESTAMP) <= CAST(:high_effective AS TIMESTAMP) THEN 1 ELSE 0 END AS late
-FROM "brenvik_work_extract_diff" d;
+FROM "brenvik_work_diff_of_stream" d;
 
 CREATE TEMP TABLE "brenvik_work_rejected_keys" AS
-SELECT DISTINCT e."no" FROM "brenvik_work_extract_diff" e
+SELECT DISTINCT e."no" FROM "brenvik_work_diff_of_stream" e
 WHERE e.brenvik_error IS NOT NULL AND e."no" IS NOT NULL
-  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_extract_diff" g WHERE g.brenvik_sequence_no IS NOT NULL AND g.brenvik_error IS NULL AND g."no" = e."no");
+  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_diff_of_stream" g WHERE g.brenvik_sequence_no IS NOT NULL AND g.brenvik_error IS NULL AND g."no" = e."no");
 
-CREATE TEMP TABLE "brenvik_work_invalid" AS SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_extract_diff" s WHERE s.brenvik_error IS NOT NULL;
-
-DELETE FROM "brenvik_work_extract_diff" WHERE brenvik_error IS NOT NULL;
+CREATE TEMP TABLE "brenvik_work_invalid" AS
+SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_diff_of_stream" s WHERE s.brenvik_error IS NOT NULL;
 
 CREATE TEMP TABLE "brenvik_work_rejected" AS
 SELECT f.brenvik_sequence_no, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
@@ -47,71 +46,90 @@ FROM "brenvik_work_invalid" f;
 
 SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM "brenvik_work_rejected";
 
-CREATE TEMP TABLE "brenvik_work_changes" AS
-SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."phone", d."brenvik_error" FROM "brenvik_work_extract_diff" d WHERE d.brenvik_sequence_no IS NOT NULL;
+CREATE TEMP VIEW "brenvik_work_extract_diff" AS
+SELECT s.* FROM "brenvik_work_diff_of_stream" s WHERE s.brenvik_error IS NULL;
 
-INSERT INTO "brenvik_work_changes" (brenvik_sequence_no, brenvik_column_set, brenvik_delete, brenvik_effective_at, "no")
-SELECT :absent_from + 2 * row_number() OVER (ORDER BY d."no"), 1, 1, CAST(:extract_at AS TIMESTAMP),
-  d."no"
+CREATE TEMP TABLE "brenvik_work_absent_keys" AS
+SELECT CAST(:absent_from AS BIGINT) + 2 * row_number() OVER (ORDER BY d."no") AS "brenvik_sequence_no",
+  1 AS "brenvik_column_set",
+  1 AS "brenvik_delete",
+  CAST(:extract_at AS TIMESTAMP) AS "brenvik_effective_at",
+  d."no",
+  CAST(NULL AS TEXT) AS "name",
+  CAST(NULL AS TEXT) AS "phone",
+  CAST(NULL AS TEXT) AS "brenvik_error"
 FROM "brenvik_work_extract_diff" d
 WHERE d.brenvik_sequence_no IS NULL
   AND NOT EXISTS (SELECT 1 FROM "brenvik_work_rejected_keys" r WHERE r."no" = d."no");
 
-CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT c."no", 0 AS brenvik_full_replay
-FROM "brenvik_work_changes" c
-GROUP BY c."no"
-HAVING count(*) > 1;
+CREATE TEMP TABLE "brenvik_work_extract_changes" AS
+SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."phone", d."brenvik_error" FROM "brenvik_work_extract_diff" d WHERE d.brenvik_sequence_no IS NOT NULL UNION ALL SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."phone", d."brenvik_error" FROM "brenvik_work_absent_keys" d;
+
+SELECT s.*, r.replay_keys, r.replayed
+FROM (
+  SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
+    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
+  FROM "brenvik_work_extract_changes" c
+) s CROSS JOIN (
+  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
+  FROM (SELECT count(*) AS n FROM "brenvik_work_extract_changes" c WHERE c.brenvik_error IS NULL GROUP BY c."no" HAVING count(*) > 1 OR max(CASE WHEN NOT (c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1) k
+) r;
+
+CREATE TEMP TABLE "brenvik_work_late_or_several" AS
+SELECT k."no", CASE WHEN t."no" IS NULL THEN 1 ELSE 0 END AS brenvik_full_replay
+FROM (
+  SELECT c."no", 0 AS brenvik_late FROM "brenvik_work_extract_changes" c GROUP BY c."no" HAVING count(*) > 1
+) k
+LEFT JOIN (
+  SELECT m."no" AS "no", m.brenvik_before_0 AS "name", m.brenvik_before_1 AS "phone", m.brenvik_row_id AS "rowid"
+  FROM "brenvik_work_extract_diff" m WHERE m.brenvik_matched = 1) t ON t."no" = k."no";
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
-  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_type_1_differs = 1 THEN 3 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN m.brenvik_delete = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_differs_1 = 1 THEN 3 ELSE 6 END AS brenvik_decision_no,
+  CASE WHEN m.brenvik_delete = 0 AND NOT (m.brenvik_row_id IS NULL) AND (m.brenvik_differs_1 = 1) THEN 1 ELSE 0 END AS brenvik_sets_type_1,
+  m.brenvik_differs_1,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_differs_1 = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_differs_1 = 1 THEN m.brenvik_before_1 END AS brenvik_before_1
 FROM (
   SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
   CASE WHEN (c."name" IS DISTINCT FROM t."name") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
-  CASE WHEN (c."phone" IS DISTINCT FROM t."phone") THEN 1 ELSE 0 END AS brenvik_type_1_differs,
+  CASE WHEN c."phone" IS DISTINCT FROM t."phone" THEN 1 ELSE 0 END AS brenvik_differs_1,
   t."name" AS brenvik_before_0,
   t."phone" AS brenvik_before_1
-  FROM "brenvik_work_changes" c
+  FROM "brenvik_work_extract_changes" c
   LEFT JOIN (
-  SELECT m.brenvik_row_id AS "rowid", m."no", m.brenvik_before_0 AS "name", m.brenvik_before_1 AS "phone"
+  SELECT m."no" AS "no", m.brenvik_before_0 AS "name", m.brenvik_before_1 AS "phone", m.brenvik_row_id AS "rowid"
   FROM "brenvik_work_extract_diff" m WHERE m.brenvik_matched = 1) t ON t."no" = c."no"
-  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."no" = c."no")
+  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."no" = c."no")
 ) m;
 
-UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
-WHERE "brenvik_work_current_path".brenvik_decision_no = 1 AND EXISTS (
-  SELECT 1 FROM "brenvik_work_changes" c
-  JOIN "buoy" t ON t."no" = c."no"
-  WHERE c.brenvik_sequence_no = "brenvik_work_current_path".brenvik_sequence_no AND NOT (t."valid_to" IS NULL));
+SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, p.n, p.sets, p.brenvik_differs_1 FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets, max(CASE WHEN brenvik_sets_type_1 = 1 THEN brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
-
-CREATE TEMP TABLE "brenvik_work_duplicates" (brenvik_sequence_no BIGINT);
-
-UPDATE "brenvik_work_replay_keys" SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND (NOT EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_replay_keys"."no" AND t."valid_to" IS NULL));
+CREATE TEMP TABLE "brenvik_work_stored_versions" AS
+SELECT t."rowid" AS brenvik_row_id, t."no", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(t."valid_to" AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."phone", CASE WHEN t."valid_to" IS NULL THEN 1 ELSE 0 END AS brenvik_is_current,
+  b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
+FROM "buoy" t
+JOIN "brenvik_work_late_or_several" b ON b."no" = t."no" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("no", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "name", "phone") AS (
 SELECT c."no",
   c.brenvik_effective_at, 1, :run, c.brenvik_sequence_no, 1, c.brenvik_delete, c.brenvik_column_set,
   c."name", c."phone"
-FROM "brenvik_work_changes" c
-WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."no" = c."no")
-  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no) UNION ALL 
-SELECT t."no",
-  t."valid_from", 1, 0, 0, 0, 0, 0,
-  t."name",
-  t."phone"
-FROM "buoy" t
-JOIN "brenvik_work_replay_keys" b ON b."no" = t."no" AND b.brenvik_full_replay = 0 AND t."valid_to" IS NULL UNION ALL 
+FROM "brenvik_work_extract_changes" c
+WHERE EXISTS (
+  SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."no" = c."no") UNION ALL 
+SELECT s."no",
+  s.brenvik_effective_at, 1, 0, 0, 0, 0, 0,
+  s."name",
+  s."phone"
+FROM "brenvik_work_stored_versions" s
+WHERE s.brenvik_full_replay = 0 AND s.brenvik_is_current = 1 UNION ALL 
 SELECT k."no",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."name", k."phone"
-FROM "brenvik_work_replay_keys" b
+FROM "brenvik_work_late_or_several" b
 JOIN "brenvik"."change_log_buoy" k ON k."no" = b."no"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
@@ -187,103 +205,52 @@ SELECT row_number() OVER (ORDER BY v."no", v.brenvik_effective_at) AS brenvik_ve
 FROM spans v
 WHERE v.brenvik_delete = 0;
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
-
-CREATE TEMP TABLE "brenvik_work_stored_versions" AS
-SELECT t."rowid" AS brenvik_row_id, t."no", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(t."valid_to" AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."phone", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
-FROM "buoy" t
-JOIN "brenvik_work_replay_keys" b ON b."no" = t."no" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
-
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)) UNION ALL SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) q;
-
-CREATE TEMP TABLE "brenvik_work_matches" AS
-WITH exact AS (
-  SELECT d.brenvik_version_no, s.brenvik_row_id FROM "brenvik_work_target_versions" d JOIN "brenvik_work_stored_versions" s ON d."no" = s."no" AND d.brenvik_effective_at = s.brenvik_effective_at
-), new_left AS (
-SELECT d."no", d.brenvik_version_no, row_number() OVER (PARTITION BY d."no" ORDER BY d.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_target_versions" d
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_version_no = d.brenvik_version_no)
-), old_left AS (
-SELECT s."no", s.brenvik_row_id, row_number() OVER (PARTITION BY s."no" ORDER BY s.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_stored_versions" s
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_row_id = s.brenvik_row_id)
-)
-SELECT brenvik_version_no, brenvik_row_id FROM exact
-UNION ALL
-SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON d."no" = s."no" AND d.brenvik_nth = s.brenvik_nth;
-
-INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE NOT ((d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."phone" IS DISTINCT FROM s."phone")) AND ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END);
-
-CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."phone" 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."phone" IS DISTINCT FROM s."phone");
-
-CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
-
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
-
-INSERT INTO "brenvik_work_to_update"
-SELECT t."rowid", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" THEN 1 ELSE 0 END,
-  t."name", x."phone"
-FROM (
-  SELECT DISTINCT d."no", d."phone" FROM "brenvik_work_target_versions" d
-) x
-JOIN "brenvik_work_replay_keys" b ON b."no" = x."no" AND b.brenvik_full_replay = 0
-JOIN "buoy" t ON t."no" = x."no"
-WHERE NOT (t."valid_to" IS NULL) AND (x."phone" IS DISTINCT FROM t."phone");
-
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = s."no" AND d.brenvik_valid_to IS NULL)) AS ends,
-  (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
-
-CREATE TEMP TABLE "brenvik_work_to_overwrite" AS
+CREATE TEMP TABLE "brenvik_work_closed_versions" AS
 SELECT t."rowid" AS brenvik_row_id, p.brenvik_sequence_no
 FROM "brenvik_work_current_path" p
-JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
+JOIN "brenvik_work_extract_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
 JOIN "buoy" t ON t."no" = c."no"
 WHERE p.brenvik_sets_type_1 = 1 AND NOT (t."valid_to" IS NULL) AND (c."phone" IS DISTINCT FROM t."phone");
 
-SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
-
-SELECT (SELECT count(*) FROM "brenvik_work_changes") AS "changes", (SELECT count(*) FROM "brenvik_work_current_path") AS "current_path", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
-
-UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
-
-SELECT max(CASE WHEN c."phone" IS DISTINCT FROM p.brenvik_before_1 THEN 1 ELSE 0 END) AS "phone"
-FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_sets_type_1 = 1;
-
-UPDATE "buoy" SET "phone" = s."phone", "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (
-  SELECT r.brenvik_row_id, c.brenvik_column_set, c."phone"
-  FROM (SELECT brenvik_row_id, brenvik_sequence_no FROM "brenvik_work_current_path" WHERE brenvik_sets_type_1 = 1) r JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = r.brenvik_sequence_no
-) s WHERE "buoy"."rowid" = s.brenvik_row_id;
-
-INSERT INTO "buoy" ("buoy_key", "no", "name", "phone", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
-SELECT :last_key + row_number() OVER (), n."no", n."name", n."phone", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
+CREATE TEMP TABLE "brenvik_work_actions" AS
+WITH matched AS (
+  SELECT COALESCE(d."no", s."no") AS "no", COALESCE(d."brenvik_effective_at", s."brenvik_effective_at") AS "brenvik_effective_at", d.brenvik_version_no AS brenvik_version_no, s.brenvik_row_id
+  FROM "brenvik_work_target_versions" d FULL JOIN "brenvik_work_stored_versions" s ON d."no" = s."no" AND d.brenvik_effective_at = s.brenvik_effective_at
+), unmatched AS (
+  SELECT m."no", m.brenvik_version_no, m.brenvik_row_id, row_number() OVER (PARTITION BY m."no", CASE WHEN m.brenvik_version_no IS NULL THEN 1 ELSE 0 END ORDER BY m.brenvik_effective_at) AS brenvik_nth FROM matched m WHERE m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL
+), pairs AS (
+  SELECT m.brenvik_version_no, m.brenvik_row_id FROM matched m WHERE NOT (m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL)
+  UNION ALL
+  SELECT max(r.brenvik_version_no) AS brenvik_version_no, max(r.brenvik_row_id) AS brenvik_row_id FROM unmatched r
+  GROUP BY r."no", r.brenvik_nth
+), compared AS (
+SELECT CASE WHEN p.brenvik_version_no IS NULL THEN 'delete' WHEN p.brenvik_row_id IS NULL THEN 'insert' WHEN (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."phone" IS DISTINCT FROM s."phone") THEN 'update' WHEN ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END) THEN 'close' ELSE 'keep' END AS brenvik_action, p.brenvik_row_id, COALESCE(d."no", s."no") AS "no", d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."phone",
+  COALESCE(CASE WHEN s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_was_current, COALESCE(CASE WHEN d.brenvik_valid_to IS NULL AND d.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_is_current, CASE WHEN d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END AS brenvik_differs_effective_at, CASE WHEN d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" THEN 1 ELSE 0 END AS brenvik_differs_valid_to, CASE WHEN d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted" THEN 1 ELSE 0 END AS brenvik_differs_deleted, CASE WHEN d."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END AS brenvik_differs_0, CASE WHEN d."phone" IS DISTINCT FROM s."phone" THEN 1 ELSE 0 END AS brenvik_differs_1, CASE WHEN s.brenvik_full_replay = 1 AND ((NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) OR (s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)))) THEN 1 ELSE 0 END AS brenvik_is_unlogged
+FROM pairs p
+LEFT JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+LEFT JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id UNION ALL 
+SELECT 'update', t."rowid" AS brenvik_row_id, t."no", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END, t."name", x."phone", 0, 0, 0, 0, 0, 0, CASE WHEN x."phone" IS DISTINCT FROM t."phone" THEN 1 ELSE 0 END, 0
 FROM (
-SELECT c."no", c."name", c."phone", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
-  TRUE AS brenvik_current, FALSE AS brenvik_deleted
-FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_decision_no IN (1, 2) UNION ALL 
-SELECT d."no", d."name", d."phone", d.brenvik_effective_at AS brenvik_valid_from, d.brenvik_valid_to AS brenvik_valid_to,
-  (d.brenvik_valid_to IS NULL) AS brenvik_current, (d.brenvik_deleted = 1) AS brenvik_deleted
-FROM "brenvik_work_to_insert" a JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = a.brenvik_version_no) n;
+  SELECT DISTINCT d."no", d."phone" FROM "brenvik_work_target_versions" d
+) x
+JOIN "brenvik_work_late_or_several" b ON b."no" = x."no" AND b.brenvik_full_replay = 0
+JOIN "buoy" t ON t."no" = x."no"
+WHERE NOT (t."valid_to" IS NULL) AND (x."phone" IS DISTINCT FROM t."phone"))
+SELECT a.* FROM compared a WHERE a.brenvik_action <> 'keep' OR a.brenvik_is_unlogged = 1;
 
-INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
-SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."phone"
-FROM "brenvik_work_changes" c
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no);
+SELECT a.*, e.ended, j.* FROM (SELECT CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'close'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "close", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'update'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "update", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'insert'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "insert", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'delete'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_deleted ELSE 0 END) AS brenvik_differs_deleted, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."no" FROM "brenvik_work_actions" a GROUP BY a."no" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e CROSS JOIN (SELECT CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'inserted'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "inserted", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'versioned'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "versioned", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'overwritten'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "overwritten", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'deleted'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "deleted", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'protected'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "protected", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'unchanged'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "unchanged", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'superseded'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "superseded", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'ignored'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "ignored" FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 1) j;
+
+UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted FROM "brenvik_work_current_path" p WHERE p.brenvik_decision_no IN (2, 4)) s WHERE "buoy"."rowid" = s.brenvik_row_id;
+
+UPDATE "buoy" SET "phone" = s."phone", "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT r.brenvik_row_id, c."phone" FROM (SELECT p.brenvik_row_id, p.brenvik_sequence_no FROM "brenvik_work_current_path" p WHERE p.brenvik_sets_type_1 = 1 AND p.brenvik_decision_no IN (3, 5, 6)) r JOIN "brenvik_work_extract_changes" c ON c.brenvik_sequence_no = r.brenvik_sequence_no) s WHERE "buoy"."rowid" = s.brenvik_row_id;
+
+INSERT INTO "buoy" ("buoy_key", "no", "name", "phone", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at") SELECT :last_key + row_number() OVER (), s."no", s."name", s."phone", s.brenvik_valid_from, CAST(s.brenvik_valid_to AS TIMESTAMP), s.brenvik_current, s.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP) FROM (SELECT c."no", c."name", c."phone", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to, TRUE AS brenvik_current, FALSE AS brenvik_deleted FROM "brenvik_work_current_path" p JOIN "brenvik_work_extract_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no WHERE p.brenvik_decision_no IN (1, 2) UNION ALL SELECT s."no", s."name", s."phone", s.brenvik_effective_at AS brenvik_valid_from, s.brenvik_valid_to AS brenvik_valid_to, (s.brenvik_valid_to IS NULL) AS brenvik_current, (s.brenvik_deleted = 1) AS brenvik_deleted FROM "brenvik_work_actions" s WHERE s.brenvik_action = 'insert') s;
+
+INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone") SELECT :run, s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."no", s."name", s."phone" FROM "brenvik_work_extract_changes" s;
 
 INSERT INTO "brenvik"."rejects" ("reject", "table_name", "feed", "run", "file", "line", "column_name", "value", "reason", "content", "state", "rejected_at", "decided_by")
-SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, NULL,
-  CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
-  CAST(:loaded_at AS TIMESTAMP), NULL
+SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, NULL, CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END,
+  r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open', CAST(:loaded_at AS TIMESTAMP), NULL
 FROM "brenvik_work_rejected" r
 WHERE r.brenvik_is_duplicate = 0;
 
@@ -292,38 +259,20 @@ SELECT :table_name, :run, CAST(r."no" AS TEXT) FROM "brenvik_work_rejected_keys"
 
 -- Run 4: revert 2
 
-CREATE TEMP TABLE "brenvik_work_explicit" AS SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
-
-CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
-
-INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:excluded_0);
-
-CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run);
-
-CREATE TEMP TABLE "brenvik_work_changes" AS
-SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
+CREATE TEMP VIEW "brenvik_work_unreverted_changes" AS
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k WHERE k.brenvik_run NOT IN (4);
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT DISTINCT b."no", 1 AS brenvik_full_replay FROM (SELECT k."no" FROM "brenvik"."change_log_buoy" k WHERE k.brenvik_run IN (2) AND NOT EXISTS (
   SELECT 1 FROM "brenvik"."change_log_buoy" o WHERE o.brenvik_run = :to_run AND o."no" = k."no")) b;
 
--- as before: CREATE TEMP TABLE "brenvik_work_duplicates" (brenvik_sequence_no BIGINT);
-
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("no", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "name", "phone") AS (
-SELECT c."no",
-  c.brenvik_effective_at, 1, :run, c.brenvik_sequence_no, 1, c.brenvik_delete, c.brenvik_column_set,
-  c."name", c."phone"
-FROM "brenvik_work_changes" c
-WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."no" = c."no")
-  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no) UNION ALL 
 SELECT k."no",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."name", k."phone"
 FROM "brenvik_work_replay_keys" b
-JOIN "brenvik_work_active_changes" k ON k."no" = b."no"
+JOIN "brenvik_work_unreverted_changes" k ON k."no" = b."no"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
@@ -381,78 +330,30 @@ FROM lined j;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
 
-INSERT INTO "brenvik_work_explicit" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
-SELECT :to_run, :explicit_from + 2 * row_number() OVER (ORDER BY b."no"), 1, 0, CAST(:extract_at AS TIMESTAMP), b."no", d."name", d."phone"
-FROM "brenvik_work_replay_keys" b JOIN "brenvik_work_target_versions" d ON d."no" = b."no" AND d.brenvik_valid_to IS NULL WHERE NOT EXISTS (SELECT 1 FROM (SELECT r.key FROM "brenvik"."rejected_keys" r WHERE r.table_name = :table_name AND r.run = :to_run) r WHERE r.key = CAST(b."no" AS TEXT));
+CREATE TEMP TABLE "brenvik_work_explicit_0" AS
+SELECT CAST(:to_run AS BIGINT) AS brenvik_run, CAST(:explicit_from AS BIGINT) + 2 * row_number() OVER (ORDER BY x."brenvik_delete", x."no") AS brenvik_sequence_no, 1 AS brenvik_column_set, x.brenvik_delete,
+  CAST(:extract_at AS TIMESTAMP) AS brenvik_effective_at, x."no", x."name", x."phone"
+FROM (SELECT 0 AS brenvik_delete, b."no", d."name", d."phone" FROM "brenvik_work_replay_keys" b JOIN "brenvik_work_target_versions" d ON d."no" = b."no" AND d.brenvik_valid_to IS NULL WHERE NOT EXISTS (SELECT 1 FROM (SELECT r.key FROM "brenvik"."rejected_keys" r WHERE r.table_name = :table_name AND r.run = :to_run) r WHERE r.key = CAST(b."no" AS TEXT)) UNION ALL SELECT 1 AS brenvik_delete, b."no", CAST(NULL AS TEXT) AS "name", CAST(NULL AS TEXT) AS "phone" FROM "brenvik_work_replay_keys" b WHERE NOT EXISTS (SELECT 1 FROM (SELECT r.key FROM "brenvik"."rejected_keys" r WHERE r.table_name = :table_name AND r.run = :to_run) r WHERE r.key = CAST(b."no" AS TEXT)) AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = b."no" AND d.brenvik_valid_to IS NULL)) x;
 
-INSERT INTO "brenvik_work_explicit" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
-SELECT :to_run, :explicit_from + 2 * row_number() OVER (ORDER BY b."no"), 1, 1, CAST(:extract_at AS TIMESTAMP), b."no", CAST(NULL AS TEXT), CAST(NULL AS TEXT)
-FROM "brenvik_work_replay_keys" b WHERE NOT EXISTS (SELECT 1 FROM (SELECT r.key FROM "brenvik"."rejected_keys" r WHERE r.table_name = :table_name AND r.run = :to_run) r WHERE r.key = CAST(b."no" AS TEXT)) AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = b."no" AND d.brenvik_valid_to IS NULL);
-
-DROP VIEW "brenvik_work_active_changes";
-
-DROP TABLE "brenvik_work_excluded_runs";
-
-DROP TABLE "brenvik_work_changes";
-
-DROP TABLE "brenvik_work_replay_keys";
-
-DROP TABLE "brenvik_work_duplicates";
-
-DROP TABLE "brenvik_work_decided";
-
-DROP TABLE "brenvik_work_target_versions";
-
-CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
-
-INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:excluded_0);
-
-CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run) UNION ALL SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik_work_explicit" k WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run);
+CREATE TEMP VIEW "brenvik_work_unreverted_changes" AS
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k WHERE k.brenvik_run NOT IN (2) UNION ALL SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik_work_beside_explicit_0" k WHERE k.brenvik_run NOT IN (2);
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT DISTINCT b."no", 1 AS brenvik_full_replay FROM (SELECT k."no" FROM "brenvik"."change_log_buoy" k WHERE k.brenvik_run IN (2)) b;
 
-CREATE TEMP TABLE "brenvik_work_changes" AS
-SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
-
-SELECT count(*) AS n FROM "brenvik_work_replay_keys";
-
-CREATE TEMP TABLE "brenvik_work_current_path" AS
-SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
-  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_type_1_differs = 1 THEN 3 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN m.brenvik_delete = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1
-FROM (
-  SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
-  CASE WHEN (c."name" IS DISTINCT FROM t."name") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
-  CASE WHEN (c."phone" IS DISTINCT FROM t."phone") THEN 1 ELSE 0 END AS brenvik_type_1_differs,
-  t."phone" AS brenvik_before_1
-  FROM "brenvik_work_changes" c
-  LEFT JOIN "buoy" t ON t."no" = c."no" AND t."valid_to" IS NULL
-  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."no" = c."no")
-) m;
-
--- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
-
--- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
-
--- as before: CREATE TEMP TABLE "brenvik_work_duplicates" (brenvik_sequence_no BIGINT);
+CREATE TEMP TABLE "brenvik_work_stored_versions" AS
+SELECT t."rowid" AS brenvik_row_id, t."no", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(t."valid_to" AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."phone", CASE WHEN t."valid_to" IS NULL THEN 1 ELSE 0 END AS brenvik_is_current,
+  b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
+FROM "buoy" t
+JOIN "brenvik_work_replay_keys" b ON b."no" = t."no" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("no", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "name", "phone") AS (
-SELECT c."no",
-  c.brenvik_effective_at, 1, :run, c.brenvik_sequence_no, 1, c.brenvik_delete, c.brenvik_column_set,
-  c."name", c."phone"
-FROM "brenvik_work_changes" c
-WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."no" = c."no")
-  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no) UNION ALL 
 SELECT k."no",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."name", k."phone"
 FROM "brenvik_work_replay_keys" b
-JOIN "brenvik_work_active_changes" k ON k."no" = b."no"
+JOIN "brenvik_work_unreverted_changes" k ON k."no" = b."no"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
@@ -510,54 +411,41 @@ FROM lined j;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
 
--- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
+CREATE TEMP TABLE "brenvik_work_actions" AS
+WITH matched AS (
+  SELECT COALESCE(d."no", s."no") AS "no", COALESCE(d."brenvik_effective_at", s."brenvik_effective_at") AS "brenvik_effective_at", CASE WHEN row_number() OVER (PARTITION BY d.brenvik_version_no ORDER BY s.brenvik_row_id) = 1 THEN d.brenvik_version_no END AS brenvik_version_no, s.brenvik_row_id
+  FROM "brenvik_work_target_versions" d FULL JOIN "brenvik_work_stored_versions" s ON d."no" = s."no" AND d.brenvik_effective_at = s.brenvik_effective_at
+), unmatched AS (
+  SELECT m."no", m.brenvik_version_no, m.brenvik_row_id, row_number() OVER (PARTITION BY m."no", CASE WHEN m.brenvik_version_no IS NULL THEN 1 ELSE 0 END ORDER BY m.brenvik_effective_at) AS brenvik_nth FROM matched m WHERE m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL
+), pairs AS (
+  SELECT m.brenvik_version_no, m.brenvik_row_id FROM matched m WHERE NOT (m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL)
+  UNION ALL
+  SELECT max(r.brenvik_version_no) AS brenvik_version_no, max(r.brenvik_row_id) AS brenvik_row_id FROM unmatched r
+  GROUP BY r."no", r.brenvik_nth
+), compared AS (
+SELECT CASE WHEN p.brenvik_version_no IS NULL THEN 'delete' WHEN p.brenvik_row_id IS NULL THEN 'insert' WHEN (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."phone" IS DISTINCT FROM s."phone") THEN 'update' WHEN ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END) THEN 'close' ELSE 'keep' END AS brenvik_action, p.brenvik_row_id, COALESCE(d."no", s."no") AS "no", d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."phone",
+  COALESCE(CASE WHEN s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_was_current, COALESCE(CASE WHEN d.brenvik_valid_to IS NULL AND d.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_is_current, CASE WHEN d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END AS brenvik_differs_effective_at, CASE WHEN d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" THEN 1 ELSE 0 END AS brenvik_differs_valid_to, CASE WHEN d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted" THEN 1 ELSE 0 END AS brenvik_differs_deleted, CASE WHEN d."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END AS brenvik_differs_0, CASE WHEN d."phone" IS DISTINCT FROM s."phone" THEN 1 ELSE 0 END AS brenvik_differs_1, CASE WHEN s."no" IS NOT NULL AND ((NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e JOIN "brenvik_work_replay_keys" b ON b."no" = e."no" WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_effective_at)) OR (s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e JOIN "brenvik_work_replay_keys" b ON b."no" = e."no" WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_valid_to))) THEN 1 ELSE 0 END AS brenvik_is_unlogged
+FROM pairs p
+LEFT JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+LEFT JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id UNION ALL 
+SELECT 'update', t."rowid" AS brenvik_row_id, t."no", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END, t."name", x."phone", 0, 0, 0, 0, 0, 0, CASE WHEN x."phone" IS DISTINCT FROM t."phone" THEN 1 ELSE 0 END, 0
+FROM (
+  SELECT DISTINCT d."no", d."phone" FROM "brenvik_work_target_versions" d
+) x
+JOIN "brenvik_work_replay_keys" b ON b."no" = x."no" AND b.brenvik_full_replay = 0
+JOIN "buoy" t ON t."no" = x."no"
+WHERE NOT (t."valid_to" IS NULL) AND (x."phone" IS DISTINCT FROM t."phone"))
+SELECT a.* FROM compared a WHERE a.brenvik_action <> 'keep' OR a.brenvik_is_unlogged = 1;
 
--- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
+SELECT a.*, e.ended FROM (SELECT CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'close'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "close", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'update'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "update", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'insert'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "insert", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'delete'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_deleted ELSE 0 END) AS brenvik_differs_deleted, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."no" FROM "brenvik_work_actions" a GROUP BY a."no" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e;
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."no" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."no" = s."no" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
+SELECT a."no", CAST(sum(CASE WHEN a.brenvik_action = 'insert' THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_added, CAST(sum(CASE WHEN a.brenvik_action IN ('update', 'close') THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_changed, CAST(sum(CASE WHEN a.brenvik_action = 'delete' THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_removed FROM "brenvik_work_actions" a WHERE a.brenvik_action <> 'keep' GROUP BY a."no" ORDER BY a."no";
 
-CREATE TEMP TABLE "brenvik_work_matches" AS
-WITH exact AS (
-  SELECT m.brenvik_version_no, min(m.brenvik_row_id) AS brenvik_row_id FROM (SELECT d.brenvik_version_no, s.brenvik_row_id FROM "brenvik_work_target_versions" d JOIN "brenvik_work_stored_versions" s ON d."no" = s."no" AND d.brenvik_effective_at = s.brenvik_effective_at) m GROUP BY m.brenvik_version_no
-), new_left AS (
-SELECT d."no", d.brenvik_version_no, row_number() OVER (PARTITION BY d."no" ORDER BY d.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_target_versions" d
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_version_no = d.brenvik_version_no)
-), old_left AS (
-SELECT s."no", s.brenvik_row_id, row_number() OVER (PARTITION BY s."no" ORDER BY s.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_stored_versions" s
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_row_id = s.brenvik_row_id)
-)
-SELECT brenvik_version_no, brenvik_row_id FROM exact
-UNION ALL
-SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON d."no" = s."no" AND d.brenvik_nth = s.brenvik_nth;
+SELECT CAST(max(c.brenvik_effective_at) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_unreverted_changes" c;
 
--- as before: INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
+UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT a.brenvik_row_id, a.brenvik_valid_to, a.brenvik_deleted FROM "brenvik_work_actions" a WHERE a.brenvik_action = 'close') s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
--- as before: CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."phone" 
+UPDATE "buoy" SET "phone" = s."phone", "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT a.* FROM "brenvik_work_actions" a WHERE a.brenvik_action = 'update') s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
--- as before: CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
-
--- as before: INSERT INTO "brenvik_work_to_update"
-
--- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."no" = s."no" AND d.brenvik_valid_to IS NULL)) AS ends,
-
-SELECT r."no", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed) AS BIGINT) AS brenvik_changed, CAST(sum(r.removed) AS BIGINT) AS brenvik_removed FROM (SELECT o."no", 1 AS added, 0 AS changed, 0 AS removed FROM "brenvik_work_to_insert" w JOIN "brenvik_work_target_versions" o ON o.brenvik_version_no = w.brenvik_version_no UNION ALL SELECT o."no", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_update" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."no", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_close" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."no", 0 AS added, 0 AS changed, 1 AS removed FROM "brenvik_work_to_delete" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id) r GROUP BY r."no" ORDER BY r."no";
-
--- as before: UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
-
-SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM s.brenvik_valid_to THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."phone" IS DISTINCT FROM s."phone" THEN 1 ELSE 0 END) AS "phone"
-FROM "brenvik_work_to_update" s
-JOIN "buoy" t ON t."rowid" = s.brenvik_row_id;
-
-UPDATE "buoy" SET "phone" = s."phone", "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
-
-DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT r.brenvik_row_id FROM "brenvik_work_to_delete" r);
-
-INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "phone")
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."phone" FROM "brenvik_work_explicit" k;
-
-SELECT CAST(max(c.brenvik_effective_at) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_active_changes" c;
+DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT s.brenvik_row_id FROM (SELECT a.brenvik_row_id FROM "brenvik_work_actions" a WHERE a.brenvik_action = 'delete') s);
 

@@ -1,14 +1,12 @@
 -- Run 2: full_extract at 2024-05-02 02:00 where region = 'north'
 
-CREATE TEMP TABLE "brenvik_work_approved" AS SELECT x.run, x.sequence_no FROM (
+CREATE TEMP TABLE "brenvik_work_approved" AS
+SELECT x.run, x.sequence_no FROM (
   SELECT r.run, r.sequence_no FROM "brenvik"."pending_deletes" r
   WHERE r.table_name = :table_name AND ((r.state = 'approved'))) x;
 
-CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
-
 CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."region" FROM "brenvik"."change_log_buoy" k
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run) AND (k.brenvik_delete = 0 OR EXISTS (
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."no", k."name", k."region" FROM "brenvik"."change_log_buoy" k WHERE (k.brenvik_delete = 0 OR EXISTS (
   SELECT 1 FROM "brenvik_work_approved" r WHERE r.run = k.brenvik_run AND r.sequence_no = k.brenvik_sequence_no));
 
 CREATE TEMP TABLE "brenvik_work_pending_keys" AS
@@ -21,7 +19,7 @@ SELECT count(*) AS n FROM "brenvik_work_pending_keys";
 
 SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL AND ((t."region" = 'north'));
 
-CREATE TEMP TABLE "brenvik_work_extract_rows" AS -- in DuckDB, as the rows come
+CREATE TEMP TABLE "brenvik_work_staged" AS -- in DuckDB, as the rows come
 SELECT
   brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
   0 AS brenvik_delete,
@@ -30,16 +28,15 @@ SELECT
   CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'no' WHEN brenvik_error_1 THEN 'no' WHEN brenvik_error_2 THEN 'region' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("no" AS VARCHAR) WHEN brenvik_error_1 THEN CAST("no" AS VARCHAR) WHEN brenvik_error_2 THEN CAST("region" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN 'no is empty' END, CASE WHEN brenvik_error_1 THEN 'no: ''' || CAST("no" AS VARCHAR) || ''' is not a valid integer' END, CASE WHEN brenvik_error_2 THEN 'is outside extract_scope: region = ''north''' END), 'row', CAST(json_object('no', CAST("no" AS VARCHAR), 'name', CAST("name" AS VARCHAR), 'region', CAST("region" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
 FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_2 AS brenvik_is_invalid FROM (SELECT typed_rows.*, CASE WHEN "no" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_0, CASE WHEN ("no" IS NOT NULL AND ("brenvik_integer_of_no" IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN TRUE ELSE FALSE END AS brenvik_error_1, CASE WHEN ((NOT ((("region") = 'north') IS TRUE))) THEN TRUE ELSE FALSE END AS brenvik_error_2 FROM (SELECT rows_as_read.*, TRY_CAST("no" AS BIGINT) AS "brenvik_integer_of_no" FROM brenvik_stream AS rows_as_read) AS typed_rows) AS tested_rows) AS checked_rows;
 
-SELECT count(e.brenvik_error) AS invalid, CAST(min(e.brenvik_effective_at) AS TEXT) AS earliest, CAST(max(e.brenvik_effective_at) AS TEXT) AS latest FROM "brenvik_work_extract_rows" e;
+SELECT count(e.brenvik_error) AS invalid, CAST(min(e.brenvik_effective_at) AS TEXT) AS earliest, CAST(max(e.brenvik_effective_at) AS TEXT) AS latest FROM "brenvik_work_staged" e;
 
 CREATE TEMP TABLE "brenvik_work_rejected_keys" AS
-SELECT DISTINCT e."no" FROM "brenvik_work_extract_rows" e
+SELECT DISTINCT e."no" FROM "brenvik_work_staged" e
 WHERE e.brenvik_error IS NOT NULL AND e."no" IS NOT NULL
-  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_extract_rows" g WHERE g.brenvik_sequence_no IS NOT NULL AND g.brenvik_error IS NULL AND g."no" = e."no");
+  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_staged" g WHERE g.brenvik_sequence_no IS NOT NULL AND g.brenvik_error IS NULL AND g."no" = e."no");
 
-CREATE TEMP TABLE "brenvik_work_invalid" AS SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_extract_rows" s WHERE s.brenvik_error IS NOT NULL;
-
-DELETE FROM "brenvik_work_extract_rows" WHERE brenvik_error IS NOT NULL;
+CREATE TEMP TABLE "brenvik_work_invalid" AS
+SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NOT NULL;
 
 CREATE TEMP TABLE "brenvik_work_rejected" AS
 SELECT f.brenvik_sequence_no, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
@@ -52,7 +49,10 @@ FROM "brenvik_work_invalid" f;
 
 SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM "brenvik_work_rejected";
 
-CREATE TEMP TABLE "brenvik_work_extract_diff" AS 
+CREATE TEMP VIEW "brenvik_work_extract_rows" AS
+SELECT s.* FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NULL;
+
+CREATE TEMP TABLE "brenvik_work_extract_diff" AS
 SELECT COALESCE(c."no", t."no") AS "no", c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."name", c."region", c."brenvik_error", t.brenvik_row_id, t."name" AS brenvik_before_0, t."region" AS brenvik_before_1, CASE WHEN t."no" IS NOT NULL THEN 1 ELSE 0 END AS brenvik_matched
 FROM "brenvik_work_extract_rows" c
 FULL JOIN (
@@ -71,32 +71,44 @@ SELECT count(d.brenvik_error) AS invalid,
   CASE WHEN CAST(:extract_at AS TIMESTAMP) <= CAST(:high_effective AS TIMESTAMP) THEN 1 ELSE 0 END AS late
 FROM "brenvik_work_extract_diff" d;
 
-INSERT INTO "brenvik_work_extract_diff" ("no", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "name", "region", "brenvik_error", brenvik_matched)
-SELECT c."no", c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."name", c."region", c."brenvik_error", 1 FROM "brenvik_work_extract_rows" c
+CREATE TEMP TABLE "brenvik_work_duplicated_rows" AS
+SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region", c."brenvik_error" FROM "brenvik_work_extract_rows" c
 JOIN (
   SELECT e."no" FROM "brenvik_work_extract_rows" e GROUP BY e."no" HAVING count(*) > 1
 ) w ON w."no" = c."no"
 WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_extract_diff" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no);
 
-CREATE TEMP TABLE "brenvik_work_changes" AS
-SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."region", d."brenvik_error" FROM "brenvik_work_extract_diff" d WHERE d.brenvik_sequence_no IS NOT NULL;
-
-INSERT INTO "brenvik_work_changes" (brenvik_sequence_no, brenvik_column_set, brenvik_delete, brenvik_effective_at, "no")
-SELECT :absent_from + 2 * row_number() OVER (ORDER BY d."no"), 1, 1, CAST(:extract_at AS TIMESTAMP),
-  d."no"
+CREATE TEMP TABLE "brenvik_work_absent_keys" AS
+SELECT CAST(:absent_from AS BIGINT) + 2 * row_number() OVER (ORDER BY d."no") AS "brenvik_sequence_no",
+  1 AS "brenvik_column_set",
+  1 AS "brenvik_delete",
+  CAST(:extract_at AS TIMESTAMP) AS "brenvik_effective_at",
+  d."no",
+  CAST(NULL AS TEXT) AS "name",
+  CAST(NULL AS TEXT) AS "region",
+  CAST(NULL AS TEXT) AS "brenvik_error"
 FROM "brenvik_work_extract_diff" d
 WHERE d.brenvik_sequence_no IS NULL
   AND NOT EXISTS (SELECT 1 FROM "brenvik_work_rejected_keys" r WHERE r."no" = d."no");
 
-CREATE TEMP TABLE "brenvik_work_inactive_deletes" AS SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region", CAST(NULL AS TEXT) AS brenvik_decision FROM "brenvik_work_changes" c WHERE c.brenvik_delete = 1;
+CREATE TEMP TABLE "brenvik_work_extract_changes" AS
+SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."region", d."brenvik_error" FROM "brenvik_work_extract_diff" d WHERE d.brenvik_sequence_no IS NOT NULL UNION ALL SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."region", d."brenvik_error" FROM "brenvik_work_duplicated_rows" d UNION ALL SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."region", d."brenvik_error" FROM "brenvik_work_absent_keys" d;
 
-DELETE FROM "brenvik_work_changes" WHERE brenvik_delete = 1;
+SELECT s.*, r.replay_keys, r.replayed
+FROM (
+  SELECT count(c.brenvik_error) AS invalid, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 1 THEN 1 ELSE 0 END), 0) AS BIGINT) AS inactive, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
+    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
+  FROM "brenvik_work_extract_changes" c
+) s CROSS JOIN (
+  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
+  FROM (SELECT count(*) AS n FROM "brenvik_work_extract_changes" c WHERE c.brenvik_error IS NULL AND c.brenvik_delete = 0 GROUP BY c."no" HAVING count(*) > 1 OR max(CASE WHEN NOT (c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1) k
+) r;
 
-CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT c."no", 0 AS brenvik_full_replay
-FROM "brenvik_work_changes" c
-GROUP BY c."no"
-HAVING count(*) > 1;
+CREATE TEMP TABLE "brenvik_work_inactive_deletes" AS
+SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region" FROM "brenvik_work_extract_changes" c WHERE c.brenvik_delete = 1;
+
+CREATE TEMP VIEW "brenvik_work_changes" AS
+SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region" FROM "brenvik_work_extract_changes" c WHERE c.brenvik_delete = 0;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
@@ -113,49 +125,33 @@ FROM (
   LEFT JOIN "buoy" t ON t."no" = c."no" AND t."valid_to" IS NULL
 ) m;
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, p.n, p.sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP VIEW "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
+CREATE TEMP TABLE "brenvik_work_decided_deletes" AS
+SELECT c.*, CASE WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = c."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = c."no"))) AND NOT (EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = c."no") OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = c."no")) THEN 'ignored' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = c."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = c."no"))) OR (EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < c.brenvik_sequence_no AND o."no" = c."no")) THEN 'unchanged' ELSE 'pending' END AS brenvik_decision FROM "brenvik_work_inactive_deletes" c;
 
-UPDATE "brenvik_work_inactive_deletes" SET brenvik_decision = CASE WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no"))) AND NOT (EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no") OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no")) THEN 'ignored' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = "brenvik_work_inactive_deletes"."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = "brenvik_work_inactive_deletes"."no"))) OR (EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < "brenvik_work_inactive_deletes".brenvik_sequence_no AND o."no" = "brenvik_work_inactive_deletes"."no")) THEN 'unchanged' ELSE 'pending' END;
+SELECT c.brenvik_decision, count(*) AS n, CAST(sum(0) AS BIGINT) AS late FROM "brenvik_work_decided_deletes" c GROUP BY c.brenvik_decision;
 
-SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_inactive_deletes" GROUP BY brenvik_decision;
+UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted FROM "brenvik_work_current_path" p WHERE p.brenvik_decision_no = 2) s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
+INSERT INTO "buoy" ("buoy_key", "no", "name", "region", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at") SELECT :last_key + row_number() OVER (), s."no", s."name", s."region", s.brenvik_valid_from, CAST(s.brenvik_valid_to AS TIMESTAMP), s.brenvik_current, s.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP) FROM (SELECT c."no", c."name", c."region", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to, TRUE AS brenvik_current, FALSE AS brenvik_deleted FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no WHERE p.brenvik_decision_no IN (1, 2)) s;
 
-INSERT INTO "buoy" ("buoy_key", "no", "name", "region", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
-SELECT :last_key + row_number() OVER (), n."no", n."name", n."region", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
-FROM (
-SELECT c."no", c."name", c."region", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
-  TRUE AS brenvik_current, FALSE AS brenvik_deleted
-FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_decision_no IN (1, 2)) n;
+INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "region") SELECT :run, s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."no", s."name", s."region" FROM "brenvik_work_changes" s;
 
-INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "region")
-SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region"
-FROM "brenvik_work_changes" c;
-
-INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "region")
-SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region" FROM "brenvik_work_inactive_deletes" c WHERE c.brenvik_decision <> 'duplicate';
+INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "no", "name", "region") SELECT :run, s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."no", s."name", s."region" FROM (SELECT c.* FROM "brenvik_work_decided_deletes" c WHERE c.brenvik_decision <> 'duplicate') s;
 
 INSERT INTO "brenvik"."pending_deletes" ("table_name", "delete_no", "feed", "run", "sequence_no", "from_extract", "state", "pending_since", "decided_by")
 SELECT :table_name, :last_delete_no + row_number() OVER (ORDER BY a.brenvik_sequence_no), :feed, :run, a.brenvik_sequence_no,
   :from_extract, 'pending', CAST(:loaded_at AS TIMESTAMP), NULL
-FROM "brenvik_work_inactive_deletes" a
+FROM "brenvik_work_decided_deletes" a
 WHERE a.brenvik_decision = 'pending';
 
 INSERT INTO "brenvik"."rejects" ("reject", "table_name", "feed", "run", "file", "line", "column_name", "value", "reason", "content", "state", "rejected_at", "decided_by")
-SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, NULL,
-  CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
-  CAST(:loaded_at AS TIMESTAMP), NULL
+SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, NULL, CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END,
+  r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open', CAST(:loaded_at AS TIMESTAMP), NULL
 FROM "brenvik_work_rejected" r
 WHERE r.brenvik_is_duplicate = 0;
 
 INSERT INTO "brenvik"."rejected_keys" ("table_name", "run", "key")
 SELECT :table_name, :run, CAST(r."no" AS TEXT) FROM "brenvik_work_rejected_keys" r;
-
-SELECT CAST(max(CASE WHEN c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
 

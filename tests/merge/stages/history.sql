@@ -1,6 +1,6 @@
 -- Run 2: changes
 
-CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
+CREATE TEMP TABLE "brenvik_work_staged" AS -- in DuckDB, as the rows come
 SELECT
   brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
   brenvik_is_delete AS brenvik_delete,
@@ -13,11 +13,18 @@ FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_
     WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))
     WHEN timezone(regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1), COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) = TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END AS "brenvik_timestamp_of_at", TRY_CAST("entry" AS BIGINT) AS "brenvik_integer_of_entry", TRY_CAST("depth" AS DECIMAL(5, 2)) AS "brenvik_decimal_of_depth", TRY_CAST("since" AS DATE) AS "brenvik_date_of_since" FROM brenvik_stream AS rows_as_read) AS cast_rows) AS typed_rows) AS tested_rows) AS checked_rows;
 
-SELECT count(c.brenvik_error) AS invalid, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late FROM "brenvik_work_changes" c;
+SELECT s.*, r.replay_keys, r.replayed, o."brenvik_highest_0", o."brenvik_highest_1"
+FROM (
+  SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
+    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
+  FROM "brenvik_work_staged" c
+) s CROSS JOIN (
+  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
+  FROM (SELECT count(*) AS n FROM "brenvik_work_staged" c WHERE c.brenvik_error IS NULL GROUP BY c."buoy_code" HAVING count(*) > 1 OR max(CASE WHEN NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1) k
+) r LEFT JOIN (SELECT CAST(c."at" AS TEXT) AS brenvik_highest_0, CAST(c."entry" AS TEXT) AS brenvik_highest_1 FROM "brenvik_work_staged" c WHERE c.brenvik_error IS NULL AND (c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) ORDER BY c."at" DESC, c."entry" DESC LIMIT 1) o ON TRUE;
 
-CREATE TEMP TABLE "brenvik_work_invalid" AS SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_changes" s WHERE s.brenvik_error IS NOT NULL;
-
-DELETE FROM "brenvik_work_changes" WHERE brenvik_error IS NOT NULL;
+CREATE TEMP TABLE "brenvik_work_invalid" AS
+SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NOT NULL;
 
 CREATE TEMP TABLE "brenvik_work_rejected" AS
 SELECT f.brenvik_sequence_no, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
@@ -30,83 +37,90 @@ FROM "brenvik_work_invalid" f;
 
 SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM "brenvik_work_rejected";
 
-CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT c."buoy_code", max(CASE WHEN NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) AS brenvik_full_replay
-FROM "brenvik_work_changes" c
-GROUP BY c."buoy_code"
-HAVING count(*) > 1 OR max(CASE WHEN NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1;
+CREATE TEMP VIEW "brenvik_work_accepted" AS
+SELECT s.* FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NULL;
+
+CREATE TEMP TABLE "brenvik_work_late_or_several" AS
+SELECT k."buoy_code", CASE WHEN t."buoy_code" IS NULL OR k.brenvik_late = 1 THEN 1 ELSE 0 END AS brenvik_full_replay
+FROM (
+  SELECT c."buoy_code", max(CASE WHEN NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) AS brenvik_late FROM "brenvik_work_accepted" c GROUP BY c."buoy_code" HAVING count(*) > 1 OR max(CASE WHEN NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1
+) k
+LEFT JOIN "buoy" t ON t."buoy_code" = k."buoy_code" AND t."valid_to" IS NULL AND t."since" IS NOT NULL;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
-  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_is_learned = 1 THEN 0 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_type_1_differs = 1 THEN 3 WHEN m.brenvik_type_0_differs = 1 THEN 5 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN m.brenvik_delete = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_2 END AS brenvik_before_2,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_3 END AS brenvik_before_3
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_is_learned = 1 THEN 0 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_differs_0 = 1 THEN 3 WHEN m.brenvik_type_0_differs = 1 THEN 5 ELSE 6 END AS brenvik_decision_no,
+  CASE WHEN m.brenvik_delete = 0 AND NOT (m.brenvik_row_id IS NULL) AND m.brenvik_is_learned = 0 AND (m.brenvik_differs_0 = 1) THEN 1 ELSE 0 END AS brenvik_sets_type_1,
+  m.brenvik_differs_0,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_differs_0 = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_differs_0 = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_differs_0 = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_2 END AS brenvik_before_2,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_differs_0 = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_3 END AS brenvik_before_3
 FROM (
   SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
   CASE WHEN t."since" IS NULL AND c."since" IS NOT NULL THEN 1 ELSE 0 END AS brenvik_is_learned,
   CASE WHEN (c."colour" IS DISTINCT FROM t."colour" OR c."depth" IS DISTINCT FROM t."depth") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
-  CASE WHEN (c."name" IS DISTINCT FROM t."name") THEN 1 ELSE 0 END AS brenvik_type_1_differs,
   CASE WHEN (c."since" IS DISTINCT FROM t."since") THEN 1 ELSE 0 END AS brenvik_type_0_differs,
+  CASE WHEN c."name" IS DISTINCT FROM t."name" THEN 1 ELSE 0 END AS brenvik_differs_0,
   t."name" AS brenvik_before_0,
   t."colour" AS brenvik_before_1,
   t."depth" AS brenvik_before_2,
   t."since" AS brenvik_before_3
-  FROM "brenvik_work_changes" c
+  FROM "brenvik_work_accepted" c
   LEFT JOIN "buoy" t ON t."buoy_code" = c."buoy_code" AND t."valid_to" IS NULL
-  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
+  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."buoy_code" = c."buoy_code")
 ) m;
 
-UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
-WHERE "brenvik_work_current_path".brenvik_decision_no = 1 AND EXISTS (
-  SELECT 1 FROM "brenvik_work_changes" c
-  JOIN "buoy" t ON t."buoy_code" = c."buoy_code"
-  WHERE c.brenvik_sequence_no = "brenvik_work_current_path".brenvik_sequence_no AND NOT (t."valid_to" IS NULL));
+SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, p.n, p.sets, p.brenvik_differs_0 FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets, max(CASE WHEN brenvik_sets_type_1 = 1 THEN brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0 FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+CREATE TEMP TABLE "brenvik_work_returning_changes" AS
+SELECT p.brenvik_sequence_no
+FROM "brenvik_work_current_path" p
+JOIN "brenvik_work_accepted" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
+WHERE p.brenvik_decision_no = 1 AND EXISTS (
+  SELECT 1 FROM "buoy" t WHERE t."buoy_code" = c."buoy_code" AND NOT (t."valid_to" IS NULL));
 
-INSERT INTO "brenvik_work_replay_keys" ("buoy_code", brenvik_full_replay)
-SELECT c."buoy_code", 1
-FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_decision_no = 0;
+CREATE TEMP TABLE "brenvik_work_replay_keys" AS
+SELECT k."buoy_code", k.brenvik_full_replay FROM "brenvik_work_late_or_several" k UNION ALL SELECT c."buoy_code", 1 AS brenvik_full_replay FROM "brenvik_work_current_path" p JOIN "brenvik_work_accepted" c ON c.brenvik_sequence_no = p.brenvik_sequence_no WHERE p.brenvik_decision_no = 0 UNION ALL SELECT c."buoy_code", 1 AS brenvik_full_replay FROM "brenvik_work_returning_changes" p JOIN "brenvik_work_accepted" c ON c.brenvik_sequence_no = p.brenvik_sequence_no;
 
-DELETE FROM "brenvik_work_current_path" WHERE "brenvik_work_current_path".brenvik_decision_no = 0;
+CREATE TEMP TABLE "brenvik_work_stored_versions" AS
+SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(t."valid_to" AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."colour", t."depth", t."since", CASE WHEN t."valid_to" IS NULL THEN 1 ELSE 0 END AS brenvik_is_current,
+  b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
+FROM "buoy" t
+JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
 
-CREATE TEMP TABLE "brenvik_work_duplicates" AS 
+CREATE TEMP TABLE "brenvik_work_duplicates" AS
 SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
     PARTITION BY c."buoy_code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."entry", c."name", c."colour", c."depth", c."since" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
-  FROM "brenvik_work_changes" c
+  FROM "brenvik_work_accepted" c
   WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
 ) n WHERE n.brenvik_nth > 1 UNION 
 SELECT c.brenvik_sequence_no
-FROM "brenvik_work_changes" c
+FROM "brenvik_work_accepted" c
 JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = c."buoy_code" AND k."at" = c."at" AND k."entry" = c."entry" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."name" IS NOT DISTINCT FROM c."name" AND k."colour" IS NOT DISTINCT FROM c."colour" AND k."depth" IS NOT DISTINCT FROM c."depth" AND k."since" IS NOT DISTINCT FROM c."since"
 WHERE EXISTS (
   SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code" AND b.brenvik_full_replay = 1);
-
-UPDATE "brenvik_work_replay_keys" SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND (NOT EXISTS (SELECT 1 FROM "buoy" t WHERE t."buoy_code" = "brenvik_work_replay_keys"."buoy_code" AND t."valid_to" IS NULL AND t."since" IS NOT NULL));
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "entry", "name", "colour", "depth", "since") AS (
 SELECT c."buoy_code",
   c.brenvik_effective_at, 1, :run, c.brenvik_sequence_no, 1, c.brenvik_delete, c.brenvik_column_set,
   c."at", c."entry", c."name", c."colour", c."depth", c."since"
-FROM "brenvik_work_changes" c
-WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
+FROM "brenvik_work_accepted" c
+WHERE EXISTS (
+  SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
   AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no) UNION ALL 
-SELECT t."buoy_code",
-  t."valid_from", 1, 0, 0, 0, 0, 0,
+SELECT s."buoy_code",
+  s.brenvik_effective_at, 1, 0, 0, 0, 0, 0,
   CAST(NULL AS TIMESTAMP),
   CAST(NULL AS BIGINT),
-  t."name",
-  t."colour",
-  t."depth",
-  t."since"
-FROM "buoy" t
-JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code" AND b.brenvik_full_replay = 0 AND t."valid_to" IS NULL UNION ALL 
+  s."name",
+  s."colour",
+  s."depth",
+  s."since"
+FROM "brenvik_work_stored_versions" s
+WHERE s.brenvik_full_replay = 0 AND s.brenvik_is_current = 1 UNION ALL 
 SELECT k."buoy_code",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."at", k."entry", k."name", k."colour", k."depth", k."since"
@@ -187,177 +201,71 @@ SELECT row_number() OVER (ORDER BY v."buoy_code", v.brenvik_effective_at) AS bre
 FROM spans v
 WHERE v.brenvik_delete = 0;
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
-
-CREATE TEMP TABLE "brenvik_work_stored_versions" AS
-SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(t."valid_to" AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."colour", t."depth", t."since", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
-FROM "buoy" t
-JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
-
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) q;
-
-CREATE TEMP TABLE "brenvik_work_matches" AS
-WITH exact AS (
-  SELECT d.brenvik_version_no, s.brenvik_row_id FROM "brenvik_work_target_versions" d JOIN "brenvik_work_stored_versions" s ON d."buoy_code" = s."buoy_code" AND d.brenvik_effective_at = s.brenvik_effective_at
-), new_left AS (
-SELECT d."buoy_code", d.brenvik_version_no, row_number() OVER (PARTITION BY d."buoy_code" ORDER BY d.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_target_versions" d
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_version_no = d.brenvik_version_no)
-), old_left AS (
-SELECT s."buoy_code", s.brenvik_row_id, row_number() OVER (PARTITION BY s."buoy_code" ORDER BY s.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_stored_versions" s
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_row_id = s.brenvik_row_id)
-)
-SELECT brenvik_version_no, brenvik_row_id FROM exact
-UNION ALL
-SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON d."buoy_code" = s."buoy_code" AND d.brenvik_nth = s.brenvik_nth;
-
-INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE NOT ((d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."depth" IS DISTINCT FROM s."depth" OR d."since" IS DISTINCT FROM s."since")) AND ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END);
-
-CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."colour", d."depth", d."since" 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."depth" IS DISTINCT FROM s."depth" OR d."since" IS DISTINCT FROM s."since");
-
-CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
-
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
-
-INSERT INTO "brenvik_work_to_update"
-SELECT t."rowid", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" THEN 1 ELSE 0 END,
-  x."name", t."colour", t."depth", t."since"
+CREATE TEMP TABLE "brenvik_work_actions" AS
+WITH matched AS (
+  SELECT COALESCE(d."buoy_code", s."buoy_code") AS "buoy_code", COALESCE(d."brenvik_effective_at", s."brenvik_effective_at") AS "brenvik_effective_at", d.brenvik_version_no AS brenvik_version_no, s.brenvik_row_id
+  FROM "brenvik_work_target_versions" d FULL JOIN "brenvik_work_stored_versions" s ON d."buoy_code" = s."buoy_code" AND d.brenvik_effective_at = s.brenvik_effective_at
+), unmatched AS (
+  SELECT m."buoy_code", m.brenvik_version_no, m.brenvik_row_id, row_number() OVER (PARTITION BY m."buoy_code", CASE WHEN m.brenvik_version_no IS NULL THEN 1 ELSE 0 END ORDER BY m.brenvik_effective_at) AS brenvik_nth FROM matched m WHERE m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL
+), pairs AS (
+  SELECT m.brenvik_version_no, m.brenvik_row_id FROM matched m WHERE NOT (m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL)
+  UNION ALL
+  SELECT max(r.brenvik_version_no) AS brenvik_version_no, max(r.brenvik_row_id) AS brenvik_row_id FROM unmatched r
+  GROUP BY r."buoy_code", r.brenvik_nth
+), compared AS (
+SELECT CASE WHEN p.brenvik_version_no IS NULL THEN 'delete' WHEN p.brenvik_row_id IS NULL THEN 'insert' WHEN (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."depth" IS DISTINCT FROM s."depth" OR d."since" IS DISTINCT FROM s."since") THEN 'update' WHEN ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END) THEN 'close' ELSE 'keep' END AS brenvik_action, p.brenvik_row_id, COALESCE(d."buoy_code", s."buoy_code") AS "buoy_code", d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."colour", d."depth", d."since",
+  COALESCE(CASE WHEN s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_was_current, COALESCE(CASE WHEN d.brenvik_valid_to IS NULL AND d.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_is_current, CASE WHEN d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END AS brenvik_differs_effective_at, CASE WHEN d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" THEN 1 ELSE 0 END AS brenvik_differs_valid_to, CASE WHEN d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted" THEN 1 ELSE 0 END AS brenvik_differs_deleted, CASE WHEN d."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END AS brenvik_differs_0, CASE WHEN d."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END AS brenvik_differs_1, CASE WHEN d."depth" IS DISTINCT FROM s."depth" THEN 1 ELSE 0 END AS brenvik_differs_2, CASE WHEN d."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END AS brenvik_differs_3, CASE WHEN s.brenvik_full_replay = 1 AND ((NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) OR (s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)))) THEN 1 ELSE 0 END AS brenvik_is_unlogged
+FROM pairs p
+LEFT JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+LEFT JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id UNION ALL 
+SELECT 'update', t."rowid" AS brenvik_row_id, t."buoy_code", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END, x."name", t."colour", t."depth", t."since", 0, 0, 0, 0, 0, CASE WHEN x."name" IS DISTINCT FROM t."name" THEN 1 ELSE 0 END, 0, 0, 0, 0
 FROM (
   SELECT DISTINCT d."buoy_code", d."name" FROM "brenvik_work_target_versions" d
 ) x
 JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = x."buoy_code" AND b.brenvik_full_replay = 0
 JOIN "buoy" t ON t."buoy_code" = x."buoy_code"
-WHERE NOT (t."valid_to" IS NULL) AND (x."name" IS DISTINCT FROM t."name");
+WHERE NOT (t."valid_to" IS NULL) AND (x."name" IS DISTINCT FROM t."name"))
+SELECT a.* FROM compared a WHERE a.brenvik_action <> 'keep' OR a.brenvik_is_unlogged = 1;
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS ends,
-  (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
+SELECT a.*, e.ended, j.*, d.* FROM (SELECT CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'close'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "close", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'update'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "update", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'insert'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "insert", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'delete'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."buoy_code" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."buoy_code" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_deleted ELSE 0 END) AS brenvik_differs_deleted, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_2 ELSE 0 END) AS brenvik_differs_2, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_3 ELSE 0 END) AS brenvik_differs_3 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."buoy_code" FROM "brenvik_work_actions" a GROUP BY a."buoy_code" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e CROSS JOIN (SELECT CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'inserted'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "inserted", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'versioned'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "versioned", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'overwritten'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "overwritten", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'deleted'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "deleted", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'protected'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "protected", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'unchanged'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "unchanged", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'superseded'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "superseded", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'ignored'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "ignored" FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 1) j CROSS JOIN (SELECT count(*) AS duplicates, CAST(COALESCE(sum(CASE WHEN NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late_duplicates FROM "brenvik_work_duplicates" d JOIN "brenvik_work_accepted" c ON d.brenvik_sequence_no = c.brenvik_sequence_no) d;
 
-SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
+UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT a.brenvik_row_id, a.brenvik_valid_to, a.brenvik_deleted FROM "brenvik_work_actions" a WHERE a.brenvik_action = 'close') s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-SELECT (SELECT count(*) FROM "brenvik_work_changes") AS "changes", (SELECT count(*) FROM "brenvik_work_current_path") AS "current_path", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
+UPDATE "buoy" SET "name" = s."name", "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT a.* FROM "brenvik_work_actions" a WHERE a.brenvik_action = 'update') s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-SELECT (SELECT count(*) FROM "brenvik_work_changes" c JOIN "brenvik_work_duplicates" d ON d.brenvik_sequence_no = c.brenvik_sequence_no WHERE NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP))) AS n;
+INSERT INTO "buoy" ("buoy_key", "buoy_code", "name", "colour", "depth", "since", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at") SELECT :last_key + row_number() OVER (), s."buoy_code", s."name", s."colour", s."depth", s."since", s.brenvik_valid_from, CAST(s.brenvik_valid_to AS TIMESTAMP), s.brenvik_current, s.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP) FROM (SELECT c."buoy_code", c."name", c."colour", c."depth", COALESCE(p.brenvik_before_3, c."since") AS "since", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to, TRUE AS brenvik_current, FALSE AS brenvik_deleted FROM "brenvik_work_current_path" p JOIN "brenvik_work_accepted" c ON c.brenvik_sequence_no = p.brenvik_sequence_no WHERE p.brenvik_decision_no IN (1, 2) AND NOT EXISTS (SELECT 1 FROM "brenvik_work_returning_changes" r WHERE r.brenvik_sequence_no = p.brenvik_sequence_no) UNION ALL SELECT s."buoy_code", s."name", s."colour", s."depth", s."since", s.brenvik_effective_at AS brenvik_valid_from, s.brenvik_valid_to AS brenvik_valid_to, (s.brenvik_valid_to IS NULL) AS brenvik_current, (s.brenvik_deleted = 1) AS brenvik_deleted FROM "brenvik_work_actions" s WHERE s.brenvik_action = 'insert') s;
 
-UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
-
-SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM s.brenvik_valid_to THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END) AS "colour", max(CASE WHEN t."depth" IS DISTINCT FROM s."depth" THEN 1 ELSE 0 END) AS "depth", max(CASE WHEN t."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END) AS "since"
-FROM "brenvik_work_to_update" s
-JOIN "buoy" t ON t."rowid" = s.brenvik_row_id;
-
-UPDATE "buoy" SET "name" = s."name", "valid_to" = s.brenvik_valid_to, "is_deleted" = (s.brenvik_deleted = 1), "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
-
-INSERT INTO "buoy" ("buoy_key", "buoy_code", "name", "colour", "depth", "since", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
-SELECT :last_key + row_number() OVER (), n."buoy_code", n."name", n."colour", n."depth", n."since", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
-FROM (
-SELECT c."buoy_code", c."name", c."colour", c."depth", COALESCE(p.brenvik_before_3, c."since") AS "since", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
-  TRUE AS brenvik_current, FALSE AS brenvik_deleted
-FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_decision_no IN (1, 2) UNION ALL 
-SELECT d."buoy_code", d."name", d."colour", d."depth", d."since", d.brenvik_effective_at AS brenvik_valid_from, d.brenvik_valid_to AS brenvik_valid_to,
-  (d.brenvik_valid_to IS NULL) AS brenvik_current, (d.brenvik_deleted = 1) AS brenvik_deleted
-FROM "brenvik_work_to_insert" a JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = a.brenvik_version_no) n;
-
-INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "buoy_code", "at", "entry", "name", "colour", "depth", "since")
-SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."buoy_code", c."at", c."entry", c."name", c."colour", c."depth", c."since"
-FROM "brenvik_work_changes" c
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no);
+INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "buoy_code", "at", "entry", "name", "colour", "depth", "since") SELECT :run, s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."buoy_code", s."at", s."entry", s."name", s."colour", s."depth", s."since" FROM (SELECT c.* FROM "brenvik_work_accepted" c WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no)) s;
 
 INSERT INTO "brenvik"."rejects" ("reject", "table_name", "feed", "run", "file", "line", "column_name", "value", "reason", "content", "state", "rejected_at", "decided_by")
-SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, NULL,
-  CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
-  CAST(:loaded_at AS TIMESTAMP), NULL
+SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, NULL, CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END,
+  r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open', CAST(:loaded_at AS TIMESTAMP), NULL
 FROM "brenvik_work_rejected" r
 WHERE r.brenvik_is_duplicate = 0;
 
 SELECT k.brenvik_run AS of_run, count(DISTINCT c.brenvik_sequence_no) AS n
 FROM "brenvik_work_duplicates" d
-JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = d.brenvik_sequence_no
+JOIN "brenvik_work_accepted" c ON c.brenvik_sequence_no = d.brenvik_sequence_no
 JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = c."buoy_code" AND k."at" = c."at" AND k."entry" = c."entry" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."name" IS NOT DISTINCT FROM c."name" AND k."colour" IS NOT DISTINCT FROM c."colour" AND k."depth" IS NOT DISTINCT FROM c."depth" AND k."since" IS NOT DISTINCT FROM c."since"
 GROUP BY k.brenvik_run;
 
-SELECT o."at", o."entry", e.brenvik_highest
-FROM (SELECT CAST(max(c.brenvik_effective_at) AS TEXT) AS brenvik_highest FROM "brenvik_work_changes" c WHERE c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) e
-LEFT JOIN (SELECT CAST(c."at" AS TEXT) AS "at", CAST(c."entry" AS TEXT) AS "entry" FROM "brenvik_work_changes" c WHERE (c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) ORDER BY c."at" DESC, c."entry" DESC LIMIT 1) o ON TRUE;
-
 -- Run 4: revert 2
 
-CREATE TEMP TABLE "brenvik_work_excluded_runs" (run BIGINT);
-
-INSERT INTO "brenvik_work_excluded_runs" (run) VALUES (:excluded_0);
-
-CREATE TEMP VIEW "brenvik_work_active_changes" AS
-SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."entry", k."name", k."colour", k."depth", k."since" FROM "brenvik"."change_log_buoy" k
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_excluded_runs" o WHERE o.run = k.brenvik_run);
+CREATE TEMP VIEW "brenvik_work_unreverted_changes" AS
+SELECT k."brenvik_run", k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."entry", k."name", k."colour", k."depth", k."since" FROM "brenvik"."change_log_buoy" k WHERE k.brenvik_run NOT IN (2);
 
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_code" FROM "brenvik"."change_log_buoy" k WHERE k.brenvik_run IN (2)) b;
 
-CREATE TEMP TABLE "brenvik_work_changes" AS
-SELECT k."brenvik_sequence_no", k."brenvik_column_set", k."brenvik_delete", k."brenvik_effective_at", k."buoy_code", k."at", k."entry", k."name", k."colour", k."depth", k."since" FROM "brenvik"."change_log_buoy" k WHERE 1 = 0;
-
-SELECT count(*) AS n FROM "brenvik_work_replay_keys";
-
-CREATE TEMP TABLE "brenvik_work_current_path" AS
-SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
-  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_is_learned = 1 THEN 0 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_type_1_differs = 1 THEN 3 WHEN m.brenvik_type_0_differs = 1 THEN 5 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN m.brenvik_delete = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_2 END AS brenvik_before_2,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_3 END AS brenvik_before_3
-FROM (
-  SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
-  CASE WHEN t."since" IS NULL AND c."since" IS NOT NULL THEN 1 ELSE 0 END AS brenvik_is_learned,
-  CASE WHEN (c."colour" IS DISTINCT FROM t."colour" OR (c.brenvik_column_set NOT IN (2) AND c."depth" IS DISTINCT FROM t."depth")) THEN 1 ELSE 0 END AS brenvik_type_2_differs,
-  CASE WHEN ((c.brenvik_column_set NOT IN (2) AND c."name" IS DISTINCT FROM t."name")) THEN 1 ELSE 0 END AS brenvik_type_1_differs,
-  CASE WHEN ((c.brenvik_column_set NOT IN (2) AND c."since" IS DISTINCT FROM t."since")) THEN 1 ELSE 0 END AS brenvik_type_0_differs,
-  t."name" AS brenvik_before_0,
-  t."depth" AS brenvik_before_2,
-  t."since" AS brenvik_before_3
-  FROM "brenvik_work_changes" c
-  LEFT JOIN "buoy" t ON t."buoy_code" = c."buoy_code" AND t."valid_to" IS NULL
-  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
-) m;
-
--- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
-
--- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
-
-CREATE TEMP TABLE "brenvik_work_duplicates" AS 
-SELECT n.brenvik_sequence_no FROM (
-  SELECT c.brenvik_sequence_no, row_number() OVER (
-    PARTITION BY c."buoy_code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."entry", c."name", c."colour", c."depth", c."since" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
-  FROM "brenvik_work_changes" c
-  WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
-) n WHERE n.brenvik_nth > 1 UNION 
-SELECT c.brenvik_sequence_no
-FROM "brenvik_work_changes" c
-JOIN "brenvik_work_active_changes" k ON k."buoy_code" = c."buoy_code" AND k."at" = c."at" AND k."entry" = c."entry" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."name" IS NOT DISTINCT FROM c."name" AND k."colour" IS NOT DISTINCT FROM c."colour" AND k."depth" IS NOT DISTINCT FROM c."depth" AND k."since" IS NOT DISTINCT FROM c."since"
-WHERE EXISTS (
-  SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code" AND b.brenvik_full_replay = 1);
+-- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "entry", "name", "colour", "depth", "since") AS (
-SELECT c."buoy_code",
-  c.brenvik_effective_at, 1, :run, c.brenvik_sequence_no, 1, c.brenvik_delete, c.brenvik_column_set,
-  c."at", c."entry", c."name", c."colour", c."depth", c."since"
-FROM "brenvik_work_changes" c
-WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
-  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no) UNION ALL 
 SELECT k."buoy_code",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."at", k."entry", k."name", k."colour", k."depth", k."since"
 FROM "brenvik_work_replay_keys" b
-JOIN "brenvik_work_active_changes" k ON k."buoy_code" = b."buoy_code"
+JOIN "brenvik_work_unreverted_changes" k ON k."buoy_code" = b."buoy_code"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
@@ -416,53 +324,45 @@ FROM lined j;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
 
--- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
+CREATE TEMP TABLE "brenvik_work_actions" AS
+WITH matched AS (
+  SELECT COALESCE(d."buoy_code", s."buoy_code") AS "buoy_code", COALESCE(d."brenvik_effective_at", s."brenvik_effective_at") AS "brenvik_effective_at", CASE WHEN row_number() OVER (PARTITION BY d.brenvik_version_no ORDER BY s.brenvik_row_id) = 1 THEN d.brenvik_version_no END AS brenvik_version_no, s.brenvik_row_id
+  FROM "brenvik_work_target_versions" d FULL JOIN "brenvik_work_stored_versions" s ON d."buoy_code" = s."buoy_code" AND d.brenvik_effective_at = s.brenvik_effective_at
+), unmatched AS (
+  SELECT m."buoy_code", m.brenvik_version_no, m.brenvik_row_id, row_number() OVER (PARTITION BY m."buoy_code", CASE WHEN m.brenvik_version_no IS NULL THEN 1 ELSE 0 END ORDER BY m.brenvik_effective_at) AS brenvik_nth FROM matched m WHERE m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL
+), pairs AS (
+  SELECT m.brenvik_version_no, m.brenvik_row_id FROM matched m WHERE NOT (m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL)
+  UNION ALL
+  SELECT max(r.brenvik_version_no) AS brenvik_version_no, max(r.brenvik_row_id) AS brenvik_row_id FROM unmatched r
+  GROUP BY r."buoy_code", r.brenvik_nth
+), compared AS (
+SELECT CASE WHEN p.brenvik_version_no IS NULL THEN 'delete' WHEN p.brenvik_row_id IS NULL THEN 'insert' WHEN (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."depth" IS DISTINCT FROM s."depth" OR d."since" IS DISTINCT FROM s."since") THEN 'update' WHEN ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END) THEN 'close' ELSE 'keep' END AS brenvik_action, p.brenvik_row_id, COALESCE(d."buoy_code", s."buoy_code") AS "buoy_code", d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."colour", d."depth", d."since",
+  COALESCE(CASE WHEN s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_was_current, COALESCE(CASE WHEN d.brenvik_valid_to IS NULL AND d.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_is_current, CASE WHEN d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END AS brenvik_differs_effective_at, CASE WHEN d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" THEN 1 ELSE 0 END AS brenvik_differs_valid_to, CASE WHEN d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted" THEN 1 ELSE 0 END AS brenvik_differs_deleted, CASE WHEN d."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END AS brenvik_differs_0, CASE WHEN d."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END AS brenvik_differs_1, CASE WHEN d."depth" IS DISTINCT FROM s."depth" THEN 1 ELSE 0 END AS brenvik_differs_2, CASE WHEN d."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END AS brenvik_differs_3, CASE WHEN s."buoy_code" IS NOT NULL AND ((NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = e."buoy_code" WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at)) OR (s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = e."buoy_code" WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to))) THEN 1 ELSE 0 END AS brenvik_is_unlogged
+FROM pairs p
+LEFT JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+LEFT JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id UNION ALL 
+SELECT 'update', t."rowid" AS brenvik_row_id, t."buoy_code", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END, x."name", t."colour", t."depth", t."since", 0, 0, 0, 0, 0, CASE WHEN x."name" IS DISTINCT FROM t."name" THEN 1 ELSE 0 END, 0, 0, 0, 0
+FROM (
+  SELECT DISTINCT d."buoy_code", d."name" FROM "brenvik_work_target_versions" d
+) x
+JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = x."buoy_code" AND b.brenvik_full_replay = 0
+JOIN "buoy" t ON t."buoy_code" = x."buoy_code"
+WHERE NOT (t."valid_to" IS NULL) AND (x."name" IS DISTINCT FROM t."name"))
+SELECT a.* FROM compared a WHERE a.brenvik_action <> 'keep' OR a.brenvik_is_unlogged = 1;
 
--- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
+SELECT a.*, e.ended FROM (SELECT CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'close'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "close", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'update'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "update", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'insert'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "insert", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'delete'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."buoy_code" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."buoy_code" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_deleted ELSE 0 END) AS brenvik_differs_deleted, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_2 ELSE 0 END) AS brenvik_differs_2, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_3 ELSE 0 END) AS brenvik_differs_3 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."buoy_code" FROM "brenvik_work_actions" a GROUP BY a."buoy_code" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e;
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at) UNION ALL SELECT CAST(s."buoy_code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to)) q;
+SELECT a."buoy_code", CAST(sum(CASE WHEN a.brenvik_action = 'insert' THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_added, CAST(sum(CASE WHEN a.brenvik_action IN ('update', 'close') THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_changed, CAST(sum(CASE WHEN a.brenvik_action = 'delete' THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_removed FROM "brenvik_work_actions" a WHERE a.brenvik_action <> 'keep' GROUP BY a."buoy_code" ORDER BY a."buoy_code";
 
-CREATE TEMP TABLE "brenvik_work_matches" AS
-WITH exact AS (
-  SELECT m.brenvik_version_no, min(m.brenvik_row_id) AS brenvik_row_id FROM (SELECT d.brenvik_version_no, s.brenvik_row_id FROM "brenvik_work_target_versions" d JOIN "brenvik_work_stored_versions" s ON d."buoy_code" = s."buoy_code" AND d.brenvik_effective_at = s.brenvik_effective_at) m GROUP BY m.brenvik_version_no
-), new_left AS (
-SELECT d."buoy_code", d.brenvik_version_no, row_number() OVER (PARTITION BY d."buoy_code" ORDER BY d.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_target_versions" d
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_version_no = d.brenvik_version_no)
-), old_left AS (
-SELECT s."buoy_code", s.brenvik_row_id, row_number() OVER (PARTITION BY s."buoy_code" ORDER BY s.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_stored_versions" s
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_row_id = s.brenvik_row_id)
-)
-SELECT brenvik_version_no, brenvik_row_id FROM exact
-UNION ALL
-SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON d."buoy_code" = s."buoy_code" AND d.brenvik_nth = s.brenvik_nth;
+SELECT o."brenvik_highest_0", o."brenvik_highest_1", e.brenvik_highest
+FROM (SELECT CAST(max(c.brenvik_effective_at) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_unreverted_changes" c) e
+LEFT JOIN (SELECT CAST(c."at" AS TEXT) AS brenvik_highest_0, CAST(c."entry" AS TEXT) AS brenvik_highest_1 FROM "brenvik_work_unreverted_changes" c ORDER BY c."at" DESC, c."entry" DESC LIMIT 1) o ON TRUE;
 
--- as before: INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
+-- as before: UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT a.brenvik_row_id, a.brenvik_valid_to, a.brenvik_deleted FROM "brenvik_work_actions" a WHERE a.brenvik_action = 'close') s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
--- as before: CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."colour", d."depth", d."since" 
+UPDATE "buoy" SET "name" = s."name", "depth" = s."depth", "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT a.* FROM "brenvik_work_actions" a WHERE a.brenvik_action = 'update') s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
--- as before: CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
-
--- as before: INSERT INTO "brenvik_work_to_update"
-
--- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS ends,
-
-SELECT r."buoy_code", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed) AS BIGINT) AS brenvik_changed, CAST(sum(r.removed) AS BIGINT) AS brenvik_removed FROM (SELECT o."buoy_code", 1 AS added, 0 AS changed, 0 AS removed FROM "brenvik_work_to_insert" w JOIN "brenvik_work_target_versions" o ON o.brenvik_version_no = w.brenvik_version_no UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_update" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_close" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 0 AS changed, 1 AS removed FROM "brenvik_work_to_delete" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id) r GROUP BY r."buoy_code" ORDER BY r."buoy_code";
-
--- as before: UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_close" s WHERE "buoy"."rowid" = s.brenvik_row_id;
-
--- as before: SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM s.brenvik_valid_to THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END) AS "name", max(CASE WHEN t."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END) AS "colour", max(CASE WHEN t."depth" IS DISTINCT FROM s."depth" THEN 1 ELSE 0 END) AS "depth", max(CASE WHEN t."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END) AS "since"
-
-UPDATE "buoy" SET "name" = s."name", "depth" = s."depth", "valid_to" = s.brenvik_valid_to, "is_deleted" = (s.brenvik_deleted = 1), "is_current" = (s.brenvik_valid_to IS NULL), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
-
-DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT r.brenvik_row_id FROM "brenvik_work_to_delete" r);
-
-SELECT o."at", o."entry", e.brenvik_highest
-FROM (SELECT CAST(max(c.brenvik_effective_at) AS TEXT) AS brenvik_highest FROM "brenvik_work_active_changes" c ) e
-LEFT JOIN (SELECT CAST(c."at" AS TEXT) AS "at", CAST(c."entry" AS TEXT) AS "entry" FROM "brenvik_work_active_changes" c  ORDER BY c."at" DESC, c."entry" DESC LIMIT 1) o ON TRUE;
+DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT s.brenvik_row_id FROM (SELECT a.brenvik_row_id FROM "brenvik_work_actions" a WHERE a.brenvik_action = 'delete') s);
 
 -- Run 6: rebuild
 
@@ -475,26 +375,10 @@ SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL;
 CREATE TEMP TABLE "brenvik_work_replay_keys" AS
 SELECT DISTINCT b."buoy_code", 1 AS brenvik_full_replay FROM (SELECT k."buoy_code" FROM "brenvik"."change_log_buoy" k UNION SELECT k."buoy_code" FROM "buoy" k) b;
 
--- as before: CREATE TEMP TABLE "brenvik_work_changes" AS
-
--- as before: SELECT count(*) AS n FROM "brenvik_work_replay_keys";
-
--- as before: CREATE TEMP TABLE "brenvik_work_current_path" AS
-
--- as before: UPDATE "brenvik_work_current_path" SET brenvik_decision_no = 0
-
--- as before: SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
-
--- as before: CREATE TEMP TABLE "brenvik_work_duplicates" AS 
+-- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "entry", "name", "colour", "depth", "since") AS (
-SELECT c."buoy_code",
-  c.brenvik_effective_at, 1, :run, c.brenvik_sequence_no, 1, c.brenvik_delete, c.brenvik_column_set,
-  c."at", c."entry", c."name", c."colour", c."depth", c."since"
-FROM "brenvik_work_changes" c
-WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
-  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no) UNION ALL 
 SELECT k."buoy_code",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."at", k."entry", k."name", k."colour", k."depth", k."since"
@@ -558,23 +442,33 @@ FROM lined j;
 
 -- as before: CREATE TEMP TABLE "brenvik_work_target_versions" AS
 
--- as before: CREATE TEMP TABLE "brenvik_work_to_close" AS
+CREATE TEMP TABLE "brenvik_work_actions" AS
+WITH matched AS (
+  SELECT COALESCE(d."buoy_code", s."buoy_code") AS "buoy_code", COALESCE(d."brenvik_effective_at", s."brenvik_effective_at") AS "brenvik_effective_at", CASE WHEN row_number() OVER (PARTITION BY d.brenvik_version_no ORDER BY s.brenvik_row_id) = 1 THEN d.brenvik_version_no END AS brenvik_version_no, s.brenvik_row_id
+  FROM "brenvik_work_target_versions" d FULL JOIN "brenvik_work_stored_versions" s ON d."buoy_code" = s."buoy_code" AND d.brenvik_effective_at = s.brenvik_effective_at
+), unmatched AS (
+  SELECT m."buoy_code", m.brenvik_version_no, m.brenvik_row_id, row_number() OVER (PARTITION BY m."buoy_code", CASE WHEN m.brenvik_version_no IS NULL THEN 1 ELSE 0 END ORDER BY m.brenvik_effective_at) AS brenvik_nth FROM matched m WHERE m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL
+), pairs AS (
+  SELECT m.brenvik_version_no, m.brenvik_row_id FROM matched m WHERE NOT (m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL)
+  UNION ALL
+  SELECT max(r.brenvik_version_no) AS brenvik_version_no, max(r.brenvik_row_id) AS brenvik_row_id FROM unmatched r
+  GROUP BY r."buoy_code", r.brenvik_nth
+), compared AS (
+SELECT CASE WHEN p.brenvik_version_no IS NULL THEN 'delete' WHEN p.brenvik_row_id IS NULL THEN 'insert' WHEN (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."name" IS DISTINCT FROM s."name" OR d."colour" IS DISTINCT FROM s."colour" OR d."depth" IS DISTINCT FROM s."depth" OR d."since" IS DISTINCT FROM s."since") THEN 'update' WHEN ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END) THEN 'close' ELSE 'keep' END AS brenvik_action, p.brenvik_row_id, COALESCE(d."buoy_code", s."buoy_code") AS "buoy_code", d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."colour", d."depth", d."since",
+  COALESCE(CASE WHEN s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_was_current, COALESCE(CASE WHEN d.brenvik_valid_to IS NULL AND d.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_is_current, CASE WHEN d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END AS brenvik_differs_effective_at, CASE WHEN d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" THEN 1 ELSE 0 END AS brenvik_differs_valid_to, CASE WHEN d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted" THEN 1 ELSE 0 END AS brenvik_differs_deleted, CASE WHEN d."name" IS DISTINCT FROM s."name" THEN 1 ELSE 0 END AS brenvik_differs_0, CASE WHEN d."colour" IS DISTINCT FROM s."colour" THEN 1 ELSE 0 END AS brenvik_differs_1, CASE WHEN d."depth" IS DISTINCT FROM s."depth" THEN 1 ELSE 0 END AS brenvik_differs_2, CASE WHEN d."since" IS DISTINCT FROM s."since" THEN 1 ELSE 0 END AS brenvik_differs_3, 0 AS brenvik_is_unlogged
+FROM pairs p
+LEFT JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+LEFT JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id UNION ALL 
+SELECT 'update', t."rowid" AS brenvik_row_id, t."buoy_code", t."valid_from", t."valid_to", CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END, x."name", t."colour", t."depth", t."since", 0, 0, 0, 0, 0, CASE WHEN x."name" IS DISTINCT FROM t."name" THEN 1 ELSE 0 END, 0, 0, 0, 0
+FROM (
+  SELECT DISTINCT d."buoy_code", d."name" FROM "brenvik_work_target_versions" d
+) x
+JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = x."buoy_code" AND b.brenvik_full_replay = 0
+JOIN "buoy" t ON t."buoy_code" = x."buoy_code"
+WHERE NOT (t."valid_to" IS NULL) AND (x."name" IS DISTINCT FROM t."name"))
+SELECT a.* FROM compared a WHERE a.brenvik_action <> 'keep' OR a.brenvik_is_unlogged = 1;
 
--- as before: CREATE TEMP TABLE "brenvik_work_stored_versions" AS
+-- as before: SELECT a.*, e.ended FROM (SELECT CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'close'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "close", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'update'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "update", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'insert'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "insert", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'delete'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."buoy_code" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."buoy_code" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_deleted ELSE 0 END) AS brenvik_differs_deleted, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_2 ELSE 0 END) AS brenvik_differs_2, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_3 ELSE 0 END) AS brenvik_differs_3 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."buoy_code" FROM "brenvik_work_actions" a GROUP BY a."buoy_code" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e;
 
--- as before: CREATE TEMP TABLE "brenvik_work_matches" AS
-
--- as before: INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."name", d."colour", d."depth", d."since" 
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
-
--- as before: CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
-
--- as before: INSERT INTO "brenvik_work_to_update"
-
--- as before: SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."buoy_code" = s."buoy_code" AND d.brenvik_valid_to IS NULL)) AS ends,
-
--- as before: SELECT r."buoy_code", CAST(sum(r.added) AS BIGINT) AS brenvik_added, CAST(sum(r.changed) AS BIGINT) AS brenvik_changed, CAST(sum(r.removed) AS BIGINT) AS brenvik_removed FROM (SELECT o."buoy_code", 1 AS added, 0 AS changed, 0 AS removed FROM "brenvik_work_to_insert" w JOIN "brenvik_work_target_versions" o ON o.brenvik_version_no = w.brenvik_version_no UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_update" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 1 AS changed, 0 AS removed FROM "brenvik_work_to_close" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id UNION ALL SELECT o."buoy_code", 0 AS added, 0 AS changed, 1 AS removed FROM "brenvik_work_to_delete" w JOIN "brenvik_work_stored_versions" o ON o.brenvik_row_id = w.brenvik_row_id) r GROUP BY r."buoy_code" ORDER BY r."buoy_code";
+-- as before: SELECT a."buoy_code", CAST(sum(CASE WHEN a.brenvik_action = 'insert' THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_added, CAST(sum(CASE WHEN a.brenvik_action IN ('update', 'close') THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_changed, CAST(sum(CASE WHEN a.brenvik_action = 'delete' THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_removed FROM "brenvik_work_actions" a WHERE a.brenvik_action <> 'keep' GROUP BY a."buoy_code" ORDER BY a."buoy_code";
 

@@ -1,26 +1,92 @@
 SELECT
-  COUNT("c"."brenvik_error") AS "invalid",
-  0 AS "derived",
-  CAST(COALESCE(
-    SUM(
-      CASE
-        WHEN "c"."brenvik_error" IS NULL
-        AND NOT (
-          (
-            "c"."at" > :high_order_0_as_0
-            OR (
-              "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
+  "s".*,
+  "r"."replay_keys",
+  "r"."replayed",
+  "o"."brenvik_highest_0",
+  "o"."brenvik_highest_1"
+FROM (
+  SELECT
+    COUNT("c"."brenvik_error") AS "invalid",
+    0 AS "inactive",
+    0 AS "derived",
+    CAST(COALESCE(SUM(CASE WHEN "c"."brenvik_error" IS NULL THEN 1 ELSE 0 END), 0) AS INTEGER) AS "changes",
+    CAST(COALESCE(
+      SUM(
+        CASE
+          WHEN "c"."brenvik_error" IS NULL
+          AND NOT (
+            (
+              "c"."at" > :high_order_0_as_0
+              OR (
+                "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
+              )
             )
+            AND "c"."brenvik_effective_at" > :high_effective_as_3
           )
-          AND "c"."brenvik_effective_at" > :high_effective_as_3
-        )
-        THEN 1
-        ELSE 0
+          THEN 1
+          ELSE 0
+        END
+      ),
+      0
+    ) AS INTEGER) AS "late",
+    CAST(MAX(
+      CASE
+        WHEN "c"."brenvik_error" IS NULL AND "c"."brenvik_effective_at" > :high_effective_as_4
+        THEN "c"."brenvik_effective_at"
       END
-    ),
-    0
-  ) AS INTEGER) AS "late"
-FROM "brenvik_work_changes" AS "c";
+    ) AS TEXT) AS "brenvik_highest"
+  FROM "brenvik_work_staged" AS "c"
+) AS "s"
+CROSS JOIN (
+  SELECT
+    COUNT(*) AS "replay_keys",
+    CAST(COALESCE(SUM("k"."n"), 0) AS INTEGER) AS "replayed"
+  FROM (
+    SELECT
+      COUNT(*) AS "n"
+    FROM "brenvik_work_staged" AS "c"
+    WHERE
+      "c"."brenvik_error" IS NULL
+    GROUP BY
+      "c"."buoy_code"
+    HAVING
+      COUNT(*) > 1
+      OR MAX(
+        CASE
+          WHEN NOT (
+            (
+              "c"."at" > :high_order_0_as_5
+              OR (
+                "c"."at" = :high_order_0_as_6 AND "c"."entry" > :high_order_1_as_7
+              )
+            )
+            AND "c"."brenvik_effective_at" > :high_effective_as_8
+          )
+          THEN 1
+          ELSE 0
+        END
+      ) = 1
+  ) AS "k"
+) AS "r"
+LEFT JOIN (
+  SELECT
+    CAST("c"."at" AS TEXT) AS "brenvik_highest_0",
+    CAST("c"."entry" AS TEXT) AS "brenvik_highest_1"
+  FROM "brenvik_work_staged" AS "c"
+  WHERE
+    "c"."brenvik_error" IS NULL
+    AND (
+      "c"."at" > :high_order_0_as_9
+      OR (
+        "c"."at" = :high_order_0_as_10 AND "c"."entry" > :high_order_1_as_11
+      )
+    )
+  ORDER BY
+    "c"."at" DESC NULLS FIRST,
+    "c"."entry" DESC NULLS FIRST
+  LIMIT 1
+) AS "o"
+  ON TRUE;
 
 CREATE TEMPORARY TABLE "brenvik_work_invalid" AS
 SELECT
@@ -29,13 +95,9 @@ SELECT
   "s"."brenvik_error" ->> '$.value' AS "brenvik_value",
   "s"."brenvik_error" ->> '$.reason' AS "brenvik_reason",
   "s"."brenvik_error" ->> '$.row' AS "brenvik_row"
-FROM "brenvik_work_changes" AS "s"
+FROM "brenvik_work_staged" AS "s"
 WHERE
   "s"."brenvik_error" IS NOT NULL;
-
-DELETE FROM "brenvik_work_changes"
-WHERE
-  "brenvik_error" IS NOT NULL;
 
 CREATE TEMPORARY TABLE "brenvik_work_rejected" AS
 SELECT
@@ -66,44 +128,60 @@ SELECT
   COALESCE(SUM("brenvik_is_duplicate"), 0) AS "again"
 FROM "brenvik_work_rejected";
 
-CREATE TEMPORARY TABLE "brenvik_work_replay_keys" AS
+CREATE TEMPORARY VIEW "brenvik_work_accepted" AS
 SELECT
-  "c"."buoy_code",
-  MAX(
-    CASE
-      WHEN NOT (
-        (
-          "c"."at" > :high_order_0_as_0
-          OR (
-            "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
+  "s".*
+FROM "brenvik_work_staged" AS "s"
+WHERE
+  "s"."brenvik_error" IS NULL;
+
+CREATE TEMPORARY TABLE "brenvik_work_late_or_several" AS
+SELECT
+  "k"."buoy_code",
+  CASE WHEN "t"."buoy_code" IS NULL OR "k"."brenvik_late" = 1 THEN 1 ELSE 0 END AS "brenvik_full_replay"
+FROM (
+  SELECT
+    "c"."buoy_code",
+    MAX(
+      CASE
+        WHEN NOT (
+          (
+            "c"."at" > :high_order_0_as_0
+            OR (
+              "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
+            )
           )
+          AND "c"."brenvik_effective_at" > :high_effective_as_3
         )
-        AND "c"."brenvik_effective_at" > :high_effective_as_3
-      )
-      THEN 1
-      ELSE 0
-    END
-  ) AS "brenvik_full_replay"
-FROM "brenvik_work_changes" AS "c"
-GROUP BY
-  "c"."buoy_code"
-HAVING
-  COUNT(*) > 1
-  OR MAX(
-    CASE
-      WHEN NOT (
-        (
-          "c"."at" > :high_order_0_as_4
-          OR (
-            "c"."at" = :high_order_0_as_5 AND "c"."entry" > :high_order_1_as_6
+        THEN 1
+        ELSE 0
+      END
+    ) AS "brenvik_late"
+  FROM "brenvik_work_accepted" AS "c"
+  GROUP BY
+    "c"."buoy_code"
+  HAVING
+    COUNT(*) > 1
+    OR MAX(
+      CASE
+        WHEN NOT (
+          (
+            "c"."at" > :high_order_0_as_4
+            OR (
+              "c"."at" = :high_order_0_as_5 AND "c"."entry" > :high_order_1_as_6
+            )
           )
+          AND "c"."brenvik_effective_at" > :high_effective_as_7
         )
-        AND "c"."brenvik_effective_at" > :high_effective_as_7
-      )
-      THEN 1
-      ELSE 0
-    END
-  ) = 1;
+        THEN 1
+        ELSE 0
+      END
+    ) = 1
+) AS "k"
+LEFT JOIN "buoy" AS "t"
+  ON "t"."buoy_code" = "k"."buoy_code"
+  AND "t"."valid_to" IS NULL
+  AND "t"."since" IS NOT NULL;
 
 CREATE TEMPORARY TABLE "brenvik_work_current_path" AS
 SELECT
@@ -119,7 +197,7 @@ SELECT
     THEN 0
     WHEN "m"."brenvik_type_2_differs" = 1
     THEN 2
-    WHEN "m"."brenvik_type_1_differs" = 1
+    WHEN "m"."brenvik_differs_0" = 1
     THEN 3
     WHEN "m"."brenvik_type_0_differs" = 1
     THEN 5
@@ -127,32 +205,38 @@ SELECT
   END AS "brenvik_decision_no",
   CASE
     WHEN "m"."brenvik_delete" = 0
-    AND "m"."brenvik_row_id" IS NOT NULL
-    AND "m"."brenvik_type_1_differs" = 1
+    AND NOT (
+      "m"."brenvik_row_id" IS NULL
+    )
+    AND "m"."brenvik_is_learned" = 0
+    AND (
+      "m"."brenvik_differs_0" = 1
+    )
     THEN 1
     ELSE 0
   END AS "brenvik_sets_type_1",
+  "m"."brenvik_differs_0",
   CASE
     WHEN "m"."brenvik_type_2_differs" = 1
-    OR "m"."brenvik_type_1_differs" = 1
+    OR "m"."brenvik_differs_0" = 1
     OR "m"."brenvik_type_0_differs" = 1
     THEN "m"."brenvik_before_0"
   END AS "brenvik_before_0",
   CASE
     WHEN "m"."brenvik_type_2_differs" = 1
-    OR "m"."brenvik_type_1_differs" = 1
+    OR "m"."brenvik_differs_0" = 1
     OR "m"."brenvik_type_0_differs" = 1
     THEN "m"."brenvik_before_1"
   END AS "brenvik_before_1",
   CASE
     WHEN "m"."brenvik_type_2_differs" = 1
-    OR "m"."brenvik_type_1_differs" = 1
+    OR "m"."brenvik_differs_0" = 1
     OR "m"."brenvik_type_0_differs" = 1
     THEN "m"."brenvik_before_2"
   END AS "brenvik_before_2",
   CASE
     WHEN "m"."brenvik_type_2_differs" = 1
-    OR "m"."brenvik_type_1_differs" = 1
+    OR "m"."brenvik_differs_0" = 1
     OR "m"."brenvik_type_0_differs" = 1
     THEN "m"."brenvik_before_3"
   END AS "brenvik_before_3"
@@ -171,43 +255,25 @@ FROM (
       ELSE 0
     END AS "brenvik_type_2_differs",
     CASE WHEN (
-      "c"."name" IS NOT "t"."name"
-    ) THEN 1 ELSE 0 END AS "brenvik_type_1_differs",
-    CASE WHEN (
       "c"."since" IS NOT "t"."since"
     ) THEN 1 ELSE 0 END AS "brenvik_type_0_differs",
+    CASE WHEN "c"."name" IS NOT "t"."name" THEN 1 ELSE 0 END AS "brenvik_differs_0",
     "t"."name" AS "brenvik_before_0",
     "t"."colour" AS "brenvik_before_1",
     "t"."depth" AS "brenvik_before_2",
     "t"."since" AS "brenvik_before_3"
-  FROM "brenvik_work_changes" AS "c"
+  FROM "brenvik_work_accepted" AS "c"
   LEFT JOIN "buoy" AS "t"
     ON "t"."buoy_code" = "c"."buoy_code" AND "t"."valid_to" IS NULL
   WHERE
     NOT EXISTS(
       SELECT
         1
-      FROM "brenvik_work_replay_keys" AS "b"
+      FROM "brenvik_work_late_or_several" AS "b"
       WHERE
         "b"."buoy_code" = "c"."buoy_code"
     )
 ) AS "m";
-
-UPDATE "brenvik_work_current_path" SET "brenvik_decision_no" = 0
-WHERE
-  "brenvik_work_current_path"."brenvik_decision_no" = 1
-  AND EXISTS(
-    SELECT
-      1
-    FROM "brenvik_work_changes" AS "c"
-    JOIN "buoy" AS "t"
-      ON "t"."buoy_code" = "c"."buoy_code"
-    WHERE
-      "c"."brenvik_sequence_no" = "brenvik_work_current_path"."brenvik_sequence_no"
-      AND NOT (
-        "t"."valid_to" IS NULL
-      )
-  );
 
 SELECT
   CASE "p"."brenvik_decision_no"
@@ -226,34 +292,80 @@ SELECT
     WHEN 6
     THEN 'unchanged'
   END AS "brenvik_decision",
-  "n",
-  "sets"
+  "p"."n",
+  "p"."sets",
+  "p"."brenvik_differs_0"
 FROM (
   SELECT
     "brenvik_decision_no",
     COUNT(*) AS "n",
-    CAST(SUM("brenvik_sets_type_1") AS INTEGER) AS "sets"
+    CAST(SUM("brenvik_sets_type_1") AS INTEGER) AS "sets",
+    MAX(CASE WHEN "brenvik_sets_type_1" = 1 THEN "brenvik_differs_0" ELSE 0 END) AS "brenvik_differs_0"
   FROM "brenvik_work_current_path"
   GROUP BY
     "brenvik_decision_no"
 ) AS "p";
 
-INSERT INTO "brenvik_work_replay_keys" (
-  "buoy_code",
-  "brenvik_full_replay"
-)
+CREATE TEMPORARY TABLE "brenvik_work_returning_changes" AS
 SELECT
-  "c"."buoy_code",
-  1
+  "p"."brenvik_sequence_no"
 FROM "brenvik_work_current_path" AS "p"
-JOIN "brenvik_work_changes" AS "c"
+JOIN "brenvik_work_accepted" AS "c"
   ON "c"."brenvik_sequence_no" = "p"."brenvik_sequence_no"
 WHERE
-  "p"."brenvik_decision_no" = 0;
+  "p"."brenvik_decision_no" = 1
+  AND EXISTS(
+    SELECT
+      1
+    FROM "buoy" AS "t"
+    WHERE
+      "t"."buoy_code" = "c"."buoy_code" AND NOT (
+        "t"."valid_to" IS NULL
+      )
+  );
 
-DELETE FROM "brenvik_work_current_path"
+CREATE TEMPORARY TABLE "brenvik_work_replay_keys" AS
+SELECT
+  "k"."buoy_code",
+  "k"."brenvik_full_replay"
+FROM "brenvik_work_late_or_several" AS "k"
+UNION ALL
+SELECT
+  "c"."buoy_code",
+  1 AS "brenvik_full_replay"
+FROM "brenvik_work_current_path" AS "p"
+JOIN "brenvik_work_accepted" AS "c"
+  ON "c"."brenvik_sequence_no" = "p"."brenvik_sequence_no"
 WHERE
-  "brenvik_work_current_path"."brenvik_decision_no" = 0;
+  "p"."brenvik_decision_no" = 0
+UNION ALL
+SELECT
+  "c"."buoy_code",
+  1 AS "brenvik_full_replay"
+FROM "brenvik_work_returning_changes" AS "p"
+JOIN "brenvik_work_accepted" AS "c"
+  ON "c"."brenvik_sequence_no" = "p"."brenvik_sequence_no";
+
+CREATE TEMPORARY TABLE "brenvik_work_stored_versions" AS
+SELECT
+  "t"."rowid" AS "brenvik_row_id",
+  "t"."buoy_code",
+  "t"."valid_from" AS "brenvik_effective_at",
+  "t"."valid_to" AS "brenvik_valid_to",
+  CASE WHEN "t"."is_deleted" = TRUE THEN 1 ELSE 0 END AS "brenvik_deleted",
+  "t"."name",
+  "t"."colour",
+  "t"."depth",
+  "t"."since",
+  CASE WHEN "t"."valid_to" IS NULL THEN 1 ELSE 0 END AS "brenvik_is_current",
+  "b"."brenvik_full_replay",
+  CASE WHEN "t"."is_current" = TRUE THEN 1 ELSE 0 END AS "brenvik_flagged_current"
+FROM "buoy" AS "t"
+JOIN "brenvik_work_replay_keys" AS "b"
+  ON "b"."buoy_code" = "t"."buoy_code"
+  AND (
+    "b"."brenvik_full_replay" = 1 OR "t"."valid_to" IS NULL
+  );
 
 CREATE TEMPORARY TABLE "brenvik_work_duplicates" AS
 SELECT
@@ -265,7 +377,7 @@ FROM (
       PARTITION BY "c"."buoy_code", "c"."brenvik_effective_at", "c"."brenvik_delete", "c"."brenvik_column_set", "c"."at", "c"."entry", "c"."name", "c"."colour", "c"."depth", "c"."since"
       ORDER BY "c"."brenvik_sequence_no" NULLS LAST
     ) AS "brenvik_nth"
-  FROM "brenvik_work_changes" AS "c"
+  FROM "brenvik_work_accepted" AS "c"
   WHERE
     EXISTS(
       SELECT
@@ -280,7 +392,7 @@ WHERE
 UNION
 SELECT
   "c"."brenvik_sequence_no"
-FROM "brenvik_work_changes" AS "c"
+FROM "brenvik_work_accepted" AS "c"
 JOIN "brenvik.change_log_buoy" AS "k"
   ON "k"."buoy_code" = "c"."buoy_code"
   AND "k"."at" = "c"."at"
@@ -301,21 +413,6 @@ WHERE
       "b"."buoy_code" = "c"."buoy_code" AND "b"."brenvik_full_replay" = 1
   );
 
-UPDATE "brenvik_work_replay_keys" SET "brenvik_full_replay" = 1
-WHERE
-  "brenvik_full_replay" = 0
-  AND (
-    NOT EXISTS(
-      SELECT
-        1
-      FROM "buoy" AS "t"
-      WHERE
-        "t"."buoy_code" = "brenvik_work_replay_keys"."buoy_code"
-        AND "t"."valid_to" IS NULL
-        AND "t"."since" IS NOT NULL
-    )
-  );
-
 CREATE TEMPORARY TABLE "brenvik_work_decided" AS
 WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "entry", "name", "colour", "depth", "since") AS (
   SELECT
@@ -333,7 +430,7 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     "c"."colour",
     "c"."depth",
     "c"."since"
-  FROM "brenvik_work_changes" AS "c"
+  FROM "brenvik_work_accepted" AS "c"
   WHERE
     EXISTS(
       SELECT
@@ -351,8 +448,8 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     )
   UNION ALL
   SELECT
-    "t"."buoy_code",
-    "t"."valid_from",
+    "s"."buoy_code",
+    "s"."brenvik_effective_at",
     1,
     0,
     0,
@@ -361,15 +458,13 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     0,
     NULL,
     CAST(NULL AS INTEGER),
-    "t"."name",
-    "t"."colour",
-    "t"."depth",
-    "t"."since"
-  FROM "buoy" AS "t"
-  JOIN "brenvik_work_replay_keys" AS "b"
-    ON "b"."buoy_code" = "t"."buoy_code"
-    AND "b"."brenvik_full_replay" = 0
-    AND "t"."valid_to" IS NULL
+    "s"."name",
+    "s"."colour",
+    "s"."depth",
+    "s"."since"
+  FROM "brenvik_work_stored_versions" AS "s"
+  WHERE
+    "s"."brenvik_full_replay" = 0 AND "s"."brenvik_is_current" = 1
   UNION ALL
   SELECT
     "k"."buoy_code",
@@ -638,337 +733,324 @@ FROM "spans" AS "v"
 WHERE
   "v"."brenvik_delete" = 0;
 
-CREATE TEMPORARY TABLE "brenvik_work_to_close" AS
-SELECT
-  "p"."brenvik_row_id",
-  "p"."brenvik_effective_at" AS "brenvik_valid_to",
-  CASE WHEN "p"."brenvik_decision_no" = 4 THEN 1 ELSE 0 END AS "brenvik_deleted"
-FROM "brenvik_work_current_path" AS "p"
-WHERE
-  "p"."brenvik_decision_no" IN (2, 4);
-
-CREATE TEMPORARY TABLE "brenvik_work_stored_versions" AS
-SELECT
-  "t"."rowid" AS "brenvik_row_id",
-  "t"."buoy_code",
-  "t"."valid_from" AS "brenvik_effective_at",
-  "t"."valid_to" AS "brenvik_valid_to",
-  CASE WHEN "t"."is_deleted" = TRUE THEN 1 ELSE 0 END AS "brenvik_deleted",
-  "t"."name",
-  "t"."colour",
-  "t"."depth",
-  "t"."since",
-  "b"."brenvik_full_replay",
-  CASE WHEN "t"."is_current" = TRUE THEN 1 ELSE 0 END AS "brenvik_flagged_current"
-FROM "buoy" AS "t"
-JOIN "brenvik_work_replay_keys" AS "b"
-  ON "b"."buoy_code" = "t"."buoy_code"
-  AND (
-    "b"."brenvik_full_replay" = 1 OR "t"."valid_to" IS NULL
-  );
-
-SELECT
-  COUNT(DISTINCT "q"."brenvik_key") AS "n",
-  MIN("q"."brenvik_key") AS "key"
-FROM (
+CREATE TEMPORARY TABLE "brenvik_work_actions" AS
+WITH "matched" AS (
   SELECT
-    CAST("s"."buoy_code" AS TEXT) AS "brenvik_key"
-  FROM "brenvik_work_stored_versions" AS "s"
+    COALESCE("d"."buoy_code", "s"."buoy_code") AS "buoy_code",
+    COALESCE("d"."brenvik_effective_at", "s"."brenvik_effective_at") AS "brenvik_effective_at",
+    "d"."brenvik_version_no" AS "brenvik_version_no",
+    "s"."brenvik_row_id"
+  FROM "brenvik_work_target_versions" AS "d"
+  FULL JOIN "brenvik_work_stored_versions" AS "s"
+    ON "d"."buoy_code" = "s"."buoy_code"
+    AND "d"."brenvik_effective_at" = "s"."brenvik_effective_at"
+), "unmatched" AS (
+  SELECT
+    "m"."buoy_code",
+    "m"."brenvik_version_no",
+    "m"."brenvik_row_id",
+    ROW_NUMBER() OVER (
+      PARTITION BY "m"."buoy_code", CASE WHEN "m"."brenvik_version_no" IS NULL THEN 1 ELSE 0 END
+      ORDER BY "m"."brenvik_effective_at" NULLS LAST
+    ) AS "brenvik_nth"
+  FROM "matched" AS "m"
   WHERE
-    "s"."brenvik_full_replay" = 1
-    AND NOT EXISTS(
-      SELECT
-        1
-      FROM "brenvik_work_decided" AS "e"
-      WHERE
-        "e"."buoy_code" = "s"."buoy_code"
-        AND "e"."brenvik_effective_at" = "s"."brenvik_effective_at"
-        AND (
-          "e"."brenvik_is_new" = 0 OR "e"."brenvik_replaces" IS NOT NULL
-        )
+    "m"."brenvik_version_no" IS NULL OR "m"."brenvik_row_id" IS NULL
+), "pairs" AS (
+  SELECT
+    "m"."brenvik_version_no",
+    "m"."brenvik_row_id"
+  FROM "matched" AS "m"
+  WHERE
+    NOT (
+      "m"."brenvik_version_no" IS NULL OR "m"."brenvik_row_id" IS NULL
     )
   UNION ALL
   SELECT
-    CAST("s"."buoy_code" AS TEXT) AS "brenvik_key"
-  FROM "brenvik_work_stored_versions" AS "s"
-  WHERE
-    "s"."brenvik_full_replay" = 1
-    AND "s"."brenvik_valid_to" IS NOT NULL
-    AND NOT EXISTS(
-      SELECT
-        1
-      FROM "brenvik_work_decided" AS "e"
-      WHERE
-        "e"."buoy_code" = "s"."buoy_code"
-        AND "e"."brenvik_effective_at" = "s"."brenvik_valid_to"
-        AND (
-          "e"."brenvik_is_new" = 0 OR "e"."brenvik_replaces" IS NOT NULL
+    MAX("r"."brenvik_version_no") AS "brenvik_version_no",
+    MAX("r"."brenvik_row_id") AS "brenvik_row_id"
+  FROM "unmatched" AS "r"
+  GROUP BY
+    "r"."buoy_code",
+    "r"."brenvik_nth"
+), "compared" AS (
+  SELECT
+    CASE
+      WHEN "p"."brenvik_version_no" IS NULL
+      THEN 'delete'
+      WHEN "p"."brenvik_row_id" IS NULL
+      THEN 'insert'
+      WHEN (
+        "d"."brenvik_effective_at" IS NOT "s"."brenvik_effective_at"
+        OR "d"."name" IS NOT "s"."name"
+        OR "d"."colour" IS NOT "s"."colour"
+        OR "d"."depth" IS NOT "s"."depth"
+        OR "d"."since" IS NOT "s"."since"
+      )
+      THEN 'update'
+      WHEN (
+        (
+          "d"."brenvik_valid_to" IS NOT "s"."brenvik_valid_to"
+          OR "d"."brenvik_deleted" IS NOT "s"."brenvik_deleted"
         )
-    )
-) AS "q";
-
-CREATE TEMPORARY TABLE "brenvik_work_matches" AS
-WITH "exact" AS (
+        OR "s"."brenvik_flagged_current" <> CASE WHEN "d"."brenvik_valid_to" IS NULL THEN 1 ELSE 0 END
+      )
+      THEN 'close'
+      ELSE 'keep'
+    END AS "brenvik_action",
+    "p"."brenvik_row_id",
+    COALESCE("d"."buoy_code", "s"."buoy_code") AS "buoy_code",
+    "d"."brenvik_effective_at",
+    "d"."brenvik_valid_to",
+    "d"."brenvik_deleted",
+    "d"."name",
+    "d"."colour",
+    "d"."depth",
+    "d"."since",
+    COALESCE(
+      CASE
+        WHEN "s"."brenvik_valid_to" IS NULL AND "s"."brenvik_deleted" = 0
+        THEN 1
+        ELSE 0
+      END,
+      0
+    ) AS "brenvik_was_current",
+    COALESCE(
+      CASE
+        WHEN "d"."brenvik_valid_to" IS NULL AND "d"."brenvik_deleted" = 0
+        THEN 1
+        ELSE 0
+      END,
+      0
+    ) AS "brenvik_is_current",
+    CASE
+      WHEN "d"."brenvik_effective_at" IS NOT "s"."brenvik_effective_at"
+      THEN 1
+      ELSE 0
+    END AS "brenvik_differs_effective_at",
+    CASE WHEN "d"."brenvik_valid_to" IS NOT "s"."brenvik_valid_to" THEN 1 ELSE 0 END AS "brenvik_differs_valid_to",
+    CASE WHEN "d"."brenvik_deleted" IS NOT "s"."brenvik_deleted" THEN 1 ELSE 0 END AS "brenvik_differs_deleted",
+    CASE WHEN "d"."name" IS NOT "s"."name" THEN 1 ELSE 0 END AS "brenvik_differs_0",
+    CASE WHEN "d"."colour" IS NOT "s"."colour" THEN 1 ELSE 0 END AS "brenvik_differs_1",
+    CASE WHEN "d"."depth" IS NOT "s"."depth" THEN 1 ELSE 0 END AS "brenvik_differs_2",
+    CASE WHEN "d"."since" IS NOT "s"."since" THEN 1 ELSE 0 END AS "brenvik_differs_3",
+    CASE
+      WHEN "s"."brenvik_full_replay" = 1
+      AND (
+        (
+          NOT EXISTS(
+            SELECT
+              1
+            FROM "brenvik_work_decided" AS "e"
+            WHERE
+              "e"."buoy_code" = "s"."buoy_code"
+              AND "e"."brenvik_effective_at" = "s"."brenvik_effective_at"
+              AND (
+                "e"."brenvik_is_new" = 0 OR "e"."brenvik_replaces" IS NOT NULL
+              )
+          )
+        )
+        OR (
+          "s"."brenvik_valid_to" IS NOT NULL
+          AND NOT EXISTS(
+            SELECT
+              1
+            FROM "brenvik_work_decided" AS "e"
+            WHERE
+              "e"."buoy_code" = "s"."buoy_code"
+              AND "e"."brenvik_effective_at" = "s"."brenvik_valid_to"
+              AND (
+                "e"."brenvik_is_new" = 0 OR "e"."brenvik_replaces" IS NOT NULL
+              )
+          )
+        )
+      )
+      THEN 1
+      ELSE 0
+    END AS "brenvik_is_unlogged"
+  FROM "pairs" AS "p"
+  LEFT JOIN "brenvik_work_target_versions" AS "d"
+    ON "d"."brenvik_version_no" = "p"."brenvik_version_no"
+  LEFT JOIN "brenvik_work_stored_versions" AS "s"
+    ON "s"."brenvik_row_id" = "p"."brenvik_row_id"
+  UNION ALL
   SELECT
-    "d"."brenvik_version_no",
-    "s"."brenvik_row_id"
-  FROM "brenvik_work_target_versions" AS "d"
-  JOIN "brenvik_work_stored_versions" AS "s"
-    ON "d"."buoy_code" = "s"."buoy_code"
-    AND "d"."brenvik_effective_at" = "s"."brenvik_effective_at"
-), "new_left" AS (
-  SELECT
-    "d"."buoy_code",
-    "d"."brenvik_version_no",
-    ROW_NUMBER() OVER (PARTITION BY "d"."buoy_code" ORDER BY "d"."brenvik_effective_at" NULLS LAST) AS "brenvik_nth"
-  FROM "brenvik_work_target_versions" AS "d"
+    'update',
+    "t"."rowid" AS "brenvik_row_id",
+    "t"."buoy_code",
+    "t"."valid_from",
+    "t"."valid_to",
+    CASE WHEN "t"."is_deleted" = TRUE THEN 1 ELSE 0 END,
+    "x"."name",
+    "t"."colour",
+    "t"."depth",
+    "t"."since",
+    0,
+    0,
+    0,
+    0,
+    0,
+    CASE WHEN "x"."name" IS NOT "t"."name" THEN 1 ELSE 0 END,
+    0,
+    0,
+    0,
+    0
+  FROM (
+    SELECT DISTINCT
+      "d"."buoy_code",
+      "d"."name"
+    FROM "brenvik_work_target_versions" AS "d"
+  ) AS "x"
+  JOIN "brenvik_work_replay_keys" AS "b"
+    ON "b"."buoy_code" = "x"."buoy_code" AND "b"."brenvik_full_replay" = 0
+  JOIN "buoy" AS "t"
+    ON "t"."buoy_code" = "x"."buoy_code"
   WHERE
-    NOT EXISTS(
-      SELECT
-        1
-      FROM "exact" AS "e"
-      WHERE
-        "e"."brenvik_version_no" = "d"."brenvik_version_no"
-    )
-), "old_left" AS (
-  SELECT
-    "s"."buoy_code",
-    "s"."brenvik_row_id",
-    ROW_NUMBER() OVER (PARTITION BY "s"."buoy_code" ORDER BY "s"."brenvik_effective_at" NULLS LAST) AS "brenvik_nth"
-  FROM "brenvik_work_stored_versions" AS "s"
-  WHERE
-    NOT EXISTS(
-      SELECT
-        1
-      FROM "exact" AS "e"
-      WHERE
-        "e"."brenvik_row_id" = "s"."brenvik_row_id"
+    NOT (
+      "t"."valid_to" IS NULL
+    ) AND (
+      "x"."name" IS NOT "t"."name"
     )
 )
 SELECT
-  "brenvik_version_no",
-  "brenvik_row_id"
-FROM "exact"
-UNION ALL
-SELECT
-  "d"."brenvik_version_no",
-  "s"."brenvik_row_id"
-FROM "new_left" AS "d"
-JOIN "old_left" AS "s"
-  ON "d"."buoy_code" = "s"."buoy_code" AND "d"."brenvik_nth" = "s"."brenvik_nth";
-
-INSERT INTO "brenvik_work_to_close"
-SELECT
-  "s"."brenvik_row_id",
-  "d"."brenvik_valid_to",
-  "d"."brenvik_deleted"
-FROM "brenvik_work_matches" AS "p"
-JOIN "brenvik_work_target_versions" AS "d"
-  ON "d"."brenvik_version_no" = "p"."brenvik_version_no"
-JOIN "brenvik_work_stored_versions" AS "s"
-  ON "s"."brenvik_row_id" = "p"."brenvik_row_id"
+  "a".*
+FROM "compared" AS "a"
 WHERE
-  NOT (
-    (
-      "d"."brenvik_effective_at" IS NOT "s"."brenvik_effective_at"
-      OR "d"."name" IS NOT "s"."name"
-      OR "d"."colour" IS NOT "s"."colour"
-      OR "d"."depth" IS NOT "s"."depth"
-      OR "d"."since" IS NOT "s"."since"
-    )
-  )
-  AND (
-    (
-      "d"."brenvik_valid_to" IS NOT "s"."brenvik_valid_to"
-      OR "d"."brenvik_deleted" IS NOT "s"."brenvik_deleted"
-    )
-    OR "s"."brenvik_flagged_current" <> CASE WHEN "d"."brenvik_valid_to" IS NULL THEN 1 ELSE 0 END
-  );
+  "a"."brenvik_action" <> 'keep' OR "a"."brenvik_is_unlogged" = 1;
 
-CREATE TEMPORARY TABLE "brenvik_work_to_update" AS
 SELECT
-  "s"."brenvik_row_id",
-  "d"."brenvik_effective_at",
-  "d"."brenvik_valid_to",
-  "d"."brenvik_deleted",
-  "d"."name",
-  "d"."colour",
-  "d"."depth",
-  "d"."since"
-FROM "brenvik_work_matches" AS "p"
-JOIN "brenvik_work_target_versions" AS "d"
-  ON "d"."brenvik_version_no" = "p"."brenvik_version_no"
-JOIN "brenvik_work_stored_versions" AS "s"
-  ON "s"."brenvik_row_id" = "p"."brenvik_row_id"
-WHERE
-  (
-    "d"."brenvik_effective_at" IS NOT "s"."brenvik_effective_at"
-    OR "d"."name" IS NOT "s"."name"
-    OR "d"."colour" IS NOT "s"."colour"
-    OR "d"."depth" IS NOT "s"."depth"
-    OR "d"."since" IS NOT "s"."since"
-  );
-
-CREATE TEMPORARY TABLE "brenvik_work_to_insert" AS
-SELECT
-  "d"."brenvik_version_no"
-FROM "brenvik_work_target_versions" AS "d"
-WHERE
-  NOT EXISTS(
-    SELECT
-      1
-    FROM "brenvik_work_matches" AS "p"
-    WHERE
-      "p"."brenvik_version_no" = "d"."brenvik_version_no"
-  );
-
-CREATE TEMPORARY TABLE "brenvik_work_to_delete" AS
-SELECT
-  "s"."brenvik_row_id"
-FROM "brenvik_work_stored_versions" AS "s"
-WHERE
-  NOT EXISTS(
-    SELECT
-      1
-    FROM "brenvik_work_matches" AS "p"
-    WHERE
-      "p"."brenvik_row_id" = "s"."brenvik_row_id"
-  );
-
-INSERT INTO "brenvik_work_to_update"
-SELECT
-  "t"."rowid",
-  "t"."valid_from",
-  "t"."valid_to",
-  CASE WHEN "t"."is_deleted" THEN 1 ELSE 0 END,
-  "x"."name",
-  "t"."colour",
-  "t"."depth",
-  "t"."since"
+  "a".*,
+  "e"."ended",
+  "j".*,
+  "d".*
 FROM (
-  SELECT DISTINCT
-    "d"."buoy_code",
-    "d"."name"
-  FROM "brenvik_work_target_versions" AS "d"
-) AS "x"
-JOIN "brenvik_work_replay_keys" AS "b"
-  ON "b"."buoy_code" = "x"."buoy_code" AND "b"."brenvik_full_replay" = 0
-JOIN "buoy" AS "t"
-  ON "t"."buoy_code" = "x"."buoy_code"
-WHERE
-  NOT (
-    "t"."valid_to" IS NULL
-  ) AND (
-    "x"."name" IS NOT "t"."name"
-  );
-
-SELECT
-  (
+  SELECT
+    CAST(COALESCE(SUM(CASE WHEN "a"."brenvik_action" = 'close' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "close",
+    CAST(COALESCE(SUM(CASE WHEN "a"."brenvik_action" = 'update' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "update",
+    CAST(COALESCE(SUM(CASE WHEN "a"."brenvik_action" = 'insert' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "insert",
+    CAST(COALESCE(SUM(CASE WHEN "a"."brenvik_action" = 'delete' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "delete",
+    CAST(COALESCE(SUM("a"."brenvik_is_current" - "a"."brenvik_was_current"), 0) AS INTEGER) AS "current_change",
+    COUNT(
+      DISTINCT CASE WHEN "a"."brenvik_is_unlogged" = 1 THEN CAST("a"."buoy_code" AS TEXT) END
+    ) AS "unlogged",
+    MIN(CASE WHEN "a"."brenvik_is_unlogged" = 1 THEN CAST("a"."buoy_code" AS TEXT) END) AS "unlogged_key",
+    MAX(
+      CASE
+        WHEN "a"."brenvik_action" = 'update'
+        THEN "a"."brenvik_differs_effective_at"
+        ELSE 0
+      END
+    ) AS "brenvik_differs_effective_at",
+    MAX(
+      CASE
+        WHEN "a"."brenvik_action" = 'update'
+        THEN "a"."brenvik_differs_valid_to"
+        ELSE 0
+      END
+    ) AS "brenvik_differs_valid_to",
+    MAX(
+      CASE
+        WHEN "a"."brenvik_action" = 'update'
+        THEN "a"."brenvik_differs_deleted"
+        ELSE 0
+      END
+    ) AS "brenvik_differs_deleted",
+    MAX(
+      CASE WHEN "a"."brenvik_action" = 'update' THEN "a"."brenvik_differs_0" ELSE 0 END
+    ) AS "brenvik_differs_0",
+    MAX(
+      CASE WHEN "a"."brenvik_action" = 'update' THEN "a"."brenvik_differs_1" ELSE 0 END
+    ) AS "brenvik_differs_1",
+    MAX(
+      CASE WHEN "a"."brenvik_action" = 'update' THEN "a"."brenvik_differs_2" ELSE 0 END
+    ) AS "brenvik_differs_2",
+    MAX(
+      CASE WHEN "a"."brenvik_action" = 'update' THEN "a"."brenvik_differs_3" ELSE 0 END
+    ) AS "brenvik_differs_3"
+  FROM "brenvik_work_actions" AS "a"
+) AS "a"
+CROSS JOIN (
+  SELECT
+    COUNT(*) AS "ended"
+  FROM (
     SELECT
-      COUNT(*)
-    FROM "brenvik_work_stored_versions" AS "s"
-    WHERE
-      "s"."brenvik_valid_to" IS NULL AND "s"."brenvik_deleted" = 0
-  ) AS "before",
-  (
-    SELECT
-      COUNT(*)
-    FROM "brenvik_work_stored_versions" AS "s"
-    WHERE
-      "s"."brenvik_valid_to" IS NULL
-      AND "s"."brenvik_deleted" = 0
-      AND NOT EXISTS(
-        SELECT
-          1
-        FROM "brenvik_work_target_versions" AS "d"
-        WHERE
-          "d"."buoy_code" = "s"."buoy_code" AND "d"."brenvik_valid_to" IS NULL
-      )
-  ) AS "ends",
-  (
-    SELECT
-      COUNT(*)
-    FROM "brenvik_work_target_versions" AS "d"
-    WHERE
-      "d"."brenvik_valid_to" IS NULL
-  ) AS "after";
-
-SELECT
-  "brenvik_decision",
-  COUNT(*) AS "n"
-FROM "brenvik_work_decided"
-WHERE
-  "brenvik_is_new" = 1
-GROUP BY
-  "brenvik_decision";
-
-SELECT
-  (
-    SELECT
-      COUNT(*)
-    FROM "brenvik_work_changes"
-  ) AS "changes",
-  (
-    SELECT
-      COUNT(*)
-    FROM "brenvik_work_current_path"
-  ) AS "current_path",
-  (
-    SELECT
-      COUNT(*)
-    FROM "brenvik_work_duplicates"
-  ) AS "duplicates";
-
-SELECT
-  (
-    SELECT
-      COUNT(*)
-    FROM "brenvik_work_changes" AS "c"
-    JOIN "brenvik_work_duplicates" AS "d"
-      ON "d"."brenvik_sequence_no" = "c"."brenvik_sequence_no"
-    WHERE
-      NOT (
-        (
-          "c"."at" > :high_order_0_as_0
-          OR (
-            "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
+      "a"."buoy_code"
+    FROM "brenvik_work_actions" AS "a"
+    GROUP BY
+      "a"."buoy_code"
+    HAVING
+      MAX("a"."brenvik_was_current") = 1 AND MAX("a"."brenvik_is_current") = 0
+  ) AS "k"
+) AS "e"
+CROSS JOIN (
+  SELECT
+    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'inserted' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "inserted",
+    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'versioned' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "versioned",
+    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'overwritten' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "overwritten",
+    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'deleted' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "deleted",
+    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'protected' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "protected",
+    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'unchanged' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "unchanged",
+    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'superseded' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "superseded",
+    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'ignored' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "ignored"
+  FROM "brenvik_work_decided" AS "j"
+  WHERE
+    "j"."brenvik_is_new" = 1
+) AS "j"
+CROSS JOIN (
+  SELECT
+    COUNT(*) AS "duplicates",
+    CAST(COALESCE(
+      SUM(
+        CASE
+          WHEN NOT (
+            (
+              "c"."at" > :high_order_0_as_0
+              OR (
+                "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
+              )
+            )
+            AND "c"."brenvik_effective_at" > :high_effective_as_3
           )
-        )
-        AND "c"."brenvik_effective_at" > :high_effective_as_3
-      )
-  ) AS "n";
+          THEN 1
+          ELSE 0
+        END
+      ),
+      0
+    ) AS INTEGER) AS "late_duplicates"
+  FROM "brenvik_work_duplicates" AS "d"
+  JOIN "brenvik_work_accepted" AS "c"
+    ON "d"."brenvik_sequence_no" = "c"."brenvik_sequence_no"
+) AS "d";
 
 UPDATE "buoy" SET "valid_to" = "s"."brenvik_valid_to", "is_current" = (
   "s"."brenvik_valid_to" IS NULL
 ), "is_deleted" = (
   "s"."brenvik_deleted" = 1
 ), "last_run" = :run, "last_loaded_at" = :loaded_at_as_0
-FROM "brenvik_work_to_close" AS "s"
+FROM (
+  SELECT
+    "a"."brenvik_row_id",
+    "a"."brenvik_valid_to",
+    "a"."brenvik_deleted"
+  FROM "brenvik_work_actions" AS "a"
+  WHERE
+    "a"."brenvik_action" = 'close'
+) AS "s"
 WHERE
   "buoy"."rowid" = "s"."brenvik_row_id";
 
-SELECT
-  MAX(CASE WHEN "t"."valid_from" IS NOT "s"."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at",
-  MAX(CASE WHEN "t"."valid_to" IS NOT "s"."brenvik_valid_to" THEN 1 ELSE 0 END) AS "brenvik_valid_to",
-  MAX(
-    CASE WHEN "t"."is_deleted" IS NOT (
-      "s"."brenvik_deleted" = 1
-    ) THEN 1 ELSE 0 END
-  ) AS "brenvik_deleted",
-  MAX(CASE WHEN "t"."name" IS NOT "s"."name" THEN 1 ELSE 0 END) AS "name",
-  MAX(CASE WHEN "t"."colour" IS NOT "s"."colour" THEN 1 ELSE 0 END) AS "colour",
-  MAX(CASE WHEN "t"."depth" IS NOT "s"."depth" THEN 1 ELSE 0 END) AS "depth",
-  MAX(CASE WHEN "t"."since" IS NOT "s"."since" THEN 1 ELSE 0 END) AS "since"
-FROM "brenvik_work_to_update" AS "s"
-JOIN "buoy" AS "t"
-  ON "t"."rowid" = "s"."brenvik_row_id";
-
-UPDATE "buoy" SET "name" = "s"."name", "valid_to" = "s"."brenvik_valid_to", "is_deleted" = (
-  "s"."brenvik_deleted" = 1
-), "is_current" = (
+UPDATE "buoy" SET "name" = "s"."name", "valid_to" = "s"."brenvik_valid_to", "is_current" = (
   "s"."brenvik_valid_to" IS NULL
+), "is_deleted" = (
+  "s"."brenvik_deleted" = 1
 ), "last_run" = :run, "last_loaded_at" = :loaded_at_as_0
-FROM "brenvik_work_to_update" AS "s"
+FROM (
+  SELECT
+    "a".*
+  FROM "brenvik_work_actions" AS "a"
+  WHERE
+    "a"."brenvik_action" = 'update'
+) AS "s"
 WHERE
   "buoy"."rowid" = "s"."brenvik_row_id";
 
@@ -990,15 +1072,15 @@ INSERT INTO "buoy" (
 )
 SELECT
   :last_key + ROW_NUMBER() OVER (),
-  "n"."buoy_code",
-  "n"."name",
-  "n"."colour",
-  "n"."depth",
-  "n"."since",
-  "n"."brenvik_valid_from",
-  "n"."brenvik_valid_to",
-  "n"."brenvik_current",
-  "n"."brenvik_deleted",
+  "s"."buoy_code",
+  "s"."name",
+  "s"."colour",
+  "s"."depth",
+  "s"."since",
+  "s"."brenvik_valid_from",
+  "s"."brenvik_valid_to",
+  "s"."brenvik_current",
+  "s"."brenvik_deleted",
   :run,
   :run,
   :loaded_at_as_0,
@@ -1015,29 +1097,36 @@ FROM (
     TRUE AS "brenvik_current",
     FALSE AS "brenvik_deleted"
   FROM "brenvik_work_current_path" AS "p"
-  JOIN "brenvik_work_changes" AS "c"
+  JOIN "brenvik_work_accepted" AS "c"
     ON "c"."brenvik_sequence_no" = "p"."brenvik_sequence_no"
   WHERE
     "p"."brenvik_decision_no" IN (1, 2)
+    AND NOT EXISTS(
+      SELECT
+        1
+      FROM "brenvik_work_returning_changes" AS "r"
+      WHERE
+        "r"."brenvik_sequence_no" = "p"."brenvik_sequence_no"
+    )
   UNION ALL
   SELECT
-    "d"."buoy_code",
-    "d"."name",
-    "d"."colour",
-    "d"."depth",
-    "d"."since",
-    "d"."brenvik_effective_at" AS "brenvik_valid_from",
-    "d"."brenvik_valid_to" AS "brenvik_valid_to",
+    "s"."buoy_code",
+    "s"."name",
+    "s"."colour",
+    "s"."depth",
+    "s"."since",
+    "s"."brenvik_effective_at" AS "brenvik_valid_from",
+    "s"."brenvik_valid_to" AS "brenvik_valid_to",
     (
-      "d"."brenvik_valid_to" IS NULL
+      "s"."brenvik_valid_to" IS NULL
     ) AS "brenvik_current",
     (
-      "d"."brenvik_deleted" = 1
+      "s"."brenvik_deleted" = 1
     ) AS "brenvik_deleted"
-  FROM "brenvik_work_to_insert" AS "a"
-  JOIN "brenvik_work_target_versions" AS "d"
-    ON "d"."brenvik_version_no" = "a"."brenvik_version_no"
-) AS "n";
+  FROM "brenvik_work_actions" AS "s"
+  WHERE
+    "s"."brenvik_action" = 'insert'
+) AS "s";
 
 INSERT INTO "brenvik.change_log_buoy" (
   "brenvik_run",
@@ -1055,26 +1144,30 @@ INSERT INTO "brenvik.change_log_buoy" (
 )
 SELECT
   :run,
-  "c"."brenvik_sequence_no",
-  "c"."brenvik_column_set",
-  "c"."brenvik_delete",
-  "c"."brenvik_effective_at",
-  "c"."buoy_code",
-  "c"."at",
-  "c"."entry",
-  "c"."name",
-  "c"."colour",
-  "c"."depth",
-  "c"."since"
-FROM "brenvik_work_changes" AS "c"
-WHERE
-  NOT EXISTS(
-    SELECT
-      1
-    FROM "brenvik_work_duplicates" AS "d"
-    WHERE
-      "d"."brenvik_sequence_no" = "c"."brenvik_sequence_no"
-  );
+  "s"."brenvik_sequence_no",
+  "s"."brenvik_column_set",
+  "s"."brenvik_delete",
+  "s"."brenvik_effective_at",
+  "s"."buoy_code",
+  "s"."at",
+  "s"."entry",
+  "s"."name",
+  "s"."colour",
+  "s"."depth",
+  "s"."since"
+FROM (
+  SELECT
+    "c".*
+  FROM "brenvik_work_accepted" AS "c"
+  WHERE
+    NOT EXISTS(
+      SELECT
+        1
+      FROM "brenvik_work_duplicates" AS "d"
+      WHERE
+        "d"."brenvik_sequence_no" = "c"."brenvik_sequence_no"
+    )
+) AS "s";
 
 INSERT INTO "brenvik.rejects" (
   "reject",
@@ -1118,7 +1211,7 @@ SELECT
   "k"."brenvik_run" AS "of_run",
   COUNT(DISTINCT "c"."brenvik_sequence_no") AS "n"
 FROM "brenvik_work_duplicates" AS "d"
-JOIN "brenvik_work_changes" AS "c"
+JOIN "brenvik_work_accepted" AS "c"
   ON "c"."brenvik_sequence_no" = "d"."brenvik_sequence_no"
 JOIN "brenvik.change_log_buoy" AS "k"
   ON "k"."buoy_code" = "c"."buoy_code"
@@ -1133,33 +1226,3 @@ JOIN "brenvik.change_log_buoy" AS "k"
   AND "k"."since" IS "c"."since"
 GROUP BY
   "k"."brenvik_run";
-
-SELECT
-  "o"."at",
-  "o"."entry",
-  "e"."brenvik_highest"
-FROM (
-  SELECT
-    CAST(MAX("c"."brenvik_effective_at") AS TEXT) AS "brenvik_highest"
-  FROM "brenvik_work_changes" AS "c"
-  WHERE
-    "c"."brenvik_effective_at" > :high_effective_as_0
-) AS "e"
-LEFT JOIN (
-  SELECT
-    CAST("c"."at" AS TEXT) AS "at",
-    CAST("c"."entry" AS TEXT) AS "entry"
-  FROM "brenvik_work_changes" AS "c"
-  WHERE
-    (
-      "c"."at" > :high_order_0_as_1
-      OR (
-        "c"."at" = :high_order_0_as_2 AND "c"."entry" > :high_order_1_as_3
-      )
-    )
-  ORDER BY
-    "c"."at" DESC NULLS FIRST,
-    "c"."entry" DESC NULLS FIRST
-  LIMIT 1
-) AS "o"
-  ON TRUE;

@@ -1,6 +1,6 @@
 -- Run 2: changes
 
-CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
+CREATE TEMP TABLE "brenvik_work_staged" AS -- in DuckDB, as the rows come
 SELECT
   brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
   brenvik_is_delete AS brenvik_delete,
@@ -11,67 +11,82 @@ FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_
     WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))
     WHEN timezone(regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1), COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) = TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END AS "brenvik_timestamp_of_at" FROM brenvik_stream AS rows_as_read) AS cast_rows) AS typed_rows) AS tested_rows) AS checked_rows;
 
-SELECT count(c.brenvik_error) AS invalid, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
+SELECT s.*, r.replay_keys, r.replayed
+FROM (
+  SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
+    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
+  FROM "brenvik_work_staged" c
+) s CROSS JOIN (
+  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
+  FROM (SELECT count(*) AS n FROM "brenvik_work_staged" c WHERE c.brenvik_error IS NULL GROUP BY c."harbour", c."berth" HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1) k
+) r;
 
-CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT c."harbour", c."berth", max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) AS brenvik_full_replay
-FROM "brenvik_work_changes" c
-GROUP BY c."harbour", c."berth"
-HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1;
+CREATE TEMP TABLE "brenvik_work_late_or_several" AS
+SELECT k."harbour", k."berth", CASE WHEN t."harbour" IS NULL OR k.brenvik_late = 1 OR k.brenvik_deletes = 1 THEN 1 ELSE 0 END AS brenvik_full_replay
+FROM (
+  SELECT c."harbour", c."berth", max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) AS brenvik_late, max(c.brenvik_delete) AS brenvik_deletes FROM "brenvik_work_staged" c GROUP BY c."harbour", c."berth" HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1
+) k
+LEFT JOIN "buoy" t ON t."harbour" = k."harbour" AND t."berth" = k."berth" AND t."until" = CAST(:open_end AS TIMESTAMP);
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
-  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_type_1_differs = 1 THEN 3 ELSE 6 END AS brenvik_decision_no,
-  CASE WHEN m.brenvik_delete = 0 AND m.brenvik_row_id IS NOT NULL AND m.brenvik_type_1_differs = 1 THEN 1 ELSE 0 END AS brenvik_sets_type_1,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
-  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_1_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_differs_1 = 1 THEN 3 ELSE 6 END AS brenvik_decision_no,
+  CASE WHEN m.brenvik_delete = 0 AND NOT (m.brenvik_row_id IS NULL) AND (m.brenvik_differs_1 = 1) THEN 1 ELSE 0 END AS brenvik_sets_type_1,
+  m.brenvik_differs_1,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_differs_1 = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_differs_1 = 1 THEN m.brenvik_before_1 END AS brenvik_before_1
 FROM (
   SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
   CASE WHEN (c."keeper" IS DISTINCT FROM t."keeper") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
-  CASE WHEN (c."note" IS DISTINCT FROM t."note") THEN 1 ELSE 0 END AS brenvik_type_1_differs,
+  CASE WHEN c."note" IS DISTINCT FROM t."note" THEN 1 ELSE 0 END AS brenvik_differs_1,
   t."keeper" AS brenvik_before_0,
   t."note" AS brenvik_before_1
-  FROM "brenvik_work_changes" c
+  FROM "brenvik_work_staged" c
   LEFT JOIN "buoy" t ON t."harbour" = c."harbour" AND t."berth" = c."berth" AND t."until" = CAST(:open_end AS TIMESTAMP)
-  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
+  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
 ) m;
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, p.n, p.sets, p.brenvik_differs_1 FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets, max(CASE WHEN brenvik_sets_type_1 = 1 THEN brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-CREATE TEMP TABLE "brenvik_work_duplicates" AS 
+CREATE TEMP TABLE "brenvik_work_stored_versions" AS
+SELECT t."rowid" AS brenvik_row_id, t."harbour", t."berth", CAST(t."from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."until" = CAST(:open_end AS TIMESTAMP) THEN NULL ELSE t."until" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN NOT (t."until" = CAST(:open_end AS TIMESTAMP)) THEN 1 ELSE 0 END AS brenvik_deleted, t."keeper", t."note", CASE WHEN t."until" = CAST(:open_end AS TIMESTAMP) THEN 1 ELSE 0 END AS brenvik_is_current,
+  b.brenvik_full_replay
+FROM "buoy" t
+JOIN "brenvik_work_late_or_several" b ON b."harbour" = t."harbour" AND b."berth" = t."berth" AND (b.brenvik_full_replay = 1 OR t."until" = CAST(:open_end AS TIMESTAMP));
+
+CREATE TEMP TABLE "brenvik_work_duplicates" AS
 SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
     PARTITION BY c."harbour", c."berth", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."keeper", c."note" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
-  FROM "brenvik_work_changes" c
-  WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
+  FROM "brenvik_work_staged" c
+  WHERE EXISTS (SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
 ) n WHERE n.brenvik_nth > 1 UNION 
 SELECT c.brenvik_sequence_no
-FROM "brenvik_work_changes" c
+FROM "brenvik_work_staged" c
 JOIN "brenvik"."change_log_buoy" k ON k."harbour" = c."harbour" AND k."berth" = c."berth" AND k."at" = c."at" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."keeper" IS NOT DISTINCT FROM c."keeper" AND k."note" IS NOT DISTINCT FROM c."note"
 WHERE EXISTS (
-  SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth" AND b.brenvik_full_replay = 1);
-
-UPDATE "brenvik_work_replay_keys" SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND (NOT EXISTS (SELECT 1 FROM "buoy" t WHERE t."harbour" = "brenvik_work_replay_keys"."harbour" AND t."berth" = "brenvik_work_replay_keys"."berth" AND t."until" = CAST(:open_end AS TIMESTAMP)) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" c WHERE c."harbour" = "brenvik_work_replay_keys"."harbour" AND c."berth" = "brenvik_work_replay_keys"."berth" AND c.brenvik_delete = 1));
+  SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth" AND b.brenvik_full_replay = 1);
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("harbour", "berth", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "keeper", "note") AS (
 SELECT c."harbour", c."berth",
   c.brenvik_effective_at, 1, :run, c.brenvik_sequence_no, 1, c.brenvik_delete, c.brenvik_column_set,
   c."at", c."keeper", c."note"
-FROM "brenvik_work_changes" c
-WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
+FROM "brenvik_work_staged" c
+WHERE EXISTS (
+  SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
   AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no) UNION ALL 
-SELECT t."harbour", t."berth",
-  t."from", 1, 0, 0, 0, 0, 0,
+SELECT s."harbour", s."berth",
+  s.brenvik_effective_at, 1, 0, 0, 0, 0, 0,
   CAST(NULL AS TIMESTAMP),
-  t."keeper",
-  t."note"
-FROM "buoy" t
-JOIN "brenvik_work_replay_keys" b ON b."harbour" = t."harbour" AND b."berth" = t."berth" AND b.brenvik_full_replay = 0 AND t."until" = CAST(:open_end AS TIMESTAMP) UNION ALL 
+  s."keeper",
+  s."note"
+FROM "brenvik_work_stored_versions" s
+WHERE s.brenvik_full_replay = 0 AND s.brenvik_is_current = 1 UNION ALL 
 SELECT k."harbour", k."berth",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."at", k."keeper", k."note"
-FROM "brenvik_work_replay_keys" b
+FROM "brenvik_work_late_or_several" b
 JOIN "brenvik"."change_log_buoy" k ON k."harbour" = b."harbour" AND k."berth" = b."berth"
 WHERE b.brenvik_full_replay = 1
 ), placed AS (
@@ -148,93 +163,45 @@ SELECT row_number() OVER (ORDER BY v."harbour", v."berth", v.brenvik_effective_a
 FROM spans v
 WHERE v.brenvik_delete = 0 AND v.brenvik_lifetime = v.brenvik_lifetimes;
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no = 2;
-
-CREATE TEMP TABLE "brenvik_work_to_delete" AS 
+CREATE TEMP TABLE "brenvik_work_removed_rows" AS
 SELECT t."rowid" AS brenvik_row_id
 FROM "buoy" t
 WHERE EXISTS (
-  SELECT 1 FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-  WHERE p.brenvik_decision_no = 4 AND t."harbour" = c."harbour" AND t."berth" = c."berth");
+  SELECT 1 FROM "brenvik_work_current_path" p JOIN "brenvik_work_staged" c ON c.brenvik_sequence_no = p.brenvik_sequence_no WHERE p.brenvik_decision_no = 4 AND t."harbour" = c."harbour" AND t."berth" = c."berth");
 
-CREATE TEMP TABLE "brenvik_work_stored_versions" AS
-SELECT t."rowid" AS brenvik_row_id, t."harbour", t."berth", CAST(t."from" AS TIMESTAMP) AS brenvik_effective_at, CAST(CASE WHEN t."until" = CAST(:open_end AS TIMESTAMP) THEN NULL ELSE t."until" END AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN NOT (t."until" = CAST(:open_end AS TIMESTAMP)) THEN 1 ELSE 0 END AS brenvik_deleted, t."keeper", t."note", b.brenvik_full_replay
-FROM "buoy" t
-JOIN "brenvik_work_replay_keys" b ON b."harbour" = t."harbour" AND b."berth" = t."berth" AND (b.brenvik_full_replay = 1 OR t."until" = CAST(:open_end AS TIMESTAMP));
-
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(length(CAST(s."harbour" AS TEXT)) AS TEXT) || ':' || CAST(s."harbour" AS TEXT) || CAST(length(CAST(s."berth" AS TEXT)) AS TEXT) || ':' || CAST(s."berth" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)) UNION ALL SELECT CAST(length(CAST(s."harbour" AS TEXT)) AS TEXT) || ':' || CAST(s."harbour" AS TEXT) || CAST(length(CAST(s."berth" AS TEXT)) AS TEXT) || ':' || CAST(s."berth" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) q;
-
-CREATE TEMP TABLE "brenvik_work_matches" AS
-WITH exact AS (
-  SELECT d.brenvik_version_no, s.brenvik_row_id FROM "brenvik_work_target_versions" d JOIN "brenvik_work_stored_versions" s ON d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_effective_at = s.brenvik_effective_at
-), new_left AS (
-SELECT d."harbour", d."berth", d.brenvik_version_no, row_number() OVER (PARTITION BY d."harbour", d."berth" ORDER BY d.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_target_versions" d
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_version_no = d.brenvik_version_no)
-), old_left AS (
-SELECT s."harbour", s."berth", s.brenvik_row_id, row_number() OVER (PARTITION BY s."harbour", s."berth" ORDER BY s.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_stored_versions" s
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_row_id = s.brenvik_row_id)
-)
-SELECT brenvik_version_no, brenvik_row_id FROM exact
-UNION ALL
-SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_nth = s.brenvik_nth;
-
-INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE NOT ((d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."keeper" IS DISTINCT FROM s."keeper" OR d."note" IS DISTINCT FROM s."note")) AND (d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to");
-
-CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."keeper", d."note" 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."keeper" IS DISTINCT FROM s."keeper" OR d."note" IS DISTINCT FROM s."note");
-
-CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
-
-INSERT INTO "brenvik_work_to_delete" SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
-
-INSERT INTO "brenvik_work_to_update"
-SELECT t."rowid", t."from", t."until", 0,
-  t."keeper", x."note"
+CREATE TEMP TABLE "brenvik_work_actions" AS
+WITH matched AS (
+  SELECT COALESCE(d."harbour", s."harbour") AS "harbour", COALESCE(d."berth", s."berth") AS "berth", COALESCE(d."brenvik_effective_at", s."brenvik_effective_at") AS "brenvik_effective_at", d.brenvik_version_no AS brenvik_version_no, s.brenvik_row_id
+  FROM "brenvik_work_target_versions" d FULL JOIN "brenvik_work_stored_versions" s ON d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_effective_at = s.brenvik_effective_at
+), unmatched AS (
+  SELECT m."harbour", m."berth", m.brenvik_version_no, m.brenvik_row_id, row_number() OVER (PARTITION BY m."harbour", m."berth", CASE WHEN m.brenvik_version_no IS NULL THEN 1 ELSE 0 END ORDER BY m.brenvik_effective_at) AS brenvik_nth FROM matched m WHERE m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL
+), pairs AS (
+  SELECT m.brenvik_version_no, m.brenvik_row_id FROM matched m WHERE NOT (m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL)
+  UNION ALL
+  SELECT max(r.brenvik_version_no) AS brenvik_version_no, max(r.brenvik_row_id) AS brenvik_row_id FROM unmatched r
+  GROUP BY r."harbour", r."berth", r.brenvik_nth
+), compared AS (
+SELECT CASE WHEN p.brenvik_version_no IS NULL THEN 'delete' WHEN p.brenvik_row_id IS NULL THEN 'insert' WHEN (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."keeper" IS DISTINCT FROM s."keeper" OR d."note" IS DISTINCT FROM s."note") THEN 'update' WHEN (d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to") THEN 'close' ELSE 'keep' END AS brenvik_action, p.brenvik_row_id, COALESCE(d."harbour", s."harbour") AS "harbour", COALESCE(d."berth", s."berth") AS "berth", d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."keeper", d."note",
+  COALESCE(CASE WHEN s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_was_current, COALESCE(CASE WHEN d.brenvik_valid_to IS NULL AND d.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_is_current, CASE WHEN d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END AS brenvik_differs_effective_at, CASE WHEN d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" THEN 1 ELSE 0 END AS brenvik_differs_valid_to, CASE WHEN d."keeper" IS DISTINCT FROM s."keeper" THEN 1 ELSE 0 END AS brenvik_differs_0, CASE WHEN d."note" IS DISTINCT FROM s."note" THEN 1 ELSE 0 END AS brenvik_differs_1, CASE WHEN s.brenvik_full_replay = 1 AND ((NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) OR (s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."harbour" = s."harbour" AND e."berth" = s."berth" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)))) THEN 1 ELSE 0 END AS brenvik_is_unlogged
+FROM pairs p
+LEFT JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+LEFT JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id UNION ALL 
+SELECT 'update', t."rowid" AS brenvik_row_id, t."harbour", t."berth", t."from", t."until", 0, t."keeper", x."note", 0, 0, 0, 0, 0, CASE WHEN x."note" IS DISTINCT FROM t."note" THEN 1 ELSE 0 END, 0
 FROM (
   SELECT DISTINCT d."harbour", d."berth", d."note" FROM "brenvik_work_target_versions" d
 ) x
-JOIN "brenvik_work_replay_keys" b ON b."harbour" = x."harbour" AND b."berth" = x."berth" AND b.brenvik_full_replay = 0
+JOIN "brenvik_work_late_or_several" b ON b."harbour" = x."harbour" AND b."berth" = x."berth" AND b.brenvik_full_replay = 0
 JOIN "buoy" t ON t."harbour" = x."harbour" AND t."berth" = x."berth"
-WHERE NOT (t."until" = CAST(:open_end AS TIMESTAMP)) AND (x."note" IS DISTINCT FROM t."note");
+WHERE NOT (t."until" = CAST(:open_end AS TIMESTAMP)) AND (x."note" IS DISTINCT FROM t."note"))
+SELECT a.* FROM compared a WHERE a.brenvik_action <> 'keep' OR a.brenvik_is_unlogged = 1;
 
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."harbour" = s."harbour" AND d."berth" = s."berth" AND d.brenvik_valid_to IS NULL)) AS ends,
-  (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
+SELECT a.*, e.ended, j.*, d.* FROM (SELECT CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'close'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "close", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'update'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "update", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'insert'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "insert", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'delete'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(length(CAST(a."harbour" AS TEXT)) AS TEXT) || ':' || CAST(a."harbour" AS TEXT) || CAST(length(CAST(a."berth" AS TEXT)) AS TEXT) || ':' || CAST(a."berth" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(length(CAST(a."harbour" AS TEXT)) AS TEXT) || ':' || CAST(a."harbour" AS TEXT) || CAST(length(CAST(a."berth" AS TEXT)) AS TEXT) || ':' || CAST(a."berth" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."harbour", a."berth" FROM "brenvik_work_actions" a GROUP BY a."harbour", a."berth" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e CROSS JOIN (SELECT CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'inserted'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "inserted", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'versioned'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "versioned", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'overwritten'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "overwritten", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'deleted'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "deleted", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'protected'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "protected", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'unchanged'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "unchanged", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'superseded'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "superseded", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'ignored'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "ignored" FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 1) j CROSS JOIN (SELECT count(*) AS duplicates, CAST(COALESCE(sum(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late_duplicates FROM "brenvik_work_duplicates" d JOIN "brenvik_work_staged" c ON d.brenvik_sequence_no = c.brenvik_sequence_no) d;
 
-SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
+UPDATE "buoy" SET "keeper" = s."keeper", "note" = s."note", "from" = s.brenvik_effective_at, "until" = COALESCE(s.brenvik_valid_to, CAST(:open_end AS TIMESTAMP)), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT a.* FROM "brenvik_work_actions" a WHERE a.brenvik_action = 'update') s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-SELECT (SELECT count(*) FROM "brenvik_work_changes") AS "changes", (SELECT count(*) FROM "brenvik_work_current_path") AS "current_path", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
+DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT s.brenvik_row_id FROM (SELECT r.brenvik_row_id FROM "brenvik_work_removed_rows" r) s);
 
-SELECT max(CASE WHEN t."from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."until" IS DISTINCT FROM COALESCE(s.brenvik_valid_to, CAST(:open_end AS TIMESTAMP)) THEN 1 ELSE 0 END) AS "brenvik_valid_to", 0 AS "brenvik_deleted", max(CASE WHEN t."keeper" IS DISTINCT FROM s."keeper" THEN 1 ELSE 0 END) AS "keeper", max(CASE WHEN t."note" IS DISTINCT FROM s."note" THEN 1 ELSE 0 END) AS "note"
-FROM "brenvik_work_to_update" s
-JOIN "buoy" t ON t."rowid" = s.brenvik_row_id;
+INSERT INTO "buoy" ("berth_no", "harbour", "berth", "keeper", "note", "from", "until", "first_run", "last_run", "first_loaded_at", "last_loaded_at") SELECT :last_key + row_number() OVER (), s."harbour", s."berth", s."keeper", s."note", s.brenvik_valid_from, CAST(s.brenvik_valid_to AS TIMESTAMP), :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP) FROM (SELECT c."harbour", c."berth", c."keeper", c."note", c.brenvik_effective_at AS brenvik_valid_from, CAST(:open_end AS TIMESTAMP) AS brenvik_valid_to, TRUE AS brenvik_current, FALSE AS brenvik_deleted FROM "brenvik_work_current_path" p JOIN "brenvik_work_staged" c ON c.brenvik_sequence_no = p.brenvik_sequence_no WHERE p.brenvik_decision_no IN (1, 2) UNION ALL SELECT s."harbour", s."berth", s."keeper", s."note", s.brenvik_effective_at AS brenvik_valid_from, COALESCE(s.brenvik_valid_to, CAST(:open_end AS TIMESTAMP)) AS brenvik_valid_to, (s.brenvik_valid_to IS NULL) AS brenvik_current, (s.brenvik_deleted = 1) AS brenvik_deleted FROM "brenvik_work_actions" s WHERE s.brenvik_action = 'insert') s;
 
-UPDATE "buoy" SET "keeper" = s."keeper", "note" = s."note", "from" = s.brenvik_effective_at, "until" = COALESCE(s.brenvik_valid_to, CAST(:open_end AS TIMESTAMP)), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
-
-DELETE FROM "buoy" WHERE "buoy"."rowid" IN (SELECT r.brenvik_row_id FROM "brenvik_work_to_delete" r);
-
-INSERT INTO "buoy" ("berth_no", "harbour", "berth", "keeper", "note", "from", "until", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
-SELECT :last_key + row_number() OVER (), n."harbour", n."berth", n."keeper", n."note", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMP), :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
-FROM (
-SELECT c."harbour", c."berth", c."keeper", c."note", c.brenvik_effective_at AS brenvik_valid_from, CAST(:open_end AS TIMESTAMP) AS brenvik_valid_to,
-  TRUE AS brenvik_current, FALSE AS brenvik_deleted
-FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_decision_no IN (1, 2) UNION ALL 
-SELECT d."harbour", d."berth", d."keeper", d."note", d.brenvik_effective_at AS brenvik_valid_from, COALESCE(d.brenvik_valid_to, CAST(:open_end AS TIMESTAMP)) AS brenvik_valid_to,
-  (d.brenvik_valid_to IS NULL) AS brenvik_current, (d.brenvik_deleted = 1) AS brenvik_deleted
-FROM "brenvik_work_to_insert" a JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = a.brenvik_version_no) n;
-
-INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "harbour", "berth", "at", "keeper", "note")
-SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."harbour", c."berth", c."at", c."keeper", c."note"
-FROM "brenvik_work_changes" c
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no);
+INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "harbour", "berth", "at", "keeper", "note") SELECT :run, s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."harbour", s."berth", s."at", s."keeper", s."note" FROM "brenvik_work_staged" s;
 

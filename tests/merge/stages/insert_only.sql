@@ -1,6 +1,6 @@
 -- Run 2: upserts
 
-CREATE TEMP TABLE "brenvik_work_changes" AS -- in DuckDB, as the rows come
+CREATE TEMP TABLE "brenvik_work_staged" AS -- in DuckDB, as the rows come
 SELECT
   brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
   0 AS brenvik_delete,
@@ -11,11 +11,18 @@ FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_
     WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))
     WHEN timezone(regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1), COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) = TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END END AS "brenvik_timestamp with time zone_of_at", TRY_CAST("weight" AS DOUBLE) AS "brenvik_double_of_weight" FROM brenvik_stream AS rows_as_read) AS typed_rows) AS tested_rows) AS checked_rows;
 
-SELECT count(c.brenvik_error) AS invalid, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) THEN c."at" END) AS TEXT) AS "at", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest" FROM "brenvik_work_changes" c;
+SELECT s.*, r.replay_keys, r.replayed
+FROM (
+  SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
+    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) THEN c."at" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
+  FROM "brenvik_work_staged" c
+) s CROSS JOIN (
+  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
+  FROM (SELECT count(*) AS n FROM "brenvik_work_staged" c WHERE c.brenvik_error IS NULL GROUP BY c."code" HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END) = 1) k
+) r;
 
-CREATE TEMP TABLE "brenvik_work_invalid" AS SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_changes" s WHERE s.brenvik_error IS NOT NULL;
-
-DELETE FROM "brenvik_work_changes" WHERE brenvik_error IS NOT NULL;
+CREATE TEMP TABLE "brenvik_work_invalid" AS
+SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NOT NULL;
 
 CREATE TEMP TABLE "brenvik_work_rejected" AS
 SELECT f.brenvik_sequence_no, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
@@ -28,11 +35,15 @@ FROM "brenvik_work_invalid" f;
 
 SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM "brenvik_work_rejected";
 
-CREATE TEMP TABLE "brenvik_work_replay_keys" AS
-SELECT c."code", max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END) AS brenvik_full_replay
-FROM "brenvik_work_changes" c
-GROUP BY c."code"
-HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END) = 1;
+CREATE TEMP VIEW "brenvik_work_accepted" AS
+SELECT s.* FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NULL;
+
+CREATE TEMP TABLE "brenvik_work_late_or_several" AS
+SELECT k."code", CASE WHEN t."code" IS NULL OR k.brenvik_late = 1 THEN 1 ELSE 0 END AS brenvik_full_replay
+FROM (
+  SELECT c."code", max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END) AS brenvik_late FROM "brenvik_work_accepted" c GROUP BY c."code" HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END) = 1
+) k
+LEFT JOIN "buoy" t ON t."code" = k."code" AND t."valid_to" IS NULL AND t."weight" IS NOT NULL AND t."owner" IS NOT NULL;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
@@ -47,50 +58,51 @@ FROM (
   CASE WHEN (c."weight" IS DISTINCT FROM t."weight" OR c."owner" IS DISTINCT FROM t."owner") THEN 1 ELSE 0 END AS brenvik_type_0_differs,
   t."weight" AS brenvik_before_0,
   t."owner" AS brenvik_before_1
-  FROM "brenvik_work_changes" c
+  FROM "brenvik_work_accepted" c
   LEFT JOIN "buoy" t ON t."code" = c."code"
-  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."code" = c."code")
+  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."code" = c."code")
 ) m;
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, n, sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, p.n, p.sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
 
-INSERT INTO "brenvik_work_replay_keys" ("code", brenvik_full_replay)
-SELECT c."code", 1
-FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_decision_no = 0;
+CREATE TEMP TABLE "brenvik_work_replay_keys" AS
+SELECT k."code", k.brenvik_full_replay FROM "brenvik_work_late_or_several" k UNION ALL SELECT c."code", 1 AS brenvik_full_replay FROM "brenvik_work_current_path" p JOIN "brenvik_work_accepted" c ON c.brenvik_sequence_no = p.brenvik_sequence_no WHERE p.brenvik_decision_no = 0;
 
-DELETE FROM "brenvik_work_current_path" WHERE "brenvik_work_current_path".brenvik_decision_no = 0;
+CREATE TEMP TABLE "brenvik_work_stored_versions" AS
+SELECT t."rowid" AS brenvik_row_id, t."code", CAST(t."valid_from" AS TIMESTAMPTZ) AS brenvik_effective_at, CAST(t."valid_to" AS TIMESTAMPTZ) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."weight", t."owner", CASE WHEN t."valid_to" IS NULL THEN 1 ELSE 0 END AS brenvik_is_current,
+  b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
+FROM "buoy" t
+JOIN "brenvik_work_replay_keys" b ON b."code" = t."code";
 
-CREATE TEMP TABLE "brenvik_work_duplicates" AS 
+CREATE TEMP TABLE "brenvik_work_duplicates" AS
 SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
     PARTITION BY c."code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."weight", c."owner" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
-  FROM "brenvik_work_changes" c
+  FROM "brenvik_work_accepted" c
   WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."code" = c."code")
 ) n WHERE n.brenvik_nth > 1 UNION 
 SELECT c.brenvik_sequence_no
-FROM "brenvik_work_changes" c
+FROM "brenvik_work_accepted" c
 JOIN "brenvik"."change_log_buoy" k ON k."code" = c."code" AND k."at" = c."at" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."weight" IS NOT DISTINCT FROM c."weight" AND k."owner" IS NOT DISTINCT FROM c."owner"
 WHERE EXISTS (
   SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."code" = c."code" AND b.brenvik_full_replay = 1);
-
-UPDATE "brenvik_work_replay_keys" SET brenvik_full_replay = 1 WHERE brenvik_full_replay = 0 AND (NOT EXISTS (SELECT 1 FROM "buoy" t WHERE t."code" = "brenvik_work_replay_keys"."code" AND t."valid_to" IS NULL AND t."weight" IS NOT NULL AND t."owner" IS NOT NULL));
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("code", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "weight", "owner") AS (
 SELECT c."code",
   c.brenvik_effective_at, 1, :run, c.brenvik_sequence_no, 1, c.brenvik_delete, c.brenvik_column_set,
   c."at", c."weight", c."owner"
-FROM "brenvik_work_changes" c
-WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."code" = c."code")
+FROM "brenvik_work_accepted" c
+WHERE EXISTS (
+  SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."code" = c."code")
   AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no) UNION ALL 
-SELECT t."code",
-  t."valid_from", 1, 0, 0, 0, 0, 0,
+SELECT s."code",
+  s.brenvik_effective_at, 1, 0, 0, 0, 0, 0,
   CAST(NULL AS TIMESTAMPTZ),
-  t."weight",
-  t."owner"
-FROM "buoy" t
-JOIN "brenvik_work_replay_keys" b ON b."code" = t."code" AND b.brenvik_full_replay = 0 AND t."valid_to" IS NULL UNION ALL 
+  s."weight",
+  s."owner"
+FROM "brenvik_work_stored_versions" s
+WHERE s.brenvik_full_replay = 0 AND s.brenvik_is_current = 1 UNION ALL 
 SELECT k."code",
   k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
   k."at", k."weight", k."owner"
@@ -170,78 +182,36 @@ SELECT row_number() OVER (ORDER BY v."code", v.brenvik_effective_at) AS brenvik_
 FROM spans v
 WHERE v.brenvik_delete = 0 AND v.brenvik_lifetime = v.brenvik_last_lifetime;
 
-CREATE TEMP TABLE "brenvik_work_to_close" AS
-SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted
-FROM "brenvik_work_current_path" p
-WHERE p.brenvik_decision_no IN (2, 4);
+CREATE TEMP TABLE "brenvik_work_actions" AS
+WITH matched AS (
+  SELECT COALESCE(d."code", s."code") AS "code", COALESCE(d."brenvik_effective_at", s."brenvik_effective_at") AS "brenvik_effective_at", d.brenvik_version_no AS brenvik_version_no, s.brenvik_row_id
+  FROM "brenvik_work_target_versions" d FULL JOIN "brenvik_work_stored_versions" s ON d."code" = s."code" AND d.brenvik_effective_at = s.brenvik_effective_at
+), unmatched AS (
+  SELECT m."code", m.brenvik_version_no, m.brenvik_row_id, row_number() OVER (PARTITION BY m."code", CASE WHEN m.brenvik_version_no IS NULL THEN 1 ELSE 0 END ORDER BY m.brenvik_effective_at) AS brenvik_nth FROM matched m WHERE m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL
+), pairs AS (
+  SELECT m.brenvik_version_no, m.brenvik_row_id FROM matched m WHERE NOT (m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL)
+  UNION ALL
+  SELECT max(r.brenvik_version_no) AS brenvik_version_no, max(r.brenvik_row_id) AS brenvik_row_id FROM unmatched r
+  GROUP BY r."code", r.brenvik_nth
+), compared AS (
+SELECT CASE WHEN p.brenvik_version_no IS NULL THEN 'delete' WHEN p.brenvik_row_id IS NULL THEN 'insert' WHEN (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."weight" IS DISTINCT FROM s."weight" OR d."owner" IS DISTINCT FROM s."owner") THEN 'update' WHEN ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END) THEN 'close' ELSE 'keep' END AS brenvik_action, p.brenvik_row_id, COALESCE(d."code", s."code") AS "code", d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."weight", d."owner",
+  COALESCE(CASE WHEN s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_was_current, COALESCE(CASE WHEN d.brenvik_valid_to IS NULL AND d.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_is_current, CASE WHEN d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END AS brenvik_differs_effective_at, CASE WHEN d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" THEN 1 ELSE 0 END AS brenvik_differs_valid_to, CASE WHEN d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted" THEN 1 ELSE 0 END AS brenvik_differs_deleted, CASE WHEN d."weight" IS DISTINCT FROM s."weight" THEN 1 ELSE 0 END AS brenvik_differs_0, CASE WHEN d."owner" IS DISTINCT FROM s."owner" THEN 1 ELSE 0 END AS brenvik_differs_1, CASE WHEN s.brenvik_full_replay = 1 AND ((NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."code" = s."code" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) OR (s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."code" = s."code" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)))) THEN 1 ELSE 0 END AS brenvik_is_unlogged
+FROM pairs p
+LEFT JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+LEFT JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id)
+SELECT a.* FROM compared a WHERE a.brenvik_action <> 'keep' OR a.brenvik_is_unlogged = 1;
 
-CREATE TEMP TABLE "brenvik_work_stored_versions" AS
-SELECT t."rowid" AS brenvik_row_id, t."code", CAST(t."valid_from" AS TIMESTAMPTZ) AS brenvik_effective_at, CAST(t."valid_to" AS TIMESTAMPTZ) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."weight", t."owner", b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
-FROM "buoy" t
-JOIN "brenvik_work_replay_keys" b ON b."code" = t."code";
+SELECT a.*, e.ended, j.*, d.* FROM (SELECT CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'close'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "close", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'update'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "update", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'insert'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "insert", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'delete'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."code" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."code" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_deleted ELSE 0 END) AS brenvik_differs_deleted, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."code" FROM "brenvik_work_actions" a GROUP BY a."code" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e CROSS JOIN (SELECT CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'inserted'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "inserted", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'versioned'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "versioned", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'overwritten'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "overwritten", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'deleted'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "deleted", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'protected'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "protected", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'unchanged'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "unchanged", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'superseded'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "superseded", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'ignored'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "ignored" FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 1) j CROSS JOIN (SELECT count(*) AS duplicates, CAST(COALESCE(sum(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMPTZ) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMPTZ)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late_duplicates FROM "brenvik_work_duplicates" d JOIN "brenvik_work_accepted" c ON d.brenvik_sequence_no = c.brenvik_sequence_no) d;
 
-SELECT count(DISTINCT q.brenvik_key) AS n, min(q.brenvik_key) AS key FROM (SELECT CAST(s."code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."code" = s."code" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)) UNION ALL SELECT CAST(s."code" AS TEXT) AS brenvik_key FROM "brenvik_work_stored_versions" s WHERE s.brenvik_full_replay = 1 AND s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."code" = s."code" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) q;
+UPDATE "buoy" SET "weight" = s."weight", "owner" = s."owner", "valid_from" = s.brenvik_effective_at, "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT a.* FROM "brenvik_work_actions" a WHERE a.brenvik_action = 'update') s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
-CREATE TEMP TABLE "brenvik_work_matches" AS
-WITH exact AS (
-  SELECT d.brenvik_version_no, s.brenvik_row_id FROM "brenvik_work_target_versions" d JOIN "brenvik_work_stored_versions" s ON d."code" = s."code" AND d.brenvik_effective_at = s.brenvik_effective_at
-), new_left AS (
-SELECT d."code", d.brenvik_version_no, row_number() OVER (PARTITION BY d."code" ORDER BY d.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_target_versions" d
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_version_no = d.brenvik_version_no)
-), old_left AS (
-SELECT s."code", s.brenvik_row_id, row_number() OVER (PARTITION BY s."code" ORDER BY s.brenvik_effective_at) AS brenvik_nth
-FROM "brenvik_work_stored_versions" s
-WHERE NOT EXISTS (SELECT 1 FROM exact e WHERE e.brenvik_row_id = s.brenvik_row_id)
-)
-SELECT brenvik_version_no, brenvik_row_id FROM exact
-UNION ALL
-SELECT d.brenvik_version_no, s.brenvik_row_id FROM new_left d JOIN old_left s ON d."code" = s."code" AND d.brenvik_nth = s.brenvik_nth;
+INSERT INTO "buoy" ("buoy_key", "code", "weight", "owner", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at") SELECT :last_key + row_number() OVER (), s."code", s."weight", s."owner", s.brenvik_valid_from, CAST(s.brenvik_valid_to AS TIMESTAMPTZ), s.brenvik_current, s.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP) FROM (SELECT c."code", COALESCE(p.brenvik_before_0, c."weight") AS "weight", COALESCE(p.brenvik_before_1, c."owner") AS "owner", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to, TRUE AS brenvik_current, FALSE AS brenvik_deleted FROM "brenvik_work_current_path" p JOIN "brenvik_work_accepted" c ON c.brenvik_sequence_no = p.brenvik_sequence_no WHERE p.brenvik_decision_no IN (1, 2)) s;
 
-INSERT INTO "brenvik_work_to_close" SELECT s.brenvik_row_id, d.brenvik_valid_to, d.brenvik_deleted 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE NOT ((d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."weight" IS DISTINCT FROM s."weight" OR d."owner" IS DISTINCT FROM s."owner")) AND ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END);
-
-CREATE TEMP TABLE "brenvik_work_to_update" AS SELECT s.brenvik_row_id, d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."weight", d."owner" 
-FROM "brenvik_work_matches" p
-JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
-JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id WHERE (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."weight" IS DISTINCT FROM s."weight" OR d."owner" IS DISTINCT FROM s."owner");
-
-CREATE TEMP TABLE "brenvik_work_to_insert" AS SELECT d.brenvik_version_no FROM "brenvik_work_target_versions" d WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_version_no = d.brenvik_version_no);
-
-CREATE TEMP TABLE "brenvik_work_to_delete" AS SELECT s.brenvik_row_id FROM "brenvik_work_stored_versions" s WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_matches" p WHERE p.brenvik_row_id = s.brenvik_row_id);
-
-SELECT (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0) AS before, (SELECT count(*) FROM "brenvik_work_stored_versions" s WHERE s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_target_versions" d WHERE d."code" = s."code" AND d.brenvik_valid_to IS NULL)) AS ends,
-  (SELECT count(*) FROM "brenvik_work_target_versions" d WHERE d.brenvik_valid_to IS NULL) AS after;
-
-SELECT brenvik_decision, count(*) AS n FROM "brenvik_work_decided" WHERE brenvik_is_new = 1 GROUP BY brenvik_decision;
-
-SELECT (SELECT count(*) FROM "brenvik_work_changes") AS "changes", (SELECT count(*) FROM "brenvik_work_current_path") AS "current_path", (SELECT count(*) FROM "brenvik_work_duplicates") AS "duplicates";
-
-SELECT max(CASE WHEN t."valid_from" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END) AS "brenvik_effective_at", max(CASE WHEN t."valid_to" IS DISTINCT FROM s.brenvik_valid_to THEN 1 ELSE 0 END) AS "brenvik_valid_to", max(CASE WHEN t."is_deleted" IS DISTINCT FROM (s."brenvik_deleted" = 1) THEN 1 ELSE 0 END) AS "brenvik_deleted", max(CASE WHEN t."weight" IS DISTINCT FROM s."weight" THEN 1 ELSE 0 END) AS "weight", max(CASE WHEN t."owner" IS DISTINCT FROM s."owner" THEN 1 ELSE 0 END) AS "owner"
-FROM "brenvik_work_to_update" s
-JOIN "buoy" t ON t."rowid" = s.brenvik_row_id;
-
-UPDATE "buoy" SET "weight" = s."weight", "owner" = s."owner", "valid_from" = s.brenvik_effective_at, "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM "brenvik_work_to_update" s WHERE "buoy"."rowid" = s.brenvik_row_id;
-
-INSERT INTO "buoy" ("buoy_key", "code", "weight", "owner", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at")
-SELECT :last_key + row_number() OVER (), n."code", n."weight", n."owner", n.brenvik_valid_from, CAST(n.brenvik_valid_to AS TIMESTAMPTZ), n.brenvik_current, n.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP)
-FROM (
-SELECT c."code", COALESCE(p.brenvik_before_0, c."weight") AS "weight", COALESCE(p.brenvik_before_1, c."owner") AS "owner", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to,
-  TRUE AS brenvik_current, FALSE AS brenvik_deleted
-FROM "brenvik_work_current_path" p JOIN "brenvik_work_changes" c ON c.brenvik_sequence_no = p.brenvik_sequence_no
-WHERE p.brenvik_decision_no IN (1, 2)) n;
-
-INSERT INTO "brenvik"."change_log_buoy" (brenvik_run, "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "at", "weight", "owner")
-SELECT :run, c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."at", c."weight", c."owner"
-FROM "brenvik_work_changes" c
-WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no);
+INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "code", "at", "weight", "owner") SELECT :run, s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."code", s."at", s."weight", s."owner" FROM "brenvik_work_accepted" s;
 
 INSERT INTO "brenvik"."rejects" ("reject", "table_name", "feed", "run", "file", "line", "column_name", "value", "reason", "content", "state", "rejected_at", "decided_by")
-SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, NULL,
-  CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END, r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open',
-  CAST(:loaded_at AS TIMESTAMP), NULL
+SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, NULL, CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END,
+  r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open', CAST(:loaded_at AS TIMESTAMP), NULL
 FROM "brenvik_work_rejected" r
 WHERE r.brenvik_is_duplicate = 0;
 

@@ -1,49 +1,41 @@
-"""The store protocol for a lakehouse: statements by the table that they change, and the commit of a transaction."""
+"""The store protocol for a lakehouse: the commit of a transaction, compaction."""
 
 from __future__ import annotations
 
 import hashlib
-import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from datetime import timedelta
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import pyarrow.compute as pc
-import sqlglot
 
 from brenvik.engines.conflicts import retry_on_conflict
-from brenvik.engines.duckdb import type_of
-from brenvik.engines.lakehouse import entries, pending
+from brenvik.engines.duckdb.engine import type_of
+from brenvik.engines.lakehouse import entries
 from brenvik.engines.lakehouse.catalogs import Folder
+from brenvik.engines.lakehouse.changes import deleted_by, rows_of, shown
 from brenvik.engines.lakehouse.compaction import forget, to_rewrite
 from brenvik.engines.lakehouse.entries import LEDGER
-from brenvik.engines.lakehouse.lake import MAIN, OURS, LakeColumn, LakeTable, kind_of
+from brenvik.engines.lakehouse.lake import OURS, LakeTable
 from brenvik.engines.lakehouse.log import ENTRIES, LoggedTables
-from brenvik.engines.lakehouse.pending import POSITION
 from brenvik.engines.lakehouse.relocating import relocate
-from brenvik.engines.lakehouse.shown import LOG, in_our_words, plain
+from brenvik.engines.lakehouse.shown import LOG, in_our_words
 from brenvik.engines.lakehouse.snapshots import Change
+from brenvik.engines.lakehouse.tables import plain
 from brenvik.engines.locks import QUERY, held, locked_in_file
 from brenvik.engines.protocol import Compacted, Relocated
-from brenvik.errors import StoreError
 from brenvik.ledger.schema import SCHEMA, TABLES
 from brenvik.merge import sql
-from brenvik.merge.schema import Capabilities, StoredColumn
+from brenvik.merge.schema import StoredColumn
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.merge.prune import CurrentRows
     from brenvik.merge.validate import Staging
     from brenvik.model.rules import TableRules
     from brenvik.model.types import ColumnType
-
-_NAME = r'(?:"(?:[^"]|"")+"\.)?"(?:[^"]|"")+"'
-_TARGET = re.compile(rf"(INSERT INTO|UPDATE|DELETE FROM|CREATE TABLE|ALTER TABLE) ({_NAME})")
-_ALTER = re.compile(rf'ALTER TABLE ({_NAME}) (ADD COLUMN|DROP COLUMN|ALTER COLUMN) ("(?:[^"]|"")+") ?(.*)')
 
 
 class LakehouseEngine(LoggedTables):
@@ -54,30 +46,18 @@ class LakehouseEngine(LoggedTables):
     A transaction that is of no table becomes a snapshot of the ledger's own.
     """
 
-    capabilities = Capabilities(POSITION, whole_rows=True, streams=True)
-
-    def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
-        self._look(text)
-        statement = sql.in_place(text, "$name")
-        target = _TARGET.match(statement)
-        if not target or target[2].startswith(f'"{sql.WORK}'):
-            return self._execute(sql.of_work(statement, work), values)
-        name, verb = _name(target[2]), target[1]
-        if name.startswith(f"{SCHEMA}.") and name.partition(".")[2] in TABLES:
-            return self._run_on_ledger(verb, name.partition(".")[2], sql.of_work(statement, work), values)
-        if verb == "CREATE TABLE":
-            return self._create(name, text)
-        if name not in self._tables:
-            return self._execute(sql.of_work(statement, work), values)
-        if verb == "ALTER TABLE":
-            return self._alter(name, sql.translate(text, self.dialect))
-        self._change(name)
-        names = tuple(column.name for column in self._tables[name].columns)
-        first, *others = pending.rewrite(statement, self._relations[name], names)
-        count = self._execute(sql.of_work(first, work), values)
-        for other in others:
-            self._execute(other, None)
-        return count
+    def make(
+        self,
+        relation: str,
+        query: str,
+        values: Mapping[str, Any],
+        *,
+        work: str,
+        view: bool = False,
+        compares: Sequence[str] = (),
+    ) -> int:
+        self._look(query)
+        return super().make(relation, query, values, work=work, view=view, compares=compares)
 
     def ask(
         self,
@@ -88,20 +68,22 @@ class LakehouseEngine(LoggedTables):
         types: Mapping[str, ColumnType] | None = None,
     ) -> pa.Table:
         self._look(text)
-        answer = super().ask(text, values, work=work, types=types)
-        return answer.drop_columns([POSITION]) if POSITION in answer.column_names else answer
+        return super().ask(text, values, work=work, types=types)
 
     def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
         self._look(text)
         return super().rows(text, values, work=work)
 
     def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
-        self._look(staging.question)
+        self._look(staging.through or "")
         super().stage(rows, staging, values, work=work)
 
     def view(self, query: str) -> str:
         self._look(query)
-        return super().view(query)
+        return self.duck.view(query)
+
+    def malformed(self, name: str, columns: Mapping[str, ColumnType]) -> dict[str, int]:
+        return {}
 
     def has_table(self, name: str) -> bool:
         self._refresh()
@@ -114,33 +96,15 @@ class LakehouseEngine(LoggedTables):
 
     def columns_of(self, name: str) -> list[StoredColumn]:
         if name.startswith(QUERY):
-            return super().columns_of(name)
+            return self.duck.columns_of(name)
         self._refresh()
-        if unread := self._unread.get(plain(name.casefold())):
+        if unread := self._unread.get(plain(name)):
             raise unread[0]
-        state = self._tables.get(plain(name.casefold()))
+        state = self._tables.get(plain(name))
         return [
             StoredColumn(column.name, type_of(column.kind), column.kind, needed=column.needed)
             for column in (state.columns if state else ())
         ]
-
-    def index(self, table: str, columns: Sequence[str], *, split_by: str | None = None) -> None:
-        """Files are written in the order of these columns, split by the values of ``split_by``; the ledger's are its log."""
-        name = plain(table.casefold())
-        if state := self._tables.get(name):
-            self._tables[name] = replace(state, sorted_by=tuple(columns), split_by=split_by)
-
-    def current_rows(self, needed: CurrentRows, values: Mapping[str, Any], *, work: str) -> None:
-        name = plain(needed.table.casefold())
-        if name not in self._tables:
-            return
-        state, relations = self._tables[name], self._relations_of(name)
-        stored = self._stored(state)
-        if name not in self._pruned:
-            self._pruned[name] = None
-            self._execute(pending.make_current(relations, stored), None)
-        self._execute(sql.of_work(sql.in_place(pending.current_rows(relations, stored, needed), "$name"), work), values)
-        self._show(name)
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
         with in_our_words(self.address):
@@ -152,23 +116,26 @@ class LakehouseEngine(LoggedTables):
         before = (dict(self._tables), self._locations, self._read_so_far, self._seq, self._has_ledger)
         self._under_way = True
         try:
-            with super().transaction():
+            with self.duck.transaction():
                 yield
                 with in_our_words(self.address):
                     self._commit_run(of)
-                for name in list(self._pruned):
-                    self._forget_current(name)
+                changed = dict.fromkeys((*self._parts, *self._stale))
+                self._forget_changes()
+                for name in changed:
+                    self._show(name)
         except BaseException:
             self._tables, self._locations, self._read_so_far, self._seq, self._has_ledger = before
+            self._parts, self._current, self._stale = {}, {}, {}  # gone with the transaction of DuckDB
             raise
         finally:
             self._under_way = False
-            self._changed, self._pruned, self._touched = {}, {}, {}
+            self._touched = {}
 
     def close(self) -> None:
         if self._some_named:
             self._adopt()
-        super().close()
+        self.duck.close()
         self._lake.home.close()
 
     @contextmanager
@@ -183,60 +150,11 @@ class LakehouseEngine(LoggedTables):
         ):
             yield
 
-    # Statements that change something
-
-    def _create(self, name: str, statement: str) -> int:
-        if name in self._tables:
-            raise StoreError(f"{self.address} rejected a statement: it already has a table {name}")
-        tree = sqlglot.parse_one(statement, read="postgres")
-        columns = tuple(
-            LakeColumn(
-                column.name,
-                kind_of(column.kind.sql(dialect=self.dialect)),
-                needed=column.find(sqlglot.exp.NotNullColumnConstraint) is not None,
-            )
-            for column in tree.this.expressions
-        )
-        table = tree.this.this
-        self._tables[name] = LakeTable((table.db or MAIN, table.name), columns)
-        self._change(name)
-        return 0
-
-    def _alter(self, name: str, statement: str) -> int:
-        self._change(name)
-        state, found = self._tables[name], _ALTER.fullmatch(statement)
-        assert found
-        relation, what, column = found[1], found[2], found[3][1:-1].replace('""', '"')
-        if what == "ADD COLUMN":
-            columns = (*state.columns, LakeColumn(column, kind_of(found[4]), needed=False))
-        elif what == "DROP COLUMN":
-            columns = tuple(each for each in state.columns if each.name != column)
-        else:
-            columns = tuple(replace(each, needed=False) if each.name == column else each for each in state.columns)
-        self._tables[name] = replace(state, columns=columns)
-        self._execute(statement.replace(relation, self._relations[name].added, 1), None)
-        self._show(name)
-        return 0
-
-    def _change(self, name: str) -> None:
-        """Prepares the relations for what this transaction does to a table."""
-        assert self._under_way
-        if name in self._changed:
-            return
-        self._changed[name] = None
-        state = self._tables[name]
-        relations = self._relations_of(name)
-        for statement in pending.make_relations(
-            relations, [(each.name, each.kind, each.needed) for each in state.columns]
-        ):
-            self._execute(statement, None)
-        self._show(name)
-
     # Compaction
 
     def compact(self, tables: Sequence[str], *, keep: timedelta) -> list[Compacted]:
         self._refresh()
-        names = [name for name in (plain(table.casefold()) for table in tables) if name in self._tables]
+        names = [name for name in (plain(table) for table in tables) if name in self._tables]
         whole = [partial(self._compact, name, keep) for name in names]
         if not tables and LEDGER in self._locations:
             whole.append(partial(self._compact_ledger, keep))
@@ -313,25 +231,25 @@ class LakehouseEngine(LoggedTables):
     # The commit
 
     def _commit_run(self, of: TableRules | None) -> None:
-        main = plain(of.stored_as.casefold()) if of else ""
+        main = plain(of.stored_as) if of else ""
         names = list(self._touched)
         seq = self._seq + 1
-        entered = super().ask(entries.not_entered(names, seq)) if names else None
+        entered = self.duck.ask(entries.not_entered(names, seq)) if names else None
         some = entered is not None and entered.num_rows > 0
         if of and main in self._tables:
             self._commit(main, entered if some else None, rewritten=of.write_mode == "copy_on_write")
         elif some:
-            assert not self._changed
+            assert not self._parts
             self._append(entered)
         if some:
             self._seq = seq
             for statement in entries.enter(names, seq):
-                self._execute(statement, None)
+                self.execute(statement)
 
     def _commit(self, main: str, entered: pa.Table | None, *, rewritten: bool) -> None:
         state = self._tables[main]
         properties = {name: value for name, value in state.properties.items() if name in (LOG, ENTRIES)}
-        for name in list(self._changed):
+        for name in list(self._parts):
             if name != main:
                 log = self._write(name, {f"{OURS}of": ".".join(state.identifier)}, rewritten=rewritten)
                 assert log.snapshot
@@ -346,34 +264,20 @@ class LakehouseEngine(LoggedTables):
 
     def _write(self, name: str, properties: Mapping[str, str], *, rewritten: bool) -> LakeTable:
         """Commits the changes of a transaction to a table; rows are deleted by position, or their files ``rewritten``."""
-        state, relations = self._tables[name], self._relations_of(name)
-        added: Iterable[pa.RecordBatchReader] = ()
-        deleted: list[tuple[str, pa.Array]] = []
+        state, parts = self._tables[name], self._parts.get(name, [])
+        deleted = self._by_file(state, f"({deleted_by(parts)})")
+        columns = [(column.name, column.kind) for column in state.columns]
+        rows = rows_of(parts, columns)
         dropped: frozenset[str] = frozenset()
-        if name in self._changed:
-            rows, deleted = relations.added, self._by_file(state, relations.deleted)
-            if rewritten and deleted:
-                dropped = frozenset(path for path, _ in deleted)
-                numbers = {number for number, file in enumerate(state.files) if file.file_path in dropped}
-                rows, deleted = pending.rewritten(relations, self._stored(state), numbers), []
-            added = self._in_order(state, rows)
+        if rewritten and deleted:
+            dropped = frozenset(path for path, _ in deleted)
+            numbers = {number for number, file in enumerate(state.files) if file.file_path in dropped}
+            rows, deleted = [shown(self._stored(state).only(numbers), parts)], []
+        added = self._in_order(state, f"({' UNION ALL '.join(rows)})") if rows else ()
         if state.table is None and state.identifier[0] == SCHEMA and state.identifier in self._locations:
             self._lake.drop(state.identifier)  # left by a run that never came to its end
         done = self._lake.commit(state, Change(added, deleted, properties, dropped=dropped))
         assert done.table
         self._tables[name] = done
         self._locations = {**self._locations, done.identifier: done.table.metadata_location}
-        if name in self._changed:
-            del self._changed[name]
-            for relation in (relations.added, relations.deleted):
-                self._execute(f"DROP TABLE {relation}", None)
-        if name in self._pruned:
-            self._forget_current(name)
-        else:
-            self._show(name)
         return done
-
-
-def _name(relation: str) -> str:
-    """How a table is known here, of its quoted name."""
-    return plain(relation[1:-1].replace('"."', ".").replace('""', '"').casefold())

@@ -8,7 +8,7 @@ null in rows without an entry.
 from __future__ import annotations
 
 from brenvik.engines.lakehouse.lake import LakeColumn, kind_of
-from brenvik.engines.lakehouse.pending import MEMORY
+from brenvik.engines.lakehouse.tables import MEMORY
 from brenvik.ledger.schema import KEYS, SCHEMA, TABLES, VIEWS, place
 from brenvik.merge import sql
 
@@ -25,9 +25,9 @@ def columns() -> tuple[LakeColumn, ...]:
 
 
 def tables() -> list[str]:
-    """Statements, in the flavour of the core, that make the ledger's tables and views in memory."""
-    made = [f"CREATE TABLE {place(name)} ({_given(name)}, {SEQ} BIGINT)" for name in TABLES]
-    return [*made, *(f"CREATE VIEW {place(name)} AS {text}" for name, text in VIEWS.items())]
+    """Statements that make the ledger's tables and views in memory."""
+    made = [f"CREATE OR REPLACE TABLE {place(name)} ({_given(name)}, {SEQ} BIGINT)" for name in TABLES]
+    return [*made, *(f"CREATE OR REPLACE VIEW {place(name)} AS {text}" for name, text in VIEWS.items())]
 
 
 def _given(name: str) -> str:

@@ -27,6 +27,8 @@ from pyiceberg.schema import Schema
 from pyiceberg.table import Table
 from pyiceberg.typedef import Record
 
+from brenvik.errors import StoreError
+
 ROW_GROUP = 122_880
 """Rows that are written, and left out of reading, together; a multiple of what DuckDB works on at a time."""
 FILE_BYTES = 2**27
@@ -62,7 +64,15 @@ def write_whole(table: Table, schema: Schema, rows: pa.Table) -> str:
 def _batches(schema: Schema, rows: pa.Table | pa.RecordBatchReader) -> Iterator[pa.RecordBatch]:
     shape = schema_to_pyarrow(schema)
     reader = rows.to_reader() if isinstance(rows, pa.Table) else rows
-    return (batch.select(shape.names).cast(shape) for batch in reader if batch.num_rows)
+    return (_in_shape(batch.select(shape.names), shape) for batch in reader if batch.num_rows)
+
+
+def _in_shape(rows: pa.RecordBatch, shape: pa.Schema) -> pa.RecordBatch:
+    """Rows with the types of the table's files. Raises StoreError for nulls where none can be."""
+    for field, column in zip(shape, rows.columns, strict=True):
+        if not field.nullable and column.null_count:
+            raise StoreError(f"{field.name} is NOT NULL, and {column.null_count} rows have no value for it")
+    return rows.cast(shape)
 
 
 def _write_file(table: Table, first: pa.RecordBatch, others: Iterator[pa.RecordBatch], most: int) -> str:

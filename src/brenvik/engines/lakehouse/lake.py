@@ -342,7 +342,12 @@ def kind_of(name: str) -> str:
     """The name of a type in DuckDB, for one in a statement."""
     if name.startswith(("TEXT", "VARCHAR")):
         return "VARCHAR"
-    return {"TIMESTAMPTZ": "TIMESTAMP WITH TIME ZONE", "INT": "INTEGER"}.get(name, name)
+    return _SYNONYMS.get(name, name)
+
+
+_SYNONYMS = {
+    "TIMESTAMPTZ": "TIMESTAMP WITH TIME ZONE", "INT": "INTEGER", "DOUBLE PRECISION": "DOUBLE", "BYTEA": "BLOB",
+}  # fmt: skip
 
 
 def _type_for(kind: str) -> ice.IcebergType:

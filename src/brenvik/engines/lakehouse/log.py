@@ -15,8 +15,9 @@ from brenvik.engines.lakehouse import entries, upgrading
 from brenvik.engines.lakehouse.entries import LEDGER, NEW, SEQ
 from brenvik.engines.lakehouse.files import write_whole
 from brenvik.engines.lakehouse.lake import OURS, LakeTable, local
-from brenvik.engines.lakehouse.shown import LOG, ShownTables, in_our_words
+from brenvik.engines.lakehouse.shown import LOG, CatalogTables, in_our_words
 from brenvik.engines.lakehouse.snapshots import Change
+from brenvik.engines.ledger_entries import entry_statement
 from brenvik.errors import BrenvikError, Conflict
 from brenvik.ledger.entries import now
 from brenvik.ledger.schema import SCHEMA, TABLES, place
@@ -27,6 +28,8 @@ if TYPE_CHECKING:
     import pyarrow as pa
     from pyiceberg.table import Table
 
+    from brenvik.ledger.records import LedgerEntry
+
 ENTRIES, _COMPACTED = f"{OURS}ledger", f"{OURS}compacted"
 """Properties of snapshots. Of a table: the log, and the file of entries that belongs to it. Of the log: the files of entries that
 tables name and that were rewritten with all others."""
@@ -34,7 +37,7 @@ MANY_FILES = 24
 _TRIES = 10
 
 
-class LoggedTables(ShownTables):
+class LoggedTables(CatalogTables):
     """Tables with their ledger."""
 
     def __init__(self, place: str, *, memory_limit: str | None = None) -> None:
@@ -50,14 +53,16 @@ class LoggedTables(ShownTables):
         self._some_named = False
         """Whether snapshots name entries that the log may not have yet."""
 
-    def _run_on_ledger(self, verb: str, name: str, statement: str, values: Mapping[str, Any] | None) -> int:
-        if verb == "CREATE TABLE":
-            statement = f"{statement[:-1]}, {SEQ} BIGINT)"
-            self._has_ledger = True
-        self._touched[name] = None
-        if verb == "UPDATE":
-            statement = statement.replace(" SET ", f" SET {sql.quote(SEQ)} = NULL, ", 1)
-        return self._execute(statement, values)
+    def record(self, entry: LedgerEntry, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
+        self._touched[entry.table] = None
+        statement, own = entry_statement(entry, also=(f"{sql.quote(SEQ)} = NULL",))
+        return self.duck.run(statement, {**(values or {}), **own}, work=work)
+
+    def make_ledger(self) -> None:
+        self.execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(SCHEMA)}")
+        for statement in entries.tables():  # some may be left of a time that broke off
+            self.execute(statement)
+        self._has_ledger = True
 
     def _read_tables(self, locations: dict[tuple[str, str], str]) -> None:
         super()._read_tables(locations)
@@ -67,10 +72,7 @@ class LoggedTables(ShownTables):
     def _read_entries(self) -> None:
         """Reads new entries of the ledger's log, and of snapshots that it does not have yet, into the tables in memory."""
         if not self._has_ledger:
-            self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(SCHEMA)}", None)
-            for statement in entries.tables():  # some may be left of a time that broke off
-                self._execute(sql.in_place(statement, "$name").replace("CREATE", "CREATE OR REPLACE", 1), None)
-            self._has_ledger = True
+            self.make_ledger()
         state = self._ledger()
         files = [
             path for path in dict.fromkeys([*state.paths, *self._not_adopted(state)]) if path not in self._read_so_far
@@ -84,21 +86,21 @@ class LoggedTables(ShownTables):
             return
         if files:
             entered = replace(self._stored(state), groups=self._groups(files))
-            self._execute(f"CREATE OR REPLACE TABLE {NEW} AS {entered.rows}", None)
-            answer = super().rows(f"SELECT entry_of, max(seq) AS seq FROM {NEW} GROUP BY entry_of")
+            self.execute(f"CREATE OR REPLACE TABLE {NEW} AS {entered.rows}")
+            answer = self.duck.rows(f"SELECT entry_of, max(seq) AS seq FROM {NEW} GROUP BY entry_of")
             for row in answer:
                 for statement in entries.apply(row["entry_of"]):
-                    self._execute(statement, None)
+                    self.execute(statement)
             self._seq = max(self._seq, *(row["seq"] for row in answer))
         self._read_so_far = frozenset([*state.paths, *self._not_adopted(state)])
 
     def _show_version(self, state: LakeTable, files: list[str], older: Upgrade) -> None:
         """Of a ledger of an older version, shows the version and the names of its tables only."""
         entered = replace(self._stored(state), groups=self._groups(files))
-        self._execute(f"CREATE OR REPLACE TABLE {NEW} AS {entered.rows}", None)
+        self.execute(f"CREATE OR REPLACE TABLE {NEW} AS {entered.rows}")
         for name, column in ((older.version_table, older.version_column), ("tables", "table_name")):
             what = f"SELECT DISTINCT ON ({sql.quote(column)}) {sql.quote(column)} FROM {NEW} WHERE entry_of = '{name}'"
-            self._execute(f"CREATE OR REPLACE TABLE {place(name)} AS {what}", None)
+            self.execute(f"CREATE OR REPLACE TABLE {place(name)} AS {what}")
 
     def upgrade_ledger(self, upgrade: Upgrade, logs: Mapping[str, str]) -> None:
         for error, properties in self._unread.values():
@@ -106,7 +108,7 @@ class LoggedTables(ShownTables):
                 raise error
         with in_our_words(self.address):
             state = self._ledger()
-            upgraded = upgrading.entries_of(self._connection, NEW, upgrade, now())
+            upgraded = upgrading.entries_of(self.duck, NEW, upgrade, now())
             for old, new in logs.items():
                 upgrading.rename_log(self._lake, old, new, upgrade.log_columns)
                 for table in self._tables.values():
@@ -160,7 +162,7 @@ class LoggedTables(ShownTables):
                 return
             properties = {}
             if fold:
-                entered = super().ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))
+                entered = self.duck.ask(entries.not_entered(list(TABLES), self._seq + 1, all_of_them=True))
                 known = self._read_so_far.union(_compacted(state))
                 properties = {_COMPACTED: "\n".join(known.intersection(self._named(state)))}
                 others = [path for path in others if path not in self._read_so_far]

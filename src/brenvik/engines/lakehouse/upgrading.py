@@ -21,8 +21,9 @@ from brenvik.ledger.versions import Upgrade, rules_after, value_of
 from brenvik.merge import sql
 
 if TYPE_CHECKING:
-    import duckdb
     import pyarrow as pa
+
+    from brenvik.engines.duckdb.engine import DuckDBEngine
 
 
 def rename_log(lake: Lake, old: str, new: str, columns: Mapping[str, str]) -> None:
@@ -50,7 +51,7 @@ def name_log(lake: Lake, state: LakeTable, old: str, new: str, named: str) -> No
         lake.commit(state, Change(properties=properties, same_rows=True))
 
 
-def entries_of(connection: duckdb.DuckDBPyConnection, entered: str, upgrade: Upgrade, at: datetime) -> pa.Table:
+def entries_of(duck: DuckDBEngine, entered: str, upgrade: Upgrade, at: datetime) -> pa.Table:
     """The entries of an older ledger's log (the relation ``entered``) in the form of this version: of those with the same
     key the last."""
     kinds = {name: kind for columns in TABLES.values() for name, kind in columns.items()}
@@ -65,15 +66,16 @@ def entries_of(connection: duckdb.DuckDBPyConnection, entered: str, upgrade: Upg
             f"SELECT '{name}' AS entry_of, o.seq, {columns} FROM {entered} o WHERE o.entry_of = '{origin.table}' "
             f"QUALIFY row_number() OVER ({f'PARTITION BY {keys} ' if keys else ''}ORDER BY o.seq DESC) = 1"
         )
-    connection.execute(f"CREATE OR REPLACE TEMP TABLE upgraded AS {' UNION ALL '.join(parts)}")
-    for (rules,) in connection.execute("SELECT DISTINCT rules FROM upgraded WHERE rules IS NOT NULL").fetchall():
-        connection.execute("UPDATE upgraded SET rules = ? WHERE rules = ?", [rules_after(upgrade, rules), rules])
-    connection.execute(
-        "UPDATE upgraded SET schema_version = ?, written_by = ?, written_at = ? WHERE entry_of = 'schema_version'",
-        [SCHEMA_VERSION, __version__, at],
+    duck.execute(f"CREATE OR REPLACE TEMP TABLE upgraded AS {' UNION ALL '.join(parts)}")
+    for row in duck.rows("SELECT DISTINCT rules FROM upgraded WHERE rules IS NOT NULL"):
+        values = {"before": row["rules"], "after": rules_after(upgrade, row["rules"])}
+        duck.execute("UPDATE upgraded SET rules = $after WHERE rules = $before", values)
+    duck.execute(
+        "UPDATE upgraded SET schema_version = $version, written_by = $by, written_at = $at WHERE entry_of = 'schema_version'",
+        {"version": SCHEMA_VERSION, "by": __version__, "at": at},
     )
-    answer = connection.sql("SELECT * FROM upgraded").to_arrow_table()
-    connection.execute("DROP TABLE upgraded")
+    answer = duck.ask("SELECT * FROM upgraded")
+    duck.execute("DROP TABLE upgraded")
     return answer
 
 

@@ -7,9 +7,18 @@ from dataclasses import replace
 from typing import Any
 
 from brenvik.merge import classify, extract_diff, sequence, sql
-from brenvik.merge.extract_diff import EXTRACT_DIFF, EXTRACT_ROWS
+from brenvik.merge.extract_diff import DIFF_OF_STREAM, EXTRACT_DIFF, EXTRACT_ROWS
 from brenvik.merge.plan.inputs import LedgerSql, Rows
-from brenvik.merge.plan.staging import reject_invalid, stage_rows, staging_of
+from brenvik.merge.plan.staging import (
+    ALWAYS,
+    reject_invalid,
+    rejected_keys,
+    set_aside,
+    stage_rows,
+    staging_of,
+    sum_up_changes,
+    valid_rows,
+)
 from brenvik.merge.plan.steps import Row, Step, Validated, When, learned
 from brenvik.merge.schema import TableSchema
 
@@ -21,43 +30,46 @@ def compare(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) 
     a whole.
     """
     question = extract_diff.compare(schema, rows.scope)
-    sizes = extract_diff.count_rows(schema, first=first)
     at_once = schema.store.streams and rows.can_reread and not (rows.scope or rows.time_column or rows.store_query)
-    whole: When[Validated] | None = None
+    whole: When[Validated] = ALWAYS
     steps: list[Step[Validated]] = []
     if rows.scope:
         text = extract_diff.count_current_keys(schema, rows.scope)
         within = learned(current_in_scope=lambda found: found[0]["n"])
-        steps.append(Step("compare", "how many keys are current within the scope", text, "ask", within))
+        steps.append(Step("compare", "how many keys are current within the scope", text, learn=within))
     if at_once:
-        steps += _compare_at_once(schema, rows, ledger, question, sizes)
+        steps += _compare_at_once(schema, rows, ledger, question, first=first)
         whole = When(
             "when deletes are pending, or rows must be compared as a whole",
             lambda f: f.some_pending or f.compare_again,
         )
     return (
         *steps,
-        *_compare_whole(schema, rows, ledger, question, sizes, whole),
+        *_compare_whole(schema, rows, ledger, question, whole, first=first),
         *_extract_changes(schema, rows, first=first),
     )
 
 
 def _compare_at_once(
-    schema: TableSchema, rows: Rows, ledger: LedgerSql, question: str, sizes: str
+    schema: TableSchema, rows: Rows, ledger: LedgerSql, question: str, *, first: bool
 ) -> tuple[Step[Validated], ...]:
-    staging = replace(staging_of(schema, rows, EXTRACT_ROWS), through=question, kept_as=EXTRACT_DIFF)
+    staging = replace(staging_of(schema, rows, EXTRACT_ROWS), through=question, kept_as=DIFF_OF_STREAM)
     now: When[Validated] = When("when no deletes are pending", lambda f: not f.some_pending)
-    again: When[Validated] = When("when rows must be compared as a whole", lambda f: f.compared and f.compare_again)
-    good: When[Validated] = When(
-        "when a row is invalid", lambda f: f.compared and not f.compare_again and f.some_invalid
-    )
+    good: When[Validated] = When("when that is sufficient", lambda f: f.compared and not f.compare_again)
+    invalid: When[Validated] = When("when a row is invalid", lambda f: good.holds(f) and f.some_invalid)
     return (
         replace(
             stage_rows(staging, rows, now), stage="compare", purpose="rows as they are read, and what of them differs"
         ),
-        Step("compare", "how many are new, absent and invalid", sizes, "ask", _size_at_once, now),
-        Step("compare", "dropped, to be compared again", f"DROP TABLE {sql.work(EXTRACT_DIFF)}", "change", when=again),
-        *reject_invalid(schema, rows, ledger, EXTRACT_DIFF, good),
+        Step(
+            "compare",
+            "how many are new, absent and invalid",
+            extract_diff.count_rows(schema, DIFF_OF_STREAM, first=first),
+            learn=_size_at_once,
+            when=now,
+        ),
+        *reject_invalid(rows, ledger, DIFF_OF_STREAM, invalid, keys=rejected_keys(schema, DIFF_OF_STREAM, invalid)),
+        *valid_rows(DIFF_OF_STREAM, EXTRACT_DIFF, rows, invalid, good),
     )
 
 
@@ -76,10 +88,10 @@ def _has_duplicates(sizes: Row, good: int) -> bool:
 
 
 def _compare_whole(
-    schema: TableSchema, rows: Rows, ledger: LedgerSql, question: str, sizes: str, when: When[Validated] | None
+    schema: TableSchema, rows: Rows, ledger: LedgerSql, question: str, when: When[Validated], *, first: bool
 ) -> tuple[Step[Validated], ...]:
     def and_(text: str, holds: Any) -> When[Validated]:
-        return When(text, lambda f: (when is None or when.holds(f)) and holds(f))
+        return When(text, lambda f: when.holds(f) and holds(f))
 
     invalid = and_("when a row is invalid", lambda f: f.some_invalid)
     duplicated = and_(
@@ -93,19 +105,34 @@ def _compare_whole(
         return replace(facts, sizes=found[0], duplicated=twice)
 
     return (
-        stage_rows(staging_of(schema, rows, EXTRACT_ROWS), rows, when),
-        Step("compare", "the time of the extract; all rows must have the same", extract_diff.times(), "ask", _times, when),
-        *reject_invalid(schema, rows, ledger, EXTRACT_ROWS, invalid),
+        stage_rows(staging_of(schema, rows, "staged"), rows, when),
+        Step(
+            "compare", "the time of the extract; all rows must have the same", extract_diff.times("staged"),
+            learn=_times, when=when,
+        ),
+        *reject_invalid(rows, ledger, "staged", invalid, keys=rejected_keys(schema, "staged", invalid)),
+        *valid_rows("staged", EXTRACT_ROWS, rows, invalid, when),
         Step(
             "compare",
             "rows that differ from the current version of their key, and keys that are absent",
-            f"CREATE TEMP TABLE {sql.work(EXTRACT_DIFF)} AS {question}",
+            question,
+            EXTRACT_DIFF,
+            when=when,
+            compares=("staged",),
+        ),
+        Step(
+            "compare",
+            "how many are new and absent; more rows than that are duplicates",
+            extract_diff.count_rows(schema, EXTRACT_DIFF, first=first),
+            learn=size,
             when=when,
         ),
-        Step("compare", "how many are new and absent; more rows than that are duplicates", sizes, "ask", size, when),
         Step(
-            "compare", "all rows of duplicated keys, so that the last one counts", extract_diff.add_duplicated_keys(schema),
-            "change", when=duplicated,
+            "compare",
+            "all rows of duplicated keys, so that the last one counts",
+            extract_diff.find_duplicated_rows(schema),
+            "duplicated_rows",
+            when=duplicated,
         ),
     )  # fmt: skip
 
@@ -116,51 +143,49 @@ def _times(facts: Validated, rows: Sequence[Row]) -> Validated:
 
 
 def _extract_changes(schema: TableSchema, rows: Rows, *, first: bool) -> tuple[Step[Validated], ...]:
-    steps: list[Step[Validated]] = [
-        Step(
-            "compare",
-            "a row that differs is a change; equal rows are counted",
-            extract_diff.extract_changes(schema),
-            "make",
-            _differing,
-        )
-    ]
-    if schema.inactive_deletes != "ignore":
+    some_absent: When[Validated] = When("when a key is absent", lambda f: f.sizes["absent"] > 0)
+    absent_count = schema.inactive_deletes != "ignore"
+    steps: list[Step[Validated]] = []
+    if absent_count:
         absent_from = sequence.sequence_no(rows.last_file, sequence.ABSENT) - 1
         steps.append(
             Step(
                 "compare",
                 "an absent key is a delete",
-                lambda f: extract_diff.add_absent(
+                lambda f: extract_diff.find_absent_keys(
                     schema,
                     some_rejected=f.some_invalid,
                     some_pending=f.some_pending,
                     column_set=schema.column_sets[0][0],
                 ),
-                "change",
+                "absent_keys",
                 learned(derived=int),
-                When("when a key is absent", lambda f: f.sizes["absent"] > 0),
+                some_absent,
                 params={"absent_from": absent_from},
             )
         )
-    if schema.order:
-        sums = classify.sums(schema, first=first, derives=False)
-        steps.append(Step("compare", "how many are late", sums, "ask", _sum_up_changes))
-    return tuple(steps)
+    return (
+        *steps,
+        Step(
+            "compare",
+            "a row that differs is a change; equal rows are counted",
+            lambda f: extract_diff.extract_changes(
+                schema, duplicated=f.duplicated, absent=absent_count and some_absent.holds(f)
+            ),
+            "extract_changes",
+            _differing,
+            index=True,
+        ),
+        Step("compare", "they are accepted", makes="accepted", same_as=sql.work("extract_changes")),
+        Step(
+            "compare",
+            "how many are late, and of keys with several changes",
+            classify.summarize(schema, first=first, derives=False, of="accepted"),
+            learn=sum_up_changes,
+        ),
+        *set_aside(schema),
+    )
 
 
 def _differing(facts: Validated, count: int) -> Validated:
-    return replace(facts, differing=count, equal=facts.read - facts.rejected - facts.repeated - count)
-
-
-def _sum_up_changes(facts: Validated, rows: Sequence[Row]) -> Validated:
-    (sums,) = rows
-    return replace(facts, late=sums["late"], highest=sums if classify.HIGHEST in sums else None)
-
-
-def at_one_time(facts: Validated) -> Validated:
-    """The facts of an extract into a table without order: its changes have one time, so all of them are late, or none is."""
-    changes, late = facts.differing + facts.derived, facts.sizes["late"]
-    return replace(
-        facts, late=changes * late, highest={classify.HIGHEST: facts.extract_at if changes and not late else None}
-    )
+    return replace(facts, equal=facts.read - facts.rejected - facts.repeated - (count - facts.derived))

@@ -4,79 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
 
-from brenvik.merge import classify, current_path, extract_diff, pending_deletes
-from brenvik.merge.plan.steps import SOME_INACTIVE, Classified, Resolved, Row, Step, Validated, When, learned
+from brenvik.merge import classify, current_path, extract_diff, sql
+from brenvik.merge.plan.steps import Classified, Resolved, Row, Step, Validated, When, learned
 from brenvik.merge.schema import TableSchema
 
-
-def set_aside(schema: TableSchema) -> tuple[Step[Classified], ...]:
-    """Moves the deletes that have no effect by themselves into ``inactive_deletes``."""
-    if schema.inactive_deletes is None:
-        return ()
-    into, out = pending_deletes.set_deletes_aside(schema)
-
-    def some(facts: Classified, count: int) -> Classified:
-        return replace(facts, inactive=count, highest=None)  # that was with them
-
-    return (
-        Step("classify", "deletes that have no effect by themselves", into, "make", some),
-        Step("classify", "they are removed from the changes", out, "change"),
-    )
-
-
-def find_replay_keys(schema: TableSchema) -> tuple[Step[Classified], ...]:
-    """Makes ``replay_keys``."""
-    return (
-        Step(
-            "classify",
-            "the keys to replay: those with several changes, or with late ones",
-            lambda f: classify.find_replay_keys(schema, some_late=f.late > 0),
-            learn=learned(replay_keys=int),
-        ),
-    )
-
-
-def current_paths(schema: TableSchema, *, first: bool = False, chosen: bool = False) -> tuple[Step[Resolved], ...]:
-    """Makes ``current_path``: keys with exactly one change, newer than all before. ``chosen``: ``replay_keys`` was given."""
-    full: When[Resolved] = When("when a current version is not sufficient", lambda f: current_path.FULL in f.current)
-    send, drop = current_path.send_to_replay(schema)
-    steps: list[Step[Resolved]] = [
-        Step(
-            "current path", "", does="prune", index=("changes", "replay_keys"),
-            prune_to=("replay_keys", True) if chosen else ("changes", False),
-        ),
-        Step("current path", "", does="prune", prune_to=("inactive_deletes", True), when=SOME_INACTIVE),
-        Step(
-            "current path",
-            "one newer change of a key: joined with its current version",
-            lambda f: current_path.decide(
-                schema,
-                some_replayed=f.some_replayed,
-                explains=bool(f.explains),
-                matched=extract_diff.matched_versions(schema) if _meets(schema, f) else None,
-            ),
-            index=("current_path",),
-        ),
-    ]  # fmt: skip
-    if not first and schema.type_1 and schema.keeps_lifetimes:
-        text = current_path.find_returning_keys(schema)
-        steps.append(
-            Step("current path", "keys that return: their closed versions are overwritten too", text, "change")
-        )
-    return (
-        *steps,
-        Step("current path", "how many changes have which decision", current_path.summary(), "ask", _summary),
-        Step(
-            "current path",
-            "keys whose current version is not sufficient are replayed",
-            send,
-            "change",
-            _also_replayed,
-            full,
-        ),
-        Step("current path", "and leave the current path", drop, "change", when=full),
-    )
+_LATE_OR_SEVERAL: When[Any] = When("when a key has several changes, or late ones", lambda f: f.replay_keys > 0)
 
 
 def _meets(schema: TableSchema, facts: Validated) -> bool:
@@ -84,9 +18,116 @@ def _meets(schema: TableSchema, facts: Validated) -> bool:
     return bool(facts.sizes) and schema.meets_current_only and not facts.duplicated
 
 
-def _summary(facts: Resolved, rows: Sequence[Row]) -> Resolved:
-    return replace(facts, current={row["brenvik_decision"]: row for row in rows})
+def find_late_or_several(schema: TableSchema, *, first: bool, is_extract: bool) -> tuple[Step[Classified], ...]:
+    """Makes ``stored``, the rows of the keys that change, ``met``, those that the changes meet, and ``late_or_several``, the
+    keys that take the replay path."""
+
+    def compared(facts: Validated) -> bool:
+        return is_extract and _meets(schema, facts)
+
+    others = (schema.type_1 and schema.has_versions) or schema.deletes == "remove"
+    text = extract_diff.matched_versions(schema) if is_extract else ""
+    return (
+        Step(
+            "classify",
+            "the rows that the table has of these keys",
+            makes="stored",
+            stored=("changes", False),
+            when=When("when there are changes", lambda f: f.changes > 0 and not (compared(f) and not others)),
+        ),
+        Step(
+            "classify",
+            "those that the changes meet",
+            makes="met",
+            same_as=lambda f: text if compared(f) else sql.work("stored"),
+            when=When("when there are changes", lambda f: f.changes > 0),
+        ),
+        Step(
+            "classify",
+            "the keys with several changes, or with late ones",
+            lambda f: classify.find_late_or_several(schema, some_late=f.late > 0, first=first, matched=compared(f)),
+            "late_or_several",
+            when=_LATE_OR_SEVERAL,
+            index=True,
+            compares=("changes",),
+        ),
+    )
 
 
-def _also_replayed(facts: Resolved, _: int) -> Resolved:
-    return replace(facts, some_replayed=True)
+def current_paths(schema: TableSchema, *, first: bool, is_extract: bool) -> tuple[Step[Resolved], ...]:
+    """Makes ``current_path``: keys with exactly one change, newer than all before."""
+    some: When[Resolved] = When("when a key has one newer change", lambda f: f.some_current)
+    steps: list[Step[Resolved]] = [
+        Step(
+            "current path",
+            "one newer change of a key: joined with its current version",
+            lambda f: current_path.decide(
+                schema,
+                some_late_or_several=f.replay_keys > 0,
+                explains=bool(f.explains),
+                matched=is_extract and _meets(schema, f),
+            ),
+            "current_path",
+            when=some,
+            index=True,
+            compares=("changes",),
+        ),
+        Step(
+            "current path", "how many changes have which decision", current_path.summarize(schema),
+            learn=_sum_up(schema), when=some,
+        ),
+    ]  # fmt: skip
+    if not first and schema.type_1 and schema.keeps_lifetimes:
+        returns: When[Resolved] = When("when a key is new, or returns", lambda f: f.n("inserted") > 0)
+        text = current_path.find_returning_changes(schema)
+        purpose = "keys that return: their closed versions are overwritten too"
+        steps.append(
+            Step(
+                "current path",
+                purpose,
+                text,
+                "returning_changes",
+                learned(returning=int),
+                returns,
+                compares=("changes",),
+            )
+        )
+    return (*steps, *_all_replay_keys(schema))
+
+
+def _all_replay_keys(schema: TableSchema) -> tuple[Step[Resolved], ...]:
+    """Makes ``replay_keys``: those that are known, and those that the current path cannot decide."""
+    only_known: When[Resolved] = When("else", lambda f: f.some_replayed and not f.also_replayed)
+    return (
+        Step(
+            "current path",
+            "all keys to replay: also those whose current version is not sufficient",
+            lambda f: classify.find_replay_keys(
+                schema,
+                some_late_or_several=f.replay_keys > 0,
+                some_full=f.some_full,
+                some_returning=f.returning > 0,
+            ),
+            "replay_keys",
+            when=When("when a current version is not sufficient", lambda f: f.also_replayed),
+            index=True,
+        ),
+        Step(
+            "current path",
+            "the keys to replay are known",
+            makes="replay_keys",
+            same_as=sql.work("late_or_several"),
+            when=only_known,
+        ),
+    )
+
+
+def _sum_up(schema: TableSchema) -> Any:
+    def learn(facts: Resolved, rows: Sequence[Row]) -> Resolved:
+        overwritten = None
+        if not schema.store.whole_rows:
+            columns = {name: current_path.differs_column(schema, name) for name in schema.type_1}
+            overwritten = tuple(name for name, flag in columns.items() if any(row[flag] for row in rows))
+        return replace(facts, current={row["brenvik_decision"]: row for row in rows}, overwritten=overwritten)
+
+    return learn

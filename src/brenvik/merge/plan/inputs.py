@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from brenvik.merge.validate import Staging
 from brenvik.model.feeds import Operations
 from brenvik.model.types import ColumnType
 
@@ -15,11 +16,13 @@ EXPLAINED_UNASKED = 100_000
 class Rows:
     """The rows of a load: their columns, how they arrive, and for an extract its time and scope.
 
-    ``column_sets`` maps what a row has to the number of its column set. ``store_query`` is a query for rows that are in the
-    store. For the others see ``feeds.protocol.Batch``; ``last_file`` is the number of its last file.
+    ``malformed`` is how lines that are not rows are staged. ``column_sets`` maps what a row has to the number of its column set.
+    ``store_query`` is a query for rows that are in the store. For the others see ``feeds.protocol.Batch``; ``last_file`` is the
+    number of its last file.
     """
 
     columns: tuple[tuple[str, ColumnType], ...]
+    malformed: Staging
     operations: Operations | None = None
     column_sets: tuple[tuple[int, int], ...] = ((0, 1),)
     keeps_raw: bool = False
@@ -34,7 +37,7 @@ class Rows:
 
 @dataclass(frozen=True)
 class LedgerSql:
-    """Statements and relations of the ledger that are part of a plan; see ``ledger.schema``."""
+    """Queries and relations of the ledger that are part of a plan; see ``ledger.schema``."""
 
     approved: str
     pending: str

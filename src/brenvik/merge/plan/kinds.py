@@ -3,100 +3,83 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
-from brenvik.merge import change_log, past_runs
+from brenvik.merge import past_runs, sql
 from brenvik.merge.plan.comparing import compare
-from brenvik.merge.plan.deciding import current_paths, find_replay_keys, set_aside
+from brenvik.merge.plan.deciding import current_paths, find_late_or_several
 from brenvik.merge.plan.inputs import LedgerSql, Rows
-from brenvik.merge.plan.replaying import changes_of_rows, decide, inactive, replay_keys
-from brenvik.merge.plan.staging import exclude, find_pending, stage
-from brenvik.merge.plan.steps import Applied, Classified, Resolved, RowChanges, Step, Validated, count_of, learned
-from brenvik.merge.plan.writing import log, log_explicit, write
+from brenvik.merge.plan.replaying import changes_of_rows, decide_deletes, replay_keys
+from brenvik.merge.plan.staging import exclude, find_pending, set_aside, stage
+from brenvik.merge.plan.steps import Applied, Classified, Resolved, RowChanges, Step, Validated
+from brenvik.merge.plan.writing import highest_in_log, log, log_explicit, write
 from brenvik.merge.schema import TableSchema
-
-
-def load_plan(
-    schema: TableSchema, rows: Rows, ledger: LedgerSql, *, excluded: Sequence[int] = (), first: bool = False
-) -> LoadPlan:
-    """The plan of a load; ``excluded`` are reverted runs."""
-    active = exclude(schema, excluded, ledger.approved) if ledger.has_ledger else ()
-    if active:
-        schema = replace(schema, some_excluded=True)
-    return LoadPlan(
-        schema,
-        begin=(*active, *(find_pending(schema, ledger) if ledger.has_ledger else ())),
-        validate=compare(schema, rows, ledger, first=first)
-        if rows.is_extract
-        else stage(schema, rows, ledger, first=first),
-        classify=set_aside(schema) + find_replay_keys(schema),
-        resolve=current_paths(schema, first=first),
-        diff=(
-            *replay_keys(schema, first=first),
-            *changes_of_rows(schema, check_log=not first),
-            *decide(schema),
-        ),
-        apply=write(schema) + log(schema, rows, ledger, first=first),
-    )
 
 
 @dataclass(frozen=True)
 class LoadPlan:
     """The steps of a run in order, by the value that each stage returns."""
 
-    schema: TableSchema
-    begin: tuple[Step[Validated], ...]
-    validate: tuple[Step[Validated], ...]
-    classify: tuple[Step[Classified], ...]
-    resolve: tuple[Step[Resolved], ...]
-    diff: tuple[Step[RowChanges], ...]
-    apply: tuple[Step[Applied], ...]
+    begin: tuple[Step[Validated], ...] = ()
+    validate: tuple[Step[Validated], ...] = ()
+    classify: tuple[Step[Classified], ...] = ()
+    resolve: tuple[Step[Resolved], ...] = ()
+    diff: tuple[Step[RowChanges], ...] = ()
+    apply: tuple[Step[Applied], ...] = ()
 
     def steps(self) -> tuple[Step[Any], ...]:
         """All of them."""
         return (*self.begin, *self.validate, *self.classify, *self.resolve, *self.diff, *self.apply)
 
 
-def recompute_plan(schema: TableSchema, *, explicit: bool = False, check_log: bool = True) -> LoadPlan:
-    """The plan of a run without new changes: the keys in ``replay_keys`` are recomputed from the change log, and the differences
-    are written. ``explicit``: changes of the relation of that name are logged as well."""
+def load_plan(
+    schema: TableSchema, rows: Rows, ledger: LedgerSql, *, excluded: Sequence[int] = (), first: bool = False
+) -> LoadPlan:
+    """The plan of a load; ``excluded`` are reverted runs."""
+    is_extract = rows.is_extract
+    active = exclude(schema, excluded, ledger.approved if ledger.has_ledger else None)
     return LoadPlan(
-        schema,
-        begin=(),
-        validate=(Step("classify", "there are no new changes", change_log.no_changes(schema)),),
-        classify=(
-            Step(
-                "classify",
-                "how many keys there are",
-                count_of("replay_keys"),
-                "ask",
-                learned(replay_keys=lambda r: r[0]["n"]),
-            ),
+        begin=(*active, *(find_pending(schema, ledger) if ledger.has_ledger else ())),
+        validate=compare(schema, rows, ledger, first=first) if is_extract else stage(schema, rows, ledger, first=first),
+        classify=find_late_or_several(schema, first=first, is_extract=is_extract),
+        resolve=current_paths(schema, first=first, is_extract=is_extract),
+        diff=(
+            *replay_keys(schema, first=first),
+            *changes_of_rows(schema, first=first, check_log=True),
+            *decide_deletes(schema),
         ),
-        resolve=current_paths(schema, chosen=True),
-        diff=(*replay_keys(schema, chosen=True), *changes_of_rows(schema, chosen=True, check_log=check_log)),
-        apply=write(schema) + (log_explicit(schema) if explicit else ()),
+        apply=write(schema) + log(schema, rows, ledger),
+    )
+
+
+def recompute_plan(schema: TableSchema, *, explicit: tuple[str, ...] = (), check_log: bool = True) -> LoadPlan:
+    """The plan of a run without new changes: the keys in ``replay_keys`` are recomputed from the change log, and the differences
+    are written. The changes in the relations ``explicit`` are logged as well."""
+    logged = log_explicit(schema, explicit) if explicit else ()
+    return LoadPlan(
+        diff=(
+            *replay_keys(schema, chosen="keys"),
+            *changes_of_rows(schema, chosen=True, check_log=check_log),
+        ),
+        apply=(highest_in_log(schema), *write(schema), *logged),
     )
 
 
 def again(schema: TableSchema) -> LoadPlan:
     """The plan that decides the changes of past runs again, for the schema ``past_runs.by_run``."""
-    active: tuple[Step[Classified], ...] = (
-        Step("exclude", "", does="prune", index=("changes", "replay_keys", "log_by_run")),
+    active: tuple[Step[Any], ...] = (
+        Step("exclude", "what was logged before", makes="unreverted_changes", same_as=sql.work("log_by_run")),
     )
     if schema.inactive_deletes:
         active += (
-            Step("exclude", "changes that were active", past_runs.active_changes(schema)),
-            Step("exclude", "keys whose deletes were pending", past_runs.find_pending(schema)),
+            Step("exclude", "changes that were active", past_runs.active_changes(schema), "active_changes", view=True),
+            Step("exclude", "keys whose deletes were pending", past_runs.find_pending(schema), "pending_keys"),
         )
-    decisions = inactive(schema, all_replayed=True) if schema.inactive_deletes else ()
+    else:
+        active += (Step("exclude", "all of it", makes="active_changes", same_as=sql.work("log_by_run")),)
     return LoadPlan(
-        schema,
-        begin=(),
-        validate=(),
-        classify=(*active, *set_aside(schema)),
-        resolve=(),
-        diff=(*replay_keys(schema, chosen=True), *decisions),
-        apply=(),
+        begin=active,
+        validate=set_aside(schema),
+        diff=(*replay_keys(schema, chosen="again", stored=False), *decide_deletes(schema, again=True)),
     )

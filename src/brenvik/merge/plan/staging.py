@@ -13,67 +13,96 @@ from brenvik.merge.schema import TableSchema
 
 
 def exclude(
-    schema: TableSchema, runs: Sequence[int], approved: str, *, explicit: bool = False
+    schema: TableSchema, runs: Sequence[int], approved: str | None, *, explicit: tuple[str, ...] = ()
 ) -> tuple[Step[Any], ...]:
-    """Makes ``active_changes``, where some logged changes are not active: those of some runs, and deletes that have no effect by
-    themselves and are not in the relation ``approved``. Explicit changes are active. Afterwards ``schema.some_excluded``."""
-    if not (runs or explicit or schema.inactive_deletes) or not schema.change_log:
+    """Makes ``active_changes``: the log without the changes of some runs, and without deletes that have no effect by themselves
+    and are not in the relation ``approved``; None where there is no ledger yet. The changes in the relations ``explicit`` are
+    active, too."""
+    if not schema.change_log:
         return ()
-    steps: list[Step[Any]] = []
-    if schema.inactive_deletes:
-        steps.append(Step("exclude", "deletes that were approved", pending_deletes.find_approved(approved)))
-    steps.append(Step("exclude", "runs that were reverted", change_log.EXCLUDED_RUNS))
-    excluded = sorted(runs)
-    for start in range(0, len(excluded), change_log.AT_ONCE):
-        part = excluded[start : start + change_log.AT_ONCE]
-        numbers = {f"excluded_{n}": run for n, run in enumerate(part)}
-        steps.append(Step("exclude", "their numbers", change_log.exclude_runs(len(part)), "change", params=numbers))
-    text = change_log.active_changes(replace(schema, some_excluded=True), some_explicit=explicit)
-    steps.append(Step("exclude", "the other changes are active", text))
-    return tuple(steps)
+    excluded, log = tuple(sorted(runs)), sql.relation(schema.change_log)
+    unreverted: Step[Any] = Step("exclude", "no run was reverted", makes="unreverted_changes", same_as=log)
+    if excluded or explicit:
+        text = change_log.unreverted_changes(schema, excluded, explicit=explicit)
+        unreverted = Step("exclude", "the log without runs that were reverted", text, "unreverted_changes", view=True)
+    if not (schema.inactive_deletes and approved):
+        return unreverted, Step(
+            "exclude", "all of these changes are active", **_same("active_changes", "unreverted_changes")
+        )
+    return (
+        unreverted,
+        Step("exclude", "deletes that were approved", pending_deletes.find_approved(approved), "approved"),
+        Step(
+            "exclude", "only these deletes are active", change_log.active_changes(schema), "active_changes", view=True
+        ),
+    )
+
+
+def _same(makes: str, relation: str) -> dict[str, Any]:
+    return {"makes": makes, "same_as": sql.work(relation)}
 
 
 def find_pending(schema: TableSchema, ledger: LedgerSql) -> tuple[Step[Any], ...]:
     if schema.inactive_deletes != "review":
         return ()
     some = learned(some_pending=lambda rows: rows[0]["n"] > 0)
+    text = pending_deletes.find_pending(schema, ledger.pending)
     return (
-        Step("exclude", "keys whose deletes are pending", pending_deletes.find_pending(schema, ledger.pending)),
-        Step("exclude", "whether there are any", count_of("pending_keys"), "ask", some),
+        Step("exclude", "keys whose deletes are pending", text, "pending_keys"),
+        Step("exclude", "whether there are any", count_of("pending_keys"), learn=some),
     )
 
 
 SOME_INVALID: When[Validated] = When("when a row is invalid", lambda f: f.some_invalid)
-_SOME_BROKEN: When[Validated] = When("when a line is not a row", lambda f: f.broken > 0)
+SOME_INACTIVE: When[Validated] = When("when some deletes have no effect by themselves", lambda f: f.inactive > 0)
 
 
 def stage(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) -> tuple[Step[Validated], ...]:
     """Makes ``changes`` and ``rejected`` from the rows of a feed of changes or upserts."""
-    sums = classify.sums(schema, first=first, derives=rows.can_derive)
+    sums = classify.summarize(schema, first=first, derives=rows.can_derive, of="staged")
     again: tuple[Step[Validated], ...] = ()
     if rows.can_derive:  # a rejected row brings no derived change either
-        purpose = "how many of the valid changes are derived and late"
-        again = (Step("validate", purpose, sums, "ask", _sum_up_again, SOME_INVALID),)
+        text = classify.summarize(schema, first=first, derives=True, of="accepted")
+        again = (Step("validate", "what remains of them", text, learn=_sum_up_again, when=SOME_INVALID),)
     return (
-        stage_rows(staging_of(schema, rows, "changes"), rows),
-        Step("validate", "how many are invalid, derived and late", sums, "ask", _sum_up),
-        *reject_invalid(schema, rows, ledger, "changes", SOME_INVALID),
+        stage_rows(staging_of(schema, rows, "staged"), rows),
+        Step("validate", "how many are invalid, late, and of keys with several changes", sums, learn=_sum_up),
+        *reject_invalid(rows, ledger, "staged", SOME_INVALID),
+        *valid_rows("staged", "accepted", rows, SOME_INVALID),
         *again,
+        *set_aside(schema),
     )
 
 
 def _sum_up(facts: Validated, rows: Sequence[Row]) -> Validated:
-    (sums,) = rows
-    read, highest = facts.read - sums["derived"], sums if classify.HIGHEST in sums else None
-    return replace(
-        facts, read=read, invalid=sums["invalid"], derived=sums["derived"], late=sums["late"], highest=highest
-    )
+    facts = _sum_up_again(facts, rows)
+    return replace(facts, read=facts.read - facts.derived, invalid=rows[0]["invalid"])
+
+
+_SUMMED = ("derived", "inactive", "late", "changes", "replay_keys", "replayed")
 
 
 def _sum_up_again(facts: Validated, rows: Sequence[Row]) -> Validated:
-    (sums,) = rows
-    return replace(
-        facts, derived=sums["derived"], late=sums["late"], highest=sums if classify.HIGHEST in sums else None
+    counts: dict[str, Any] = {name: int(rows[0][name]) for name in _SUMMED}
+    return replace(facts, highest=rows[0], **counts)
+
+
+def sum_up_changes(facts: Validated, rows: Sequence[Row]) -> Validated:
+    """What is learned of the changes of an extract, of which the derived ones are known."""
+    return replace(_sum_up_again(facts, rows), derived=facts.derived)
+
+
+def set_aside(schema: TableSchema) -> tuple[Step[Any], ...]:
+    """Makes ``changes`` from ``accepted``, without the deletes that have no effect by themselves."""
+    all_of_them = "all of them are changes that count"
+    if schema.inactive_deletes is None:
+        return (Step("validate", all_of_them, **_same("changes", "accepted")),)
+    deletes, others = pending_deletes.set_deletes_aside(schema)
+    none: When[Any] = When("when there is no such delete", lambda f: f.inactive == 0)
+    return (
+        Step("validate", "deletes that have no effect by themselves", deletes, "inactive_deletes", when=SOME_INACTIVE),
+        Step("validate", "all other changes", others, "changes", view=True, when=SOME_INACTIVE, compares=("accepted",)),
+        Step("validate", all_of_them, when=none, **_same("changes", "accepted")),
     )
 
 
@@ -96,11 +125,10 @@ def stage_rows(staging: validate.Staging, rows: Rows, when: When[Validated] | No
     purpose = "every row, cast to the types of the table, and its error if it has one"
     if rows.store_query:
         ordered = f" ORDER BY {sql.columns(staging.order)}" if staging.order else ""
-        text = f"CREATE TEMP TABLE {sql.work(staging.into)} AS {staging.question}{ordered}"
-        return Step("validate", purpose, text, "make", _read_in_store, when)
+        return Step("validate", purpose, f"{staging.question}{ordered}", staging.into, _read_in_store, when, index=True)
     purpose += "; in the order of keys, chunk by chunk" if staging.order else ""
-    into = staging.kept_as if staging.through else staging.into
-    return Step("validate", purpose, sql.work(into), "stage", _read, when, staging=staging)
+    makes = staging.kept_as if staging.through else staging.into
+    return Step("validate", purpose, makes=makes, learn=_read, when=when, staging=staging, index=True)
 
 
 def _explains(facts: Validated, read: int) -> bool:
@@ -116,37 +144,59 @@ def _read(facts: Validated, found: tuple[int, int]) -> Validated:
     return replace(facts, read=count + broken, broken=broken, explains=_explains(facts, count + broken))
 
 
-def reject_invalid(
-    schema: TableSchema, rows: Rows, ledger: LedgerSql, relation: str, when: When[Validated]
+def _not(when: When[Validated], unless: When[Validated], text: str) -> When[Validated]:
+    return When(text, lambda f: when.holds(f) and not unless.holds(f))
+
+
+ALWAYS: When[Any] = When("", lambda f: True)
+
+
+def valid_rows(
+    staged: str, makes: str, rows: Rows, some_invalid: When[Validated], when: When[Validated] = ALWAYS
 ) -> tuple[Step[Validated], ...]:
-    """Moves invalid rows from a relation into ``rejected``, with the lines that are not rows."""
-    broken: When[Validated] = When(
-        when.text + ", and " + _SOME_BROKEN.text.removeprefix("when "), lambda f: when.holds(f) and f.broken > 0
-    )
-    into, out = validate.remove_invalid(derives=rows.can_derive, relation=relation)
+    """Makes the valid rows of a relation: that itself, where none is invalid."""
+    text = validate.find_valid(staged, derives=rows.can_derive)
+    return (
+        Step("validate", "the valid rows", text, makes, view=True, when=some_invalid, compares=(staged,)),
+        Step(
+            "validate", "all rows are valid", when=_not(when, some_invalid, "when no row is invalid"), **_same(makes, staged)
+        ),
+    )  # fmt: skip
+
+
+def reject_invalid(
+    rows: Rows, ledger: LedgerSql, relation: str, when: When[Validated], *, keys: tuple[Step[Validated], ...] = ()
+) -> tuple[Step[Validated], ...]:
+    """Makes ``rejected`` from the invalid rows of a relation and the lines that are not rows. ``keys`` are steps before."""
+    broken: When[Validated] = When(f"{when.text}, and a line is not a row", lambda f: when.holds(f) and f.broken > 0)
     some = learned(
         rejected=lambda found: found[0]["n"] - int(found[0]["again"]), repeated=lambda found: int(found[0]["again"])
     )
-    keys: tuple[Step[Validated], ...] = ()
-    if rows.is_extract:
-        text = extract_diff.find_rejected_keys(schema, relation)
-        keys = (Step("validate", "keys with invalid rows only: they are not absent", text, when=when),)
     return (
         *keys,
-        Step("validate", "invalid rows", into, when=when),
-        Step("validate", "invalid rows are removed from the changes", out, "change", when=when),
         Step(
-            "validate", "lines that are not rows, staged", sql.work("malformed"), "stage", when=broken,
-            staging=validate.malformed(schema.store), broken=True,
+            "validate", "lines that are not rows, staged", makes="malformed", when=broken,
+            staging=rows.malformed, broken=True,
         ),
-        Step("validate", "lines that are not rows become invalid rows", validate.add_malformed(), "change", when=broken),
-        Step("validate", "rejects; one that equals an open reject is a duplicate", ledger.known_rejects, when=when),
+        Step(
+            "validate",
+            "invalid rows, and lines that are not rows",
+            lambda f: validate.find_invalid(relation, derives=rows.can_derive, malformed=f.broken > 0),
+            "invalid",
+            when=when,
+        ),
+        Step("validate", "rejects; one that equals an open reject is a duplicate", ledger.known_rejects, "rejected", when=when),
         Step(
             "validate",
             "how many rows are rejected",
             f"SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM {sql.work('rejected')}",
-            "ask",
-            some,
-            when,
+            learn=some,
+            when=when,
         ),
     )  # fmt: skip
+
+
+def rejected_keys(schema: TableSchema, relation: str, when: When[Validated]) -> tuple[Step[Validated], ...]:
+    """Makes ``rejected_keys``: keys of an extract that are not absent, although their rows are invalid."""
+    text = extract_diff.find_rejected_keys(schema, relation)
+    return (Step("validate", "keys with invalid rows only: they are not absent", text, "rejected_keys", when=when),)

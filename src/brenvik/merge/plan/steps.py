@@ -1,7 +1,8 @@
 """What a plan is made of: steps, and the facts that a run learns from them.
 
-A step is one statement: its stage, its purpose, its text, and what the run learns from its result. Facts are frozen values,
-one class per stage, each with the facts of the stages before it: a later stage cannot run on the facts of an earlier one.
+A step makes one relation from earlier ones, asks a question, or hands the store a change: its stage, its purpose, its text, and
+what the run learns from its result. A relation is made once and never changed. Facts are frozen values, one class per stage, each
+with the facts of the stages before it: a later stage cannot run on the facts of an earlier one.
 
     Begun → Validated → Classified → Resolved → RowChanges → Applied
 """
@@ -13,6 +14,8 @@ from dataclasses import dataclass, field, fields, replace
 from typing import Any, Generic, Literal, Self, TypeVar
 
 from brenvik.merge import sql
+from brenvik.merge.row_changes import RowChange
+from brenvik.merge.table_changes import TableChange
 from brenvik.merge.validate import Staging
 
 Stage = Literal[
@@ -84,8 +87,9 @@ def _case(fact: Any) -> Mapping[str, Any]:
 @dataclass(frozen=True)
 class Validated(Begun):
     """What came of the rows: of ``read`` rows, ``broken`` lines included, so many were ``rejected`` or equal an open reject
-    (``repeated``), or in an extract equal the table (``equal``); ``derived`` changes were added. ``late`` of the changes are
-    late; ``highest`` has their highest order and effective time where that is known already."""
+    (``repeated``), or in an extract equal the table (``equal``); ``derived`` changes were added. There are ``changes``, besides
+    ``inactive`` deletes that have no effect by themselves; ``late`` of both are late. Of the keys ``replay_keys`` have several
+    changes or late ones, ``replayed`` together. ``highest`` has the highest order and effective time of the changes."""
 
     some_pending: bool = field(default=False, metadata=_case(True))
     read: int = 0
@@ -93,10 +97,14 @@ class Validated(Begun):
     invalid: int = field(default=0, metadata=_case(1))
     rejected: int = field(default=0, metadata=_case(1))
     repeated: int = 0
-    derived: int = 0
+    derived: int = field(default=0, metadata=_case(1))
     equal: int = 0
+    changes: int = field(default=0, metadata=_case(2))
+    inactive: int = field(default=0, metadata=_case(1))
     late: int = field(default=0, metadata=_case(1))
-    highest: Row | None = None
+    replay_keys: int = field(default=0, metadata=_case(1))
+    replayed: int = field(default=0, metadata=_case(1))
+    highest: Row = field(default_factory=dict)
     current_in_scope: int | None = None
     extract_at: str | None = None
     """The effective time of an extract, as text."""
@@ -106,7 +114,6 @@ class Validated(Begun):
     """Whether it must be compared again, as a whole."""
     duplicated: bool = field(default=False, metadata=_case(True))
     """Whether keys may occur twice in an extract."""
-    differing: int = 0
     sizes: Row = field(default_factory=dict, metadata=_case({"absent": 1}))
     times: Row = field(default_factory=dict)
 
@@ -114,16 +121,18 @@ class Validated(Begun):
     def some_invalid(self) -> bool:
         return bool(self.invalid or self.broken)
 
+    @property
+    def some_current(self) -> bool:
+        """Whether any change takes the current path."""
+        return self.changes > self.replayed
+
     def params(self) -> Mapping[str, Any]:
         return {} if self.extract_at is None else {"extract_at": self.extract_at}
 
 
 @dataclass(frozen=True)
 class Classified(Validated):
-    """Which path the changes take: ``replay_keys`` keys are replayed, ``inactive`` deletes have no effect by themselves."""
-
-    inactive: int = field(default=0, metadata=_case(1))
-    replay_keys: int = field(default=0, metadata=_case(1))
+    """Which path the changes take: the keys that have several or late changes are known."""
 
 
 _EVERY_DECISION = {
@@ -134,44 +143,80 @@ _EVERY_DECISION = {
 
 @dataclass(frozen=True)
 class Resolved(Classified):
-    """What is decided. ``current`` has the decisions on the current path, ``replayed`` and ``inactive_decisions`` the others;
-    ``sizes_of_paths`` the numbers of changes, of those on the current path, and of duplicates on the replay path."""
+    """What is decided on the current path: how many changes have which decision (``current``), and how many inserts are of keys
+    that return and are replayed (``returning``). ``overwritten`` are the type 1 columns that any of them sets, None if the write
+    need not know."""
 
     current: Mapping[str, Row] = field(default_factory=dict, metadata=_case(_EVERY_DECISION))
-    some_replayed: bool = field(default=False, metadata=_case(True))
+    returning: int = field(default=0, metadata=_case(1))
+    overwritten: tuple[str, ...] | None = None
+    chosen_keys: int = 0
+    """Keys that a run chose to replay, without changes of theirs."""
 
     def n(self, *decisions: str) -> int:
         """How many changes on the current path have one of these decisions."""
-        return sum(self.current[name]["n"] for name in decisions if name in self.current)
+        found = sum(int(self.current[name]["n"]) for name in decisions if name in self.current)
+        return found - self.returning if "inserted" in decisions else found
+
+    @property
+    def on_current_path(self) -> int:
+        """How many changes the current path decides."""
+        return self.n(*(name for name in self.current if name != "full"))
+
+    @property
+    def some_full(self) -> bool:
+        """Whether the current version of any key is not sufficient."""
+        return "full" in self.current
+
+    @property
+    def also_replayed(self) -> bool:
+        """Whether the current path sends keys to the replay path."""
+        return self.some_full or self.returning > 0
+
+    @property
+    def some_replayed(self) -> bool:
+        return self.replay_keys > 0 or self.chosen_keys > 0 or self.also_replayed
 
     @property
     def sets_type_1(self) -> int:
         """How many changes on the current path overwrite type 1 values."""
-        return sum(row["sets"] for name, row in self.current.items() if name != "full")
+        return sum(int(row["sets"]) for row in self.current.values())
 
 
 @dataclass(frozen=True)
 class RowChanges(Resolved):
-    """The changes to the rows of the table: how many of the rows in each of the relations of ``merge.diff``, and what became of
-    each change."""
+    """The changes to the rows of the table: what becomes of how many, and of each change."""
 
-    to_close: int = field(default=0, metadata=_case(1))
-    to_update: int = field(default=0, metadata=_case(1))
-    to_insert: int = field(default=0, metadata=_case(1))
-    to_delete: int = field(default=0, metadata=_case(1))
-    closed_to_overwrite: int = field(default=0, metadata=_case(1))
+    removed_rows: int = field(default=0, metadata=_case(1))
+    """Rows that deletes on the current path remove."""
+    closed_versions: int = field(default=0, metadata=_case(1))
     """Closed versions that get the new type 1 values of a change on the current path."""
-    unlogged: Row = field(default_factory=dict)
-    """Keys with rows that have no change in the log, as in ``merge.accounting``."""
-    keys_of_replay: Row = field(default_factory=dict)
-    """As in ``diff.count_current``."""
-    replayed: tuple[Row, ...] = ()
-    inactive_decisions: tuple[Row, ...] = ()
-    sizes_of_paths: Row = field(default_factory=dict, metadata=_case({"duplicates": 1}))
-    late_duplicates: int = 0
+    actions: Row = field(
+        default_factory=dict,
+        metadata=_case(
+            {"close": 1, "update": 1, "insert": 1, "delete": 1, "current_change": 0, "ended": 0, "duplicates": 1}
+        ),
+    )
+    """What the replay comes to; as in ``diff.summarize``."""
+    decided_deletes: tuple[Row, ...] = ()
+    """As in ``pending_deletes.summarize``."""
     counts: Mapping[str, int] = field(
         default_factory=dict, metadata=_case({"duplicate": 1, "pending": 1, "rejected": 1})
     )
+
+    def action(self, name: str) -> int:
+        """How many rows of replayed keys have an action, or another sum of ``diff.summarize``."""
+        return int(self.actions.get(name, 0))
+
+    @property
+    def closed_and_overwritten(self) -> int:
+        """Rows that the current path closes, and overwrites in type 1."""
+        return int(self.current["versioned"]["sets"]) if "versioned" in self.current else 0
+
+    @property
+    def overwritten_rows(self) -> int:
+        """Rows that the current path overwrites in type 1, and does not close."""
+        return self.sets_type_1 - self.closed_and_overwritten + self.closed_versions
 
     @property
     def inserted_on_path(self) -> int:
@@ -179,37 +224,29 @@ class RowChanges(Resolved):
         return self.n("inserted", "versioned")
 
     @property
-    def closed_and_overwritten(self) -> int:
-        """Rows that are closed and overwritten in type 1, which count as one update."""
-        return int(self.current["versioned"]["sets"]) if "versioned" in self.current else 0
-
-    @property
     def rows_added(self) -> int:
-        return self.inserted_on_path + self.to_insert
+        return self.inserted_on_path + self.action("insert")
 
     @property
-    def rows_updated(self) -> int:
-        updated = self.to_close + self.sets_type_1 - self.closed_and_overwritten
-        return updated + self.closed_to_overwrite + self.to_update
+    def late_duplicates(self) -> int:
+        of_deletes = sum(row["late"] for row in self.decided_deletes if row["brenvik_decision"] == "duplicate")
+        return int(of_deletes) + self.action("late_duplicates")
 
     @property
     def ended_keys(self) -> int:
         """Keys that are current and will not be."""
-        return self.n("deleted") + int(self.keys_of_replay.get("ends", 0))
+        return self.n("deleted") + self.action("ended")
 
     @property
     def current_change(self) -> int:
         """By how much the number of current keys changes."""
-        found = self.keys_of_replay
-        return self.n("inserted") - self.n("deleted") + int(found.get("after", 0)) - int(found.get("before", 0))
+        return self.n("inserted") - self.n("deleted") + self.action("current_change")
 
 
 @dataclass(frozen=True)
 class Applied(RowChanges):
-    """What was written: ``type_1`` and ``updated_columns`` are the columns that the updates set."""
+    """What was written."""
 
-    type_1: tuple[str, ...] | None = None
-    updated_columns: tuple[str, ...] | None = None
     lapsed: tuple[int, ...] = ()
     """Pending deletes that lapse, by number: their keys are in the extract again."""
     deduplicated: tuple[Row, ...] = ()
@@ -228,40 +265,50 @@ class When(Generic[F]):
 
 @dataclass(frozen=True)
 class Step(Generic[F]):
-    """One statement of a run.
+    """One step of a run.
 
-    ``does``: ``make`` a working relation, ``change`` one, ``ask`` a question, ``stage`` a stream of rows into a working
-    relation, ``prune`` the table to the rows of some keys, ``write`` to tables, ``alter`` them. ``learn`` takes the facts and
-    the result: the number of rows, or for questions the rows. ``index`` are working relations that are looked up by key from
-    here on.
+    ``makes`` names the working relation that the query ``text`` makes, as a table or as a ``view``; without it, ``text`` is a
+    question. Instead of a text a relation may be the ``same_as`` another, be rows of a stream (``staging``) or the rows that the
+    table has of some keys (``stored``: the relation with the keys, and whether all versions are needed).
+    ``change`` is what the store is asked to write, ``alter`` how the table is altered.
+
+    ``learn`` takes the facts and the result: the number of rows, for questions the rows. ``index``: the relation is looked up by
+    key from here on. ``compares``: working relations that the query compares with the table or its change log.
     """
 
     stage: Stage
     purpose: str
     text: str | Callable[[F], str] = ""
-    does: Literal["make", "change", "ask", "stage", "prune", "write", "alter"] = "make"
+    makes: str = ""
     learn: Callable[[F, Any], F] | None = None
     when: When[F] | None = None
-    index: tuple[str, ...] = ()
-    params: Mapping[str, Any] | Callable[[F], Mapping[str, Any]] = field(default_factory=dict)
+    view: bool = False
+    index: bool = False
+    compares: tuple[str, ...] = ()
+    same_as: str | Callable[[F], str] = ""
     staging: Staging | None = None
     broken: bool = False
     """Whether the stream is that of broken lines."""
-    prune_to: tuple[str, bool] | None = None
-    """The working relation with the keys, and whether all versions are needed."""
-    index_table: tuple[str, tuple[str, ...], str | None] | None = None
-    """A new table, the columns by which its rows are found, and the one that splits them; see ``Engine.index``."""
-    expects: tuple[str, Callable[[F], int]] | None = None
-    """For a write: what happens to the rows, and to how many of them."""
+    stored: tuple[str, bool] | None = None
+    change: Callable[[F], RowChange] | None = None
+    alter: TableChange | None = None
+    record: str = ""
+    """The table of the ledger that gets the rows of the query ``text``."""
+    expected: Callable[[F], int] | None = None
+    """How many rows a change, or what is recorded, must be about."""
+    what: str = ""
+    """What happens to the rows that are recorded."""
+    params: Mapping[str, Any] = field(default_factory=dict)
 
     def runs(self, facts: F) -> bool:
         return self.when is None or self.when.holds(facts)
 
-    def statement(self, facts: F) -> str:
+    def query(self, facts: F) -> str:
         return self.text if isinstance(self.text, str) else self.text(facts)
 
-    def parameters(self, facts: F) -> Mapping[str, Any]:
-        return self.params(facts) if callable(self.params) else self.params
+    def original(self, facts: F) -> str:
+        """The relation that this one is the same as."""
+        return self.same_as if isinstance(self.same_as, str) else self.same_as(facts)
 
 
 def learned(**given: Callable[[Any], Any]) -> Callable[[F, Any], F]:

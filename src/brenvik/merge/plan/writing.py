@@ -2,103 +2,97 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable
 
-from brenvik.merge import change_log, classify, current_path, diff, pending_deletes
+from brenvik.merge import classify, pending_deletes, sql, writes
 from brenvik.merge.plan.inputs import LedgerSql, Rows
-from brenvik.merge.plan.replaying import logged_changes
-from brenvik.merge.plan.steps import SOME_INACTIVE, Applied, Row, Step, When, learned
-from brenvik.merge.schema import EFFECTIVE_AT, TableSchema
+from brenvik.merge.plan.replaying import closing, logged_changes, updated_columns
+from brenvik.merge.plan.steps import SOME_INACTIVE, Applied, Step, When, learned
+from brenvik.merge.row_changes import RowChange
+from brenvik.merge.schema import TableSchema
 
 
 def write(schema: TableSchema) -> tuple[Step[Applied], ...]:
     """Applies the row changes; versions are closed before others begin."""
-    steps = [
-        Step[Applied](
-            "write",
-            "versions are closed before others are added",
-            lambda f: diff.close_rows(schema, deletes=f.some_replayed or "deleted" in f.current),
-            "write",
-            when=When("when rows are closed", lambda f: f.to_close > 0),
-            expects=("closed", lambda f: f.to_close),
-        )
-    ]
-    if schema.type_1:
-        steps += _overwrite(schema)
-    changes: When[Applied] = When("when rows get other values", lambda f: f.to_update > 0)
     return (
-        *steps,
-        Step(
-            "write",
-            "which columns differ",
-            diff.changed_columns(schema),
-            "ask",
-            learned(updated_columns=_flagged),
-            changes,
-        ),
-        Step(
-            "write",
+        *_close(schema),
+        *(_overwrite(schema) if schema.type_1 else ()),
+        _change(
             "rows of replayed keys are updated",
-            lambda f: diff.update_rows(
-                schema, _or_all(f.updated_columns, (EFFECTIVE_AT, "brenvik_valid_to", *schema.values))
-            ),
-            "write",
-            when=changes,
-            expects=("updated", lambda f: f.to_update),
+            "when rows get other values",
+            lambda f: writes.update(schema, updated_columns(schema, f.actions)),
+            lambda f: f.action("update"),
         ),
-        Step(
-            "write",
+        _change(
             "rows are deleted",
-            diff.delete_rows(schema),
-            "write",
-            when=When("when rows are deleted", lambda f: f.to_delete > 0),
-            expects=("removed", lambda f: f.to_delete),
+            "when rows are deleted",
+            lambda f: writes.delete(schema, current=f.removed_rows > 0, replayed=f.action("delete") > 0),
+            lambda f: f.removed_rows + f.action("delete"),
         ),
-        Step(
-            "write",
+        _change(
             "rows are added",
-            lambda f: diff.insert_rows(schema, current=f.inserted_on_path > 0, replayed=f.to_insert > 0),
-            "write",
-            when=When("when rows are added", lambda f: f.rows_added > 0),
-            expects=("added", lambda f: f.rows_added),
+            "when rows are added",
+            lambda f: writes.insert(
+                schema,
+                current=f.inserted_on_path > 0,
+                replayed=f.action("insert") > 0,
+                some_returning=f.returning > 0,
+            ),
+            lambda f: f.rows_added,
         ),
     )
 
 
-def _flagged(rows: Sequence[Row]) -> tuple[str, ...]:
-    return tuple(name for name, some in rows[0].items() if some)
+def _change(
+    purpose: str, when: str, change: Callable[[Applied], RowChange], expected: Callable[[Applied], int]
+) -> Step[Applied]:
+    return Step("write", purpose, change=change, expected=expected, when=When(when, lambda facts: expected(facts) > 0))
 
 
-def _or_all(found: tuple[str, ...] | None, every: tuple[str, ...]) -> tuple[str, ...]:
-    return every if found is None else found
+def _close(schema: TableSchema) -> tuple[Step[Applied], ...]:
+    def alone(facts: Applied) -> int:
+        """How many rows of the current path are closed, and nothing else."""
+        return facts.n(*closing(schema)) - facts.closed_and_overwritten
 
-
-def _overwrite(schema: TableSchema) -> list[Step[Applied]]:
-    some: When[Applied] = When("when type 1 values change", lambda f: f.sets_type_1 > 0)
-    steps: list[Step[Applied]] = []
-    if schema.store.moves_rows:
-        both: When[Applied] = When("when such rows were closed before", lambda f: f.closed_and_overwritten > 0)
-        text = current_path.refresh_row_ids(schema)
-        steps.append(Step("write", "where rows are now that were closed", text, "change", when=both))
-    if not schema.store.whole_rows:
-        text = current_path.touched_type_1(schema)
-        steps.append(Step("write", "which type 1 columns change", text, "ask", learned(type_1=_flagged), some))
-    return [
-        *steps,
-        Step(
-            "write",
-            "type 1 values are overwritten",
-            lambda f: diff.overwrite_type_1(
-                schema, _or_all(f.type_1, schema.type_1), spreads=f.closed_to_overwrite > 0
-            ),
-            "write",
-            when=some,
-            expects=("overwritten", lambda f: f.sets_type_1 + f.closed_to_overwrite),
+    closed = _change(
+        "versions are closed before others are added",
+        "when rows are closed",
+        lambda f: writes.close(
+            schema,
+            current=alone(f) > 0,
+            replayed=f.action("close") > 0,
+            deletes=f.action("close") > 0 or (schema.deletes == "close" and "deleted" in f.current),
+            some_overwritten=f.closed_and_overwritten > 0,
         ),
-    ]
+        lambda f: alone(f) + f.action("close"),
+    )
+    if not (schema.type_1 and schema.has_versions):
+        return (closed,)
+    both = _change(
+        "versions are closed, and type 1 values in them overwritten",
+        "when a change closes a version and overwrites",
+        lambda f: writes.close_and_overwrite(schema, _overwritten(schema, f)),
+        lambda f: f.closed_and_overwritten,
+    )
+    return closed, both
 
 
-def log(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) -> tuple[Step[Applied], ...]:
+def _overwritten(schema: TableSchema, facts: Applied) -> tuple[str, ...]:
+    return schema.type_1 if facts.overwritten is None else facts.overwritten
+
+
+def _overwrite(schema: TableSchema) -> tuple[Step[Applied], ...]:
+    return (
+        _change(
+            "type 1 values are overwritten",
+            "when type 1 values change",
+            lambda f: writes.overwrite(schema, _overwritten(schema, f), spreads=f.closed_versions > 0),
+            lambda f: f.overwritten_rows,
+        ),
+    )
+
+
+def log(schema: TableSchema, rows: Rows, ledger: LedgerSql) -> tuple[Step[Applied], ...]:
     """Appends to the change log, and records rejects and pending deletes."""
     steps: list[Step[Applied]] = []
     if schema.change_log:
@@ -106,76 +100,56 @@ def log(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) -> t
             Step(
                 "log",
                 "every accepted change",
-                lambda f: classify.log_changes(schema, some_duplicates=f.some_replayed),
-                "write",
-                expects=("logged", logged_changes),
+                change=lambda f: writes.log_changes(schema, some_duplicates=f.action("duplicates") > 0),
+                when=When("when there are changes", lambda f: logged_changes(f) > 0),
+                expected=logged_changes,
             )
         )
     if schema.inactive_deletes:
-        text = pending_deletes.log_deletes(schema)
-        steps.append(Step("log", "deletes without effect, too", text, "write", when=SOME_INACTIVE))
+        steps.append(
+            Step("log", "deletes without effect, too", change=lambda f: writes.log_deletes(schema), when=SOME_INACTIVE)
+        )
     if schema.inactive_deletes == "review":
         steps += _log_pending(schema, rows, ledger)
     rejected: When[Applied] = When("when rows are rejected", lambda f: f.rejected > 0)
     steps.append(
         Step(
-            "log",
-            "rejects",
-            ledger.record_rejects,
-            "write",
-            when=rejected,
-            expects=("recorded as rejects", lambda f: f.rejected),
+            "log", "rejects", ledger.record_rejects, record="rejects", when=rejected, what="recorded as rejects",
+            expected=lambda f: f.rejected,
         )
-    )
-    if schema.change_log:
-        again: When[Applied] = When(
-            "when replayed changes are duplicates", lambda f: f.some_replayed and f.counts["duplicate"] > 0
-        )
-        text = classify.count_deduplicated(schema)
-        steps.append(
-            Step(
-                "log", "of which runs replayed changes are duplicates", text, "ask", learned(deduplicated=tuple), again
-            )
-        )
+    )  # fmt: skip
+    if schema.change_log and schema.order:
+        again: When[Applied] = When("when replayed changes are duplicates", lambda f: f.action("duplicates") > 0)
+        text, found = classify.count_deduplicated(schema), learned(deduplicated=tuple)
+        steps.append(Step("log", "of which runs replayed changes are duplicates", text, learn=found, when=again))
     if rows.is_extract:
         invalid: When[Applied] = When("when rows are invalid", lambda f: f.some_invalid)
-        steps.append(
-            Step(
-                "log", "keys of rejected rows, which are not absent", ledger.record_rejected_keys, "write", when=invalid
-            )
-        )
-    unknown: When[Applied] = When("when the classification does not know them", lambda f: f.highest is None)
-    text = classify.highest(schema, first=first)
-    steps.append(
-        Step(
-            "log", "the highest order and effective time", text, "ask", learned(highest=lambda found: found[0]), unknown
-        )
-    )
+        text, purpose = ledger.record_rejected_keys, "keys of rejected rows, which are not absent"
+        steps.append(Step("log", purpose, text, record="rejected_keys", when=invalid))
     return tuple(steps)
 
 
 def _log_pending(schema: TableSchema, rows: Rows, ledger: LedgerSql) -> list[Step[Applied]]:
     pending: When[Applied] = When("when deletes await approval", lambda f: f.counts["pending"] > 0)
     steps: list[Step[Applied]] = [
-        Step("log", "deletes that await approval", ledger.record_pending, "write", when=pending)
+        Step("log", "deletes that await approval", ledger.record_pending, record="pending_deletes", when=pending)
     ]
     if rows.is_extract:
         some: When[Applied] = When("when deletes were pending", lambda f: f.some_pending)
         lapsed = learned(lapsed=lambda found: tuple(row["delete_no"] for row in found))
-        text = pending_deletes.lapsed(schema)
-        steps.append(
-            Step("log", "pending deletes of keys that are in the extract again lapse", text, "ask", lapsed, some)
-        )
+        text, purpose = pending_deletes.lapsed(schema), "pending deletes of keys that are in the extract again lapse"
+        steps.append(Step("log", purpose, text, learn=lapsed, when=some))
     return steps
 
 
-def log_explicit(schema: TableSchema) -> tuple[Step[Applied], ...]:
-    return (Step("log", "changes that are now explicit", change_log.log_explicit(schema), "write"),)
+def log_explicit(schema: TableSchema, relations: tuple[str, ...]) -> tuple[Step[Applied], ...]:
+    """Appends explicit changes to the change log."""
+    return (Step("log", "changes that are now explicit", change=lambda f: writes.log_explicit(schema, relations)),)
 
 
 def highest_in_log(schema: TableSchema) -> Step[Applied]:
     """The highest order and effective time of all active changes in the log."""
-    highest = learned(highest=lambda rows: rows[0])
+    text = classify.highest(schema, sql.work("active_changes"))
     return Step(
-        "log", "the highest order and effective time in the log", change_log.highest_in_log(schema), "ask", highest
+        "log", "the highest order and effective time in the log", text, learn=learned(highest=lambda rows: rows[0])
     )

@@ -1,53 +1,20 @@
-"""What a transaction does to a table of files, as rows to delete and rows to add.
+"""The files of a table as queries for DuckDB: their rows, and the positions of deleted ones.
 
-Files never change, so nothing is done to a table before its commit: new and changed rows wait in one working table, the
-positions of deleted rows in another. A statement of the core that inserts, updates or deletes becomes statements that fill
-these two; the table itself is a view that shows it as if they were applied.
-
-A position is the number of a file and of a row in it; rows that came in this transaction have one beyond all files. A row that
-is updated keeps its position.
+A position is the number of a file and of a row in it. A row that a transaction adds has one beyond all files; a row that it
+updates keeps its own.
 """
 
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, replace
-from functools import lru_cache
-
-import sqlglot
-from sqlglot import exp
 
 from brenvik.merge import sql
-from brenvik.merge.prune import CurrentRows
 
 POSITION = "brenvik_position_in_file"
-MEMORY = "brenvik_lake"
-"""The schema, in DuckDB's memory, of what belongs to no store."""
-CHANGED = sql.quote("brenvik_lake_changed")
 FIRST_NEW = 2**62
 _PLACES = {"file_index", "file_row_number"}
 _FILE_STEP = 40
-
-
-@dataclass(frozen=True)
-class Relations:
-    """The relations, in memory, with the pending changes of one table."""
-
-    relation: str
-    number: int
-
-    @property
-    def added(self) -> str:
-        return f"{MEMORY}.added_{self.number}"
-
-    @property
-    def deleted(self) -> str:
-        return f"{MEMORY}.deleted_{self.number}"
-
-    @property
-    def current(self) -> str:
-        """The rows that a transaction needs, read from the files once."""
-        return f"{MEMORY}.current_{self.number}"
 
 
 def position(file: str, row: str) -> str:
@@ -57,15 +24,6 @@ def position(file: str, row: str) -> str:
 def split(position: str) -> tuple[str, str]:
     """The number of a file and of a row in it, of a position."""
     return f"{position} >> {_FILE_STEP}", f"{position} & {2**_FILE_STEP - 1}"
-
-
-def make_relations(relations: Relations, columns: Sequence[tuple[str, str, bool]]) -> list[str]:
-    """``columns`` are names, types and whether nulls are rejected."""
-    given = "".join(f"{sql.quote(name)} {kind}{' NOT NULL' if needed else ''}, " for name, kind, needed in columns)
-    return [
-        f"CREATE TABLE {relations.added} ({given}{POSITION} BIGINT)",
-        f"CREATE TABLE {relations.deleted} ({POSITION} BIGINT)",
-    ]
 
 
 Column = tuple[str, str, int | None]
@@ -166,40 +124,6 @@ class Stored:
         return replace(self, groups=tuple(group for group in groups if group.numbers))
 
 
-def show(relations: Relations, stored: Stored, *, some_pending: bool, pruned: bool) -> str:
-    """The view of a table, or of its rows after pruning."""
-    names = sql.columns(name for name, _, _ in stored.columns)
-    shown = f"SELECT {names}, f.{POSITION} FROM "
-    shown += f"{relations.current} f" if pruned else f"({stored.rows}) f{stored.without_deleted('f')}"
-    if some_pending:
-        shown += f" ANTI JOIN {relations.deleted} g ON g.{POSITION} = f.{POSITION}"
-        shown += f" UNION ALL SELECT {names}, {POSITION} FROM {relations.added}"
-    return f"CREATE OR REPLACE VIEW {relations.relation} AS {shown}"
-
-
-def make_current(relations: Relations, stored: Stored) -> str:
-    """Makes the relation for the rows after pruning."""
-    return f"CREATE OR REPLACE TABLE {relations.current} AS {stored.nothing}"
-
-
-def current_rows(relations: Relations, stored: Stored, needed: CurrentRows) -> str:
-    """Adds the rows of some keys to those after pruning."""
-    found = f"SELECT t.* FROM ({stored.rows}) t SEMI JOIN {needed.of} k ON {sql.same('k', 't', needed.keys)}"
-    found += f" WHERE {needed.where}" if needed.where else ""
-    return (
-        f"INSERT INTO {relations.current} SELECT q.* FROM ({found}) q{stored.without_deleted('q')} "
-        f"ANTI JOIN {relations.current} n ON n.{POSITION} = q.{POSITION}"
-    )
-
-
-def rewritten(relations: Relations, stored: Stored, numbers: Collection[int]) -> str:
-    """The remaining rows of some files and the new ones, as a relation."""
-    names = sql.columns(name for name, _, _ in stored.columns)
-    remaining = f"({stored.only(numbers).rows}) f{stored.without_deleted('f')}"
-    remaining += f" ANTI JOIN {relations.deleted} g ON g.{POSITION} = f.{POSITION}"
-    return f"(SELECT {names} FROM {remaining} UNION ALL SELECT {names} FROM {relations.added})"
-
-
 def in_order(rows: str, names: Iterable[str], sorted_by: Sequence[str], split_by: str | None) -> list[str]:
     """Queries for rows as they are written to files: in order, and split by the values of the column ``split_by``."""
     order = f" ORDER BY {sql.columns(sorted_by)}" if sorted_by else ""
@@ -215,46 +139,3 @@ def by_file(positions: str) -> str:
 
 def text(value: str) -> str:
     return "'" + value.replace("'", "''") + "'"
-
-
-@lru_cache(maxsize=1024)
-def rewrite(statement: str, relations: Relations, names: tuple[str, ...]) -> tuple[str, ...]:
-    """Statements on a table's relations in place of a statement, in DuckDB's dialect, on the table with these columns.
-
-    The first of them counts the rows.
-    """
-    tree = sqlglot.parse_one(statement, read="duckdb")
-    if isinstance(tree, exp.Insert):
-        target, rows = tree.this, tree.expression
-        given = sql.columns([column.name for column in target.expressions] or names)
-        return (
-            f"INSERT INTO {relations.added} ({given}, {POSITION}) "
-            f"SELECT q.*, nextval('{MEMORY}.positions') FROM ({_text(rows)}) q",
-        )
-    at = f"{relations.relation}.{POSITION}"
-    where = f" {_text(tree.args['where'])}" if tree.args.get("where") else ""
-    deleted = (
-        f"INSERT INTO {relations.deleted} SELECT c.{POSITION} FROM {CHANGED} c "
-        f"ANTI JOIN {relations.deleted} g ON g.{POSITION} = c.{POSITION} WHERE c.{POSITION} < {FIRST_NEW}",
-        f"DELETE FROM {relations.added} WHERE {POSITION} IN (SELECT c.{POSITION} FROM {CHANGED} c)",
-    )
-    last = f"DROP TABLE {CHANGED}"
-    if isinstance(tree, exp.Delete):
-        return (f"CREATE TEMP TABLE {CHANGED} AS SELECT {at} FROM {relations.relation}{where}", *deleted, last)
-    assert isinstance(tree, exp.Update)
-    sets = {each.this.name: _text(each.expression) for each in tree.expressions}
-    values = [f"{sets.get(name, f'{relations.relation}.{sql.quote(name)}')} AS {sql.quote(name)}" for name in names]
-    source = tree.args.get("from_") or tree.args.get("from")
-    others = f", {_text(source.this)}" if source else ""
-    shown = sql.listed(*values, f"{at} AS {POSITION}", sep=", ")
-    return (
-        f"CREATE TEMP TABLE {CHANGED} AS SELECT {shown} FROM {relations.relation}{others}{where}",
-        *deleted,
-        f"INSERT INTO {relations.added} ({sql.columns(names)}, {POSITION}) "
-        f"SELECT {sql.columns(names)}, {POSITION} FROM {CHANGED}",
-        last,
-    )
-
-
-def _text(tree: exp.Expression) -> str:
-    return tree.sql(dialect="duckdb", identify=True)

@@ -6,29 +6,30 @@ import os
 import re
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import duckdb
 
+from brenvik.engines.in_place import InPlace
 from brenvik.engines.locks import QUERY, held, missing_rights_of_file, name_of_query
-from brenvik.engines.protocol import InPlace
 from brenvik.engines.scratch import used
 from brenvik.errors import Busy, StoreError
 from brenvik.ledger.schema import SCHEMA
 from brenvik.merge import sql
+from brenvik.merge.row_ids import PseudoColumn
 from brenvik.merge.schema import Capabilities, StoredColumn
 from brenvik.merge.validate import STREAM, Staging
 from brenvik.model.types import ColumnType, parse_type
 
 if TYPE_CHECKING:
     import pyarrow as pa
+    from fsspec import AbstractFileSystem
 
     from brenvik.model.rules import TableRules
 
-_MADE = re.compile(r'CREATE TEMP (TABLE|VIEW) "(\w+)"')
 _HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
 
 _SETTINGS = (
@@ -48,18 +49,17 @@ class DuckDBEngine(InPlace):
     """
 
     dialect = "duckdb"
-    capabilities = Capabilities("rowid", streams=True)
+    capabilities = Capabilities(PseudoColumn("rowid"), streams=True)
 
     def __init__(
         self, path: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None
     ) -> None:
+        super().__init__()
         in_memory = path == ":memory:"
         self.address = f"duckdb:{path}"
         self._path = None if in_memory else Path(path).resolve()
         self._identity = f"memory {id(self)}" if in_memory else str(Path(path).resolve())
         self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
-        self._made: dict[str, str] = {}
-        self._discarded: list[str] = []
         limit = [f"memory_limit = '{memory_limit}'"] if memory_limit else []
         for setting in (*_SETTINGS, *limit):
             self._connection.execute(f"SET {setting}").fetchall()
@@ -68,7 +68,7 @@ class DuckDBEngine(InPlace):
         return sql.translate(text, self.dialect, pretty=pretty)
 
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
-        return self._execute(_compile(text, work), values)
+        return self.execute(_compile(text, work), values)
 
     def ask(
         self,
@@ -90,10 +90,11 @@ class DuckDBEngine(InPlace):
             return [dict(zip(names, row, strict=True)) for row in answer.fetchall()]
 
     def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
+        self._made[work + (staging.kept_as if staging.through else staging.into)] = "TABLE"
         self._connection.register(STREAM, rows)
         try:
             with self._looked_up_in_table() if staging.through else nullcontext():
-                self._execute(sql.of_work(staging.statement, work), values)
+                self.execute(sql.of_work(staging.statement, work), values)
         finally:
             with suppress(duckdb.TransactionException):  # not possible after a failure; the next stream takes its place
                 self._connection.unregister(STREAM)
@@ -140,16 +141,16 @@ class DuckDBEngine(InPlace):
 
     def view(self, query: str) -> str:
         name = name_of_query(query)
-        self._execute(f"CREATE OR REPLACE TEMPORARY VIEW {sql.quote(name)} AS {query.rstrip().rstrip(';')}", None)
+        self.execute(f"CREATE OR REPLACE TEMPORARY VIEW {sql.quote(name)} AS {query.rstrip().rstrip(';')}")
         return name
 
     def malformed(self, name: str, columns: Mapping[str, ColumnType]) -> dict[str, int]:
         return {}
 
     def make_schema(self, name: str) -> None:
-        self._execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(name)}", None)
+        self.execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(name)}")
 
-    def index(self, table: str, columns: Sequence[str], *, split_by: str | None = None) -> None:
+    def index(self, table: str, columns: Sequence[str]) -> None:
         """A scan of the columns asked for is faster than an index would be, and the table needs none to keep."""
 
     def missing_rights(self, tables: Sequence[str], *, own_schema: str) -> list[str]:
@@ -173,28 +174,29 @@ class DuckDBEngine(InPlace):
         with held(self._identity, table, address=self.address, wait_s=wait_s):
             yield
 
-    def on_discard(self, work: str) -> Callable[[], None]:
-        discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive
-        return lambda: discarded.append(work)
-
-    def close(self) -> None:
-        self._connection.close()
-
-    def _execute(self, statement: str, values: Mapping[str, Any] | None) -> int:
-        if made := _MADE.match(statement):
-            self._made[made[2]] = made[1]
+    def execute(self, statement: str, values: Mapping[str, Any] | None = None) -> int:
+        """Runs a statement of DuckDB's own dialect; returns how many rows it made or changed."""
         with _reporting(self.address):
             # DuckDB 2 lets no statement follow one whose answer was not fetched to its end.
             rows = self._connection.execute(statement, used(statement, values)).fetchall()
         return rows[0][0] if rows and isinstance(rows[0][0], int) else 0
 
+    def read(self, query: str, rows: int) -> pa.RecordBatchReader:
+        """The result of a query, so many rows at a time."""
+        return self._connection.sql(query).to_arrow_reader(rows)
+
+    def reach(self, files: AbstractFileSystem) -> None:
+        """Has files elsewhere found through a file system."""
+        self._connection.register_filesystem(files)
+
+    def close(self) -> None:
+        self._connection.close()
+
     def _drop_discarded(self) -> None:
-        while self._discarded:
-            prefix = self._discarded.pop()
-            made = [name for name in self._made if name.startswith(prefix)]
-            drops = [f"DROP {self._made.pop(name)} IF EXISTS temp.{sql.quote(name)}" for name in made]
-            if drops:
-                self._connection.execute(";".join(drops)).fetchall()
+        if gone := self._take_discarded():
+            self._connection.execute(
+                ";".join(f"DROP {kind} IF EXISTS temp.{sql.quote(name)}" for kind, name in gone)
+            ).fetchall()
 
 
 def _compile(text: str, work: str) -> str:

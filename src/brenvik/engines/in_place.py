@@ -1,0 +1,120 @@
+"""What stores that change their tables in place have in common."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from datetime import timedelta
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+from brenvik.engines.ledger_entries import entry_statement
+from brenvik.engines.protocol import Compacted, Relocated, Written
+from brenvik.engines.row_changes import row_statement, table_statements
+from brenvik.engines.turns import Turn
+from brenvik.ledger.schema import SCHEMA, TABLES, VIEWS, place, table_of
+from brenvik.ledger.upgrade import upgrade_in_place
+from brenvik.ledger.versions import Upgrade
+from brenvik.merge import sql
+from brenvik.merge.table_changes import CreateTable, TableChange
+
+if TYPE_CHECKING:
+    from brenvik.ledger.records import LedgerEntry
+    from brenvik.merge.row_changes import RowChange
+    from brenvik.merge.stored_rows import StoredRows
+
+
+class InPlace:
+    """A part of ``protocol.Engine``, for a store that runs statements; there are no files to look after.
+
+    A further store of that kind says how it runs one (``run``), makes a schema and an index, and the rest of the protocol.
+    """
+
+    dialect: str
+    address: str
+
+    def __init__(self) -> None:
+        self._made: dict[str, str] = {}
+        """The working relations that are there, each with its kind."""
+        self._discarded: list[str] = []
+
+    @cached_property
+    def turn(self) -> Turn:
+        return Turn()
+
+    def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
+        """Runs one statement; returns how many rows it inserted, updated or deleted, or put into the table that it made."""
+        raise NotImplementedError
+
+    def index(self, table: str, columns: Sequence[str]) -> None:
+        """Makes rows of a table findable by these columns without a full scan."""
+        raise NotImplementedError
+
+    def make_schema(self, name: str) -> None:
+        """Makes a schema unless it exists."""
+        raise NotImplementedError
+
+    def make(
+        self,
+        relation: str,
+        query: str,
+        values: Mapping[str, Any],
+        *,
+        work: str,
+        view: bool = False,
+        compares: Sequence[str] = (),
+    ) -> int:
+        kind = self._made[work + relation] = "VIEW" if view else "TABLE"
+        return self.run(f"CREATE TEMP {kind} {sql.work(relation)} AS {query}", values, work=work)
+
+    def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
+        """Stores that join by hashing need no indexes."""
+
+    def current(self, rows: StoredRows, values: Mapping[str, Any], *, work: str) -> str:
+        return sql.relation(rows.table)
+
+    def apply(self, change: RowChange, values: Mapping[str, Any], *, work: str) -> int:
+        return self.run(row_statement(change), values, work=work)
+
+    def change_table(self, change: TableChange) -> None:
+        for statement in table_statements(change):
+            self.run(statement)
+        if isinstance(change, CreateTable) and change.found_by:
+            self.index(change.table, change.found_by)
+
+    def record(self, entry: LedgerEntry, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
+        text, own = entry_statement(entry)
+        return self.run(text, {**(values or {}), **own}, work=work)
+
+    def make_ledger(self) -> None:
+        self.make_schema(SCHEMA)
+        for name in TABLES:
+            self.change_table(table_of(name))
+        for name, text in VIEWS.items():
+            self.run(f"CREATE VIEW {place(name)} AS {text}")
+
+    def upgrade_ledger(self, upgrade: Upgrade, logs: Mapping[str, str]) -> None:
+        upgrade_in_place(self, upgrade, logs)  # type: ignore[arg-type]  # the rest is in the store's own class
+
+    def compact(self, tables: Sequence[str], *, keep: timedelta) -> list[Compacted]:
+        return []
+
+    def relocate(self) -> list[Relocated]:
+        return []
+
+    def at_run(self, table: str, run: int, columns: Iterable[str]) -> str | None:
+        return None
+
+    def written(self, table: str) -> dict[int, Written]:
+        return {}
+
+    def on_discard(self, work: str) -> Callable[[], None]:
+        discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive
+        return lambda: discarded.append(work)
+
+    def _take_discarded(self) -> list[tuple[str, str]]:
+        """The working relations that can go, each with its kind; they count as dropped from here on."""
+        names = []
+        while self._discarded:
+            prefix = self._discarded.pop()
+            names += [name for name in self._made if name.startswith(prefix)]
+        return [(self._made.pop(name), name) for name in names]
