@@ -86,11 +86,19 @@ class InPlace:
         return self.run(text, {**(values or {}), **own}, work=work)
 
     def make_ledger(self) -> None:
+        tables = [table_of(name) for name in TABLES]
+        views = (f"CREATE VIEW {place(name)} AS {text}" for name, text in VIEWS.items())
+        made = (each for table in tables for each in table_statements(table))
         self.make_schema(SCHEMA)
-        for name in TABLES:
-            self.change_table(table_of(name))
-        for name, text in VIEWS.items():
-            self.run(f"CREATE VIEW {place(name)} AS {text}")
+        self.run_script([*made, *views])
+        for table in tables:
+            if table.found_by:
+                self.index(table.table, table.found_by)
+
+    def run_script(self, statements: Sequence[str]) -> None:
+        """Runs statements without parameters, one after the other."""
+        for statement in statements:
+            self.run(statement)
 
     def upgrade_ledger(self, upgrade: Upgrade, logs: Mapping[str, str]) -> None:
         upgrade_in_place(self, upgrade, logs)  # type: ignore[arg-type]  # the rest is in the store's own class

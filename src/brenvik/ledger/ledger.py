@@ -37,6 +37,7 @@ class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], PendingDel
                 "schema_version",
                 {"schema_version": SCHEMA_VERSION, "written_by": __version__, "written_at": now(), "last_run": 0},
             )
+        self._exists = True
 
     def all_runs(self, table: str | None = None, *, last: int | None = None) -> pa.Table:
         """As ``runs``; no rows in a store without a ledger."""

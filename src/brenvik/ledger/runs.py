@@ -13,9 +13,10 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik import __version__
 from brenvik.errors import Blocked, BrenvikError
-from brenvik.ledger.entries import Entries, H, now
+from brenvik.ledger.entries import H, now
+from brenvik.ledger.memory import LoadMemory, Memories
 from brenvik.ledger.records import Extract, Preview, Run
-from brenvik.ledger.schema import LOADS, ROW_COUNTS, SCHEMA, TABLES, place
+from brenvik.ledger.schema import ROW_COUNTS, SCHEMA, TABLES, place
 from brenvik.merge import sql
 from brenvik.model.decisions import DECISIONS, RunState
 from brenvik.model.rules import TableRules
@@ -28,25 +29,16 @@ _log = logging.getLogger("brenvik")
 _log.addHandler(logging.NullHandler())  # a library does not print its records unasked
 
 
-def _other_than(runs: Iterable[int]) -> str:
-    numbers = ", ".join(str(int(run)) for run in runs)
-    return f" AND r.run NOT IN ({numbers})" if numbers else ""
-
-
 def _text(mark: WatermarkValue | None) -> str | None:
     return None if mark is None else str(mark)
 
 
-_LAST_RUN = f"""GREATEST(
-  (SELECT COALESCE(max(run), 0) FROM {place("runs")}), (SELECT max(last_run) FROM {place("schema_version")}))"""
-
-
-class Runs(Entries[H]):
+class Runs(Memories[H]):
     """Runs and their reverts."""
 
     def preview(self, table: str, *, feed: str = "", kind: str, source: str) -> Preview:
         """A run that writes nothing, with the number that it would have."""
-        last = self.engine.rows(f"SELECT {_LAST_RUN} AS last_run")[0]["last_run"] if self.exists() else 0
+        last = self.read_memory(table).last_run
         return Preview(last + 1, table, feed, kind, source, now())
 
     def start_run(
@@ -61,22 +53,18 @@ class Runs(Entries[H]):
         label: str | None = None,
         reason: str | None = None,
         extract_scope: str | None = None,
-    ) -> tuple[Run, int]:
+    ) -> tuple[Run, LoadMemory]:
         """Records a run as ``running`` in a transaction of its own.
 
         The caller holds the table's lock, so nothing else works on other runs of it that are still ``running``: they become
-        ``crashed``. Returns the run and how many had crashed.
+        ``crashed``. Returns the run, and what the ledger knew before it.
         """
         with self.engine.lock(f"{SCHEMA}.runs", wait_s=60.0), self.engine.transaction():
-            (found,) = self.engine.rows(
-                f"SELECT {_LAST_RUN} AS last_run, "
-                f"(SELECT count(*) FROM {place('runs')} WHERE table_name = :table_name AND state = 'running') AS crashed",
-                {"table_name": rules.table},
-            )
-            if crashed := int(found["crashed"]):
+            memory = self.read_memory(rules.table, feed)
+            if memory.running:
                 ended = {"state": "crashed", "message": "the process ended before the run did"}
                 self._update("runs", ended, {"table_name": rules.table, "state": "running"})
-            run = Run(found["last_run"] + 1, rules.table, feed, kind, source, now())
+            run = Run(memory.last_run + 1, rules.table, feed, kind, source, now())
             self._update("schema_version", {"last_run": run.number}, {})
             self._insert(
                 "runs",
@@ -100,7 +88,7 @@ class Runs(Entries[H]):
                     **(rows_skipped or {}),
                 },
             )
-        return run, crashed
+        return run, memory
 
     def end_run(
         self, run: Run, state: RunState, counts: Mapping[str, int], message: str = "", **others: str | int | None
@@ -124,26 +112,6 @@ class Runs(Entries[H]):
                 self.end_run(run, state, getattr(error, "counts", {}), message)
         except BrenvikError as second:  # the store is gone: the first error is the one to report
             error.add_note(f"The run could not be entered as {state} either: {second}")
-
-    def loads_taken(self, table: str, *, without: Iterable[int]) -> tuple[int, int]:
-        """How many extracts and how many other loads a table has had; without some runs, which are reverted."""
-        found = self.engine.rows(
-            f"SELECT r.kind, count(*) AS n FROM {place('runs')} r WHERE r.table_name = :table_name AND r.state = 'done' "
-            f"AND r.kind IN {LOADS!r}{_other_than(without)} GROUP BY r.kind",
-            {"table_name": table},
-        )
-        kinds = {row["kind"]: row["n"] for row in found}
-        extracts = kinds.pop("full_extract", 0)
-        return extracts, sum(kinds.values())
-
-    def newest_extract(self, table: str, feed: str, *, without: Iterable[int]) -> tuple[int, str] | None:
-        """The run and the time of the newest extract that a feed has loaded; without some runs, which are reverted."""
-        found = self.engine.rows(
-            f"SELECT r.run, r.window_high FROM {place('runs')} r WHERE r.table_name = :table_name AND r.feed = :feed "
-            f"AND r.state = 'done' AND r.kind = 'full_extract'{_other_than(without)} ORDER BY r.run DESC LIMIT 1",
-            {"table_name": table, "feed": feed},
-        )
-        return (found[0]["run"], found[0]["window_high"]) if found else None
 
     def extracts(self, table: str) -> dict[int, Extract]:
         """All extracts loaded into a table, by run."""

@@ -7,11 +7,9 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from brenvik.ledger.entries import Entries, H
-from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import place
-from brenvik.merge.schema import Column, TableSchema
+from brenvik.merge.schema import TableSchema
 from brenvik.model.rules import TableRules
-from brenvik.model.types import parse_type
 
 
 class Tables(Entries[H]):
@@ -26,31 +24,6 @@ class Tables(Entries[H]):
         """The status of every table that was ever loaded, by name, as in the view ``table_status``."""
         rows = self.engine.rows(f"SELECT * FROM {place('table_status')}") if self.exists() else []
         return {row["table_name"]: row for row in rows}
-
-    def state(self, table: str) -> TableState | None:
-        """What is known of a table; None when Brenvik never made it."""
-        found = self.engine.rows(
-            "SELECT t.columns, t.rules, t.high_order, t.high_effective, t.last_key, t.row_count, t.current_keys, s.column_set, "
-            f"s.columns AS present FROM {place('tables')} t LEFT JOIN {place('column_sets')} s ON s.table_name = t.table_name "
-            "WHERE t.table_name = :table_name",
-            {"table_name": table},
-        )
-        if not found:
-            return None
-        row = found[0]
-        stored = json.loads(row["columns"])
-        return TableState(
-            columns=tuple(Column(name, parse_type(kind), role) for name, kind, role in stored["columns"]),
-            effective_type=parse_type(stored["effective_type"]),
-            rules=json.loads(row["rules"]),
-            high_order=tuple(json.loads(row["high_order"])) if row["high_order"] else None,
-            high_effective=row["high_effective"],
-            last_key=row["last_key"],
-            row_count=row["row_count"],
-            current_keys=row["current_keys"],
-            column_sets={each["column_set"]: tuple(json.loads(each["present"])) for each in found if each["present"]},
-            numbered_by_store=stored.get("numbered_by_store", False),
-        )
 
     def owner_of(self, stored_as: str) -> str | None:
         """The table whose rows are stored under a name; None where there is none."""

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 from brenvik.engines.ledger_entries import entry_statement
 from brenvik.engines.row_changes import row_statement, table_statements
 from brenvik.errors import DeclarationError
-from brenvik.ledger.memory import read_memory
 from brenvik.ledger.records import NewRowsFrom
 from brenvik.merge import sql
 from brenvik.merge.plan.kinds import load_plan
@@ -67,7 +66,7 @@ def statements_of(
 def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> tuple[str, tuple[Step[Any], ...]]:
     """The name of the table, quoted, and the steps of a load."""
     rules = table.rules
-    memory = read_memory(store.ledger, rules.table, feed.name, is_extract=batch.extract is not None)
+    memory = store.ledger.read_memory(rules.table, feed.name)
     schema = schema_for(store.engine, rules, batch, memory.state, feed.operations)
     plan = load_plan(
         schema,

@@ -89,7 +89,7 @@ def _how_far(
         taken = as_text(watermark.mark) if watermark else known["loaded_up_to"]
         run, loaded_at = known["run"], known["loaded_at"]
         if feed.kind == "full_extract" and isinstance(feed, DatabaseFeed) and store.ledger.exists():
-            newest = store.ledger.newest_extract(name, feed.name, without=store.ledger.reverted(name))
+            newest = store.ledger.newest_extract(name, feed.name)
             run, taken = newest or (None, None)
             about = store.ledger.run(run) if run else None
             loaded_at = about["started_at"] if about else None

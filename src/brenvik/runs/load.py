@@ -17,7 +17,7 @@ from brenvik.engines.workspace import Workspace
 from brenvik.errors import InputError, LimitExceeded, Temporary
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
-from brenvik.ledger.memory import read_memory
+from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Preview, Run
 from brenvik.merge.plan.kinds import LoadPlan, load_plan
 from brenvik.merge.plan.steps import Applied, RowChanges
@@ -82,7 +82,8 @@ def _preview(ledger: Ledger[Engine], rules: TableRules, source: Source, options:
         if not batch.columns:
             return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
         run = ledger.preview(rules.table, feed=source.name, kind=source.kind, source=batch.source)
-        outcome = _work_through(ledger, rules, batch, run, options)
+        memory = ledger.read_memory(rules.table, source.name)
+        outcome = _work_through(ledger, rules, batch, run, memory, options)
         if outcome.more:
             first = "the first extract" if batch.extract else "the first window"
             outcome.notes.append(f"This shows {first} only; a load continues until nothing is left.")
@@ -102,7 +103,7 @@ def _load(ledger: Ledger[Engine], rules: TableRules, source: Source, options: Lo
         try:
             if not batch.columns:
                 return Outcome.nothing_new(rules.table, source.name, notes=[*batch.notes, *batch.after_commit()])
-            run, crashed = ledger.start_run(
+            run, memory = ledger.start_run(
                 rules,
                 feed=source.name,
                 kind=source.kind,
@@ -114,7 +115,7 @@ def _load(ledger: Ledger[Engine], rules: TableRules, source: Source, options: Lo
             )
             _log.info("started: %s", batch.source, extra=run.about())
             try:
-                outcome = _work_through(ledger, rules, batch, run, options)
+                outcome = _work_through(ledger, rules, batch, run, memory, options)
             except BaseException as error:
                 ledger.enter_failure(run, error)
                 raise
@@ -122,7 +123,7 @@ def _load(ledger: Ledger[Engine], rules: TableRules, source: Source, options: Lo
             outcome.notes += batch.after_commit()
         finally:
             batch.close()
-        if crashed:
+        if crashed := memory.running:
             _log.warning("%d earlier run of this table is marked as crashed", crashed, extra=run.about())
             outcome.notes.append(
                 f"{crashed} earlier run of this table ended without an outcome; it is marked as crashed."
@@ -131,10 +132,14 @@ def _load(ledger: Ledger[Engine], rules: TableRules, source: Source, options: Lo
 
 
 def _work_through(
-    ledger: Ledger[Engine], rules: TableRules, batch: Batch, run: Run | Preview, options: LoadOptions
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    batch: Batch,
+    run: Run | Preview,
+    memory: LoadMemory,
+    options: LoadOptions,
 ) -> Outcome:
     """From validation to the end."""
-    memory = read_memory(ledger, rules.table, run.feed, is_extract=batch.extract is not None)
     with explain_if_missing(ledger.engine, rules, memory.state):
         check_rules(rules, memory.state)
         check_kind(rules, run, memory, is_extract=batch.extract is not None)

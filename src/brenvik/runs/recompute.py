@@ -14,7 +14,7 @@ from brenvik.engines.workspace import Workspace
 from brenvik.errors import DeclarationError
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
-from brenvik.ledger.memory import read_memory
+from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Attempt, Preview, Run, TableState
 from brenvik.ledger.schema import ROW_COUNTS
 from brenvik.merge import diff
@@ -58,15 +58,16 @@ def begin(
     rules: TableRules,
     *,
     run: Run | Preview | None = None,
+    memory: LoadMemory | None = None,
     params: Mapping[str, Any] | None = None,
     fits: Fits = check_rules,
 ) -> RunContext:
     """The context of a run, or of a question about the past. Raises DeclarationError for a table that was never loaded."""
-    memory = read_memory(ledger, rules.table)
+    memory = memory or ledger.read_memory(rules.table)
     if memory.state is None:
         raise never_loaded(rules)
     fits(rules, memory.state)
-    run = run or ledger.preview(rules.table, kind="question", source="")
+    run = run or Preview(memory.last_run + 1, rules.table, "", "question", "", now())
     given = {**pipeline.table_params(rules, memory.state), "high_effective": None, "run": run.number, **(params or {})}
     schema = schema_of(ledger.engine, rules, memory.state)
     return RunContext(Workspace(ledger.engine, given), rules, schema, memory, run)
@@ -103,16 +104,17 @@ def recompute(
     """
     if preview:
         check()
-        return _work(ledger, rules, ledger.preview(rules.table, kind=kind, source=source), prepare, fits=fits)
+        run = ledger.preview(rules.table, kind=kind, source=source)
+        return _work(ledger, rules, run, None, prepare, fits=fits)
     if not ledger.exists():
         raise never_loaded(rules)
 
     def once() -> Outcome:
         with ledger.engine.lock(rules.table, wait_s=wait_s):
             check()
-            run, _ = ledger.start_run(rules, feed="", kind=kind, source=source, reason=reason)
+            run, memory = ledger.start_run(rules, feed="", kind=kind, source=source, reason=reason)
             try:
-                return _work(ledger, rules, run, prepare, fits=fits)
+                return _work(ledger, rules, run, memory, prepare, fits=fits)
             except BaseException as error:
                 ledger.enter_failure(run, error)
                 raise
@@ -120,8 +122,16 @@ def recompute(
     return retry_on_conflict(once)
 
 
-def _work(ledger: Ledger[Engine], rules: TableRules, run: Run | Preview, prepare: Prepare, *, fits: Fits) -> Outcome:
-    context = begin(ledger, rules, run=run, params={"loaded_at": run.started_at}, fits=fits)
+def _work(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    run: Run | Preview,
+    memory: LoadMemory | None,
+    prepare: Prepare,
+    *,
+    fits: Fits,
+) -> Outcome:
+    context = begin(ledger, rules, run=run, memory=memory, params={"loaded_at": run.started_at}, fits=fits)
     check_log(rules)
     engine = ledger.engine
     recording = isinstance(run, Run)

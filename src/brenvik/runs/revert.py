@@ -95,7 +95,8 @@ def _make_explicit(
     Returns the relations with these changes; they are logged in the end.
     """
     table = context.rules.table
-    extracts, rejected = ledger.extracts(table), rejected_in_extract()
+    extracts = ledger.extracts(table) if context.memory.extracts or before else {}
+    rejected = rejected_in_extract()
     open_extracts = {target: extracts[target] for target in targets if target in extracts}
     column_set, runs, explicit = None, [], _Explicit()
     for run, extract in extracts.items():

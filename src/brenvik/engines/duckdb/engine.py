@@ -59,6 +59,7 @@ class DuckDBEngine(InPlace):
         self.address = f"duckdb:{path}"
         self._path = None if in_memory else Path(path).resolve()
         self._identity = f"memory {id(self)}" if in_memory else str(Path(path).resolve())
+        self._before = ""
         self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
         limit = [f"memory_limit = '{memory_limit}'"] if memory_limit else []
         for setting in (*_SETTINGS, *limit):
@@ -70,6 +71,9 @@ class DuckDBEngine(InPlace):
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
         return self.execute(_compile(text, work), values)
 
+    def run_script(self, statements: Sequence[str]) -> None:
+        self.execute(";\n".join(_compile(each, sql.WORK) for each in statements))
+
     def ask(
         self,
         text: str,
@@ -79,13 +83,15 @@ class DuckDBEngine(InPlace):
         types: Mapping[str, ColumnType] | None = None,
     ) -> pa.Table:
         statement = _compile(text, work)
+        if self._before:
+            self.execute("")
         with _reporting(self.address):
             return self._connection.sql(statement, params=used(statement, values) or None).to_arrow_table()
 
     def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
         statement = _compile(text, work)
         with _reporting(self.address):  # a part of the time that Arrow takes
-            answer = self._connection.execute(statement, used(statement, values))
+            answer = self._connection.execute(self._begun(statement), used(statement, values))
             names = [column[0] for column in answer.description or ()]
             return [dict(zip(names, row, strict=True)) for row in answer.fetchall()]
 
@@ -158,16 +164,19 @@ class DuckDBEngine(InPlace):
 
     @contextmanager
     def transaction(self, of: TableRules | None = None) -> Iterator[None]:
-        with _reporting(self.address):
-            self._drop_discarded()
-            self._connection.begin()
+        drops = [f"DROP {kind} IF EXISTS temp.{sql.quote(name)}" for kind, name in self._take_discarded()]
+        self._before = ";".join([*drops, "BEGIN", ""])
         try:
             yield
         except BaseException:
-            self._connection.rollback()
+            self._before = ""
+            with suppress(duckdb.TransactionException):  # there is none yet
+                self._connection.rollback()
             raise
-        with _reporting(self.address):
-            self._connection.commit()
+        if not self._before:
+            with _reporting(self.address):
+                self._connection.commit()
+        self._before = ""
 
     @contextmanager
     def lock(self, table: str, *, wait_s: float) -> Iterator[None]:
@@ -178,8 +187,13 @@ class DuckDBEngine(InPlace):
         """Runs a statement of DuckDB's own dialect; returns how many rows it made or changed."""
         with _reporting(self.address):
             # DuckDB 2 lets no statement follow one whose answer was not fetched to its end.
-            rows = self._connection.execute(statement, used(statement, values)).fetchall()
+            rows = self._connection.execute(self._begun(statement), used(statement, values)).fetchall()
         return rows[0][0] if rows and isinstance(rows[0][0], int) else 0
+
+    def _begun(self, statement: str) -> str:
+        """A statement with what comes before the first one of a transaction: each call takes time."""
+        before, self._before = self._before, ""
+        return f"{before}{statement}"
 
     def read(self, query: str, rows: int) -> pa.RecordBatchReader:
         """The result of a query, so many rows at a time."""
@@ -191,12 +205,6 @@ class DuckDBEngine(InPlace):
 
     def close(self) -> None:
         self._connection.close()
-
-    def _drop_discarded(self) -> None:
-        if gone := self._take_discarded():
-            self._connection.execute(
-                ";".join(f"DROP {kind} IF EXISTS temp.{sql.quote(name)}" for kind, name in gone)
-            ).fetchall()
 
 
 def _compile(text: str, work: str) -> str:
