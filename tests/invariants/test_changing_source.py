@@ -94,7 +94,7 @@ class World:
             pass
 
     def crash(self, calls: int, *, after: bool) -> None:
-        engine: Any = self.store.engine
+        engine: Any = getattr(self.store.engine, "duck", self.store.engine)
         whole = engine._connection
         engine._connection = Breaking(whole, calls, after=after)
         try:

@@ -170,7 +170,7 @@ class DuckDBEngine(InPlace):
             yield
         except BaseException:
             self._before = ""
-            with suppress(duckdb.TransactionException):  # there is none yet
+            with suppress(duckdb.Error):  # it has not begun, or is gone with its connection
                 self._connection.rollback()
             raise
         if not self._before:
