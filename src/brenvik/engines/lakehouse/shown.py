@@ -75,9 +75,9 @@ class CatalogTables(FileTables):
             table = self._lake.load(identifier)
             properties = properties_of(table.metadata)
             current = table.current_snapshot()
-            self._tables[name] = self._lake.at(table, named(table.metadata, snapshot) if snapshot else current)
+            state = self._lake.at(table, named(table.metadata, snapshot) if snapshot else current)
             with whole(identifier):
-                self._show(name)
+                self.give(state)
         except StoreError as error:
             self._hide(name)
             self._unread[name] = (error, properties)

@@ -196,6 +196,12 @@ class FileTables:
 
     # Views
 
+    def give(self, state: LakeTable) -> None:
+        """Shows a table as it is given."""
+        name = plain(".".join(state.identifier))
+        self._tables[name] = state
+        self._show(name)
+
     def _relation_of(self, name: str) -> str:
         if name not in self._relations:
             space, table = self._tables[name].identifier
