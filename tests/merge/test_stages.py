@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import Any
 
 import pytest
 from recording import CASES, OTHER_STORES, cases, difference, record
 from stores import fresh_store
 
 import brenvik
+from brenvik.engines.duckdb.engine import DuckDBEngine
 from counts import STORES
 from servers import fresh_database
 
@@ -63,3 +66,25 @@ def test_sqlite_gets_the_statements_in_its_own_language() -> None:
             if not (each.startswith("--") or "AS -- in DuckDB" in each)
         ]
     check({"history.sqlite.sql": ";\n\n".join(translated) + ";\n"})
+
+
+CHANGES = re.compile(r'\s*(INSERT INTO|UPDATE|DELETE FROM|TRUNCATE|ALTER TABLE|MERGE INTO)\s+"brenvik_w', re.IGNORECASE)
+
+
+@pytest.mark.parametrize("name", cases())
+def test_no_relation_changes_after_it_was_made(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """In DuckDB, to which no rows are brought by INSERT, no statement changes a working relation, and none is made twice."""
+    ran: list[str] = []
+    execute = DuckDBEngine.execute
+
+    def watched(self: Any, statement: str, values: Any = None) -> int:
+        ran.extend(statement.split(";"))
+        return execute(self, statement, values)
+
+    monkeypatch.setattr(DuckDBEngine, "execute", watched)
+    with fresh_store("duckdb") as store:
+        record(name, store)
+    made = [found[1] for text in ran if (found := re.match(r'\s*CREATE TEMP (?:TABLE|VIEW) ("brenvik_w\w+")', text))]
+    assert len(made) > 5
+    assert len(made) == len(set(made))
+    assert not [text for text in ran if CHANGES.match(text)]

@@ -101,7 +101,14 @@ class Engine(Protocol):
         """The result of a query; ``types`` names the types of columns for an engine that does not know them."""
         ...
 
-    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = ...) -> list[dict[str, Any]]:
+    def rows(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = ...,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> list[dict[str, Any]]:
         """The result of a small query, row by row."""
         ...
 

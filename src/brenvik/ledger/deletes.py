@@ -14,7 +14,7 @@ class PendingDeletes(Entries[H]):
 
     def last_delete_no(self, table: str) -> int:
         """The highest number of a table's pending deletes; they are numbered per table, under its lock."""
-        found = self.engine.rows(
+        found = self._rows(
             f"SELECT COALESCE(max(delete_no), 0) AS delete_no FROM {place('pending_deletes')} WHERE table_name = :table_name",
             {"table_name": table},
         )

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from datetime import UTC, datetime
-from typing import Any, Generic, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from brenvik.ledger.protocol import Home
 from brenvik.ledger.records import ChangedRows, NewRows
-from brenvik.ledger.schema import SCHEMA_VERSION
+from brenvik.ledger.schema import SCHEMA_VERSION, TIMES
 from brenvik.ledger.versions import other_version, version_of
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 H = TypeVar("H", bound=Home)
 
@@ -36,6 +39,12 @@ class Entries(Generic[H]):
         if version not in (None, SCHEMA_VERSION):
             raise other_version(self.engine, version)
         return version is not None
+
+    def _rows(self, text: str, values: Mapping[str, Any] | None = None) -> list[dict[str, Any]]:
+        return self.engine.rows(text, values, types=TIMES)
+
+    def _ask(self, text: str, values: Mapping[str, Any] | None = None) -> pa.Table:
+        return self.engine.ask(text, values, types=TIMES)
 
     def _insert(self, table: str, values: Mapping[str, Any]) -> None:
         self.engine.record(NewRows(table, [values]))

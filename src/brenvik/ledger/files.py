@@ -38,7 +38,7 @@ class Files(Entries[H]):
         for part in [None] if names is None else _chunks(names, padded=True):
             these = "" if part is None else f" AND file IN ({', '.join(f':file_{n}' for n in range(len(part)))})"
             asked = values | {f"file_{n}": name for n, name in enumerate(part or ())}
-            rows = self.engine.rows(f"{question}{these} ORDER BY run", asked)
+            rows = self._rows(f"{question}{these} ORDER BY run", asked)
             found |= {row["file"]: LoadedFile(**row) for row in rows}
         return found
 
@@ -46,7 +46,7 @@ class Files(Entries[H]):
         """Whether a feed has ever loaded a file."""
         return bool(
             self.exists()
-            and self.engine.rows(
+            and self._rows(
                 f"SELECT 1 AS one FROM {place('loaded_files')} WHERE table_name = :table_name AND feed = :feed LIMIT 1",
                 {"table_name": table, "feed": feed},
             )
@@ -62,7 +62,7 @@ class Files(Entries[H]):
 
     def files_of(self, table: str, runs: Collection[int]) -> list[tuple[int, int, str]]:
         """The files that some runs of a table loaded: the run, the number of the file in it (from 1), its name."""
-        found = self.engine.rows(
+        found = self._rows(
             f"SELECT run, file FROM {place('loaded_files')} WHERE table_name = :table_name AND run BETWEEN :low AND :high "
             "ORDER BY run, number",
             {"table_name": table, "low": min(runs), "high": max(runs)},

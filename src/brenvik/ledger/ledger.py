@@ -52,7 +52,7 @@ class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], PendingDel
         if not self.exists():
             return _no_rows("feed_progress")
         order = "ORDER BY p.table_name, p.feed"
-        return self.engine.ask(f"SELECT {sql.columns(PROGRESS, 'p')} FROM {place('feed_progress')} p {order}")
+        return self._ask(f"SELECT {sql.columns(PROGRESS, 'p')} FROM {place('feed_progress')} p {order}")
 
     def memory(self, table: str, feed: str) -> FeedMemory:
         return FeedMemory(self, table, feed)

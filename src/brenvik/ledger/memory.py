@@ -82,7 +82,7 @@ class Memories(Entries[H]):
         if not self.exists():
             return LoadMemory()
         found: dict[str, list[Mapping[str, Any]]] = {}
-        for row in self.engine.rows(_QUERY, {"table_name": table, "feed": feed}):
+        for row in self._rows(_QUERY, {"table_name": table, "feed": feed}):
             found.setdefault(row["what"], []).append(row)
         kinds = {row["text_0"]: int(row["number_0"]) for row in found.get("loads", ())}
         extracts = kinds.pop("full_extract", 0)

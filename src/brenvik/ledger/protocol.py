@@ -11,6 +11,7 @@ if TYPE_CHECKING:
 
     from brenvik.ledger.records import LedgerEntry
     from brenvik.merge.schema import Capabilities
+    from brenvik.model.types import ColumnType
 
 
 class Home(Protocol):
@@ -23,9 +24,13 @@ class Home(Protocol):
 
     def record(self, entry: LedgerEntry) -> int: ...
 
-    def ask(self, text: str, values: Mapping[str, Any] | None = None) -> pa.Table: ...
+    def ask(
+        self, text: str, values: Mapping[str, Any] | None = None, *, types: Mapping[str, ColumnType] | None = None
+    ) -> pa.Table: ...
 
-    def rows(self, text: str, values: Mapping[str, Any] | None = None) -> list[dict[str, Any]]: ...
+    def rows(
+        self, text: str, values: Mapping[str, Any] | None = None, *, types: Mapping[str, ColumnType] | None = None
+    ) -> list[dict[str, Any]]: ...
 
     def has_table(self, name: str) -> bool: ...
 

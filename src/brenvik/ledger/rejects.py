@@ -22,14 +22,14 @@ class Rejects(Entries[H]):
         """Rejected rows by table, the oldest first."""
         tests = {"table_name": table, "run": run, "state": state}
         where = " AND ".join(f"{name} = :{name}" for name, value in tests.items() if value is not None) or "1 = 1"
-        return self.engine.ask(
+        return self._ask(
             f"SELECT {sql.columns(TABLES['rejects'])} FROM {place('rejects')} WHERE {where} ORDER BY table_name, reject",
             tests,
         )
 
     def last_reject(self, table: str) -> int:
         """The highest number of a table's rejects; they are numbered per table, under its lock."""
-        found = self.engine.rows(
+        found = self._rows(
             f"SELECT COALESCE(max(reject), 0) AS reject FROM {place('rejects')} WHERE table_name = :table_name",
             {"table_name": table},
         )

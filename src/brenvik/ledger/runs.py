@@ -115,7 +115,7 @@ class Runs(Memories[H]):
 
     def extracts(self, table: str) -> dict[int, Extract]:
         """All extracts loaded into a table, by run."""
-        found = self.engine.rows(
+        found = self._rows(
             f"SELECT run, feed, window_high, extract_scope, extract_column_set FROM {place('runs')} "
             "WHERE table_name = :table_name AND kind = 'full_extract' AND state = 'done' ORDER BY run",
             {"table_name": table},
@@ -127,16 +127,14 @@ class Runs(Memories[H]):
 
     def runs_of(self, table: str) -> list[int]:
         """The numbers of all runs of a table."""
-        found = self.engine.rows(
-            f"SELECT run FROM {place('runs')} WHERE table_name = :table_name", {"table_name": table}
-        )
+        found = self._rows(f"SELECT run FROM {place('runs')} WHERE table_name = :table_name", {"table_name": table})
         return [int(row["run"]) for row in found]
 
     def runs(self, table: str | None = None, *, last: int | None = None) -> pa.Table:
         """Runs, the newest first."""
         where = "WHERE table_name = :table_name" if table else ""
         limit = f"LIMIT {last:d}" if last else ""
-        return self.engine.ask(
+        return self._ask(
             f"SELECT {sql.columns(TABLES['runs'])} FROM {place('runs')} {where} ORDER BY run DESC {limit}",
             {"table_name": table},
         )
@@ -145,14 +143,14 @@ class Runs(Memories[H]):
         """One run, as in ``runs``; None when there is none of that number."""
         if not self.exists():
             return None
-        found = self.engine.rows(
+        found = self._rows(
             f"SELECT {sql.columns(TABLES['runs'])} FROM {place('runs')} WHERE run = :run", {"run": number}
         )
         return next(iter(found), None)
 
     def starts_of(self, table: str, runs: Collection[int]) -> dict[int, datetime]:
         """When some runs of a table started (UTC)."""
-        found = self.engine.rows(
+        found = self._rows(
             f"SELECT run, started_at FROM {place('runs')} WHERE table_name = :table_name AND run BETWEEN :low AND :high",
             {"table_name": table, "low": min(runs), "high": max(runs)},
         )
@@ -162,7 +160,7 @@ class Runs(Memories[H]):
         """The reverted runs of a table, each with the run that reverted it; as of the run ``known_at``."""
         if not self.exists():
             return {}
-        found = self.engine.rows(
+        found = self._rows(
             f"SELECT run, reverted_by, undone_by FROM {place('reverted_runs')} WHERE table_name = :table_name "
             "ORDER BY reverted_by",
             {"table_name": table},
@@ -201,7 +199,7 @@ class Runs(Memories[H]):
 
     def deduplicated(self, table: str, of_runs: Sequence[int]) -> dict[int, int]:
         """How many changes of these runs came again, by the later run that deduplicated them."""
-        found = self.engine.rows(
+        found = self._rows(
             f"SELECT run, of_run, changes FROM {place('deduplicated')} WHERE table_name = :table_name ORDER BY run",
             {"table_name": table},
         )

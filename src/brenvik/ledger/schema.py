@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from brenvik.merge import sequence, sql
 from brenvik.merge.table_changes import CreateTable
 from brenvik.model.decisions import DECISIONS
+from brenvik.model.types import TIMESTAMP
 
 SCHEMA = "brenvik"
 SCHEMA_VERSION = 7
@@ -185,6 +186,12 @@ PROGRESS = {
     "loaded_at": "TIMESTAMP",
 }
 """The columns of the view ``feed_progress``."""
+
+TIMES = dict.fromkeys(
+    ("last_done_at", *(name for columns in TABLES.values() for name, kind in columns.items() if kind == "TIMESTAMP")),
+    TIMESTAMP,
+)
+"""The types of columns of the ledger's tables and views that not every store knows by itself."""
 
 
 def place(name: str) -> str:

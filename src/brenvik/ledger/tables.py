@@ -17,12 +17,12 @@ class Tables(Entries[H]):
 
     def progress(self) -> dict[tuple[str, str], dict[str, Any]]:
         """The progress of every feed that ever loaded something, by table and feed, as in the view ``feed_progress``."""
-        rows = self.engine.rows(f"SELECT * FROM {place('feed_progress')}") if self.exists() else []
+        rows = self._rows(f"SELECT * FROM {place('feed_progress')}") if self.exists() else []
         return {(row["table_name"], row["feed"]): row for row in rows}
 
     def status(self) -> dict[str, dict[str, Any]]:
         """The status of every table that was ever loaded, by name, as in the view ``table_status``."""
-        rows = self.engine.rows(f"SELECT * FROM {place('table_status')}") if self.exists() else []
+        rows = self._rows(f"SELECT * FROM {place('table_status')}") if self.exists() else []
         return {row["table_name"]: row for row in rows}
 
     def owner_of(self, stored_as: str) -> str | None:
@@ -32,7 +32,7 @@ class Tables(Entries[H]):
         def known_as(name: str) -> str:
             return (name if capabilities.cased else name.casefold()).removeprefix(f"{capabilities.home}.")
 
-        found = self.engine.rows(f"SELECT table_name, rules FROM {place('tables')}") if self.exists() else []
+        found = self._rows(f"SELECT table_name, rules FROM {place('tables')}") if self.exists() else []
         names = {known_as(json.loads(row["rules"])["table_name"]): str(row["table_name"]) for row in found}
         return names.get(known_as(stored_as))
 

@@ -15,7 +15,7 @@ class Watermarks(Entries[H]):
         """The watermark of a feed; None when it never loaded anything."""
         if not self.exists():
             return None
-        found = self.engine.rows(
+        found = self._rows(
             f"SELECT kind, watermark, run, advanced_at FROM {place('watermarks')} "
             "WHERE table_name = :table_name AND feed = :feed",
             {"table_name": table, "feed": feed},

@@ -251,7 +251,8 @@ class TableSchema:
         found |= {f"brenvik_before_{index}": self.type_of(name) for index, name in enumerate(self.values)}
         found |= {f"brenvik_stays_{index}": INTEGER for index in range(len(self.values))}
         found |= dict.fromkeys((SEQUENCE_NO, COLUMN_SET, DELETE, "brenvik_is_duplicate"), INTEGER)
-        return found | {EFFECTIVE_AT: self.effective_type, "brenvik_from": self.effective_type}
+        times = {EFFECTIVE_AT: self.effective_type, "brenvik_from": self.effective_type}
+        return found | times | {"brenvik_pending_since": TIMESTAMP}
 
     def as_plain(self) -> dict[str, Any]:
         """What the ledger remembers of the columns."""

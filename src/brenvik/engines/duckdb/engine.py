@@ -88,7 +88,14 @@ class DuckDBEngine(InPlace):
         with _reporting(self.address):
             return self._connection.sql(statement, params=used(statement, values) or None).to_arrow_table()
 
-    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
+    def rows(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = sql.WORK,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> list[dict[str, Any]]:
         statement = _compile(text, work)
         with _reporting(self.address):  # a part of the time that Arrow takes
             answer = self._connection.execute(self._begun(statement), used(statement, values))

@@ -70,7 +70,14 @@ class LakehouseEngine(LoggedTables):
         self._look(text)
         return super().ask(text, values, work=work, types=types)
 
-    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
+    def rows(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = sql.WORK,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> list[dict[str, Any]]:
         self._look(text)
         return super().rows(text, values, work=work)
 

@@ -107,7 +107,14 @@ class FileTables:
         answer = self.duck.ask(text, values, work=work)
         return answer.drop_columns([POSITION]) if POSITION in answer.column_names else answer
 
-    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
+    def rows(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = sql.WORK,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> list[dict[str, Any]]:
         self._show_stale()
         return self.duck.rows(text, values, work=work)
 

@@ -195,7 +195,14 @@ class PostgresEngine(InPlace):
             batches.append(pa.record_batch(arrays, schema=schema))
         return pa.Table.from_batches(batches, schema=schema)
 
-    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
+    def rows(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = sql.WORK,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> list[dict[str, Any]]:
         return list(self.ask(text, values, work=work).to_pylist())
 
     def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:

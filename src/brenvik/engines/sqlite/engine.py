@@ -5,7 +5,6 @@ How values are kept: see ``values``. SQLite has no schemas: ``brenvik.runs`` is 
 
 from __future__ import annotations
 
-import re
 import sqlite3
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
@@ -20,29 +19,18 @@ from brenvik.engines.scratch import in_transit
 from brenvik.engines.sqlite.language import compiled, transpiled
 from brenvik.engines.sqlite.values import FUNCTIONS, as_arrow, kept_as, type_of
 from brenvik.errors import Conflict, StoreError
-from brenvik.ledger.schema import SCHEMA, TABLES, VIEWS
 from brenvik.merge import sql
 from brenvik.merge.row_ids import PseudoColumn
 from brenvik.merge.schema import Capabilities, StoredColumn
 from brenvik.merge.table_changes import AllowNulls, TableChange
 from brenvik.merge.validate import Staging
 from brenvik.model.rules import TableRules
-from brenvik.model.types import ColumnType, parse_type
+from brenvik.model.types import ColumnType
 
 _NEEDED = (3, 39)
 _ROWS = 20_000
 _WORTH_AN_INDEX = 200
 _NUMBERS = ("brenvik_sequence_no", "brenvik_version_no", "brenvik_row_id")
-
-
-_LEDGER_TYPES = {
-    name: parse_type("timestamp")
-    for columns in TABLES.values()
-    for name, kind in columns.items()
-    if kind == "TIMESTAMP"
-} | dict.fromkeys(("last_done_at", "brenvik_pending_since"), parse_type("timestamp"))
-_OF_LEDGER = re.compile(rf'"{SCHEMA}\.({"|".join((*TABLES, *VIEWS))})"')
-"""Only there these names mean that: a table may call a column of another type as it likes."""
 
 
 class SQLiteEngine(InPlace):
@@ -130,13 +118,20 @@ class SQLiteEngine(InPlace):
         with _reporting(self.address):
             rows = cursor.fetchall()
         columns = zip(*rows, strict=True) if rows else [()] * len(names)
-        known = {**(_LEDGER_TYPES if _OF_LEDGER.search(statement) else {}), **(types or {})}
+        known = types or {}
         return pa.table(
             [as_arrow(values, known.get(name)) for name, values in zip(names, columns, strict=True)], names=names
         )
 
-    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
-        return list(self.ask(text, values, work=work).to_pylist())
+    def rows(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = sql.WORK,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> list[dict[str, Any]]:
+        return list(self.ask(text, values, work=work, types=types).to_pylist())
 
     def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
         given = ", ".join(f"{sql.quote(name)} {kind}" for name, kind in staging.columns)
