@@ -15,11 +15,11 @@ from brenvik.ledger.schema import SCHEMA, TABLES, VIEWS, place, table_of
 from brenvik.ledger.upgrade import upgrade_in_place
 from brenvik.ledger.versions import Upgrade
 from brenvik.merge import sql
+from brenvik.merge.row_changes import RowChange, UpdateRows
 from brenvik.merge.table_changes import CreateTable, TableChange
 
 if TYPE_CHECKING:
     from brenvik.ledger.records import LedgerEntry
-    from brenvik.merge.row_changes import RowChange
     from brenvik.merge.stored_rows import StoredRows
 
 
@@ -43,6 +43,10 @@ class InPlace:
 
     def run(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> int:
         """Runs one statement; returns how many rows it inserted, updated or deleted, or put into the table that it made."""
+        raise NotImplementedError
+
+    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
+        """The result of a small query, row by row."""
         raise NotImplementedError
 
     def index(self, table: str, columns: Sequence[str]) -> None:
@@ -73,7 +77,10 @@ class InPlace:
         return sql.relation(rows.table)
 
     def apply(self, change: RowChange, values: Mapping[str, Any], *, work: str) -> int:
-        return self.run(row_statement(change), values, work=work)
+        statement = row_statement(change)
+        if isinstance(change, UpdateRows) and not change.columns:
+            return int(self.rows(statement, values, work=work)[0]["n"])
+        return self.run(statement, values, work=work)
 
     def change_table(self, change: TableChange) -> None:
         for statement in table_statements(change):

@@ -8,13 +8,14 @@ from brenvik.merge.table_changes import AddColumns, AllowNulls, CreateTable, Dro
 
 
 def row_statement(change: RowChange) -> str:
-    """The statement, in the core's dialect, that changes rows of a table."""
+    """The statement, in the core's dialect, that changes rows of a table; for an update of no columns a query for how many rows
+    it is about (``n``)."""
     target = sql.relation(change.table)
     match change:
         case UpdateRows():
             found = _found(change.row_ids, target)
             if not change.columns:
-                return f"SELECT count(*) FROM {target} JOIN {change.source} s ON {found}"
+                return f"SELECT count(*) AS n FROM {target} JOIN {change.source} s ON {found}"
             given = ", ".join(f"{sql.quote(name)} = {value}" for name, value in change.columns)
             return f"UPDATE {target} SET {given} FROM {change.source} s WHERE {found}"
         case DeleteRows():
