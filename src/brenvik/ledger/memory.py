@@ -20,8 +20,8 @@ class LoadMemory:
 
     ``state`` is None for a table that was never loaded. ``reverted`` maps reverted runs to the runs that reverted them.
     ``extracts`` and ``other_loads`` count the active loads of each kind; ``newest_extract`` is the run and time (as text) of
-    the feed's newest extract. ``last_run`` is the highest number of any run; ``running`` counts the table's runs without an
-    outcome.
+    the feed's newest extract, for a load of one. ``last_run`` is the highest number of any run; ``running`` counts the
+    table's runs without an outcome.
     """
 
     has_ledger: bool = False
@@ -40,35 +40,39 @@ class LoadMemory:
 
 
 def _arm(what: str, numbers: tuple[str, ...], texts: tuple[str, ...], rows: str) -> str:
-    """One part of the query: up to three numbers and four texts of each row."""
+    """One part of the query: up to four numbers and five texts of each row."""
     items = [f"'{what}' AS what"]
-    items += [f"CAST({value} AS BIGINT) AS number_{n}" for n, value in enumerate((*numbers, *["NULL"] * 3)[:3])]
-    items += [f"CAST({value} AS TEXT) AS text_{n}" for n, value in enumerate((*texts, *["NULL"] * 4)[:4])]
+    items += [f"CAST({value} AS BIGINT) AS number_{n}" for n, value in enumerate((*numbers, *["NULL"] * 4)[:4])]
+    items += [f"CAST({value} AS TEXT) AS text_{n}" for n, value in enumerate((*texts, *["NULL"] * 5)[:5])]
     return f"SELECT {', '.join(items)} {rows}"
 
 
 _RUNS, _OF_TABLE = place("runs"), "table_name = :table_name"
 _LAST_RUN = f"""GREATEST(
   (SELECT COALESCE(max(run), 0) FROM {_RUNS}), (SELECT max(last_run) FROM {place("schema_version")}))"""
-_RUNNING = f"(SELECT count(*) FROM {_RUNS} WHERE {_OF_TABLE} AND state = 'running')"
-_LOADED = f"r.{_OF_TABLE} AND r.state = 'done' AND r.kind IN {LOADS!r} AND {COUNTS}"
+
+
+def _count(test: str) -> str:
+    return f"COALESCE(sum(CASE WHEN {test} THEN 1 ELSE 0 END), 0)"
+
+
+_EXTRACT = "r.state = 'done' AND r.kind = 'full_extract'"
+_OTHER = f"r.state = 'done' AND r.kind IN {tuple(kind for kind in LOADS if kind != 'full_extract')!r}"
 _QUERY = "\nUNION ALL ".join(
     (
-        _arm("ledger", (_LAST_RUN, _RUNNING), (), ""),
         _arm(
-            "table", ("t.last_key", "t.row_count", "t.current_keys"),
-            ("t.columns", "t.rules", "t.high_order", "t.high_effective"), f"FROM {place('tables')} t WHERE t.{_OF_TABLE}",
+            "runs", (_LAST_RUN, _count("r.state = 'running'"), _count(_EXTRACT), _count(_OTHER)), (),
+            f"FROM {_RUNS} r WHERE r.{_OF_TABLE}",
         ),
-        _arm("column set", ("s.column_set",), ("s.columns",), f"FROM {place('column_sets')} s WHERE s.{_OF_TABLE}"),
         _arm(
-            "reverted", ("w.run", "w.reverted_by"), (),
-            f"FROM {place('reverted_runs')} w WHERE w.{_OF_TABLE} AND w.undone_by IS NULL",
+            "table", ("t.last_key", "t.row_count", "t.current_keys", "s.column_set"),
+            ("t.columns", "t.rules", "t.high_order", "t.high_effective", "s.columns"),
+            f"FROM {place('tables')} t LEFT JOIN {place('column_sets')} s ON s.table_name = t.table_name WHERE t.{_OF_TABLE}",
         ),
-        _arm("loads", ("count(*)",), ("r.kind",), f"FROM {_RUNS} r WHERE {_LOADED} GROUP BY r.kind"),
         _arm(
-            "newest extract", ("e.run",), ("e.window_high",),
-            f"FROM {_RUNS} e WHERE e.run = (SELECT max(r.run) FROM {_RUNS} r WHERE {_LOADED} AND r.kind = 'full_extract' "
-            "AND r.feed = :feed)",
+            "reverted", ("w.run", "w.reverted_by"), ("r.kind",),
+            f"FROM {place('reverted_runs')} w LEFT JOIN {_RUNS} r ON r.run = w.run AND r.state = 'done' "
+            f"WHERE w.{_OF_TABLE} AND w.undone_by IS NULL",
         ),
     )
 )  # fmt: skip
@@ -77,26 +81,25 @@ _QUERY = "\nUNION ALL ".join(
 class Memories(Entries[H]):
     """What the ledger knows of each table."""
 
-    def read_memory(self, table: str, feed: str = "") -> LoadMemory:
-        """What the ledger knows of a table; the newest extract is that of a ``feed``."""
+    def read_memory(self, table: str) -> LoadMemory:
+        """What the ledger knows of a table; its newest extract is another question."""
         if not self.exists():
             return LoadMemory()
         found: dict[str, list[Mapping[str, Any]]] = {}
-        for row in self._rows(_QUERY, {"table_name": table, "feed": feed}):
+        for row in self._rows(_QUERY, {"table_name": table}):
             found.setdefault(row["what"], []).append(row)
-        kinds = {row["text_0"]: int(row["number_0"]) for row in found.get("loads", ())}
-        extracts = kinds.pop("full_extract", 0)
-        (ledger,) = found["ledger"]
-        newest = [(int(row["number_0"]), str(row["text_0"])) for row in found.get("newest extract", ())]
+        (runs,) = found["runs"]
+        last_run, running, extracts, others = (int(runs[f"number_{n}"]) for n in range(4))
+        reverted = found.get("reverted", [])
+        reverted_extracts = sum(row["text_0"] == "full_extract" for row in reverted)
         return LoadMemory(
             has_ledger=True,
-            state=next((_state_of(row, found.get("column set", [])) for row in found.get("table", ())), None),
-            reverted={int(row["number_0"]): int(row["number_1"]) for row in found.get("reverted", ())},
-            extracts=extracts,
-            other_loads=sum(kinds.values()),
-            newest_extract=newest[0] if newest else None,
-            last_run=int(ledger["number_0"]),
-            running=int(ledger["number_1"]),
+            state=_state_of(found["table"]) if "table" in found else None,
+            reverted={int(row["number_0"]): int(row["number_1"]) for row in reverted},
+            extracts=extracts - reverted_extracts,
+            other_loads=others - sum(row["text_0"] in LOADS for row in reverted) + reverted_extracts,
+            last_run=last_run,
+            running=running,
         )
 
     def state(self, table: str) -> TableState | None:
@@ -105,10 +108,17 @@ class Memories(Entries[H]):
 
     def newest_extract(self, table: str, feed: str) -> tuple[int, str] | None:
         """The run and the time of the newest extract that a feed has loaded, and that is not reverted."""
-        return self.read_memory(table, feed).newest_extract
+        found = self._rows(
+            f"SELECT r.run, r.window_high FROM {_RUNS} r WHERE r.{_OF_TABLE} AND {_EXTRACT} AND {COUNTS} AND r.feed = :feed "
+            "ORDER BY r.run DESC LIMIT 1",
+            {"table_name": table, "feed": feed},
+        )
+        return (found[0]["run"], found[0]["window_high"]) if found else None
 
 
-def _state_of(row: Mapping[str, Any], column_sets: list[Mapping[str, Any]]) -> TableState:
+def _state_of(rows: list[Mapping[str, Any]]) -> TableState:
+    """The state of a table, of one row for each of its column sets."""
+    row = rows[0]
     last_key, row_count, current_keys = (int(row[f"number_{n}"]) for n in range(3))
     columns, rules, high_order, high_effective = (row[f"text_{n}"] for n in range(4))
     stored = json.loads(columns)
@@ -121,6 +131,6 @@ def _state_of(row: Mapping[str, Any], column_sets: list[Mapping[str, Any]]) -> T
         last_key=last_key,
         row_count=row_count,
         current_keys=current_keys,
-        column_sets={int(each["number_0"]): tuple(json.loads(each["text_0"])) for each in column_sets},
+        column_sets={int(each["number_3"]): tuple(json.loads(each["text_4"])) for each in rows if each["text_4"]},
         numbered_by_store=stored.get("numbered_by_store", False),
     )

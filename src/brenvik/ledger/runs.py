@@ -60,7 +60,7 @@ class Runs(Memories[H]):
         ``crashed``. Returns the run, and what the ledger knew before it.
         """
         with self.engine.lock(f"{SCHEMA}.runs", wait_s=60.0), self.engine.transaction():
-            memory = self.read_memory(rules.table, feed)
+            memory = self.read_memory(rules.table)
             if memory.running:
                 ended = {"state": "crashed", "message": "the process ended before the run did"}
                 self._update("runs", ended, {"table_name": rules.table, "state": "running"})

@@ -66,7 +66,7 @@ def statements_of(
 def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> tuple[str, tuple[Step[Any], ...]]:
     """The name of the table, quoted, and the steps of a load."""
     rules = table.rules
-    memory = store.ledger.read_memory(rules.table, feed.name)
+    memory = store.ledger.read_memory(rules.table)
     schema = schema_for(store.engine, rules, batch, memory.state, feed.operations)
     plan = load_plan(
         schema,

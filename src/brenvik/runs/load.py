@@ -8,7 +8,7 @@ Everything from validation on happens in one transaction. A preview stops before
 from __future__ import annotations
 
 import logging
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from brenvik.engines.conflicts import retry_on_conflict
@@ -82,7 +82,7 @@ def _preview(ledger: Ledger[Engine], rules: TableRules, source: Source, options:
         if not batch.columns:
             return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
         run = ledger.preview(rules.table, feed=source.name, kind=source.kind, source=batch.source)
-        memory = ledger.read_memory(rules.table, source.name)
+        memory = ledger.read_memory(rules.table)
         outcome = _work_through(ledger, rules, batch, run, memory, options)
         if outcome.more:
             first = "the first extract" if batch.extract else "the first window"
@@ -140,6 +140,8 @@ def _work_through(
     options: LoadOptions,
 ) -> Outcome:
     """From validation to the end."""
+    if batch.extract and memory.has_ledger:
+        memory = replace(memory, newest_extract=ledger.newest_extract(rules.table, run.feed))
     with explain_if_missing(ledger.engine, rules, memory.state):
         check_rules(rules, memory.state)
         check_kind(rules, run, memory, is_extract=batch.extract is not None)
