@@ -27,7 +27,7 @@ from sources import load_from
 
 CASES = Path(__file__).parent / "stages"
 OTHER_STORES = ("postgres", "sqlite")
-_PREFIX = re.compile(r"brenvik_w\d+_")
+_PREFIX = re.compile(r"brenvik_w(?:\d+_)+")
 _CODES = brenvik.Operations("op")
 _BEGIN = datetime(2024, 6, 1, 6)
 

@@ -19,14 +19,18 @@ from brenvik.merge.row_changes import RowChange, UpdateRows
 from brenvik.merge.table_changes import CreateTable, TableChange
 
 if TYPE_CHECKING:
+    import pyarrow as pa
+
     from brenvik.ledger.records import LedgerEntry
     from brenvik.merge.stored_rows import StoredRows
+    from brenvik.model.types import ColumnType
 
 
 class InPlace:
     """A part of ``protocol.Engine``, for a store that runs statements; there are no files to look after.
 
-    A further store of that kind says how it runs one (``run``), makes a schema and an index, and the rest of the protocol.
+    A further store of that kind says how it runs one (``run``, ``ask``), makes a schema and an index, and does the rest of the
+    protocol.
     """
 
     dialect: str
@@ -45,9 +49,27 @@ class InPlace:
         """Runs one statement; returns how many rows it inserted, updated or deleted, or put into the table that it made."""
         raise NotImplementedError
 
-    def rows(self, text: str, values: Mapping[str, Any] | None = None, *, work: str = sql.WORK) -> list[dict[str, Any]]:
-        """The result of a small query, row by row."""
+    def ask(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = sql.WORK,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> pa.Table:
+        """The result of a query."""
         raise NotImplementedError
+
+    def rows(
+        self,
+        text: str,
+        values: Mapping[str, Any] | None = None,
+        *,
+        work: str = sql.WORK,
+        types: Mapping[str, ColumnType] | None = None,
+    ) -> list[dict[str, Any]]:
+        """The result of a small query, row by row."""
+        return list(self.ask(text, values, work=work, types=types).to_pylist())
 
     def index(self, table: str, columns: Sequence[str]) -> None:
         """Makes rows of a table findable by these columns without a full scan."""
@@ -68,7 +90,13 @@ class InPlace:
         compares: Sequence[str] = (),
     ) -> int:
         kind = self._made[work + relation] = "VIEW" if view else "TABLE"
-        return self.run(f"CREATE TEMP {kind} {sql.work(relation)} AS {query}", values, work=work)
+        count = self.run(f"CREATE TEMP {kind} {sql.work(relation)} AS {query}", values, work=work)
+        return 0 if view else self.measure(work + relation, count)
+
+    def measure(self, table: str, reported: int) -> int:
+        """How many rows a new working table has, of which the statement ``reported`` a number; where the store needs to know
+        sizes, it takes note."""
+        return reported
 
     def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
         """Stores that join by hashing need no indexes."""

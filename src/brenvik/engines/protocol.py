@@ -1,4 +1,4 @@
-"""What a store must be able to do. A new kind of store is one module with one class."""
+"""What a store must be able to do. A new kind of store is one package with one class."""
 
 from __future__ import annotations
 
@@ -69,8 +69,9 @@ class Engine(Protocol):
 
     * make everything between the beginning and the end of ``transaction`` atomic, including new tables and columns, and visible
       to others only at its end;
-    * keep temporary tables until ``discard`` or ``close``, whatever happens to later transactions;
-    * let one holder at a time have the lock of ``hold`` for a table, also across processes, and free it when its holder dies;
+    * keep working relations until they are discarded (``on_discard``) or ``close`` is called, whatever happens to later
+      transactions;
+    * let one holder at a time have the ``lock`` of a table, also across processes, and free it when its holder dies;
     * compare text by code point, byte for byte, and NaN as equal to NaN;
     * return instants in UTC.
     """

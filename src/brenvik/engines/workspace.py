@@ -40,8 +40,8 @@ class Workspace:
         return replace(self, params={**self.params, **params})
 
     def beside(self) -> Workspace:
-        """Another workspace with the same parameters."""
-        return Workspace(self.engine, self.params)
+        """Another workspace with the same parameters; its relations are discarded with those of this one."""
+        return Workspace(self.engine, self.params, f"{self.prefix}{next(_numbers)}_")
 
     def name(self, relation: str) -> str:
         """What a working relation is called in the store, for statements of other workspaces."""

@@ -10,6 +10,7 @@ from typing import Any
 from brenvik.ledger.entries import Entries, H
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import COUNTS, LOADS, place
+from brenvik.merge import sql
 from brenvik.merge.schema import Column
 from brenvik.model.types import parse_type
 
@@ -52,16 +53,12 @@ _LAST_RUN = f"""GREATEST(
   (SELECT COALESCE(max(run), 0) FROM {_RUNS}), (SELECT max(last_run) FROM {place("schema_version")}))"""
 
 
-def _count(test: str) -> str:
-    return f"COALESCE(sum(CASE WHEN {test} THEN 1 ELSE 0 END), 0)"
-
-
 _EXTRACT = "r.state = 'done' AND r.kind = 'full_extract'"
 _OTHER = f"r.state = 'done' AND r.kind IN {tuple(kind for kind in LOADS if kind != 'full_extract')!r}"
 _QUERY = "\nUNION ALL ".join(
     (
         _arm(
-            "runs", (_LAST_RUN, _count("r.state = 'running'"), _count(_EXTRACT), _count(_OTHER)), (),
+            "runs", (_LAST_RUN, sql.count_if("r.state = 'running'"), sql.count_if(_EXTRACT), sql.count_if(_OTHER)), (),
             f"FROM {_RUNS} r WHERE r.{_OF_TABLE}",
         ),
         _arm(

@@ -36,10 +36,10 @@ def _text(mark: WatermarkValue | None) -> str | None:
 class Runs(Memories[H]):
     """Runs and their reverts."""
 
-    def preview(self, table: str, *, feed: str = "", kind: str, source: str) -> Preview:
-        """A run that writes nothing, with the number that it would have."""
-        last = self.read_memory(table).last_run
-        return Preview(last + 1, table, feed, kind, source, now())
+    def preview(self, table: str, *, feed: str = "", kind: str, source: str) -> tuple[Preview, LoadMemory]:
+        """A run that writes nothing, with the number that it would have, and what the ledger knows before it."""
+        memory = self.read_memory(table)
+        return Preview(memory.last_run + 1, table, feed, kind, source, now()), memory
 
     def start_run(
         self,

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from brenvik.merge import sequence, sql
+from brenvik.merge import current_path, sequence, sql
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
 
 HIGHEST = "brenvik_highest"
@@ -51,11 +51,8 @@ def summarize(schema: TableSchema, *, first: bool, derives: bool, of: str) -> st
     rows, valid = sql.work(of), "c.brenvik_error IS NULL"
     active = f"{valid} AND c.{DELETE} = 0" if schema.inactive_deletes else valid
 
-    def count(test: str) -> str:
-        return f"CAST(COALESCE(sum({sql.flag(test)}), 0) AS BIGINT)"
-
     derived = f"CAST(COALESCE({sequence.count_derived('c')}, 0) AS BIGINT)" if derives else "0"
-    inactive = count(f"{valid} AND c.{DELETE} = 1") if schema.inactive_deletes else "0"
+    inactive = sql.count_if(f"{valid} AND c.{DELETE} = 1") if schema.inactive_deletes else "0"
     late = "" if first else is_late(schema, "c")
     one_order = len(schema.order) < 2
     highest = _maxima(schema, above_all=not first, which=active, order=one_order)
@@ -63,11 +60,11 @@ def summarize(schema: TableSchema, *, first: bool, derives: bool, of: str) -> st
     return f"""
 SELECT s.*, r.replay_keys, r.replayed{"" if one_order else f", {sql.columns(highest_order(schema), 'o')}"}
 FROM (
-  SELECT count(c.brenvik_error) AS invalid, {inactive} AS inactive, {derived} AS derived, {count(active)} AS changes,
-    {count(f"{valid} AND {late}") if late else "0"} AS late, {highest}
+  SELECT count(c.brenvik_error) AS invalid, {inactive} AS inactive, {derived} AS derived, {sql.count_if(active)} AS changes,
+    {sql.count_if(f"{valid} AND {late}") if late else "0"} AS late, {highest}
   FROM {rows} c
 ) s CROSS JOIN (
-  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
+  SELECT count(*) AS replay_keys, {sql.total("k.n")} AS replayed
   FROM (SELECT count(*) AS n FROM {rows} c WHERE {active} GROUP BY {sql.columns(schema.keys, "c")} HAVING {several}) k
 ) r{"" if one_order else f" LEFT JOIN ({_last(schema, rows, above_all=not first, which=active)}) o ON TRUE"}"""
 
@@ -156,13 +153,13 @@ SELECT n.{SEQUENCE_NO} FROM (
         parts.append(f"""
 SELECT c.{SEQUENCE_NO}
 FROM {sql.work("changes")} c
-JOIN {sql.work("active_changes")} k ON {_same_change(schema, "k", "c")}
+JOIN {sql.work("active_changes")} k ON {same_change(schema, "k", "c")}
 WHERE EXISTS (
   SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)} AND b.brenvik_full_replay = 1)""")
     return " UNION ".join(parts)
 
 
-def _same_change(schema: TableSchema, left: str, right: str) -> str:
+def same_change(schema: TableSchema, left: str, right: str) -> str:
     """A test: whether two changes are the same."""
     never_null = (*schema.keys, *schema.order, EFFECTIVE_AT, DELETE, COLUMN_SET)
     others = [name for name in schema.change_columns if name not in never_null]
@@ -176,7 +173,7 @@ def count_deduplicated(schema: TableSchema) -> str:
 SELECT k.{RUN} AS of_run, count(DISTINCT c.{SEQUENCE_NO}) AS n
 FROM {sql.work("duplicates")} d
 JOIN {sql.work("changes")} c ON c.{SEQUENCE_NO} = d.{SEQUENCE_NO}
-JOIN {sql.work("active_changes")} k ON {_same_change(schema, "k", "c")}
+JOIN {sql.work("active_changes")} k ON {same_change(schema, "k", "c")}
 GROUP BY k.{RUN}"""
 
 
@@ -190,7 +187,7 @@ def find_replay_keys(schema: TableSchema, *, some_late_or_several: bool, some_fu
             f"SELECT {sql.columns(schema.keys, 'k')}, k.brenvik_full_replay FROM {sql.work('late_or_several')} k"
         )
     for relation, some, which in (
-        ("current_path", some_full, " WHERE p.brenvik_decision_no = 0"),
+        ("current_path", some_full, f" WHERE {current_path.decided('p', current_path.FULL)}"),
         ("returning_changes", some_returning, ""),
     ):
         if some:

@@ -194,14 +194,10 @@ def summarize(schema: TableSchema, *, decides: bool, duplicates: bool, late: str
     ``late`` (a test of a change ``c``).
     """
     actions, keys = sql.work("actions"), sql.columns(schema.keys, "a")
-
-    def count(test: str) -> str:
-        return f"CAST(COALESCE(sum({sql.flag(test)}), 0) AS BIGINT)"
-
     key = f"CASE WHEN a.brenvik_is_unlogged = 1 THEN {schema.key_text('a')} END"
     items = [
-        *(f"{count(f'''a.brenvik_action = '{name}' ''')} AS {sql.quote(name)}" for name in ACTIONS),
-        "CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change",
+        *(f"{sql.count_if(f'''a.brenvik_action = '{name}' ''')} AS {sql.quote(name)}" for name in ACTIONS),
+        f"{sql.total('a.brenvik_is_current - a.brenvik_was_current')} AS current_change",
         f"count(DISTINCT {key}) AS unlogged", f"min({key}) AS unlogged_key",
         *(
             f"max(CASE WHEN a.brenvik_action = 'update' THEN a.{flag} ELSE 0 END) AS {flag}"
@@ -216,11 +212,11 @@ def summarize(schema: TableSchema, *, decides: bool, duplicates: bool, late: str
     ]
     shown = ["a.*", "e.ended"]
     if decides:
-        counts = (f"{count(f'''j.brenvik_decision = '{name}' ''')} AS {sql.quote(name)}" for name in DECIDED)
+        counts = (f"{sql.count_if(f'''j.brenvik_decision = '{name}' ''')} AS {sql.quote(name)}" for name in DECIDED)
         parts.append(f"(SELECT {', '.join(counts)} FROM {sql.work('decided')} j WHERE j.brenvik_is_new = 1) j")
         shown.append("j.*")
     if duplicates:
-        of_late = f"{count(late)} AS late_duplicates" if late else "0 AS late_duplicates"
+        of_late = f"{sql.count_if(late)} AS late_duplicates" if late else "0 AS late_duplicates"
         same = "d.brenvik_sequence_no = c.brenvik_sequence_no"
         join = f" JOIN {sql.work('changes')} c ON {same}" if late else ""
         parts.append(f"(SELECT count(*) AS duplicates, {of_late} FROM {sql.work('duplicates')} d{join}) d")

@@ -99,8 +99,8 @@ def count_rows(schema: TableSchema, relation: str, *, first: bool) -> str:
         at = f"CAST(date_trunc('{schema.time_precision}', {at}) AS {schema.effective_type.sql})"
     return f"""
 SELECT count(d.brenvik_error) AS invalid,
-  COALESCE(sum({sql.flag("d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1")}), 0) AS invalid_matched,
-  COALESCE(sum({sql.flag(f"{good} AND d.brenvik_matched = 0")}), 0) AS new,
+  {sql.count_if("d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1")} AS invalid_matched,
+  {sql.count_if(f"{good} AND d.brenvik_matched = 0")} AS new,
   count(*) - count(d.{SEQUENCE_NO}) AS absent,
   ({count_current_keys(schema)}) AS current_keys,
   CAST({at} AS TEXT) AS at,

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from brenvik.merge import sql
+from brenvik.merge import classify, sql
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
 
 
@@ -46,12 +46,10 @@ def decide(schema: TableSchema, *, some_replayed: bool, some_pending: bool, agai
     earlier = f"o.{SEQUENCE_NO} < c.{SEQUENCE_NO}"
     cases = []
     if schema.order:
-        never_null = (*schema.keys, *schema.order, EFFECTIVE_AT, COLUMN_SET)
-        others = [name for name in schema.change_columns if name not in never_null]
-        alike = f"{sql.same('o', 'c', dict.fromkeys(never_null))} AND {sql.alike('o', 'c', others)}"
-        kept = f"SELECT 1 FROM {sql.work('unreverted_changes')} o WHERE o.{DELETE} = 1 AND {alike}"
+        same = classify.same_change(schema, "o", "c")
+        kept = f"SELECT 1 FROM {sql.work('unreverted_changes')} o WHERE {same}"
         cases.append(
-            f"WHEN EXISTS (SELECT 1 FROM {inactive} o WHERE {earlier} AND {alike}) OR EXISTS ({kept}) THEN 'duplicate'"
+            f"WHEN EXISTS (SELECT 1 FROM {inactive} o WHERE {earlier} AND {same}) OR EXISTS ({kept}) THEN 'duplicate'"
         )
     in_target = f"SELECT 1 FROM {sql.work('target_versions')} d WHERE {same_key('d')}"
     known, is_current = f"EXISTS ({in_target})", f"EXISTS ({in_target} AND d.brenvik_valid_to IS NULL)"

@@ -77,9 +77,3 @@ def is_none(schema: HasRowId, alias: str) -> str:
 def same(schema: HasRowId, left: str, right: str) -> str:
     """A test: whether two rows of working relations have the same stored row."""
     return " AND ".join(f"{left}.{name} = {right}.{name}" for name in names(schema))
-
-
-def found(schema: HasRowId, target: str, alias: str) -> str:
-    """A test: whether a row of the table is the stored row of a row of a working relation."""
-    pairs = zip(schema.row_id, names(schema), strict=True)
-    return " AND ".join(f"{target}.{sql.quote(column)} = {alias}.{name}" for column, name in pairs)

@@ -82,6 +82,16 @@ def flag(test: str) -> str:
     return f"CASE WHEN {test} THEN 1 ELSE 0 END"
 
 
+def total(value: str) -> str:
+    """The sum of whole numbers over all rows; 0 where there are none."""
+    return f"CAST(COALESCE(sum({value}), 0) AS BIGINT)"
+
+
+def count_if(test: str) -> str:
+    """The number of rows for which a test holds."""
+    return total(flag(test))
+
+
 @lru_cache(maxsize=4096)
 def in_place(text: str, parameter: str) -> str:
     """A statement for a store that reads the core's dialect: each parameter ``:name`` in the driver's form, such as ``$name`` or

@@ -108,9 +108,9 @@ def overwrite(schema: TableSchema, names: tuple[str, ...], *, spreads: bool) -> 
     before = ""
     if any(schema.absent_in(name) for name in names):
         before = f" JOIN {path} p ON p.{SEQUENCE_NO} = r.{SEQUENCE_NO}"
-    in_order = (
-        f" ORDER BY {row_ids.listed(schema, 'r')}" if schema.store.whole_rows else ""
-    )  # else pages are read at random
+    in_order = ""
+    if schema.store.whole_rows:  # else pages are read at random
+        in_order = f" ORDER BY {row_ids.listed(schema, 'r')}"
     source = (
         f"(SELECT {items} FROM ({rows}) r "
         f"JOIN {sql.work('changes')} c ON c.{SEQUENCE_NO} = r.{SEQUENCE_NO}{before}{in_order})"

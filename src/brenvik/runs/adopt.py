@@ -231,7 +231,7 @@ def adopt(
                 raise DeclarationError(f"{rules.stored_as!r} is the table of {owner!r}; there is nothing to adopt.")
             check_log_name(ledger.engine, rules)
             if preview:
-                planned = ledger.preview(rules.table, kind="adoption", source="adopted")
+                planned, _ = ledger.preview(rules.table, kind="adoption", source="adopted")
                 return _adopt(ledger, rules, feed, planned, allow_changes)
             run, _ = ledger.start_run(rules, feed="", kind="adoption", source="adopted", reason=reason)
             try:

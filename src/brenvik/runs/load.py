@@ -81,8 +81,7 @@ def _preview(ledger: Ledger[Engine], rules: TableRules, source: Source, options:
     try:
         if not batch.columns:
             return Outcome.nothing_new(rules.table, source.name, notes=batch.notes)
-        run = ledger.preview(rules.table, feed=source.name, kind=source.kind, source=batch.source)
-        memory = ledger.read_memory(rules.table)
+        run, memory = ledger.preview(rules.table, feed=source.name, kind=source.kind, source=batch.source)
         outcome = _work_through(ledger, rules, batch, run, memory, options)
         if outcome.more:
             first = "the first extract" if batch.extract else "the first window"

@@ -104,8 +104,8 @@ def recompute(
     """
     if preview:
         check()
-        run = ledger.preview(rules.table, kind=kind, source=source)
-        return _work(ledger, rules, run, None, prepare, fits=fits)
+        preview_run, memory = ledger.preview(rules.table, kind=kind, source=source)
+        return _work(ledger, rules, preview_run, memory, prepare, fits=fits)
     if not ledger.exists():
         raise never_loaded(rules)
 
@@ -126,7 +126,7 @@ def _work(
     ledger: Ledger[Engine],
     rules: TableRules,
     run: Run | Preview,
-    memory: LoadMemory | None,
+    memory: LoadMemory,
     prepare: Prepare,
     *,
     fits: Fits,

@@ -150,21 +150,20 @@ class _Explicit:
             rejected=rejected,
         )
         replayed = _replay_unmentioned(context, without, targets)
-        number += 2 * self._add(context, replayed, text, number)
+        number += 2 * self._add(replayed, text, number)
         if scope and not absences:  # what it lacks is deleted only within its scope
             replayed = _replay_unmentioned(context, missing_without, targets, explicit=self.relations)
             text = change_log.make_absence_explicit(
                 schema, column_set=column_set, scope=scope, rejected=rejected, present=self.relations[-1]
             )
-            self._add(context, replayed, text, number)
+            self._add(replayed, text, number)
 
-    def _add(self, context: RunContext, replayed: RunContext, text: str, number: int) -> int:
-        """Makes one more relation from those of a replay, which then are no longer needed; returns how many rows it has."""
+    def _add(self, replayed: RunContext, text: str, number: int) -> int:
+        """Makes one more relation from those of a replay; returns how many rows it has."""
         name = f"explicit_{len(self.relations)}"
-        replayed.workspace.make(name, text, params={"explicit_from": number})
-        made = replayed.workspace.name(name)
-        self.relations = (*self.relations, made)
-        return int(context.workspace.row(f"SELECT count(*) AS n FROM {made}")["n"])
+        count = replayed.workspace.make(name, text, params={"explicit_from": number})
+        self.relations = (*self.relations, replayed.workspace.name(name))
+        return count
 
 
 def _replay_unmentioned(

@@ -63,8 +63,8 @@ FULL JOIN (
 WHERE c.brenvik_error IS NOT NULL OR CASE WHEN c.brenvik_sequence_no IS NULL THEN (t."region" = 'north') ELSE (t."no" IS NULL OR c.brenvik_sequence_no IS NULL OR CASE WHEN c."name" = t."name" THEN FALSE ELSE (c."name" IS DISTINCT FROM t."name") END OR CASE WHEN c."region" = t."region" THEN FALSE ELSE (c."region" IS DISTINCT FROM t."region") END) END;
 
 SELECT count(d.brenvik_error) AS invalid,
-  COALESCE(sum(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 ELSE 0 END), 0) AS invalid_matched,
-  COALESCE(sum(CASE WHEN d.brenvik_sequence_no IS NOT NULL AND d.brenvik_error IS NULL AND d.brenvik_matched = 0 THEN 1 ELSE 0 END), 0) AS new,
+  CAST(COALESCE(sum(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 ELSE 0 END), 0) AS BIGINT) AS invalid_matched,
+  CAST(COALESCE(sum(CASE WHEN d.brenvik_sequence_no IS NOT NULL AND d.brenvik_error IS NULL AND d.brenvik_matched = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS new,
   count(*) - count(d.brenvik_sequence_no) AS absent,
   (SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL) AS current_keys,
   CAST(CAST(:extract_at AS TIMESTAMP) AS TEXT) AS at,

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import timedelta
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import pyarrow.compute as pc
 
@@ -33,7 +33,6 @@ from brenvik.merge.schema import StoredColumn
 if TYPE_CHECKING:
     import pyarrow as pa
 
-    from brenvik.merge.validate import Staging
     from brenvik.model.rules import TableRules
     from brenvik.model.types import ColumnType
 
@@ -45,49 +44,6 @@ class LakehouseEngine(LoggedTables):
     become a snapshot of theirs and the ledger's entries a file, which that snapshot names. What no snapshot names never was.
     A transaction that is of no table becomes a snapshot of the ledger's own.
     """
-
-    def make(
-        self,
-        relation: str,
-        query: str,
-        values: Mapping[str, Any],
-        *,
-        work: str,
-        view: bool = False,
-        compares: Sequence[str] = (),
-    ) -> int:
-        self._look(query)
-        return super().make(relation, query, values, work=work, view=view, compares=compares)
-
-    def ask(
-        self,
-        text: str,
-        values: Mapping[str, Any] | None = None,
-        *,
-        work: str = sql.WORK,
-        types: Mapping[str, ColumnType] | None = None,
-    ) -> pa.Table:
-        self._look(text)
-        return super().ask(text, values, work=work, types=types)
-
-    def rows(
-        self,
-        text: str,
-        values: Mapping[str, Any] | None = None,
-        *,
-        work: str = sql.WORK,
-        types: Mapping[str, ColumnType] | None = None,
-    ) -> list[dict[str, Any]]:
-        self._look(text)
-        return super().rows(text, values, work=work)
-
-    def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
-        self._look(staging.through or "")
-        super().stage(rows, staging, values, work=work)
-
-    def view(self, query: str) -> str:
-        self._look(query)
-        return self.duck.view(query)
 
     def malformed(self, name: str, columns: Mapping[str, ColumnType]) -> dict[str, int]:
         return {}
@@ -228,12 +184,12 @@ class LakehouseEngine(LoggedTables):
         snapshots = (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots))
         return Compacted(".".join(LEDGER), (len(before.files), len(state.files)), (0, 0), snapshots, swept, size)
 
-    def _look(self, statement: str) -> None:
-        """What comes before a statement: a refresh."""
+    def _before_reading(self, statement: str) -> None:
         self._refresh()
         for name, (error, _) in self._unread.items():
             if sql.relation(name) in statement:
                 raise error
+        super()._before_reading(statement)
 
     # The commit
 

@@ -92,7 +92,7 @@ class FileTables:
         view: bool = False,
         compares: Sequence[str] = (),
     ) -> int:
-        self._show_stale()
+        self._before_reading(query)
         return self.duck.make(relation, query, values, work=work, view=view)
 
     def ask(
@@ -103,7 +103,7 @@ class FileTables:
         work: str = sql.WORK,
         types: Mapping[str, ColumnType] | None = None,
     ) -> pa.Table:
-        self._show_stale()
+        self._before_reading(text)
         answer = self.duck.ask(text, values, work=work)
         return answer.drop_columns([POSITION]) if POSITION in answer.column_names else answer
 
@@ -115,11 +115,16 @@ class FileTables:
         work: str = sql.WORK,
         types: Mapping[str, ColumnType] | None = None,
     ) -> list[dict[str, Any]]:
-        self._show_stale()
+        self._before_reading(text)
         return self.duck.rows(text, values, work=work)
 
     def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
+        self._before_reading(staging.through or "")
         self.duck.stage(rows, staging, values, work=work)
+
+    def view(self, query: str) -> str:
+        self._before_reading(query)
+        return self.duck.view(query)
 
     def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
         """DuckDB joins by hashing."""
@@ -170,7 +175,7 @@ class FileTables:
         """A relation with the rows of a table that the transaction has read, or all where it has read none."""
         read = self._current.get(name, [])
         if not read:
-            self._show_stale()
+            self._before_reading("")
             return self._relation_of(name)
         if len(read) == 1:
             return read[0]
@@ -225,8 +230,9 @@ class FileTables:
         self.execute(f"CREATE OR REPLACE VIEW {self._relation_of(name)} AS {query}")
         self._stale.pop(name, None)
 
-    def _show_stale(self) -> None:
-        """Before anything is read: a load changes tables and does not read them again."""
+    def _before_reading(self, statement: str) -> None:
+        """What comes before a statement that reads: views that show the tables as they are now. A load changes tables and does
+        not read them again, so this is left until then."""
         for name in list(self._stale):
             self._show(name)
 

@@ -8,7 +8,7 @@ import os
 import socket
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -121,13 +121,10 @@ class PostgresEngine(InPlace):
         view: bool = False,
         compares: Sequence[str] = (),
     ) -> int:
-        if view:
-            self._large |= {work + relation} if self._large_ones(compares, work) else set()
-            return super().make(relation, query, values, work=work, view=True)
-        with self._shared(query, compares, work) as query:
-            count = super().make(relation, query, values, work=work)
-        self._measure(work + relation, count)
-        return count
+        if view and self._large_ones(compares, work):
+            self._large.add(work + relation)
+        with nullcontext(query) if view else self._shared(query, compares, work) as query:
+            return super().make(relation, query, values, work=work, view=view)
 
     def apply(self, change: RowChange, values: Mapping[str, Any], *, work: str) -> int:
         if isinstance(change, InsertRows):
@@ -137,12 +134,12 @@ class PostgresEngine(InPlace):
         self._execute(f"SET LOCAL random_page_cost = {_SETTINGS['random_page_cost']}")
         return count
 
-    def _measure(self, table: str, rows: int) -> None:
-        """Analyzes a large working table: the planner would not know its size otherwise."""
-        if rows >= _WORTH_ANALYZING:
+    def measure(self, table: str, reported: int) -> int:
+        if reported >= _WORTH_ANALYZING:  # the planner would not know its size otherwise
             self._execute(f"ANALYZE {sql.quote(table)}")
-        if rows >= _WORTH_SHARING:
+        if reported >= _WORTH_SHARING:
             self._large.add(table)
+        return reported
 
     @contextmanager
     def _shared(self, query: str, compares: Sequence[str], work: str) -> Iterator[str]:
@@ -195,16 +192,6 @@ class PostgresEngine(InPlace):
             batches.append(pa.record_batch(arrays, schema=schema))
         return pa.Table.from_batches(batches, schema=schema)
 
-    def rows(
-        self,
-        text: str,
-        values: Mapping[str, Any] | None = None,
-        *,
-        work: str = sql.WORK,
-        types: Mapping[str, ColumnType] | None = None,
-    ) -> list[dict[str, Any]]:
-        return list(self.ask(text, values, work=work).to_pylist())
-
     def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
         known = dict(staging.known)
         given = ", ".join(f"{sql.quote(name)} {kind}{definition(known.get(name))}" for name, kind in staging.columns)
@@ -223,7 +210,7 @@ class PostgresEngine(InPlace):
                 lines = io.BytesIO()
                 pa.csv.write_csv(chunk, lines, _CSV)
                 copy.write(lines.getbuffer())
-        self._measure(table, count)
+        self.measure(table, count)
 
     def has_table(self, name: str) -> bool:
         schema, _, table = name.rpartition(".")

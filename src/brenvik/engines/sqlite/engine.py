@@ -83,22 +83,9 @@ class SQLiteEngine(InPlace):
         statement, given = compiled(text, values, work)
         return max(self._execute(statement, given).rowcount, 0)
 
-    def make(
-        self,
-        relation: str,
-        query: str,
-        values: Mapping[str, Any],
-        *,
-        work: str,
-        view: bool = False,
-        compares: Sequence[str] = (),
-    ) -> int:
-        super().make(relation, query, values, work=work, view=view)
-        if view:
-            return 0
-        ((count,),) = self._execute(f"SELECT count(*) FROM {sql.quote(work + relation)}").fetchall()
-        self._sizes[work + relation] = count
-        return int(count)
+    def measure(self, table: str, reported: int) -> int:
+        ((self._sizes[table],),) = self._execute(f"SELECT count(*) FROM {sql.quote(table)}").fetchall()
+        return self._sizes[table]
 
     def change_table(self, change: TableChange) -> None:
         if not isinstance(change, AllowNulls):  # no column was ever told not to be
@@ -122,16 +109,6 @@ class SQLiteEngine(InPlace):
         return pa.table(
             [as_arrow(values, known.get(name)) for name, values in zip(names, columns, strict=True)], names=names
         )
-
-    def rows(
-        self,
-        text: str,
-        values: Mapping[str, Any] | None = None,
-        *,
-        work: str = sql.WORK,
-        types: Mapping[str, ColumnType] | None = None,
-    ) -> list[dict[str, Any]]:
-        return list(self.ask(text, values, work=work, types=types).to_pylist())
 
     def stage(self, rows: pa.RecordBatchReader, staging: Staging, values: Mapping[str, Any], *, work: str) -> None:
         given = ", ".join(f"{sql.quote(name)} {kind}" for name, kind in staging.columns)

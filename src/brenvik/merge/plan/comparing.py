@@ -11,8 +11,8 @@ from brenvik.merge.extract_diff import DIFF_OF_STREAM, EXTRACT_DIFF, EXTRACT_ROW
 from brenvik.merge.plan.inputs import LedgerSql, Rows
 from brenvik.merge.plan.staging import (
     ALWAYS,
+    find_rejected_keys,
     reject_invalid,
-    rejected_keys,
     set_aside,
     stage_rows,
     staging_of,
@@ -68,7 +68,8 @@ def _compare_at_once(
             learn=_size_at_once,
             when=now,
         ),
-        *reject_invalid(rows, ledger, DIFF_OF_STREAM, invalid, keys=rejected_keys(schema, DIFF_OF_STREAM, invalid)),
+        find_rejected_keys(schema, DIFF_OF_STREAM, invalid),
+        *reject_invalid(rows, ledger, DIFF_OF_STREAM, invalid),
         *valid_rows(DIFF_OF_STREAM, EXTRACT_DIFF, rows, invalid, good),
     )
 
@@ -110,7 +111,8 @@ def _compare_whole(
             "compare", "the time of the extract; all rows must have the same", extract_diff.times("staged"),
             learn=_times, when=when,
         ),
-        *reject_invalid(rows, ledger, "staged", invalid, keys=rejected_keys(schema, "staged", invalid)),
+        find_rejected_keys(schema, "staged", invalid),
+        *reject_invalid(rows, ledger, "staged", invalid),
         *valid_rows("staged", EXTRACT_ROWS, rows, invalid, when),
         Step(
             "compare",

@@ -14,38 +14,35 @@ _LATE_OR_SEVERAL: When[Any] = When("when a key has several changes, or late ones
 
 
 def _meets(schema: TableSchema, facts: Validated) -> bool:
-    """Whether the current versions that the changes of an extract meet are at hand."""
+    """Whether the current versions that the changes meet are at hand: an extract was compared with them."""
     return bool(facts.sizes) and schema.meets_current_only and not facts.duplicated
 
 
-def find_late_or_several(schema: TableSchema, *, first: bool, is_extract: bool) -> tuple[Step[Classified], ...]:
+def find_late_or_several(schema: TableSchema, *, first: bool) -> tuple[Step[Classified], ...]:
     """Makes ``stored``, the rows of the keys that change, ``met``, those that the changes meet, and ``late_or_several``, the
     keys that take the replay path."""
-
-    def compared(facts: Validated) -> bool:
-        return is_extract and _meets(schema, facts)
-
     others = (schema.type_1 and schema.has_versions) or schema.deletes == "remove"
-    text = extract_diff.matched_versions(schema) if is_extract else ""
     return (
         Step(
             "classify",
             "the rows that the table has of these keys",
             makes="stored",
             stored=("changes", False),
-            when=When("when there are changes", lambda f: f.changes > 0 and not (compared(f) and not others)),
+            when=When("when there are changes", lambda f: f.changes > 0 and (others or not _meets(schema, f))),
         ),
         Step(
             "classify",
             "those that the changes meet",
             makes="met",
-            same_as=lambda f: text if compared(f) else sql.work("stored"),
+            same_as=lambda f: extract_diff.matched_versions(schema) if _meets(schema, f) else sql.work("stored"),
             when=When("when there are changes", lambda f: f.changes > 0),
         ),
         Step(
             "classify",
             "the keys with several changes, or with late ones",
-            lambda f: classify.find_late_or_several(schema, some_late=f.late > 0, first=first, matched=compared(f)),
+            lambda f: classify.find_late_or_several(
+                schema, some_late=f.late > 0, first=first, matched=_meets(schema, f)
+            ),
             "late_or_several",
             when=_LATE_OR_SEVERAL,
             index=True,
@@ -54,7 +51,7 @@ def find_late_or_several(schema: TableSchema, *, first: bool, is_extract: bool) 
     )
 
 
-def current_paths(schema: TableSchema, *, first: bool, is_extract: bool) -> tuple[Step[Resolved], ...]:
+def current_paths(schema: TableSchema, *, first: bool) -> tuple[Step[Resolved], ...]:
     """Makes ``current_path``: keys with exactly one change, newer than all before."""
     some: When[Resolved] = When("when a key has one newer change", lambda f: f.some_current)
     steps: list[Step[Resolved]] = [
@@ -65,7 +62,7 @@ def current_paths(schema: TableSchema, *, first: bool, is_extract: bool) -> tupl
                 schema,
                 some_late_or_several=f.replay_keys > 0,
                 explains=bool(f.explains),
-                matched=is_extract and _meets(schema, f),
+                matched=_meets(schema, f),
             ),
             "current_path",
             when=some,

@@ -37,13 +37,12 @@ def load_plan(
     schema: TableSchema, rows: Rows, ledger: LedgerSql, *, excluded: Sequence[int] = (), first: bool = False
 ) -> LoadPlan:
     """The plan of a load; ``excluded`` are reverted runs."""
-    is_extract = rows.is_extract
     active = exclude(schema, excluded, ledger.approved if ledger.has_ledger else None)
     return LoadPlan(
         begin=(*active, *(find_pending(schema, ledger) if ledger.has_ledger else ())),
-        validate=compare(schema, rows, ledger, first=first) if is_extract else stage(schema, rows, ledger, first=first),
-        classify=find_late_or_several(schema, first=first, is_extract=is_extract),
-        resolve=current_paths(schema, first=first, is_extract=is_extract),
+        validate=(compare if rows.is_extract else stage)(schema, rows, ledger, first=first),
+        classify=find_late_or_several(schema, first=first),
+        resolve=current_paths(schema, first=first),
         diff=(
             *replay_keys(schema, first=first),
             *changes_of_rows(schema, first=first, check_log=True),

@@ -8,7 +8,7 @@ from typing import Any
 
 from brenvik.merge import change_log, classify, extract_diff, pending_deletes, sql, validate
 from brenvik.merge.plan.inputs import EXPLAINED_UNASKED, LedgerSql, Rows
-from brenvik.merge.plan.steps import Row, Step, Validated, When, count_of, learned
+from brenvik.merge.plan.steps import SOME_INACTIVE, Row, Step, Validated, When, count_of, learned
 from brenvik.merge.schema import TableSchema
 
 
@@ -54,7 +54,6 @@ def find_pending(schema: TableSchema, ledger: LedgerSql) -> tuple[Step[Any], ...
 
 
 SOME_INVALID: When[Validated] = When("when a row is invalid", lambda f: f.some_invalid)
-SOME_INACTIVE: When[Validated] = When("when some deletes have no effect by themselves", lambda f: f.inactive > 0)
 
 
 def stage(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) -> tuple[Step[Validated], ...]:
@@ -144,10 +143,6 @@ def _read(facts: Validated, found: tuple[int, int]) -> Validated:
     return replace(facts, read=count + broken, broken=broken, explains=_explains(facts, count + broken))
 
 
-def _not(when: When[Validated], unless: When[Validated], text: str) -> When[Validated]:
-    return When(text, lambda f: when.holds(f) and not unless.holds(f))
-
-
 ALWAYS: When[Any] = When("", lambda f: True)
 
 
@@ -156,24 +151,20 @@ def valid_rows(
 ) -> tuple[Step[Validated], ...]:
     """Makes the valid rows of a relation: that itself, where none is invalid."""
     text = validate.find_valid(staged, derives=rows.can_derive)
+    none: When[Validated] = When("when no row is invalid", lambda f: when.holds(f) and not some_invalid.holds(f))
     return (
         Step("validate", "the valid rows", text, makes, view=True, when=some_invalid, compares=(staged,)),
-        Step(
-            "validate", "all rows are valid", when=_not(when, some_invalid, "when no row is invalid"), **_same(makes, staged)
-        ),
-    )  # fmt: skip
+        Step("validate", "all rows are valid", when=none, **_same(makes, staged)),
+    )
 
 
-def reject_invalid(
-    rows: Rows, ledger: LedgerSql, relation: str, when: When[Validated], *, keys: tuple[Step[Validated], ...] = ()
-) -> tuple[Step[Validated], ...]:
-    """Makes ``rejected`` from the invalid rows of a relation and the lines that are not rows. ``keys`` are steps before."""
+def reject_invalid(rows: Rows, ledger: LedgerSql, relation: str, when: When[Validated]) -> tuple[Step[Validated], ...]:
+    """Makes ``rejected`` from the invalid rows of a relation and the lines that are not rows."""
     broken: When[Validated] = When(f"{when.text}, and a line is not a row", lambda f: when.holds(f) and f.broken > 0)
     some = learned(
         rejected=lambda found: found[0]["n"] - int(found[0]["again"]), repeated=lambda found: int(found[0]["again"])
     )
     return (
-        *keys,
         Step(
             "validate", "lines that are not rows, staged", makes="malformed", when=broken,
             staging=rows.malformed, broken=True,
@@ -196,7 +187,7 @@ def reject_invalid(
     )  # fmt: skip
 
 
-def rejected_keys(schema: TableSchema, relation: str, when: When[Validated]) -> tuple[Step[Validated], ...]:
+def find_rejected_keys(schema: TableSchema, relation: str, when: When[Validated]) -> Step[Validated]:
     """Makes ``rejected_keys``: keys of an extract that are not absent, although their rows are invalid."""
     text = extract_diff.find_rejected_keys(schema, relation)
-    return (Step("validate", "keys with invalid rows only: they are not absent", text, "rejected_keys", when=when),)
+    return Step("validate", "keys with invalid rows only: they are not absent", text, "rejected_keys", when=when)

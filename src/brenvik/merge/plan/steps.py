@@ -40,7 +40,7 @@ STAGES: dict[Stage, str] = {
     "current path": "keys with one newer change",
     "replay": "the versions of all other keys",
     "diff": "the rows that exist against the rows that should",
-    "decide": "what became of each change",
+    "decide": "deletes that have no effect by themselves",
     "write": "the table, in one transaction with all that follows",
     "log": "what is recorded beside the table",
 }

@@ -14,9 +14,15 @@ from brenvik.merge.schema import TableSchema
 
 def write(schema: TableSchema) -> tuple[Step[Applied], ...]:
     """Applies the row changes; versions are closed before others begin."""
+    overwritten = _change(
+        "type 1 values are overwritten",
+        "when type 1 values change",
+        lambda f: writes.overwrite(schema, _overwritten(schema, f), spreads=f.closed_versions > 0),
+        lambda f: f.overwritten_rows,
+    )
     return (
         *_close(schema),
-        *(_overwrite(schema) if schema.type_1 else ()),
+        *((overwritten,) if schema.type_1 else ()),
         _change(
             "rows of replayed keys are updated",
             "when rows get other values",
@@ -79,17 +85,6 @@ def _close(schema: TableSchema) -> tuple[Step[Applied], ...]:
 
 def _overwritten(schema: TableSchema, facts: Applied) -> tuple[str, ...]:
     return schema.type_1 if facts.overwritten is None else facts.overwritten
-
-
-def _overwrite(schema: TableSchema) -> tuple[Step[Applied], ...]:
-    return (
-        _change(
-            "type 1 values are overwritten",
-            "when type 1 values change",
-            lambda f: writes.overwrite(schema, _overwritten(schema, f), spreads=f.closed_versions > 0),
-            lambda f: f.overwritten_rows,
-        ),
-    )
 
 
 def log(schema: TableSchema, rows: Rows, ledger: LedgerSql) -> tuple[Step[Applied], ...]:
