@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import re
 from datetime import timedelta
 from pathlib import Path
@@ -284,6 +285,24 @@ def test_a_held_delete_that_was_withdrawn_is_held_anew_when_it_comes_again(store
     assert living(store, rules) == []
     store.revert(rules, 4)
     assert living(store, rules) == [1]
+
+
+WORKING = {
+    "duckdb": "duckdb_tables() WHERE temporary AND table_name LIKE 'brenvik_w%'",
+    "sqlite": "sqlite_temp_master WHERE name LIKE 'brenvik_w%'",
+    "postgres": "pg_catalog.pg_class WHERE relnamespace = pg_my_temp_schema() AND relname LIKE 'brenvik_w%'",
+}
+
+
+def test_a_revert_of_an_extract_leaves_no_working_relations(store: brenvik.Store) -> None:
+    working = f"SELECT count(*) AS n FROM {WORKING[store.engine.dialect]}"
+    for day, numbers in ((13, (1, 2, 3, 4, 5, 6)), (14, (1, 2, 3, 4, 5)), (15, (1, 2, 3, 4, 5))):
+        store.load(RULES, frame(*numbers), kind="full_extract", at=f"2024-05-{day}")
+    assert store.engine.rows(working)[0]["n"] > 0  # until the next transaction begins
+    assert store.revert(RULES, 2, reason="tried").counts["rows_updated"] == 1  # firm 6 is absent from run 3 on
+    gc.collect()
+    with store.engine.transaction():
+        assert store.engine.rows(working) == [{"n": 0}]
 
 
 def test_a_withdrawn_extract_of_a_table_that_holds_deletes(store: brenvik.Store) -> None:
