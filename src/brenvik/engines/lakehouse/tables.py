@@ -55,7 +55,6 @@ class FileTables:
         self.duck = DuckDBEngine(":memory:", memory_limit=memory_limit)
         self.duck.address = address
         self._tables: dict[str, LakeTable] = {}
-        self._relations: dict[str, str] = {}
         self._parts: dict[str, list[Part]] = {}
         """What the transaction under way does to tables."""
         self._stale: dict[str, None] = {}
@@ -215,10 +214,8 @@ class FileTables:
         self._show(name)
 
     def _relation_of(self, name: str) -> str:
-        if name not in self._relations:
-            space, table = self._tables[name].identifier
-            self._relations[name] = sql.quote(table) if space == MAIN else f"{sql.quote(space)}.{sql.quote(table)}"
-        return self._relations[name]
+        space, table = self._tables[name].identifier
+        return sql.quote(table) if space == MAIN else f"{sql.quote(space)}.{sql.quote(table)}"
 
     def _show(self, name: str) -> None:
         """Makes the view of a table, as the transaction under way has changed it."""
@@ -237,9 +234,9 @@ class FileTables:
             self._show(name)
 
     def _hide(self, name: str) -> None:
-        if name in self._tables and name in self._relations:
-            self.execute(f"DROP VIEW IF EXISTS {self._relations[name]}")
-        self._tables.pop(name, None)
+        if name in self._tables:
+            self.execute(f"DROP VIEW IF EXISTS {self._relation_of(name)}")
+            del self._tables[name]
 
     def _stored(self, state: LakeTable) -> Stored:
         for file in (*state.files, *state.deletes):

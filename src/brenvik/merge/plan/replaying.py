@@ -29,7 +29,7 @@ def replay_keys(
             ),
             Step(
                 "replay",
-                "the versions that they are",
+                "the versions that the table has of these keys",
                 text,
                 "stored_versions",
                 when=REPLAYED,
@@ -133,7 +133,7 @@ def decide_deletes(schema: TableSchema, *, again: bool = False) -> tuple[Step[Ro
         *(() if again else (stored,)),
         Step(
             "decide",
-            "the deletes without effect, now that it is known which keys are current",
+            "these deletes, now that it is known which keys are current",
             lambda f: pending_deletes.decide(
                 schema, some_replayed=f.some_replayed, some_pending=f.some_pending, again=again
             ),

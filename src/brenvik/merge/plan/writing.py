@@ -101,9 +101,7 @@ def log(schema: TableSchema, rows: Rows, ledger: LedgerSql) -> tuple[Step[Applie
             )
         )
     if schema.inactive_deletes:
-        steps.append(
-            Step("log", "deletes without effect, too", change=lambda f: writes.log_deletes(schema), when=SOME_INACTIVE)
-        )
+        steps.append(Step("log", "these deletes, too", change=lambda f: writes.log_deletes(schema), when=SOME_INACTIVE))
     if schema.inactive_deletes == "review":
         steps += _log_pending(schema, rows, ledger)
     rejected: When[Applied] = When("when rows are rejected", lambda f: f.rejected > 0)
