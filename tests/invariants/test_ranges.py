@@ -139,7 +139,7 @@ def worked_out(seen: Seen, number: int, ranges: int) -> tuple[Counter[str], dict
         return rows.filter(pa.array(chosen, pa.bool_()))
 
     engine, duck = slice_of(seen, of_range)
-    context = replace(whole, workspace=Workspace(engine, whole.workspace.params))
+    context = replace(whole, workspace=Workspace(engine, whole.workspace.params, engine.reserve()))
     copy(duck, f"CREATE TEMP TABLE {sql.quote(context.workspace.prefix + 'changes')}", of_range(seen.changes))
     context.carry_out(seen.plan.begin, Validated())
     first = seen.validated.first

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import re
 from collections.abc import Iterator
@@ -81,6 +82,8 @@ def test_no_relation_changes_after_it_was_made(name: str, monkeypatch: pytest.Mo
         ran.extend(statement.split(";"))
         return execute(self, statement, values)
 
+    prefixes = (f"brenvik_w{number}_" for number in itertools.count(1))  # else a run takes that of an earlier one
+    monkeypatch.setattr(DuckDBEngine, "reserve", lambda self: next(prefixes))
     monkeypatch.setattr(DuckDBEngine, "execute", watched)
     with fresh_store("duckdb") as store:
         record(name, store)

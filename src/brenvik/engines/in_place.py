@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import timedelta
 from functools import cached_property
@@ -39,6 +40,7 @@ class InPlace:
     def __init__(self) -> None:
         self._made: dict[str, str] = {}
         """The working relations that are there, each with its kind."""
+        self._reserved: set[str] = set()
         self._discarded: list[str] = []
 
     @cached_property
@@ -150,14 +152,22 @@ class InPlace:
     def written(self, table: str) -> dict[int, Written]:
         return {}
 
+    def reserve(self) -> str:
+        prefixes = (f"brenvik_w{number}_" for number in itertools.count(1))
+        prefix = next(each for each in prefixes if each not in self._reserved)
+        self._reserved.add(prefix)
+        return prefix
+
     def on_discard(self, work: str) -> Callable[[], None]:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive
         return lambda: discarded.append(work)
 
     def _take_discarded(self) -> list[tuple[str, str]]:
-        """The working relations that can go, each with its kind; they count as dropped from here on."""
+        """The working relations that can go, each with its kind; they count as dropped from here on, and others may get their
+        prefixes."""
         names = []
         while self._discarded:
             prefix = self._discarded.pop()
+            self._reserved.discard(prefix)
             names += [name for name in self._made if name.startswith(prefix)]
         return [(self._made.pop(name), name) for name in names]

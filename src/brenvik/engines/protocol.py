@@ -207,6 +207,11 @@ class Engine(Protocol):
         """What runs wrote for a table, as far as the store remembers."""
         ...
 
+    def reserve(self) -> str:
+        """A prefix for the working relations of a run, which no others have until they are discarded and dropped. It is often
+        that of an earlier run: a statement that was run before need not be parsed again."""
+        ...
+
     def on_discard(self, work: str) -> Callable[[], None]:
         """A function that may be called at any time, from any thread: the working relations with that prefix can go."""
         ...

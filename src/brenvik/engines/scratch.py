@@ -37,10 +37,13 @@ def scratch() -> Iterator[duckdb.DuckDBPyConnection]:
         yield connection
 
 
-@lru_cache(maxsize=64)
-def parsed(question: str) -> duckdb.Statement:
-    """A query parsed once: a long one takes as long to parse as to answer for a few rows, and is asked for every chunk."""
-    return _shared().extract_statements(question)[0]
+@lru_cache(maxsize=256)
+def parsed(statement: str) -> duckdb.Statement:
+    """A statement parsed once: to parse a long one takes as long as to run it for a few rows."""
+    found = _shared().extract_statements(statement)
+    if len(found) != 1:
+        raise duckdb.ParserException(f"expected one statement, got {len(found)}")
+    return found[0]
 
 
 @lru_cache(maxsize=4096)

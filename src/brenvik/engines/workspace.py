@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
@@ -19,8 +19,6 @@ if TYPE_CHECKING:
     from brenvik.merge.schema import TableSchema
     from brenvik.merge.validate import Staging
 
-_numbers = itertools.count(1)
-
 
 @dataclass(frozen=True)
 class Workspace:
@@ -31,8 +29,10 @@ class Workspace:
     """
 
     engine: Engine
-    params: Mapping[str, Any] = field(default_factory=dict)
-    prefix: str = field(default_factory=lambda: f"brenvik_w{next(_numbers)}_")
+    params: Mapping[str, Any]
+    prefix: str
+    _numbers: Iterator[int] = field(default_factory=lambda: itertools.count(1))
+    """Of the workspaces beside this one."""
     _others: dict[str, str] = field(default_factory=dict)
     """Relations that are called otherwise in the store."""
 
@@ -41,7 +41,7 @@ class Workspace:
 
     def beside(self) -> Workspace:
         """Another workspace with the same parameters; its relations are discarded with those of this one."""
-        return Workspace(self.engine, self.params, f"{self.prefix}{next(_numbers)}_")
+        return Workspace(self.engine, self.params, f"{self.prefix}{next(self._numbers)}_")
 
     def name(self, relation: str) -> str:
         """What a working relation is called in the store, for statements of other workspaces."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -10,7 +11,6 @@ from typing import Any
 from brenvik.ledger.entries import Entries, H
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import COUNTS, LOADS, place
-from brenvik.merge import sql
 from brenvik.merge.schema import Column
 from brenvik.model.types import parse_type
 
@@ -40,37 +40,30 @@ class LoadMemory:
         return self.state is None or self.state.high_effective is None
 
 
-def _arm(what: str, numbers: tuple[str, ...], texts: tuple[str, ...], rows: str) -> str:
-    """One part of the query: up to four numbers and five texts of each row."""
-    items = [f"'{what}' AS what"]
-    items += [f"CAST({value} AS BIGINT) AS number_{n}" for n, value in enumerate((*numbers, *["NULL"] * 4)[:4])]
-    items += [f"CAST({value} AS TEXT) AS text_{n}" for n, value in enumerate((*texts, *["NULL"] * 5)[:5])]
-    return f"SELECT {', '.join(items)} {rows}"
-
-
 _RUNS, _OF_TABLE = place("runs"), "table_name = :table_name"
-_LAST_RUN = f"""GREATEST(
-  (SELECT COALESCE(max(run), 0) FROM {_RUNS}), (SELECT max(last_run) FROM {place("schema_version")}))"""
-
-
 _EXTRACT = "r.state = 'done' AND r.kind = 'full_extract'"
-_OTHER = f"r.state = 'done' AND r.kind IN {tuple(kind for kind in LOADS if kind != 'full_extract')!r}"
+
+
+def _part(what: str, rows: str, numbers: tuple[str, ...], texts: tuple[str, ...] = ()) -> str:
+    """One part of the query: three numbers and four texts of each row, null where there are fewer."""
+    items = [f"'{what}' AS what"]
+    items += [f"{value} AS number_{n}" for n, value in enumerate((*numbers, *["NULL"] * 3)[:3])]
+    items += [f"{value} AS text_{n}" for n, value in enumerate((*texts, *["NULL"] * 4)[:4])]
+    return f"SELECT {', '.join(items)} FROM {rows}"
+
+
+# Each part reads one table: joins, casts and conditional sums would take longer than all else. The first says the types.
 _QUERY = "\nUNION ALL ".join(
     (
-        _arm(
-            "runs", (_LAST_RUN, sql.count_if("r.state = 'running'"), sql.count_if(_EXTRACT), sql.count_if(_OTHER)), (),
-            f"FROM {_RUNS} r WHERE r.{_OF_TABLE}",
+        _part(
+            "table", f"{place('tables')} WHERE {_OF_TABLE}",
+            ("last_key", "row_count", "current_keys"), ("columns", "rules", "high_order", "high_effective"),
         ),
-        _arm(
-            "table", ("t.last_key", "t.row_count", "t.current_keys", "s.column_set"),
-            ("t.columns", "t.rules", "t.high_order", "t.high_effective", "s.columns"),
-            f"FROM {place('tables')} t LEFT JOIN {place('column_sets')} s ON s.table_name = t.table_name WHERE t.{_OF_TABLE}",
-        ),
-        _arm(
-            "reverted", ("w.run", "w.reverted_by"), ("r.kind",),
-            f"FROM {place('reverted_runs')} w LEFT JOIN {_RUNS} r ON r.run = w.run AND r.state = 'done' "
-            f"WHERE w.{_OF_TABLE} AND w.undone_by IS NULL",
-        ),
+        _part("column set", f"{place('column_sets')} WHERE {_OF_TABLE}", ("column_set",), ("columns",)),
+        _part("runs", f"{_RUNS} WHERE {_OF_TABLE} GROUP BY state, kind", ("count(*)",), ("state", "kind")),
+        _part("reverted", f"{place('reverted_runs')} WHERE {_OF_TABLE} AND undone_by IS NULL", ("run", "reverted_by")),
+        _part("last run", _RUNS, ("max(run)",)),
+        _part("last run", place("schema_version"), ("max(last_run)",)),
     )
 )  # fmt: skip
 
@@ -85,19 +78,29 @@ class Memories(Entries[H]):
         found: dict[str, list[Mapping[str, Any]]] = {}
         for row in self._rows(_QUERY, {"table_name": table}):
             found.setdefault(row["what"], []).append(row)
-        (runs,) = found["runs"]
-        last_run, running, extracts, others = (int(runs[f"number_{n}"]) for n in range(4))
-        reverted = found.get("reverted", [])
-        reverted_extracts = sum(row["text_0"] == "full_extract" for row in reverted)
+        runs = Counter({(row["text_0"], row["text_1"]): int(row["number_0"]) for row in found.get("runs", [])})
+        reverted = {int(row["number_0"]): int(row["number_1"]) for row in found.get("reverted", [])}
+        active = Counter({kind: runs["done", kind] for kind in LOADS}) - self._reverted_kinds(table, reverted)
         return LoadMemory(
             has_ledger=True,
-            state=_state_of(found["table"]) if "table" in found else None,
-            reverted={int(row["number_0"]): int(row["number_1"]) for row in reverted},
-            extracts=extracts - reverted_extracts,
-            other_loads=others - sum(row["text_0"] in LOADS for row in reverted) + reverted_extracts,
-            last_run=last_run,
-            running=running,
+            state=_state_of(found["table"][0], found.get("column set", [])) if "table" in found else None,
+            reverted=reverted,
+            extracts=active["full_extract"],
+            other_loads=active.total() - active["full_extract"],
+            last_run=max(int(row["number_0"] or 0) for row in found["last run"]),
+            running=sum(n for (state, _), n in runs.items() if state == "running"),
         )
+
+    def _reverted_kinds(self, table: str, reverted: Mapping[int, int]) -> Counter[str]:
+        """How many runs of each kind are reverted."""
+        if not reverted:
+            return Counter()
+        kinds = self._rows(
+            f"SELECT r.kind FROM {place('reverted_runs')} w JOIN {_RUNS} r ON r.run = w.run AND r.state = 'done' "
+            f"WHERE w.{_OF_TABLE} AND w.undone_by IS NULL",
+            {"table_name": table},
+        )
+        return Counter(row["kind"] for row in kinds)
 
     def state(self, table: str) -> TableState | None:
         """What is known of a table; None when Brenvik never made it."""
@@ -113,9 +116,8 @@ class Memories(Entries[H]):
         return (found[0]["run"], found[0]["window_high"]) if found else None
 
 
-def _state_of(rows: list[Mapping[str, Any]]) -> TableState:
-    """The state of a table, of one row for each of its column sets."""
-    row = rows[0]
+def _state_of(row: Mapping[str, Any], column_sets: list[Mapping[str, Any]]) -> TableState:
+    """The state of a table, and its column sets."""
     last_key, row_count, current_keys = (int(row[f"number_{n}"]) for n in range(3))
     columns, rules, high_order, high_effective = (row[f"text_{n}"] for n in range(4))
     stored = json.loads(columns)
@@ -128,6 +130,6 @@ def _state_of(rows: list[Mapping[str, Any]]) -> TableState:
         last_key=last_key,
         row_count=row_count,
         current_keys=current_keys,
-        column_sets={int(each["number_3"]): tuple(json.loads(each["text_4"])) for each in rows if each["text_4"]},
+        column_sets={int(each["number_0"]): tuple(json.loads(each["text_0"])) for each in column_sets},
         numbered_by_store=stored.get("numbered_by_store", False),
     )

@@ -43,8 +43,8 @@ def is_late(schema: TableSchema, alias: str) -> str:
 @lru_cache(maxsize=256)
 def summarize(schema: TableSchema, *, first: bool, derives: bool, of: str) -> str:
     """One row about the relation ``of``: how many rows are ``invalid``; how many valid ones are ``inactive`` deletes, ``late``
-    and ``changes`` (those that are active); how many keys must be replayed (``replay_keys``), and how many changes they have
-    (``replayed``). ``derived`` counts rows that were derived from others, be they valid or not.
+    and ``changes`` (those that are active); how many keys have such changes (``changed_keys``). ``derived`` counts rows that were
+    derived from others, be they valid or not.
 
     Also what ``highest`` asks for.
     """
@@ -56,17 +56,15 @@ def summarize(schema: TableSchema, *, first: bool, derives: bool, of: str) -> st
     late = "" if first else is_late(schema, "c")
     one_order = len(schema.order) < 2
     highest = _maxima(schema, above_all=not first, which=active, order=one_order)
-    several = f"count(*) > 1 OR max({sql.flag(late)}) = 1" if late else "count(*) > 1"
-    return f"""
-SELECT s.*, r.replay_keys, r.replayed{"" if one_order else f", {sql.columns(highest_order(schema), 'o')}"}
-FROM (
-  SELECT count(c.brenvik_error) AS invalid, {inactive} AS inactive, {derived} AS derived, {sql.count_if(active)} AS changes,
-    {sql.count_if(f"{valid} AND {late}") if late else "0"} AS late, {highest}
-  FROM {rows} c
-) s CROSS JOIN (
-  SELECT count(*) AS replay_keys, {sql.total("k.n")} AS replayed
-  FROM (SELECT count(*) AS n FROM {rows} c WHERE {active} GROUP BY {sql.columns(schema.keys, "c")} HAVING {several}) k
-) r{"" if one_order else f" LEFT JOIN ({_last(schema, rows, above_all=not first, which=active)}) o ON TRUE"}"""
+    keys = f"SELECT DISTINCT {sql.columns(schema.keys, 'c')} FROM {rows} c WHERE {active}"
+    sums = f"""SELECT count(c.brenvik_error) AS invalid, {inactive} AS inactive, {derived} AS derived,
+  {sql.count_if(active)} AS changes, {sql.count_if(f"{valid} AND {late}") if late else "0"} AS late, {highest},
+  (SELECT count(*) FROM ({keys}) k) AS changed_keys
+FROM {rows} c"""
+    if one_order:
+        return sums
+    last = _last(schema, rows, above_all=not first, which=active)
+    return f"SELECT s.*, {sql.columns(highest_order(schema), 'o')} FROM ({sums}) s LEFT JOIN ({last}) o ON TRUE"
 
 
 def _maxima(schema: TableSchema, *, above_all: bool, which: str = "", order: bool = True) -> str:
@@ -106,8 +104,8 @@ LEFT JOIN ({_last(schema, relation, above_all=False)}) o ON TRUE"""
 
 @lru_cache(maxsize=256)
 def find_late_or_several(schema: TableSchema, *, some_late: bool, first: bool, matched: bool) -> str:
-    """The keys with several changes, or with late ones. ``brenvik_full_replay`` is 1 for those with late changes, and for those
-    whose current version is not sufficient.
+    """The keys with several changes, or with late ones, and how many changes each has (``brenvik_changes``).
+    ``brenvik_full_replay`` is 1 for those with late changes, and for those whose current version is not sufficient.
 
     The latter have no current version (does the key have closed ones? was it removed before?), or one whose type 0 value is
     not known yet (it will be set on all versions of the lifetime), or a delete that also removes closed versions. ``matched``:
@@ -115,9 +113,9 @@ def find_late_or_several(schema: TableSchema, *, some_late: bool, first: bool, m
     """
     late = f"max({sql.flag(is_late(schema, 'c'))})" if some_late else "0"
     having = f"count(*) > 1 OR {late} = 1" if some_late else "count(*) > 1"
-    keys, rows = sql.columns(schema.keys, "c"), sql.work("changes")
+    keys, rows, count = sql.columns(schema.keys, "c"), sql.work("changes"), "count(*) AS brenvik_changes"
     if first:
-        return f"SELECT {keys}, {late} AS brenvik_full_replay FROM {rows} c GROUP BY {keys} HAVING {having}"
+        return f"SELECT {keys}, {late} AS brenvik_full_replay, {count} FROM {rows} c GROUP BY {keys} HAVING {having}"
     removes = schema.has_versions and not schema.keeps_lifetimes
     deletes = f", max(c.{DELETE}) AS brenvik_deletes" if removes else ""
     sufficient = [sql.same("t", "k", schema.keys), *([] if matched else [schema.is_current("t")])]
@@ -126,11 +124,16 @@ def find_late_or_several(schema: TableSchema, *, some_late: bool, first: bool, m
     full += ["k.brenvik_late = 1"] if some_late else []
     full += ["k.brenvik_deletes = 1"] if removes else []
     return f"""
-SELECT {sql.columns(schema.keys, "k")}, {sql.flag(" OR ".join(full))} AS brenvik_full_replay
+SELECT {sql.columns(schema.keys, "k")}, {sql.flag(" OR ".join(full))} AS brenvik_full_replay, k.brenvik_changes
 FROM (
-  SELECT {keys}, {late} AS brenvik_late{deletes} FROM {rows} c GROUP BY {keys} HAVING {having}
+  SELECT {keys}, {late} AS brenvik_late, {count}{deletes} FROM {rows} c GROUP BY {keys} HAVING {having}
 ) k
 LEFT JOIN {sql.work("met")} t ON {" AND ".join(sufficient)}"""
+
+
+def count_late_or_several() -> str:
+    """How many keys have several changes or late ones (``replay_keys``), and how many changes they have (``replayed``)."""
+    return f"SELECT count(*) AS replay_keys, {sql.total('k.brenvik_changes')} AS replayed FROM {sql.work('late_or_several')} k"
 
 
 @lru_cache(maxsize=256)

@@ -22,6 +22,11 @@ _NUMBERS = {
 }
 
 
+def decision_of(number: int) -> str:
+    """The decision as a word."""
+    return next(name for name, known in _NUMBERS.items() if known == number)
+
+
 def decided(alias: str, *decisions: str) -> str:
     """A test: whether a row of ``current_path`` has one of these decisions."""
     numbers = [str(_NUMBERS[name]) for name in decisions]
@@ -165,11 +170,10 @@ def summarize(schema: TableSchema) -> str:
         f", max(CASE WHEN brenvik_sets_type_1 = 1 THEN {column} ELSE 0 END) AS {column}"
         for column in (differs_column(schema, name) for name in _touched(schema))
     )
-    shown = "".join(f", p.{differs_column(schema, name)}" for name in _touched(schema))
+    sets = "CAST(sum(brenvik_sets_type_1) AS BIGINT)" if schema.type_1 else "0"
     return (
-        f"SELECT {decision('p')} AS brenvik_decision, p.n, p.sets{shown} FROM ("
-        f"SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets{touched} "
-        f"FROM {sql.work('current_path')} GROUP BY brenvik_decision_no) p"
+        f"SELECT brenvik_decision_no, count(*) AS n, {sets} AS sets{touched} "
+        f"FROM {sql.work('current_path')} GROUP BY brenvik_decision_no"
     )
 
 

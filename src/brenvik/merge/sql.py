@@ -89,7 +89,7 @@ def total(value: str) -> str:
 
 def count_if(test: str) -> str:
     """The number of rows for which a test holds."""
-    return total(flag(test))
+    return f"count(CASE WHEN {test} THEN 1 END)"
 
 
 @lru_cache(maxsize=4096)

@@ -251,7 +251,7 @@ def _adopt(
     allow_changes: int,
 ) -> Outcome:
     params = {"run": run.number, "loaded_at": run.started_at, **pipeline.table_params(rules, None)}
-    work = Workspace(ledger.engine, params)
+    work = Workspace(ledger.engine, params, ledger.engine.reserve())
     outcome = None
     try:
         with ledger.engine.transaction(rules if isinstance(run, Run) else None):

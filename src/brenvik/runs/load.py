@@ -145,7 +145,8 @@ def _work_through(
         check_rules(rules, memory.state)
         check_kind(rules, run, memory, is_extract=batch.extract is not None)
         params = {"run": run.number, "loaded_at": run.started_at, "feed": run.feed}
-        work = Workspace(ledger.engine, {**params, **pipeline.table_params(rules, memory.state)})
+        given = {**params, **pipeline.table_params(rules, memory.state)}
+        work = Workspace(ledger.engine, given, ledger.engine.reserve())
         with ledger.engine.transaction(rules if isinstance(run, Run) else None):
             schema = prepare(work, ledger, rules, run, batch, memory, options.operations)
             check_scope(schema, options.extract_scope, batch.columns)

@@ -70,7 +70,7 @@ def begin(
     run = run or Preview(memory.last_run + 1, rules.table, "", "question", "", now())
     given = {**pipeline.table_params(rules, memory.state), "high_effective": None, "run": run.number, **(params or {})}
     schema = schema_of(ledger.engine, rules, memory.state)
-    return RunContext(Workspace(ledger.engine, given), rules, schema, memory, run)
+    return RunContext(Workspace(ledger.engine, given, ledger.engine.reserve()), rules, schema, memory, run)
 
 
 def never_loaded(rules: TableRules) -> DeclarationError:

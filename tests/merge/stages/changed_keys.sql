@@ -11,15 +11,10 @@ FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_
     WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))
     WHEN timezone(regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1), COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) = TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END AS "brenvik_timestamp_of_at" FROM brenvik_stream AS rows_as_read) AS cast_rows) AS typed_rows) AS tested_rows) AS checked_rows;
 
-SELECT s.*, r.replay_keys, r.replayed
-FROM (
-  SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, CAST(COALESCE(sum(CASE WHEN c.brenvik_sequence_no % 2 = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
-    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
-  FROM "brenvik_work_staged" c
-) s CROSS JOIN (
-  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
-  FROM (SELECT count(*) AS n FROM "brenvik_work_staged" c WHERE c.brenvik_error IS NULL GROUP BY c."code" HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1) k
-) r;
+SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, CAST(COALESCE(sum(CASE WHEN c.brenvik_sequence_no % 2 = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS derived,
+  count(CASE WHEN c.brenvik_error IS NULL THEN 1 END) AS changes, count(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 END) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest",
+  (SELECT count(*) FROM (SELECT DISTINCT c."code" FROM "brenvik_work_staged" c WHERE c.brenvik_error IS NULL) k) AS changed_keys
+FROM "brenvik_work_staged" c;
 
 CREATE TEMP TABLE "brenvik_work_invalid" AS
 SELECT (s.brenvik_sequence_no - s.brenvik_sequence_no % 2 + 1) AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NOT NULL AND NOT (s.brenvik_sequence_no <> (s.brenvik_sequence_no - s.brenvik_sequence_no % 2 + 1) AND EXISTS (
@@ -40,15 +35,10 @@ CREATE TEMP VIEW "brenvik_work_accepted" AS
 SELECT s.* FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NULL AND NOT EXISTS (
   SELECT 1 FROM "brenvik_work_invalid" f WHERE f.brenvik_sequence_no = (s.brenvik_sequence_no - s.brenvik_sequence_no % 2 + 1));
 
-SELECT s.*, r.replay_keys, r.replayed
-FROM (
-  SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, CAST(COALESCE(sum(CASE WHEN c.brenvik_sequence_no % 2 = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
-    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
-  FROM "brenvik_work_accepted" c
-) s CROSS JOIN (
-  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
-  FROM (SELECT count(*) AS n FROM "brenvik_work_accepted" c WHERE c.brenvik_error IS NULL GROUP BY c."code" HAVING count(*) > 1 OR max(CASE WHEN NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1) k
-) r;
+SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, CAST(COALESCE(sum(CASE WHEN c.brenvik_sequence_no % 2 = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS derived,
+  count(CASE WHEN c.brenvik_error IS NULL THEN 1 END) AS changes, count(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS TIMESTAMP) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 END) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS TIMESTAMP) THEN c."at" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest",
+  (SELECT count(*) FROM (SELECT DISTINCT c."code" FROM "brenvik_work_accepted" c WHERE c.brenvik_error IS NULL) k) AS changed_keys
+FROM "brenvik_work_accepted" c;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
@@ -63,7 +53,7 @@ FROM (
   LEFT JOIN "buoy" t ON t."code" = c."code" AND t."valid_to" IS NULL
 ) m;
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, p.n, p.sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+SELECT brenvik_decision_no, count(*) AS n, 0 AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no;
 
 UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted FROM "brenvik_work_current_path" p WHERE p.brenvik_decision_no IN (2, 4)) s WHERE "buoy"."rowid" = s.brenvik_row_id;
 

@@ -18,15 +18,10 @@ SELECT
   CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'code' WHEN brenvik_error_1 THEN 'no' WHEN brenvik_error_2 THEN 'no' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("code" AS VARCHAR) WHEN brenvik_error_1 THEN CAST("no" AS VARCHAR) WHEN brenvik_error_2 THEN CAST("no" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN 'code is empty' END, CASE WHEN brenvik_error_1 THEN 'no is empty' END, CASE WHEN brenvik_error_2 THEN 'no: ''' || CAST("no" AS VARCHAR) || ''' is not a valid integer' END), 'row', CAST(json_object('code', CAST("code" AS VARCHAR), 'no', CAST("no" AS VARCHAR), 'colour', CAST("colour" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error
 FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_2 AS brenvik_is_invalid FROM (SELECT typed_rows.*, CASE WHEN "code" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_0, CASE WHEN "no" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_1, CASE WHEN ("no" IS NOT NULL AND ("brenvik_integer_of_no" IS NULL OR NOT regexp_full_match("no", '\s*[+-]?\d+(\.0*)?\s*'))) THEN TRUE ELSE FALSE END AS brenvik_error_2 FROM (SELECT cast_rows.*, CASE WHEN (((("colour") = 'gone'))) THEN 1 ELSE 0 END AS brenvik_is_delete FROM (SELECT rows_as_read.*, TRY_CAST("no" AS BIGINT) AS "brenvik_integer_of_no" FROM brenvik_stream AS rows_as_read) AS cast_rows) AS typed_rows) AS tested_rows) AS checked_rows;
 
-SELECT s.*, r.replay_keys, r.replayed
-FROM (
-  SELECT count(c.brenvik_error) AS invalid, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 1 THEN 1 ELSE 0 END), 0) AS BIGINT) AS inactive, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
-    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c."no" > CAST(:high_order_0 AS BIGINT) AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 AND c."no" > CAST(:high_order_0 AS BIGINT) THEN c."no" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
-  FROM "brenvik_work_staged" c
-) s CROSS JOIN (
-  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
-  FROM (SELECT count(*) AS n FROM "brenvik_work_staged" c WHERE c.brenvik_error IS NULL AND c.brenvik_delete = 0 GROUP BY c."code" HAVING count(*) > 1 OR max(CASE WHEN NOT (c."no" > CAST(:high_order_0 AS BIGINT) AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT)) THEN 1 ELSE 0 END) = 1) k
-) r;
+SELECT count(c.brenvik_error) AS invalid, count(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 1 THEN 1 END) AS inactive, 0 AS derived,
+  count(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 THEN 1 END) AS changes, count(CASE WHEN c.brenvik_error IS NULL AND NOT (c."no" > CAST(:high_order_0 AS BIGINT) AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT)) THEN 1 END) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 AND c."no" > CAST(:high_order_0 AS BIGINT) THEN c."no" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 AND c.brenvik_effective_at > CAST(:high_effective AS BIGINT) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest",
+  (SELECT count(*) FROM (SELECT DISTINCT c."code" FROM "brenvik_work_staged" c WHERE c.brenvik_error IS NULL AND c.brenvik_delete = 0) k) AS changed_keys
+FROM "brenvik_work_staged" c;
 
 CREATE TEMP TABLE "brenvik_work_inactive_deletes" AS
 SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."code", c."no", c."colour" FROM "brenvik_work_staged" c WHERE c.brenvik_delete = 1;
@@ -47,7 +42,7 @@ FROM (
   LEFT JOIN "buoy" t ON t."code" = c."code" AND t."valid_to" IS NULL
 ) m;
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, p.n, p.sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+SELECT brenvik_decision_no, count(*) AS n, 0 AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no;
 
 CREATE TEMP TABLE "brenvik_work_decided_deletes" AS
 SELECT c.*, CASE WHEN EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < c.brenvik_sequence_no AND o."code" = c."code" AND o."no" = c."no" AND o."brenvik_effective_at" = c."brenvik_effective_at" AND o."brenvik_delete" = c."brenvik_delete" AND o."brenvik_column_set" = c."brenvik_column_set" AND o."colour" IS NOT DISTINCT FROM c."colour") OR EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" o WHERE o."code" = c."code" AND o."no" = c."no" AND o."brenvik_effective_at" = c."brenvik_effective_at" AND o."brenvik_delete" = c."brenvik_delete" AND o."brenvik_column_set" = c."brenvik_column_set" AND o."colour" IS NOT DISTINCT FROM c."colour") THEN 'duplicate' ELSE 'ignored' END AS brenvik_decision FROM "brenvik_work_inactive_deletes" c;

@@ -19,8 +19,8 @@ FULL JOIN (
 WHERE c.brenvik_error IS NOT NULL OR (t."no" IS NULL OR c.brenvik_sequence_no IS NULL OR CASE WHEN c."name" = t."name" THEN FALSE ELSE (c."name" IS DISTINCT FROM t."name") END OR CASE WHEN c."phone" = t."phone" THEN FALSE ELSE (c."phone" IS DISTINCT FROM t."phone") END);
 
 SELECT count(d.brenvik_error) AS invalid,
-  CAST(COALESCE(sum(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 ELSE 0 END), 0) AS BIGINT) AS invalid_matched,
-  CAST(COALESCE(sum(CASE WHEN d.brenvik_sequence_no IS NOT NULL AND d.brenvik_error IS NULL AND d.brenvik_matched = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS new,
+  count(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 END) AS invalid_matched,
+  count(CASE WHEN d.brenvik_sequence_no IS NOT NULL AND d.brenvik_error IS NULL AND d.brenvik_matched = 0 THEN 1 END) AS new,
   count(*) - count(d.brenvik_sequence_no) AS absent,
   (SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL) AS current_keys,
   CAST(CAST(:extract_at AS TIMESTAMP) AS TEXT) AS at,
@@ -65,24 +65,21 @@ WHERE d.brenvik_sequence_no IS NULL
 CREATE TEMP TABLE "brenvik_work_extract_changes" AS
 SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."phone", d."brenvik_error" FROM "brenvik_work_extract_diff" d WHERE d.brenvik_sequence_no IS NOT NULL UNION ALL SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."phone", d."brenvik_error" FROM "brenvik_work_absent_keys" d;
 
-SELECT s.*, r.replay_keys, r.replayed
-FROM (
-  SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
-    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
-  FROM "brenvik_work_extract_changes" c
-) s CROSS JOIN (
-  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
-  FROM (SELECT count(*) AS n FROM "brenvik_work_extract_changes" c WHERE c.brenvik_error IS NULL GROUP BY c."no" HAVING count(*) > 1 OR max(CASE WHEN NOT (c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1) k
-) r;
+SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, 0 AS derived,
+  count(CASE WHEN c.brenvik_error IS NULL THEN 1 END) AS changes, count(CASE WHEN c.brenvik_error IS NULL AND NOT (c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 END) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest",
+  (SELECT count(*) FROM (SELECT DISTINCT c."no" FROM "brenvik_work_extract_changes" c WHERE c.brenvik_error IS NULL) k) AS changed_keys
+FROM "brenvik_work_extract_changes" c;
 
 CREATE TEMP TABLE "brenvik_work_late_or_several" AS
-SELECT k."no", CASE WHEN t."no" IS NULL THEN 1 ELSE 0 END AS brenvik_full_replay
+SELECT k."no", CASE WHEN t."no" IS NULL THEN 1 ELSE 0 END AS brenvik_full_replay, k.brenvik_changes
 FROM (
-  SELECT c."no", 0 AS brenvik_late FROM "brenvik_work_extract_changes" c GROUP BY c."no" HAVING count(*) > 1
+  SELECT c."no", 0 AS brenvik_late, count(*) AS brenvik_changes FROM "brenvik_work_extract_changes" c GROUP BY c."no" HAVING count(*) > 1
 ) k
 LEFT JOIN (
   SELECT m."no" AS "no", m.brenvik_before_0 AS "name", m.brenvik_before_1 AS "phone", m.brenvik_row_id AS "rowid"
   FROM "brenvik_work_extract_diff" m WHERE m.brenvik_matched = 1) t ON t."no" = k."no";
+
+SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.brenvik_changes), 0) AS BIGINT) AS replayed FROM "brenvik_work_late_or_several" k;
 
 CREATE TEMP TABLE "brenvik_work_current_path" AS
 SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
@@ -104,7 +101,7 @@ FROM (
   WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."no" = c."no")
 ) m;
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, p.n, p.sets, p.brenvik_differs_1 FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets, max(CASE WHEN brenvik_sets_type_1 = 1 THEN brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets, max(CASE WHEN brenvik_sets_type_1 = 1 THEN brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no;
 
 CREATE TEMP TABLE "brenvik_work_stored_versions" AS
 SELECT t."rowid" AS brenvik_row_id, t."no", CAST(t."valid_from" AS TIMESTAMP) AS brenvik_effective_at, CAST(t."valid_to" AS TIMESTAMP) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."name", t."phone", CASE WHEN t."valid_to" IS NULL THEN 1 ELSE 0 END AS brenvik_is_current,
@@ -238,7 +235,7 @@ JOIN "buoy" t ON t."no" = x."no"
 WHERE NOT (t."valid_to" IS NULL) AND (x."phone" IS DISTINCT FROM t."phone"))
 SELECT a.* FROM compared a WHERE a.brenvik_action <> 'keep' OR a.brenvik_is_unlogged = 1;
 
-SELECT a.*, e.ended, j.* FROM (SELECT CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'close'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "close", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'update'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "update", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'insert'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "insert", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'delete'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_deleted ELSE 0 END) AS brenvik_differs_deleted, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."no" FROM "brenvik_work_actions" a GROUP BY a."no" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e CROSS JOIN (SELECT CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'inserted'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "inserted", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'versioned'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "versioned", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'overwritten'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "overwritten", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'deleted'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "deleted", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'protected'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "protected", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'unchanged'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "unchanged", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'superseded'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "superseded", CAST(COALESCE(sum(CASE WHEN j.brenvik_decision = 'ignored'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "ignored" FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 1) j;
+SELECT a.*, e.ended, j.* FROM (SELECT count(CASE WHEN a.brenvik_action = 'close'  THEN 1 END) AS "close", count(CASE WHEN a.brenvik_action = 'update'  THEN 1 END) AS "update", count(CASE WHEN a.brenvik_action = 'insert'  THEN 1 END) AS "insert", count(CASE WHEN a.brenvik_action = 'delete'  THEN 1 END) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_deleted ELSE 0 END) AS brenvik_differs_deleted, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."no" FROM "brenvik_work_actions" a GROUP BY a."no" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e CROSS JOIN (SELECT count(CASE WHEN j.brenvik_decision = 'inserted'  THEN 1 END) AS "inserted", count(CASE WHEN j.brenvik_decision = 'versioned'  THEN 1 END) AS "versioned", count(CASE WHEN j.brenvik_decision = 'overwritten'  THEN 1 END) AS "overwritten", count(CASE WHEN j.brenvik_decision = 'deleted'  THEN 1 END) AS "deleted", count(CASE WHEN j.brenvik_decision = 'protected'  THEN 1 END) AS "protected", count(CASE WHEN j.brenvik_decision = 'unchanged'  THEN 1 END) AS "unchanged", count(CASE WHEN j.brenvik_decision = 'superseded'  THEN 1 END) AS "superseded", count(CASE WHEN j.brenvik_decision = 'ignored'  THEN 1 END) AS "ignored" FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 1) j;
 
 UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted FROM "brenvik_work_current_path" p WHERE p.brenvik_decision_no IN (2, 4)) s WHERE "buoy"."rowid" = s.brenvik_row_id;
 
@@ -437,7 +434,7 @@ JOIN "buoy" t ON t."no" = x."no"
 WHERE NOT (t."valid_to" IS NULL) AND (x."phone" IS DISTINCT FROM t."phone"))
 SELECT a.* FROM compared a WHERE a.brenvik_action <> 'keep' OR a.brenvik_is_unlogged = 1;
 
-SELECT a.*, e.ended FROM (SELECT CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'close'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "close", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'update'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "update", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'insert'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "insert", CAST(COALESCE(sum(CASE WHEN a.brenvik_action = 'delete'  THEN 1 ELSE 0 END), 0) AS BIGINT) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_deleted ELSE 0 END) AS brenvik_differs_deleted, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."no" FROM "brenvik_work_actions" a GROUP BY a."no" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e;
+SELECT a.*, e.ended FROM (SELECT count(CASE WHEN a.brenvik_action = 'close'  THEN 1 END) AS "close", count(CASE WHEN a.brenvik_action = 'update'  THEN 1 END) AS "update", count(CASE WHEN a.brenvik_action = 'insert'  THEN 1 END) AS "insert", count(CASE WHEN a.brenvik_action = 'delete'  THEN 1 END) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."no" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_deleted ELSE 0 END) AS brenvik_differs_deleted, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."no" FROM "brenvik_work_actions" a GROUP BY a."no" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e;
 
 SELECT a."no", CAST(sum(CASE WHEN a.brenvik_action = 'insert' THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_added, CAST(sum(CASE WHEN a.brenvik_action IN ('update', 'close') THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_changed, CAST(sum(CASE WHEN a.brenvik_action = 'delete' THEN 1 ELSE 0 END) AS BIGINT) AS brenvik_removed FROM "brenvik_work_actions" a WHERE a.brenvik_action <> 'keep' GROUP BY a."no" ORDER BY a."no";
 

@@ -63,8 +63,8 @@ FULL JOIN (
 WHERE c.brenvik_error IS NOT NULL OR CASE WHEN c.brenvik_sequence_no IS NULL THEN (t."region" = 'north') ELSE (t."no" IS NULL OR c.brenvik_sequence_no IS NULL OR CASE WHEN c."name" = t."name" THEN FALSE ELSE (c."name" IS DISTINCT FROM t."name") END OR CASE WHEN c."region" = t."region" THEN FALSE ELSE (c."region" IS DISTINCT FROM t."region") END) END;
 
 SELECT count(d.brenvik_error) AS invalid,
-  CAST(COALESCE(sum(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 ELSE 0 END), 0) AS BIGINT) AS invalid_matched,
-  CAST(COALESCE(sum(CASE WHEN d.brenvik_sequence_no IS NOT NULL AND d.brenvik_error IS NULL AND d.brenvik_matched = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS new,
+  count(CASE WHEN d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1 THEN 1 END) AS invalid_matched,
+  count(CASE WHEN d.brenvik_sequence_no IS NOT NULL AND d.brenvik_error IS NULL AND d.brenvik_matched = 0 THEN 1 END) AS new,
   count(*) - count(d.brenvik_sequence_no) AS absent,
   (SELECT count(*) AS n FROM "buoy" t WHERE t."valid_to" IS NULL) AS current_keys,
   CAST(CAST(:extract_at AS TIMESTAMP) AS TEXT) AS at,
@@ -94,15 +94,10 @@ WHERE d.brenvik_sequence_no IS NULL
 CREATE TEMP TABLE "brenvik_work_extract_changes" AS
 SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."region", d."brenvik_error" FROM "brenvik_work_extract_diff" d WHERE d.brenvik_sequence_no IS NOT NULL UNION ALL SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."region", d."brenvik_error" FROM "brenvik_work_duplicated_rows" d UNION ALL SELECT d."brenvik_sequence_no", d."brenvik_column_set", d."brenvik_delete", d."brenvik_effective_at", d."no", d."name", d."region", d."brenvik_error" FROM "brenvik_work_absent_keys" d;
 
-SELECT s.*, r.replay_keys, r.replayed
-FROM (
-  SELECT count(c.brenvik_error) AS invalid, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 1 THEN 1 ELSE 0 END), 0) AS BIGINT) AS inactive, 0 AS derived, CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 THEN 1 ELSE 0 END), 0) AS BIGINT) AS changes,
-    CAST(COALESCE(sum(CASE WHEN c.brenvik_error IS NULL AND NOT (c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END), 0) AS BIGINT) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest"
-  FROM "brenvik_work_extract_changes" c
-) s CROSS JOIN (
-  SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.n), 0) AS BIGINT) AS replayed
-  FROM (SELECT count(*) AS n FROM "brenvik_work_extract_changes" c WHERE c.brenvik_error IS NULL AND c.brenvik_delete = 0 GROUP BY c."no" HAVING count(*) > 1 OR max(CASE WHEN NOT (c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 ELSE 0 END) = 1) k
-) r;
+SELECT count(c.brenvik_error) AS invalid, count(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 1 THEN 1 END) AS inactive, 0 AS derived,
+  count(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 THEN 1 END) AS changes, count(CASE WHEN c.brenvik_error IS NULL AND NOT (c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 END) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_delete = 0 AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest",
+  (SELECT count(*) FROM (SELECT DISTINCT c."no" FROM "brenvik_work_extract_changes" c WHERE c.brenvik_error IS NULL AND c.brenvik_delete = 0) k) AS changed_keys
+FROM "brenvik_work_extract_changes" c;
 
 CREATE TEMP TABLE "brenvik_work_inactive_deletes" AS
 SELECT c."brenvik_sequence_no", c."brenvik_column_set", c."brenvik_delete", c."brenvik_effective_at", c."no", c."name", c."region" FROM "brenvik_work_extract_changes" c WHERE c.brenvik_delete = 1;
@@ -125,7 +120,7 @@ FROM (
   LEFT JOIN "buoy" t ON t."no" = c."no" AND t."valid_to" IS NULL
 ) m;
 
-SELECT CASE p.brenvik_decision_no WHEN 0 THEN 'full' WHEN 1 THEN 'inserted' WHEN 2 THEN 'versioned' WHEN 3 THEN 'overwritten' WHEN 4 THEN 'deleted' WHEN 5 THEN 'protected' WHEN 6 THEN 'unchanged' END AS brenvik_decision, p.n, p.sets FROM (SELECT brenvik_decision_no, count(*) AS n, CAST(sum(brenvik_sets_type_1) AS BIGINT) AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no) p;
+SELECT brenvik_decision_no, count(*) AS n, 0 AS sets FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no;
 
 CREATE TEMP TABLE "brenvik_work_decided_deletes" AS
 SELECT c.*, CASE WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = c."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = c."no"))) AND NOT (EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = c."no") OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = c."no")) THEN 'ignored' WHEN NOT ((EXISTS (SELECT 1 FROM "buoy" t WHERE t."no" = c."no" AND t."valid_to" IS NULL) OR EXISTS (SELECT 1 FROM "brenvik_work_changes" s WHERE s."no" = c."no"))) OR (EXISTS (SELECT 1 FROM "brenvik_work_inactive_deletes" o WHERE o.brenvik_sequence_no < c.brenvik_sequence_no AND o."no" = c."no")) THEN 'unchanged' ELSE 'pending' END AS brenvik_decision FROM "brenvik_work_inactive_deletes" c;

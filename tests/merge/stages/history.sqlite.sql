@@ -1,7 +1,5 @@
 SELECT
   "s".*,
-  "r"."replay_keys",
-  "r"."replayed",
   "o"."brenvik_highest_0",
   "o"."brenvik_highest_1"
 FROM (
@@ -9,65 +7,41 @@ FROM (
     COUNT("c"."brenvik_error") AS "invalid",
     0 AS "inactive",
     0 AS "derived",
-    CAST(COALESCE(SUM(CASE WHEN "c"."brenvik_error" IS NULL THEN 1 ELSE 0 END), 0) AS INTEGER) AS "changes",
-    CAST(COALESCE(
-      SUM(
-        CASE
-          WHEN "c"."brenvik_error" IS NULL
-          AND NOT (
-            (
-              "c"."at" > :high_order_0_as_0
-              OR (
-                "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
-              )
+    COUNT(CASE WHEN "c"."brenvik_error" IS NULL THEN 1 END) AS "changes",
+    COUNT(
+      CASE
+        WHEN "c"."brenvik_error" IS NULL
+        AND NOT (
+          (
+            "c"."at" > :high_order_0_as_0
+            OR (
+              "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
             )
-            AND "c"."brenvik_effective_at" > :high_effective_as_3
           )
-          THEN 1
-          ELSE 0
-        END
-      ),
-      0
-    ) AS INTEGER) AS "late",
+          AND "c"."brenvik_effective_at" > :high_effective_as_3
+        )
+        THEN 1
+      END
+    ) AS "late",
     CAST(MAX(
       CASE
         WHEN "c"."brenvik_error" IS NULL AND "c"."brenvik_effective_at" > :high_effective_as_4
         THEN "c"."brenvik_effective_at"
       END
-    ) AS TEXT) AS "brenvik_highest"
+    ) AS TEXT) AS "brenvik_highest",
+    (
+      SELECT
+        COUNT(*)
+      FROM (
+        SELECT DISTINCT
+          "c"."buoy_code"
+        FROM "brenvik_work_staged" AS "c"
+        WHERE
+          "c"."brenvik_error" IS NULL
+      ) AS "k"
+    ) AS "changed_keys"
   FROM "brenvik_work_staged" AS "c"
 ) AS "s"
-CROSS JOIN (
-  SELECT
-    COUNT(*) AS "replay_keys",
-    CAST(COALESCE(SUM("k"."n"), 0) AS INTEGER) AS "replayed"
-  FROM (
-    SELECT
-      COUNT(*) AS "n"
-    FROM "brenvik_work_staged" AS "c"
-    WHERE
-      "c"."brenvik_error" IS NULL
-    GROUP BY
-      "c"."buoy_code"
-    HAVING
-      COUNT(*) > 1
-      OR MAX(
-        CASE
-          WHEN NOT (
-            (
-              "c"."at" > :high_order_0_as_5
-              OR (
-                "c"."at" = :high_order_0_as_6 AND "c"."entry" > :high_order_1_as_7
-              )
-            )
-            AND "c"."brenvik_effective_at" > :high_effective_as_8
-          )
-          THEN 1
-          ELSE 0
-        END
-      ) = 1
-  ) AS "k"
-) AS "r"
 LEFT JOIN (
   SELECT
     CAST("c"."at" AS TEXT) AS "brenvik_highest_0",
@@ -76,9 +50,9 @@ LEFT JOIN (
   WHERE
     "c"."brenvik_error" IS NULL
     AND (
-      "c"."at" > :high_order_0_as_9
+      "c"."at" > :high_order_0_as_5
       OR (
-        "c"."at" = :high_order_0_as_10 AND "c"."entry" > :high_order_1_as_11
+        "c"."at" = :high_order_0_as_6 AND "c"."entry" > :high_order_1_as_7
       )
     )
   ORDER BY
@@ -138,7 +112,8 @@ WHERE
 CREATE TEMPORARY TABLE "brenvik_work_late_or_several" AS
 SELECT
   "k"."buoy_code",
-  CASE WHEN "t"."buoy_code" IS NULL OR "k"."brenvik_late" = 1 THEN 1 ELSE 0 END AS "brenvik_full_replay"
+  CASE WHEN "t"."buoy_code" IS NULL OR "k"."brenvik_late" = 1 THEN 1 ELSE 0 END AS "brenvik_full_replay",
+  "k"."brenvik_changes"
 FROM (
   SELECT
     "c"."buoy_code",
@@ -156,7 +131,8 @@ FROM (
         THEN 1
         ELSE 0
       END
-    ) AS "brenvik_late"
+    ) AS "brenvik_late",
+    COUNT(*) AS "brenvik_changes"
   FROM "brenvik_work_accepted" AS "c"
   GROUP BY
     "c"."buoy_code"
@@ -182,6 +158,11 @@ LEFT JOIN "buoy" AS "t"
   ON "t"."buoy_code" = "k"."buoy_code"
   AND "t"."valid_to" IS NULL
   AND "t"."since" IS NOT NULL;
+
+SELECT
+  COUNT(*) AS "replay_keys",
+  CAST(COALESCE(SUM("k"."brenvik_changes"), 0) AS INTEGER) AS "replayed"
+FROM "brenvik_work_late_or_several" AS "k";
 
 CREATE TEMPORARY TABLE "brenvik_work_current_path" AS
 SELECT
@@ -276,35 +257,13 @@ FROM (
 ) AS "m";
 
 SELECT
-  CASE "p"."brenvik_decision_no"
-    WHEN 0
-    THEN 'full'
-    WHEN 1
-    THEN 'inserted'
-    WHEN 2
-    THEN 'versioned'
-    WHEN 3
-    THEN 'overwritten'
-    WHEN 4
-    THEN 'deleted'
-    WHEN 5
-    THEN 'protected'
-    WHEN 6
-    THEN 'unchanged'
-  END AS "brenvik_decision",
-  "p"."n",
-  "p"."sets",
-  "p"."brenvik_differs_0"
-FROM (
-  SELECT
-    "brenvik_decision_no",
-    COUNT(*) AS "n",
-    CAST(SUM("brenvik_sets_type_1") AS INTEGER) AS "sets",
-    MAX(CASE WHEN "brenvik_sets_type_1" = 1 THEN "brenvik_differs_0" ELSE 0 END) AS "brenvik_differs_0"
-  FROM "brenvik_work_current_path"
-  GROUP BY
-    "brenvik_decision_no"
-) AS "p";
+  "brenvik_decision_no",
+  COUNT(*) AS "n",
+  CAST(SUM("brenvik_sets_type_1") AS INTEGER) AS "sets",
+  MAX(CASE WHEN "brenvik_sets_type_1" = 1 THEN "brenvik_differs_0" ELSE 0 END) AS "brenvik_differs_0"
+FROM "brenvik_work_current_path"
+GROUP BY
+  "brenvik_decision_no";
 
 CREATE TEMPORARY TABLE "brenvik_work_returning_changes" AS
 SELECT
@@ -925,10 +884,10 @@ SELECT
   "d".*
 FROM (
   SELECT
-    CAST(COALESCE(SUM(CASE WHEN "a"."brenvik_action" = 'close' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "close",
-    CAST(COALESCE(SUM(CASE WHEN "a"."brenvik_action" = 'update' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "update",
-    CAST(COALESCE(SUM(CASE WHEN "a"."brenvik_action" = 'insert' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "insert",
-    CAST(COALESCE(SUM(CASE WHEN "a"."brenvik_action" = 'delete' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "delete",
+    COUNT(CASE WHEN "a"."brenvik_action" = 'close' THEN 1 END) AS "close",
+    COUNT(CASE WHEN "a"."brenvik_action" = 'update' THEN 1 END) AS "update",
+    COUNT(CASE WHEN "a"."brenvik_action" = 'insert' THEN 1 END) AS "insert",
+    COUNT(CASE WHEN "a"."brenvik_action" = 'delete' THEN 1 END) AS "delete",
     CAST(COALESCE(SUM("a"."brenvik_is_current" - "a"."brenvik_was_current"), 0) AS INTEGER) AS "current_change",
     COUNT(
       DISTINCT CASE WHEN "a"."brenvik_is_unlogged" = 1 THEN CAST("a"."buoy_code" AS TEXT) END
@@ -984,14 +943,14 @@ CROSS JOIN (
 ) AS "e"
 CROSS JOIN (
   SELECT
-    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'inserted' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "inserted",
-    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'versioned' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "versioned",
-    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'overwritten' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "overwritten",
-    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'deleted' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "deleted",
-    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'protected' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "protected",
-    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'unchanged' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "unchanged",
-    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'superseded' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "superseded",
-    CAST(COALESCE(SUM(CASE WHEN "j"."brenvik_decision" = 'ignored' THEN 1 ELSE 0 END), 0) AS INTEGER) AS "ignored"
+    COUNT(CASE WHEN "j"."brenvik_decision" = 'inserted' THEN 1 END) AS "inserted",
+    COUNT(CASE WHEN "j"."brenvik_decision" = 'versioned' THEN 1 END) AS "versioned",
+    COUNT(CASE WHEN "j"."brenvik_decision" = 'overwritten' THEN 1 END) AS "overwritten",
+    COUNT(CASE WHEN "j"."brenvik_decision" = 'deleted' THEN 1 END) AS "deleted",
+    COUNT(CASE WHEN "j"."brenvik_decision" = 'protected' THEN 1 END) AS "protected",
+    COUNT(CASE WHEN "j"."brenvik_decision" = 'unchanged' THEN 1 END) AS "unchanged",
+    COUNT(CASE WHEN "j"."brenvik_decision" = 'superseded' THEN 1 END) AS "superseded",
+    COUNT(CASE WHEN "j"."brenvik_decision" = 'ignored' THEN 1 END) AS "ignored"
   FROM "brenvik_work_decided" AS "j"
   WHERE
     "j"."brenvik_is_new" = 1
@@ -999,24 +958,20 @@ CROSS JOIN (
 CROSS JOIN (
   SELECT
     COUNT(*) AS "duplicates",
-    CAST(COALESCE(
-      SUM(
-        CASE
-          WHEN NOT (
-            (
-              "c"."at" > :high_order_0_as_0
-              OR (
-                "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
-              )
+    COUNT(
+      CASE
+        WHEN NOT (
+          (
+            "c"."at" > :high_order_0_as_0
+            OR (
+              "c"."at" = :high_order_0_as_1 AND "c"."entry" > :high_order_1_as_2
             )
-            AND "c"."brenvik_effective_at" > :high_effective_as_3
           )
-          THEN 1
-          ELSE 0
-        END
-      ),
-      0
-    ) AS INTEGER) AS "late_duplicates"
+          AND "c"."brenvik_effective_at" > :high_effective_as_3
+        )
+        THEN 1
+      END
+    ) AS "late_duplicates"
   FROM "brenvik_work_duplicates" AS "d"
   JOIN "brenvik_work_accepted" AS "c"
     ON "d"."brenvik_sequence_no" = "c"."brenvik_sequence_no"

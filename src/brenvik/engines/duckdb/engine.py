@@ -15,7 +15,7 @@ import duckdb
 
 from brenvik.engines.in_place import InPlace
 from brenvik.engines.locks import QUERY, held, missing_rights_of_file, name_of_query
-from brenvik.engines.scratch import used
+from brenvik.engines.scratch import parsed, used
 from brenvik.errors import Busy, StoreError
 from brenvik.ledger.schema import SCHEMA
 from brenvik.merge import sql
@@ -59,7 +59,6 @@ class DuckDBEngine(InPlace):
         self.address = f"duckdb:{path}"
         self._path = None if in_memory else Path(path).resolve()
         self._identity = f"memory {id(self)}" if in_memory else str(Path(path).resolve())
-        self._before = ""
         self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
         limit = [f"memory_limit = '{memory_limit}'"] if memory_limit else []
         for setting in (*_SETTINGS, *limit):
@@ -72,7 +71,8 @@ class DuckDBEngine(InPlace):
         return self.execute(_compile(text, work), values)
 
     def run_script(self, statements: Sequence[str]) -> None:
-        self.execute(";\n".join(_compile(each, sql.WORK) for each in statements))
+        with _reporting(self.address):
+            self._connection.execute(";\n".join(_compile(each, sql.WORK) for each in statements)).fetchall()
 
     def ask(
         self,
@@ -83,10 +83,8 @@ class DuckDBEngine(InPlace):
         types: Mapping[str, ColumnType] | None = None,
     ) -> pa.Table:
         statement = _compile(text, work)
-        if self._before:
-            self.execute("")
         with _reporting(self.address):
-            return self._connection.sql(statement, params=used(statement, values) or None).to_arrow_table()
+            return self._connection.sql(parsed(statement), params=used(statement, values) or None).to_arrow_table()
 
     def rows(
         self,
@@ -98,7 +96,7 @@ class DuckDBEngine(InPlace):
     ) -> list[dict[str, Any]]:
         statement = _compile(text, work)
         with _reporting(self.address):  # a part of the time that Arrow takes
-            answer = self._connection.execute(self._begun(statement), used(statement, values))
+            answer = self._connection.execute(parsed(statement), used(statement, values))
             names = [column[0] for column in answer.description or ()]
             return [dict(zip(names, row, strict=True)) for row in answer.fetchall()]
 
@@ -171,19 +169,17 @@ class DuckDBEngine(InPlace):
 
     @contextmanager
     def transaction(self, of: TableRules | None = None) -> Iterator[None]:
-        drops = [f"DROP {kind} IF EXISTS temp.{sql.quote(name)}" for kind, name in self._take_discarded()]
-        self._before = ";".join([*drops, "BEGIN", ""])
+        drops = [f"DROP {kind} IF EXISTS temp.{sql.quote(name)};" for kind, name in self._take_discarded()]
+        with _reporting(self.address):
+            self._connection.execute(f"{''.join(drops)}BEGIN").fetchall()
         try:
             yield
         except BaseException:
-            self._before = ""
-            with suppress(duckdb.Error):  # it has not begun, or is gone with its connection
+            with suppress(duckdb.Error):  # gone with its connection
                 self._connection.rollback()
             raise
-        if not self._before:
-            with _reporting(self.address):
-                self._connection.commit()
-        self._before = ""
+        with _reporting(self.address):
+            self._connection.commit()
 
     @contextmanager
     def lock(self, table: str, *, wait_s: float) -> Iterator[None]:
@@ -194,13 +190,8 @@ class DuckDBEngine(InPlace):
         """Runs a statement of DuckDB's own dialect; returns how many rows it made or changed."""
         with _reporting(self.address):
             # DuckDB 2 lets no statement follow one whose answer was not fetched to its end.
-            rows = self._connection.execute(self._begun(statement), used(statement, values)).fetchall()
+            rows = self._connection.execute(parsed(statement), used(statement, values)).fetchall()
         return rows[0][0] if rows and isinstance(rows[0][0], int) else 0
-
-    def _begun(self, statement: str) -> str:
-        """A statement with what comes before the first one of a transaction: each call takes time."""
-        before, self._before = self._before, ""
-        return f"{before}{statement}"
 
     def read(self, query: str, rows: int) -> pa.RecordBatchReader:
         """The result of a query, so many rows at a time."""

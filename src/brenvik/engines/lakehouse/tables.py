@@ -128,6 +128,9 @@ class FileTables:
     def index_work(self, relation: str, keys: Sequence[str], *, work: str) -> None:
         """DuckDB joins by hashing."""
 
+    def reserve(self) -> str:
+        return self.duck.reserve()
+
     def on_discard(self, work: str) -> Callable[[], None]:
         return self.duck.on_discard(work)
 

@@ -181,7 +181,7 @@ def _extract_changes(schema: TableSchema, rows: Rows, *, first: bool) -> tuple[S
         Step("compare", "they are accepted", makes="accepted", same_as=sql.work("extract_changes")),
         Step(
             "compare",
-            "how many are late, and of keys with several changes",
+            "how many are late, and of how many keys they are",
             classify.summarize(schema, first=first, derives=False, of="accepted"),
             learn=sum_up_changes,
         ),

@@ -10,7 +10,10 @@ from brenvik.merge import classify, current_path, extract_diff, sql
 from brenvik.merge.plan.steps import Classified, Resolved, Row, Step, Validated, When, learned
 from brenvik.merge.schema import TableSchema
 
-_LATE_OR_SEVERAL: When[Any] = When("when a key has several changes, or late ones", lambda f: f.replay_keys > 0)
+_LATE_OR_SEVERAL: When[Any] = When(
+    "when a key has several changes, or late ones",
+    lambda f: f.changes > 0 and (f.late > 0 or f.changes > f.changed_keys),
+)
 
 
 def _meets(schema: TableSchema, facts: Validated) -> bool:
@@ -47,6 +50,15 @@ def find_late_or_several(schema: TableSchema, *, first: bool) -> tuple[Step[Clas
             when=_LATE_OR_SEVERAL,
             index=True,
             compares=("changes",),
+        ),
+        Step(
+            "classify",
+            "how many they are, and how many changes they have",
+            classify.count_late_or_several(),
+            learn=learned(
+                replay_keys=lambda rows: int(rows[0]["replay_keys"]), replayed=lambda rows: int(rows[0]["replayed"])
+            ),
+            when=_LATE_OR_SEVERAL,
         ),
     )
 
@@ -125,6 +137,7 @@ def _sum_up(schema: TableSchema) -> Any:
         if not schema.store.whole_rows:
             columns = {name: current_path.differs_column(schema, name) for name in schema.type_1}
             overwritten = tuple(name for name, flag in columns.items() if any(row[flag] for row in rows))
-        return replace(facts, current={row["brenvik_decision"]: row for row in rows}, overwritten=overwritten)
+        current = {current_path.decision_of(row["brenvik_decision_no"]): row for row in rows}
+        return replace(facts, current=current, overwritten=overwritten)
 
     return learn

@@ -65,7 +65,7 @@ def stage(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) ->
         again = (Step("validate", "what remains of them", text, learn=_sum_up_again, when=SOME_INVALID),)
     return (
         stage_rows(staging_of(schema, rows, "staged"), rows),
-        Step("validate", "how many are invalid, late, and of keys with several changes", sums, learn=_sum_up),
+        Step("validate", "how many are invalid or late, and of how many keys they are", sums, learn=_sum_up),
         *reject_invalid(rows, ledger, "staged", SOME_INVALID),
         *valid_rows("staged", "accepted", rows, SOME_INVALID),
         *again,
@@ -78,7 +78,7 @@ def _sum_up(facts: Validated, rows: Sequence[Row]) -> Validated:
     return replace(facts, read=facts.read - facts.derived, invalid=rows[0]["invalid"])
 
 
-_SUMMED = ("derived", "inactive", "late", "changes", "replay_keys", "replayed")
+_SUMMED = ("derived", "inactive", "late", "changes", "changed_keys")
 
 
 def _sum_up_again(facts: Validated, rows: Sequence[Row]) -> Validated:

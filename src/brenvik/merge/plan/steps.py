@@ -88,8 +88,9 @@ def _case(fact: Any) -> Mapping[str, Any]:
 class Validated(Begun):
     """What came of the rows: of ``read`` rows, ``broken`` lines included, so many were ``rejected`` or equal an open reject
     (``repeated``), or in an extract equal the table (``equal``); ``derived`` changes were added. There are ``changes``, besides
-    ``inactive`` deletes that have no effect by themselves; ``late`` of both are late. Of the keys ``replay_keys`` have several
-    changes or late ones, ``replayed`` together. ``highest`` has the highest order and effective time of the changes."""
+    ``inactive`` deletes that have no effect by themselves; ``late`` of both are late. ``changed_keys`` have changes; of these
+    ``replay_keys`` have several or late ones, ``replayed`` together. ``highest`` has the highest order and effective time of the
+    changes."""
 
     some_pending: bool = field(default=False, metadata=_case(True))
     read: int = 0
@@ -102,6 +103,7 @@ class Validated(Begun):
     changes: int = field(default=0, metadata=_case(2))
     inactive: int = field(default=0, metadata=_case(1))
     late: int = field(default=0, metadata=_case(1))
+    changed_keys: int = field(default=0, metadata=_case(1))
     replay_keys: int = field(default=0, metadata=_case(1))
     replayed: int = field(default=0, metadata=_case(1))
     highest: Row = field(default_factory=dict)
