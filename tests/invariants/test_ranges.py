@@ -146,7 +146,7 @@ def worked_out(seen: Seen, number: int, ranges: int) -> tuple[Counter[str], dict
     (sums,) = context.workspace.rows(classify.summarize(context.schema, first=first, derives=False, of="changes"))
     facts = replace(
         seen.validated, read=sums["changes"], rejected=0, repeated=0, invalid=0, broken=0, derived=0,
-        **{name: int(sums[name]) for name in ("changes", "late", "replay_keys", "replayed")},
+        **{name: int(sums[name]) for name in ("changes", "late", "changed_keys")},
     )  # fmt: skip
     classified = CLASSIFY(context, seen.plan, facts)
     changes = pipeline.find_row_changes(context, seen.plan, pipeline.resolve_current(context, seen.plan, classified))

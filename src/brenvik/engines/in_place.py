@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from datetime import timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -162,12 +163,15 @@ class InPlace:
         discarded = self._discarded  # no reference to the engine: an outcome must not keep it alive
         return lambda: discarded.append(work)
 
-    def _take_discarded(self) -> list[tuple[str, str]]:
-        """The working relations that can go, each with its kind; they count as dropped from here on, and others may get their
-        prefixes."""
-        names = []
-        while self._discarded:
-            prefix = self._discarded.pop()
+    @contextmanager
+    def _dropping(self) -> Iterator[list[tuple[str, str]]]:
+        """For a block that drops working relations: those that can go, each with its kind. After it others may get their
+        prefixes; where it fails, they are still to go."""
+        prefixes = tuple(self._discarded)
+        names = [name for name in self._made if name.startswith(prefixes)]
+        yield [(self._made[name], name) for name in names]
+        for name in names:
+            del self._made[name]
+        for prefix in prefixes:
+            self._discarded.remove(prefix)
             self._reserved.discard(prefix)
-            names += [name for name in self._made if name.startswith(prefix)]
-        return [(self._made.pop(name), name) for name in names]

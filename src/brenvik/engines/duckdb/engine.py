@@ -169,8 +169,8 @@ class DuckDBEngine(InPlace):
 
     @contextmanager
     def transaction(self, of: TableRules | None = None) -> Iterator[None]:
-        drops = [f"DROP {kind} IF EXISTS temp.{sql.quote(name)};" for kind, name in self._take_discarded()]
-        with _reporting(self.address):
+        with self._dropping() as relations, _reporting(self.address):
+            drops = [f"DROP {kind} IF EXISTS temp.{sql.quote(name)};" for kind, name in relations]
             self._connection.execute(f"{''.join(drops)}BEGIN").fetchall()
         try:
             yield

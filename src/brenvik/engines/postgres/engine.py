@@ -314,9 +314,10 @@ class PostgresEngine(InPlace):
         return f"{user} ({name or 'of no name'}, backend {pid})"
 
     def _drop_discarded(self) -> None:
-        for kind, name in self._take_discarded():
-            self._large.discard(name)
-            self._execute(f"DROP {kind} IF EXISTS pg_temp.{sql.quote(name)} CASCADE")
+        with self._dropping() as relations:
+            for kind, name in relations:
+                self._large.discard(name)
+                self._execute(f"DROP {kind} IF EXISTS pg_temp.{sql.quote(name)} CASCADE")
 
 
 def _compile(text: str, work: str) -> str:

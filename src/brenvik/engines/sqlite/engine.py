@@ -212,9 +212,10 @@ class SQLiteEngine(InPlace):
             return self._connection.execute(statement, dict(values or {}))
 
     def _drop_discarded(self) -> None:
-        for kind, name in self._take_discarded():
-            self._sizes.pop(name, None)
-            self._execute(f"DROP {kind} IF EXISTS temp.{sql.quote(name)}")
+        with self._dropping() as relations:
+            for kind, name in relations:
+                self._sizes.pop(name, None)
+                self._execute(f"DROP {kind} IF EXISTS temp.{sql.quote(name)}")
 
 
 @contextmanager
