@@ -17,6 +17,7 @@ import brenvik
 from brenvik.errors import BrenvikError, DeclarationError, FeedError, SourceUnavailable
 from brenvik.feeds.databases import Connection, DatabaseSource
 from brenvik.feeds.protocol import LoadRequest
+from brenvik.model.positions import kind_of
 from brenvik.model.watermarks import Window
 
 
@@ -27,12 +28,12 @@ def works(store: brenvik.Store, rules: brenvik.TableRules = VISITS) -> dict[Any,
 def test_a_window_is_taken_once_and_the_next_begins_where_it_ended(registry: Registry, store: brenvik.Store) -> None:
     registry.put((1, "NB-101", "lamp", at(8)), (2, "NB-102", "paint", at(9)))
     first = load(store, registry.source())
-    assert first.window == Window("timestamp", None, at(9), None)
+    assert first.window == Window(kind_of("timestamp"), None, at(9), None)
     assert first.counts["inserted"] == 2
     registry.put((3, "NB-103", "chain", at(10)))
     registry.do("UPDATE service_visit SET work = 'new lamp', modified_at = '2024-05-14 11:00:00' WHERE visit_no = 1")
     second = load(store, registry.source())
-    assert second.window == Window("timestamp", at(9), at(11), at(9))
+    assert second.window == Window(kind_of("timestamp"), at(9), at(11), at(9))
     assert (second.counts["read"], second.counts["inserted"], second.counts["overwritten"]) == (2, 1, 1)
     assert works(store) == {1: "new lamp", 2: "paint", 3: "chain"}
     third = load(store, registry.source())

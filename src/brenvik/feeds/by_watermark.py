@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Protocol
-from zoneinfo import ZoneInfo
 
 from brenvik.errors import DeclarationError, FeedError
 from brenvik.feeds.protocol import LoadRequest, Memory, Waiting, notes_beside
-from brenvik.model import watermarks
-from brenvik.model.watermarks import Span, WatermarkValue, Window, as_text, parse_value
+from brenvik.model.positions import DATES, INTEGERS, Position, PositionKind, Span, as_text
+from brenvik.model.watermarks import Window, cut, next_window
 
 
 class WatermarkColumn(Protocol):
@@ -22,19 +21,17 @@ class WatermarkColumn(Protocol):
         ...
 
     @property
-    def kind(self) -> str:
-        """The kind of the watermark values, one of ``watermarks.KINDS``."""
+    def kind(self) -> PositionKind:
+        """The kind of its positions."""
         ...
 
     def clock(self) -> datetime:
         """The time of the source's clock, zoned, in UTC."""
         ...
 
-    def newest(
-        self, *, above: WatermarkValue | None = None, up_to: WatermarkValue | None = None
-    ) -> WatermarkValue | None: ...
+    def newest(self, *, above: Position | None = None, up_to: Position | None = None) -> Position | None: ...
 
-    def count_skipped(self, clock: WatermarkValue | None) -> tuple[int, int]:
+    def count_skipped(self, clock: Position | None) -> tuple[int, int]:
         """How many rows lie in the future of the clock (0 without one), and how many have no watermark value."""
         ...
 
@@ -42,9 +39,9 @@ class WatermarkColumn(Protocol):
         """How many rows lie in a window."""
         ...
 
-    def oldest_in(self, window: Window) -> WatermarkValue | None: ...
+    def oldest_in(self, window: Window) -> Position | None: ...
 
-    def nth_in(self, window: Window, nth: int) -> WatermarkValue | None:
+    def nth_in(self, window: Window, nth: int) -> Position | None:
         """The watermark value of the nth row of a window in ascending order; None when it has fewer rows."""
         ...
 
@@ -65,21 +62,21 @@ class ByWatermark:
     chunk: Span | None
     zone: str
 
-    def check(self, kind: str) -> None:
+    def check(self, kind: PositionKind) -> None:
         """Raises DeclarationError when the declaration does not fit the kind of the watermark."""
         for name, span in (("overlap", self.overlap), ("lag", self.lag)):
-            if not watermarks.span_fits(span, kind):
-                expected = {"integer": "a number", "date": "whole days"}.get(kind, 'a time as in "2 minutes"')
+            if span and not kind.fits(span):
+                expected = {INTEGERS: "a number", DATES: "whole days"}.get(kind, 'a time as in "2 minutes"')
                 raise DeclarationError(
-                    f"Feed {self.feed!r}: {name} does not fit the watermark, which is {kind}; expected {expected}."
+                    f"Feed {self.feed!r}: {name} does not fit the watermark, which is {kind.name}; expected {expected}."
                 )
 
-    def mark(self, text: str | None, kind: str, place: str) -> WatermarkValue | None:
-        """A watermark value given as text in ``place``. Raises DeclarationError when it is not valid."""
+    def mark(self, text: str | None, kind: PositionKind, place: str) -> Position | None:
+        """A position given as text in ``place``. Raises DeclarationError when it is not valid."""
         if text is None:
             return None
         try:
-            return parse_value(text, kind, zone=self.zone)
+            return kind.parse(text, zone=self.zone)
         except ValueError as error:
             raise DeclarationError(f"Feed {self.feed!r}: {place}: {error}") from None
 
@@ -90,27 +87,27 @@ class ByWatermark:
         kind, known = source.kind, memory.watermark()
         if known and known.kind != kind:
             raise FeedError(
-                f"{source.name}: the watermark {self.column!r} is now {kind} and was {known.kind} until run {known.run}. "
-                "Load it under another feed name, which starts from the beginning."
+                f"{source.name}: the watermark {self.column!r} is now {kind.name} and was {known.kind.name} until "
+                f"run {known.run}. Load it under another feed name, which starts from the beginning."
             )
         low, until, overlap = known.mark if known else None, None, self.overlap
         if request:
             if request.files or request.pattern:
                 raise DeclarationError(f"Feed {self.feed!r} reads a table and has no files; ask for a window instead.")
             low, until, overlap = self.mark(request.after, kind, "--from"), self.mark(request.until, kind, "--to"), None
-            if low is not None and until is not None and until <= low:  # type: ignore[operator]
+            if low is not None and until is not None and until <= low:
                 raise DeclarationError(
                     f"Feed {self.feed!r}: --from must be below --to, got {as_text(low)} and {as_text(until)}."
                 )
-        clock = watermarks.clock_as(kind, source.clock(), self.zone)
+        clock = kind.at(source.clock(), self.zone)
         limit = clock if clock is not None else source.newest()
         if limit is not None:
-            limit = watermarks.back(limit, self.lag)
+            limit = kind.back(limit, self.lag)
             limit = limit if until is None else min(limit, until)
         newest = source.newest(above=low, up_to=limit)
         start_at = self.mark(self.start_at, kind, "start_at")
-        window = watermarks.next_window(kind, low=low, high=newest, overlap=overlap, start_at=start_at)
-        advances = not request or (request.everything and (not known or window.high > known.mark))  # type: ignore[operator]
+        window = next_window(kind, low=low, high=newest, overlap=overlap, start_at=start_at)
+        advances = not request or (request.everything and (not known or window.high > known.mark))
         window = Window(
             window.kind, window.low, window.high, window.reads_from, advances=advances and not window.is_empty
         )
@@ -121,15 +118,15 @@ class ByWatermark:
             notes += self._on_nothing(source, low, clock)
         return window, seen, notes
 
-    def _on_nothing(self, source: WatermarkColumn, low: WatermarkValue, clock: WatermarkValue | None) -> list[str]:
+    def _on_nothing(self, source: WatermarkColumn, low: Position, clock: Position | None) -> list[str]:
         """Notes for when there is nothing new although there should be."""
-        if clock is not None and clock < low:  # type: ignore[operator]
+        if clock is not None and clock < low:
             return [
                 f"The source's clock is at {as_text(clock)}, before the watermark {as_text(low)}: nothing will be loaded "
                 "until it has passed it. If the clock is right, move the watermark back: brenvik watermarks set"
             ]
         highest = source.newest()
-        if highest is None or highest < low:  # type: ignore[operator]
+        if highest is None or highest < low:
             return [
                 f"The newest {self.column} of {source.name} is {as_text(highest)}, below the watermark {as_text(low)}. "
                 "If the source was restored to an earlier state, move the watermark back: brenvik watermarks set"
@@ -144,21 +141,13 @@ class ByWatermark:
             high = source.nth_in(window, self.chunk)
         else:
             oldest = source.oldest_in(window)
-            high = watermarks.forth(oldest, self.chunk) if oldest is not None else None
-        return window if high is None else watermarks.cut(window, high)
+            high = window.kind.forth(oldest, self.chunk) if oldest is not None else None
+        return window if high is None else cut(window, high)
 
     def waiting(self, source: WatermarkColumn, window: Window, seen: dict[str, int], notes: list[str]) -> Waiting:
         """What is waiting in a window."""
         if window.is_empty:
             return Waiting(0, "rows", None, window, seen, tuple(notes))
-        since = _instant(source.oldest_in(window), self.zone)
+        oldest = source.oldest_in(window)
+        since = window.kind.moment(oldest, self.zone) if oldest is not None else None
         return Waiting(source.count_in(window), "rows", since, window, seen, tuple(notes))
-
-
-def _instant(mark: WatermarkValue | None, zone: str) -> datetime | None:
-    """The time of a watermark value in UTC without a zone; None for integers."""
-    if mark is None or isinstance(mark, int):
-        return None
-    moment = mark if isinstance(mark, datetime) else datetime(mark.year, mark.month, mark.day)
-    zoned = moment if moment.tzinfo else moment.replace(tzinfo=ZoneInfo(zone))
-    return zoned.astimezone(UTC).replace(tzinfo=None)

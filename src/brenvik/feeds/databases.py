@@ -19,10 +19,10 @@ from brenvik.errors import DeclarationError, FeedError
 from brenvik.feeds.by_watermark import ByWatermark
 from brenvik.feeds.database_reader import Reader, Relation
 from brenvik.feeds.protocol import Batch, ExtractTime, LoadRequest, Memory, Waiting
-from brenvik.model import watermarks
 from brenvik.model.feeds import Connection
+from brenvik.model.positions import KINDS, Position, PositionKind, Span, kind_of
 from brenvik.model.types import TEXT, ColumnType, parse_type, type_of_arrow
-from brenvik.model.watermarks import Span, WatermarkValue, Window, parse_value
+from brenvik.model.watermarks import Window
 
 _DAY = "[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]"
 
@@ -104,8 +104,8 @@ class DatabaseSource:
         with self._looking() as marks:
             return {self._reader.name: {name: kind or TEXT for name, kind in marks.relation.types.items()}}
 
-    def parse_value(self, text: str) -> tuple[str, WatermarkValue]:
-        """A watermark value given as text, and the kind of the watermark. Raises DeclarationError when it is not valid."""
+    def parse_position(self, text: str) -> tuple[PositionKind, Position]:
+        """A position given as text, and its kind. Raises DeclarationError when it is not valid."""
         with self._looking() as marks:
             return marks.kind, self._by.mark(text, marks.kind, "--to")  # type: ignore[return-value]
 
@@ -132,20 +132,20 @@ class DatabaseSource:
             example = view.execute(sa.select(sa.func.max(column))).scalar()
         kind = (declared or stated or _kind_of(example)).kind
         in_text = view.dialect.name == "sqlite" and kind != "integer"
-        if kind not in watermarks.KINDS or (in_text and kind == "timestamp with time zone"):
-            possible = "timestamp, date or integer" if in_text else ", ".join(watermarks.KINDS)
+        if kind not in KINDS or (in_text and kind == "timestamp with time zone"):
+            possible = "timestamp, date or integer" if in_text else ", ".join(KINDS)
             raise FeedError(
                 f"{self._reader.name}: the watermark {watermark!r} is {kind}; expected {possible}. "
                 f'Declare its type: types = {{ {watermark} = "timestamp" }}'
             )
-        self._by.check(kind)
+        self._by.check(kind_of(kind))
         separator = " "
         if in_text and kind == "timestamp":
             newest = view.execute(sa.select(sa.func.max(column))).scalar()
             separator = newest[10] if isinstance(newest, str) and newest[10:11] == "T" else " "
         clock = self._clock or (lambda: self._reader.now(view))
         return _Marks(
-            view, relation, column, kind, self._by.zone, separator if in_text else "", self._reader.name, clock
+            view, relation, column, kind_of(kind), self._by.zone, separator if in_text else "", self._reader.name, clock
         )
 
 
@@ -157,30 +157,28 @@ class _Marks:
     view: sa.Connection
     relation: Relation
     column: sa.ColumnElement[Any]
-    kind: str
+    kind: PositionKind
     zone: str
     separator: str
     name: str
     clock: Callable[[], datetime]
 
-    def newest(
-        self, *, above: WatermarkValue | None = None, up_to: WatermarkValue | None = None
-    ) -> WatermarkValue | None:
+    def newest(self, *, above: Position | None = None, up_to: Position | None = None) -> Position | None:
         tests = [] if above is None else [self.column > self.bound(above)]
         tests += [] if up_to is None else [self.column <= self.bound(up_to)]
         return self.read(self._one(sa.func.max(self.column), *tests))
 
-    def count_skipped(self, clock: WatermarkValue | None) -> tuple[int, int]:
+    def count_skipped(self, clock: Position | None) -> tuple[int, int]:
         ahead = 0 if clock is None else self._one(sa.func.count(), self.column > self.bound(clock))
         return ahead, self._one(sa.func.count(), self.column.is_(None))
 
     def count_in(self, window: Window) -> int:
         return int(self._one(sa.func.count(), *self._inside(window)))
 
-    def oldest_in(self, window: Window) -> WatermarkValue | None:
+    def oldest_in(self, window: Window) -> Position | None:
         return self.read(self._one(sa.func.min(self.column), *self._inside(window)))
 
-    def nth_in(self, window: Window, nth: int) -> WatermarkValue | None:
+    def nth_in(self, window: Window, nth: int) -> Position | None:
         ordered = sa.select(self.column).where(*self._inside(window)).order_by(self.column)
         return self.read(self.view.execute(ordered.offset(nth - 1).limit(1)).scalar())
 
@@ -192,8 +190,8 @@ class _Marks:
         above = [] if window.low is None else [self.column > self.bound(window.low)]
         return [*above, self.column <= self.bound(window.high)]
 
-    def bound(self, mark: WatermarkValue | None) -> Any:
-        """A watermark value to compare the column with by > or <=.
+    def bound(self, mark: Position | None) -> Any:
+        """A position to compare the column with by > or <=.
 
         In text a time may be written with or without seconds and fractions. The bound sorts after all of these and before every
         later time.
@@ -202,16 +200,16 @@ class _Marks:
             return mark
         return f"{mark.isoformat(self.separator, 'microseconds')}~" if isinstance(mark, datetime) else str(mark)
 
-    def read(self, value: Any) -> WatermarkValue | None:
-        """A value of the column as a watermark value."""
+    def read(self, value: Any) -> Position | None:
+        """A value of the column as a position."""
         if value is None or isinstance(value, int):
             return value
-        if isinstance(value, datetime) and self.kind == "timestamp with time zone":
+        if isinstance(value, datetime) and self.kind.name == "timestamp with time zone":
             return (value if value.tzinfo else value.replace(tzinfo=UTC)).astimezone(UTC)
         if isinstance(value, date) and not self.separator:
             return value
         try:
-            return parse_value(value, self.kind, zone=self.zone)
+            return self.kind.parse(value, zone=self.zone)
         except ValueError as error:
             raise FeedError(f"{self.column.name} has the watermark value {value!r}: {error}") from None
 
@@ -222,7 +220,7 @@ class _Marks:
         """
         if not self.separator:
             return
-        what = f"{_DAY}{self.separator}[0-9][0-9]:[0-9][0-9]*" if self.kind == "timestamp" else _DAY
+        what = f"{_DAY}{self.separator}[0-9][0-9]:[0-9][0-9]*" if self.kind.name == "timestamp" else _DAY
         text = sa.cast(self.column, sa.Text)
         tests = [
             self.column.is_not(None),
@@ -240,7 +238,7 @@ class _Marks:
         tests.append(sa.or_(*days))
         odd = self.view.execute(sa.select(self.column).where(*tests).limit(1)).first()
         if odd:
-            example = "2024-05-14" if self.kind == "date" else f"2024-05-14{self.separator}22:41:03"
+            example = "2024-05-14" if self.kind.name == "date" else f"2024-05-14{self.separator}22:41:03"
             raise FeedError(
                 f"{self.name}: {self.column.name} has the value {odd[0]!r}; expected all values as in {example}, because "
                 "text sorts by time only in one format. Fix it in the source, or read a query that does."

@@ -13,8 +13,9 @@ from brenvik.merge.explain import KeyPlaces
 from brenvik.merge.schema import SEQUENCE_NO
 from brenvik.merge.sequence import sequence_no
 from brenvik.merge.validate import PRESENT, RAW
+from brenvik.model.positions import Position, as_text
 from brenvik.model.types import ColumnType
-from brenvik.model.watermarks import WatermarkValue, Window, as_text
+from brenvik.model.watermarks import Window
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -253,7 +254,7 @@ class ProjectSource(Source, Protocol):
         ...
 
 
-def notes_beside(seen: Mapping[str, int], clock: WatermarkValue | None, *, watermark: str, name: str) -> Iterator[str]:
+def notes_beside(seen: Mapping[str, int], clock: Position | None, *, watermark: str, name: str) -> Iterator[str]:
     """Notes on rows that are skipped because no window contains them."""
     if seen["future_rows"]:
         now = as_text(clock.replace(microsecond=0) if isinstance(clock, datetime) else clock)

@@ -17,9 +17,9 @@ from brenvik.feeds.by_watermark import ByWatermark
 from brenvik.feeds.protocol import Batch, ExtractTime, LoadRequest, Memory, Waiting
 from brenvik.merge import sql
 from brenvik.merge.schema import SEQUENCE_NO
-from brenvik.model import watermarks
+from brenvik.model.positions import KINDS, Position, PositionKind, Span, kind_of
 from brenvik.model.types import ColumnType
-from brenvik.model.watermarks import Span, WatermarkValue, Window, parse_value
+from brenvik.model.watermarks import Window
 
 
 class StoreQuery:
@@ -132,8 +132,8 @@ class StoreQuery:
         marks = self._marks()
         return self._by.waiting(marks, *self._by.look(marks, memory, None))
 
-    def parse_value(self, text: str) -> tuple[str, WatermarkValue]:
-        """A mark as people write it, and of which kind the watermark is. Raises DeclarationError when it is none."""
+    def parse_position(self, text: str) -> tuple[PositionKind, Position]:
+        """A position given as text, and its kind. Raises DeclarationError when it is not valid."""
         kind = self._marks().kind
         return kind, self._by.mark(text, kind, "--to")  # type: ignore[return-value]
 
@@ -143,11 +143,9 @@ class StoreQuery:
             there = ", ".join(self._types)
             raise FeedError(f"{self._what} has no watermark column {watermark!r}; it has {there}.")
         kind = self._types[watermark]
-        if kind.kind not in watermarks.KINDS:
-            raise FeedError(
-                f"{self._what}: the watermark {watermark!r} is {kind.kind}; expected {', '.join(watermarks.KINDS)}."
-            )
-        self._by.check(kind.kind)
+        if kind.kind not in KINDS:
+            raise FeedError(f"{self._what}: the watermark {watermark!r} is {kind.kind}; expected {', '.join(KINDS)}.")
+        self._by.check(kind_of(kind.kind))
         return _Marks(self._engine, self._relation, watermark, kind, self._what)
 
 
@@ -162,8 +160,8 @@ class _Marks:
     name: str
 
     @property
-    def kind(self) -> str:
-        return self.type.kind
+    def kind(self) -> PositionKind:
+        return kind_of(self.type.kind)
 
     @property
     def column(self) -> str:
@@ -176,15 +174,13 @@ class _Marks:
     def clock(self) -> datetime:
         return _clock(self.engine).replace(tzinfo=UTC)
 
-    def newest(
-        self, *, above: WatermarkValue | None = None, up_to: WatermarkValue | None = None
-    ) -> WatermarkValue | None:
+    def newest(self, *, above: Position | None = None, up_to: Position | None = None) -> Position | None:
         tests = [] if above is None else [self.test(">", "low")]
         tests += [] if up_to is None else [self.test("<=", "high")]
         found = self._ask(f"CAST(max({self.column}) AS TEXT) AS mark", tests, low=above, high=up_to)
         return self._read(found["mark"])
 
-    def count_skipped(self, clock: WatermarkValue | None) -> tuple[int, int]:
+    def count_skipped(self, clock: Position | None) -> tuple[int, int]:
         ahead = "0" if clock is None else f"COALESCE(sum({sql.flag(self.test('>', 'clock'))}), 0)"
         found = self._ask(f"{ahead} AS ahead, count(*) - count({self.column}) AS unmarked", [], clock=clock)
         return int(found["ahead"]), int(found["unmarked"])
@@ -192,11 +188,11 @@ class _Marks:
     def count_in(self, window: Window) -> int:
         return int(self._ask("count(*) AS n", self._inside(window), low=window.low, high=window.high)["n"])
 
-    def oldest_in(self, window: Window) -> WatermarkValue | None:
+    def oldest_in(self, window: Window) -> Position | None:
         oldest = f"CAST(min({self.column}) AS TEXT) AS mark"
         return self._read(self._ask(oldest, self._inside(window), low=window.low, high=window.high)["mark"])
 
-    def nth_in(self, window: Window, nth: int) -> WatermarkValue | None:
+    def nth_in(self, window: Window, nth: int) -> Position | None:
         where = " AND ".join(self._inside(window))
         first = (
             f"SELECT {self.column} AS mark FROM {sql.relation(self.relation)} s WHERE {where} ORDER BY {self.column}"
@@ -209,13 +205,13 @@ class _Marks:
         """Whether a row lies in (low, high]."""
         return [*([] if window.low is None else [self.test(">", "low")]), self.test("<=", "high")]
 
-    def _ask(self, what: str, tests: list[str], **marks: WatermarkValue | None) -> dict[str, Any]:
+    def _ask(self, what: str, tests: list[str], **marks: Position | None) -> dict[str, Any]:
         question = f"SELECT {what} FROM {sql.relation(self.relation)} s WHERE {' AND '.join(['1 = 1', *tests])}"
         (found,) = self.engine.rows(question, {name: _plain(mark) for name, mark in marks.items()})
         return found
 
-    def _read(self, text: str | None) -> WatermarkValue | None:
-        return None if text is None else parse_value(text, self.kind)
+    def _read(self, text: str | None) -> Position | None:
+        return None if text is None else self.kind.parse(text)
 
 
 def _clock(engine: Engine) -> datetime:
@@ -224,5 +220,5 @@ def _clock(engine: Engine) -> datetime:
     return datetime.fromisoformat(found["at"])
 
 
-def _plain(mark: WatermarkValue | None) -> str | None:
+def _plain(mark: Position | None) -> str | None:
     return None if mark is None else str(mark)

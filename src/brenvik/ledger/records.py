@@ -11,8 +11,8 @@ from datetime import datetime
 from typing import Any
 
 from brenvik.merge.schema import Column
+from brenvik.model.positions import Position, PositionKind
 from brenvik.model.types import ColumnType
-from brenvik.model.watermarks import WatermarkValue
 
 
 @dataclass(frozen=True)
@@ -30,10 +30,10 @@ class LoadedFile:
 
 @dataclass(frozen=True)
 class Watermark:
-    """The highest value of the watermark column that a feed has loaded, and the run that moved it there."""
+    """The position up to which a feed has loaded, and the run that moved it there."""
 
-    kind: str
-    mark: WatermarkValue
+    kind: PositionKind
+    mark: Position
     run: int
     advanced_at: datetime
 

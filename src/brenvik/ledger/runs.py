@@ -19,8 +19,9 @@ from brenvik.ledger.records import Extract, Preview, Run
 from brenvik.ledger.schema import ROW_COUNTS, SCHEMA, TABLES, place
 from brenvik.merge import sql
 from brenvik.model.decisions import DECISIONS, RunState
+from brenvik.model.positions import Position
 from brenvik.model.rules import TableRules
-from brenvik.model.watermarks import WatermarkValue, Window
+from brenvik.model.watermarks import Window
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -29,7 +30,7 @@ _log = logging.getLogger("brenvik")
 _log.addHandler(logging.NullHandler())  # a library does not print its records unasked
 
 
-def _text(mark: WatermarkValue | None) -> str | None:
+def _text(mark: Position | None) -> str | None:
     return None if mark is None else str(mark)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from brenvik.ledger.entries import Entries, H
 from brenvik.ledger.records import Run, Watermark
 from brenvik.ledger.schema import place
-from brenvik.model.watermarks import WatermarkValue, parse_value
+from brenvik.model.positions import Position, PositionKind, kind_of
 
 
 class Watermarks(Entries[H]):
@@ -20,15 +20,16 @@ class Watermarks(Entries[H]):
             "WHERE table_name = :table_name AND feed = :feed",
             {"table_name": table, "feed": feed},
         )
-        return next(
-            (Watermark(r["kind"], parse_value(r["watermark"], r["kind"]), r["run"], r["advanced_at"]) for r in found),
-            None,
-        )
+        if not found:
+            return None
+        (row,) = found
+        kind = kind_of(row["kind"])
+        return Watermark(kind, kind.parse(row["watermark"]), row["run"], row["advanced_at"])
 
-    def set_watermark(self, run: Run, kind: str, mark: WatermarkValue) -> None:
+    def set_watermark(self, run: Run, kind: PositionKind, mark: Position) -> None:
         """Moves a feed's watermark, in the transaction of the data loaded up to it."""
         values = {
-            "kind": kind,
+            "kind": kind.name,
             "watermark": str(mark),
             "run": run.number,
             "advanced_at": run.started_at,

@@ -8,7 +8,7 @@ from datetime import timedelta
 from pathlib import Path
 from typing import Any, Literal
 
-from brenvik.model.watermarks import Span
+from brenvik.model.positions import Span
 
 Then = Literal["keep", "move", "delete"]
 Rewritten = Literal["report", "load"]

@@ -8,9 +8,9 @@ from decimal import Decimal, InvalidOperation
 from typing import Any
 
 from brenvik.errors import DeclarationError
+from brenvik.model.positions import KINDS, kind_of
 from brenvik.model.rules import TableRules
 from brenvik.model.types import ColumnType
-from brenvik.model.watermarks import KINDS, parse_value
 
 Key = str | int | bytes | date | datetime | Mapping[str, Any]
 """A value, or for a key of several columns a dict of their values; each typed or as text."""
@@ -55,7 +55,7 @@ def _as_text(value: Any, kind: ColumnType | None, zone: str) -> str | bytes:
     if kind is None or kind.kind in ("text", "binary"):
         return text
     if kind.kind in KINDS:
-        mark = parse_value(value, kind.kind, zone=zone)
+        mark = kind_of(kind.kind).parse(value, zone=zone)
         if isinstance(mark, int) and not -(2**63) <= mark < 2**63:
             raise ValueError(f"expected a 64-bit integer, got {value!r}")
         return str(mark)

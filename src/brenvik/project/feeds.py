@@ -9,8 +9,9 @@ from datetime import timedelta
 from typing import Any
 
 from brenvik.model.feeds import Connection, DatabaseFeed, FeedRules, FileFeed, Operations, Then
+from brenvik.model.positions import Span
 from brenvik.model.suggest import suggestion
-from brenvik.model.watermarks import Span, parse_span
+from brenvik.model.watermarks import parse_span
 from brenvik.project import keys
 
 

@@ -13,7 +13,8 @@ from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.schema import LOADS
 from brenvik.model.feeds import DatabaseFeed, FeedRules
-from brenvik.model.watermarks import WatermarkValue, Window, as_text, back, parse_span, parse_value, span_fits
+from brenvik.model.positions import Position, PositionKind, as_text
+from brenvik.model.watermarks import Window, parse_span
 from brenvik.project.project import Project, ProjectTable
 
 if TYPE_CHECKING:
@@ -172,9 +173,9 @@ class Move:
 
     table: ProjectTable
     feed: FeedRules
-    kind: str
-    before: WatermarkValue | None
-    after: WatermarkValue
+    kind: PositionKind
+    before: Position | None
+    after: Position
 
 
 def plan_move(project: Project, store: Store, table: str, feed: str | None, *, to: str | None, by: str | None) -> Move:
@@ -200,15 +201,15 @@ def plan_move(project: Project, store: Store, table: str, feed: str | None, *, t
                     f"Feed {rules.name!r} of {table} has not loaded anything yet; there is no watermark to move back."
                 )
             span = parse_span(int(by) if by.isdigit() else by)
-            if not span_fits(span, known.kind):
-                raise ValueError(f"does not fit the watermark, which is {known.kind}")
-            return Move(found, rules, known.kind, known.mark, back(known.mark, span))
+            if span and not known.kind.fits(span):
+                raise ValueError(f"does not fit the watermark, which is {known.kind.name}")
+            return Move(found, rules, known.kind, known.mark, known.kind.back(known.mark, span))
         assert to is not None
         if known is None:
             source: Any = project.source(found, rules, store)  # one with a watermark
-            kind, mark = source.parse_value(to)
+            kind, mark = source.parse_position(to)
             return Move(found, rules, kind, None, mark)
-        return Move(found, rules, known.kind, known.mark, parse_value(to, known.kind, zone=found.rules.time_zone))
+        return Move(found, rules, known.kind, known.mark, known.kind.parse(to, zone=found.rules.time_zone))
     except ValueError as error:
         raise DeclarationError(f"{'--back' if by is not None else '--to'}: {error}") from None
 

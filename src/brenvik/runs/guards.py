@@ -9,8 +9,8 @@ from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Attempt
 from brenvik.ledger.schema import ROW_COUNTS
 from brenvik.merge.plan.steps import RowChanges
+from brenvik.model.positions import as_text, kind_of
 from brenvik.model.rules import TableRules
-from brenvik.model.watermarks import as_text, parse_value
 from brenvik.runs.context import RunContext
 
 
@@ -100,15 +100,15 @@ def check_kind(rules: TableRules, run: Attempt, memory: LoadMemory, *, is_extrac
 
 def check_age(context: RunContext, extract_at: str) -> None:
     """Raises StaleExtract for an extract that is older than the newest loaded one."""
-    newest, kind = context.memory.newest_extract, context.schema.effective_type.kind
-    if newest is None:
+    if context.memory.newest_extract is None:
         return
-    number, time = newest
-    if parse_value(extract_at, kind) < parse_value(time, kind):  # type: ignore[operator]
+    number, time = context.memory.newest_extract
+    kind = kind_of(context.schema.effective_type.kind)
+    its, last = kind.parse(extract_at), kind.parse(time)
+    if its < last:
         raise StaleExtract(
             f"{context.run.source}: blocked, nothing written\n"
-            f"It is of {as_text(parse_value(extract_at, kind))}; run {number} loaded the extract of "
-            f"{as_text(parse_value(time, kind))}.\n"
+            f"It is of {as_text(its)}; run {number} loaded the extract of {as_text(last)}.\n"
             "Extracts must be loaded in order of time. If the newer one is wrong, revert it first: "
             f"brenvik revert {number}"
         )

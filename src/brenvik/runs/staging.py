@@ -19,7 +19,7 @@ from brenvik.merge.plan.steps import Validated
 from brenvik.merge.schema import TableSchema
 from brenvik.merge.validate import malformed
 from brenvik.model.feeds import Operations
-from brenvik.model.watermarks import KINDS, parse_value
+from brenvik.model.positions import KINDS, kind_of
 from brenvik.runs.context import RunContext
 
 if TYPE_CHECKING:
@@ -85,7 +85,7 @@ def extract_time(context: RunContext, extract: ExtractTime) -> str:
     if extract.moment is None:
         return str(context.run.started_at)
     try:
-        return str(parse_value(extract.moment, kind, zone=context.rules.time_zone))
+        return str(kind_of(kind).parse(extract.moment, zone=context.rules.time_zone))
     except ValueError as error:
         raise DeclarationError(f"{source}: extract time: {error}") from None
 

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from brenvik.cli.render import paper
 from brenvik.model.feeds import DatabaseFeed
-from brenvik.model.watermarks import as_text
+from brenvik.model.positions import INTEGERS, as_text
 from brenvik.project.status import waited_s
 
 if TYPE_CHECKING:
@@ -74,7 +74,7 @@ def _about_window(entry: FeedProgress) -> list[str]:
         reach = "" if window.reads_from is None else f", starts again at {as_text(window.reads_from)}"
         lines.append(f"overlap       {_distance(feed.overlap)}{reach}")
     if feed.lag:
-        behind = "behind the newest value" if window.kind == "integer" else "behind the source's clock"
+        behind = "behind the newest value" if window.kind == INTEGERS else "behind the source's clock"
         lines.append(f"lag           {_distance(feed.lag)} {behind}")
     if feed.window:
         lines.append(f"window size   {_distance(feed.window)}")
@@ -100,7 +100,7 @@ def show_move(project: Project, planned: Move) -> None:
     out = paper.console()
     paper.heading(out, project, f"{planned.table.rules.table} from {planned.feed.name}", "move the watermark")
     out.print(Text(f"  {as_text(planned.before)} → {as_text(planned.after)}"))
-    back = planned.before is not None and planned.after < planned.before  # type: ignore[operator]
+    back = planned.before is not None and planned.after < planned.before
     out.print(
         Text(f"  {'What lies between will be loaded again; equal changes are duplicates.' if back else _SKIPPED}")
     )
