@@ -28,25 +28,30 @@ RAW = (
 def load(connection: psycopg.Connection, changes: pa.Table, how: str, *, keep: bool) -> int:
     """Applies upserts to ``buoy``: a history (``update and insert``, ``merge and insert``) or a table of one row a key
     (``merge``); with ``keep`` the raw changes are appended to ``buoy_raw`` too. Returns how many rows are new."""
-    names = ", ".join(changes.column_names)
     with connection.transaction(), connection.cursor() as cursor:
-        cursor.execute("SET LOCAL work_mem = '128MB'")
-        cursor.execute(
-            "CREATE TEMP TABLE staged (buoy_no BIGINT, changed_at TIMESTAMP, name TEXT, light TEXT, colour TEXT, status TEXT, "
-            "region TEXT, depth_m DOUBLE PRECISION, mass_kg BIGINT, inspected_on DATE) ON COMMIT DROP"
-        )
-        with cursor.copy(f"COPY staged ({names}) FROM STDIN (FORMAT csv)".encode()) as copy:
-            for batch in changes.to_batches(max_chunksize=50_000):
-                lines = io.BytesIO()
-                pa.csv.write_csv(batch, lines, pa.csv.WriteOptions(include_header=False, quoting_style="needed"))
-                copy.write(lines.getbuffer())
-        cursor.execute("ANALYZE staged")
+        stage(cursor, changes)
         added = {"update and insert": _update_and_insert, "merge and insert": _merge_and_insert, "merge": _merge}[how](
             cursor
         )
         if keep:
             cursor.execute(f"INSERT INTO buoy_raw SELECT 99, buoy_no, changed_at, {COLUMNS} FROM staged".encode())
     return added
+
+
+def stage(cursor: psycopg.Cursor, changes: pa.Table) -> None:
+    """Copies the changes into the temporary table ``staged``."""
+    names = ", ".join(changes.column_names)
+    cursor.execute("SET LOCAL work_mem = '128MB'")
+    cursor.execute(
+        "CREATE TEMP TABLE staged (buoy_no BIGINT, changed_at TIMESTAMP, name TEXT, light TEXT, colour TEXT, status TEXT, "
+        "region TEXT, depth_m DOUBLE PRECISION, mass_kg BIGINT, inspected_on DATE) ON COMMIT DROP"
+    )
+    with cursor.copy(f"COPY staged ({names}) FROM STDIN (FORMAT csv)".encode()) as copy:
+        for batch in changes.to_batches(max_chunksize=50_000):
+            lines = io.BytesIO()
+            pa.csv.write_csv(batch, lines, pa.csv.WriteOptions(include_header=False, quoting_style="needed"))
+            copy.write(lines.getbuffer())
+    cursor.execute("ANALYZE staged")
 
 
 def _update_and_insert(cursor: psycopg.Cursor) -> int:

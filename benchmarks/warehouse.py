@@ -123,7 +123,9 @@ def measure(url: str, of: list[Case], times: int) -> Found:
             for how, all_seconds in ways.items():
                 place = servers.copy(url, "copy", case.base)
                 ours = how == "brenvik"
-                seconds, rows = _load(place, case, batches[case]) if ours else _by_hand(place, case, batches[case], how)
+                seconds, rows = (
+                    load(place, case, batches[case]) if ours else load_by_hand(place, case, batches[case], how)
+                )
                 print(f"{turn}/{times}  {case.base}, {case.size:,} changes, {how}: {seconds:.3f} s", flush=True)
                 added[case].add(rows)
                 if turn:
@@ -134,14 +136,14 @@ def measure(url: str, of: list[Case], times: int) -> Found:
     return [(case, {how: statistics.median(each) for how, each in ways.items()}) for case, ways in found.items()]
 
 
-def _load(place: str, case: Case, changes: pa.Table) -> tuple[float, int]:
+def load(place: str, case: Case, changes: pa.Table) -> tuple[float, int]:
     with brenvik.open_store(place) as store:
         begin = time.perf_counter()
         outcome = store.load(case.rules, changes, kind="upserts")
         return time.perf_counter() - begin, outcome.counts["rows_added"]
 
 
-def _by_hand(place: str, case: Case, changes: pa.Table, how: str) -> tuple[float, int]:
+def load_by_hand(place: str, case: Case, changes: pa.Table, how: str) -> tuple[float, int]:
     with psycopg.connect(place) as connection:
         begin = time.perf_counter()
         rows = by_hand_postgres.load(connection, changes, how, keep=case.keep)

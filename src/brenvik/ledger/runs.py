@@ -67,28 +67,26 @@ class Runs(Memories[H]):
                 self._update("runs", ended, {"table_name": rules.table, "state": "running"})
             run = Run(memory.last_run + 1, rules.table, feed, kind, source, now())
             self._update("schema_version", {"last_run": run.number}, {})
-            self._insert(
-                "runs",
-                {
-                    "run": run.number,
-                    "table_name": run.table,
-                    "feed": feed,
-                    "kind": kind,
-                    "state": "running",
-                    "source": source,
-                    "started_at": run.started_at,
-                    "host": socket.gethostname(),
-                    "pid": os.getpid(),
-                    "version": __version__,
-                    "rules": json.dumps(rules._for_ledger(), default=str),
-                    "label": label,
-                    "reason": reason,
-                    "extract_scope": extract_scope,
-                    "window_low": _text(window.low) if window else None,
-                    "window_high": _text(window.high) if window else None,
-                    **(rows_skipped or {}),
-                },
-            )
+            values = {
+                "run": run.number,
+                "table_name": run.table,
+                "feed": feed,
+                "kind": kind,
+                "state": "running",
+                "source": source,
+                "started_at": run.started_at,
+                "host": socket.gethostname(),
+                "pid": os.getpid(),
+                "version": __version__,
+                "rules": json.dumps(rules._for_ledger(), default=str),
+                "label": label,
+                "reason": reason,
+                "extract_scope": extract_scope,
+                "window_low": _text(window.low) if window else None,
+                "window_high": _text(window.high) if window else None,
+                **(rows_skipped or {}),
+            }
+            self._insert("runs", {name: value for name, value in values.items() if value is not None})
         return run, memory
 
     def end_run(

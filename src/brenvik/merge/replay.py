@@ -147,14 +147,6 @@ def _steps(schema: TableSchema) -> str:
     )
 
 
-def _reference(alias: str, value: str) -> str:
-    """The value that an event is compared with: that of the event it replaces, otherwise of the one before it."""
-    return (
-        f"CASE WHEN {alias}.brenvik_is_new = 1 AND {alias}.brenvik_replaces IS NOT NULL "
-        f"THEN first_value({alias}.{value}) OVER brenvik_same_time ELSE lag({alias}.{value}) OVER brenvik_line END"
-    )
-
-
 def _by_key(schema: TableSchema, alias: str) -> str:
     return f"PARTITION BY {sql.columns(schema.keys, alias)}"
 
@@ -172,40 +164,68 @@ def _events(schema: TableSchema, *, first: bool, chosen: Chosen) -> str:
     return " UNION ALL ".join([_new_events(schema, first=first), *filter(None, bases)])
 
 
+def _accumulates(schema: TableSchema) -> bool:
+    """Whether upserts that do not count contribute values: those of columns that other changes lack, or of type 0."""
+    return bool(schema.type_0) or any(is_present(schema, "l", name) for name in schema.values)
+
+
 def _placed(schema: TableSchema) -> str:
     """Each event with its position, and whether another event outranks it at its effective time."""
     order = ("brenvik_rank", *schema.order, RUN, SEQUENCE_NO)
-    upward = sql.columns(order)
-    downward = ", ".join(f"{sql.quote(name)} DESC NULLS FIRST" for name in order)
     by_key = _by_key(schema, "e")
     outranked = f"lead({EFFECTIVE_AT}) OVER brenvik_line = {EFFECTIVE_AT}"
+    ends = ""
+    if _accumulates(schema):
+        downward = ", ".join(f"{sql.quote(name)} DESC NULLS FIRST" for name in order)
+        ends = f""",
+    first_value({DELETE}) OVER ({by_key}, {EFFECTIVE_AT} ORDER BY {downward}) AS brenvik_ends_deleted"""
     return f"""
   SELECT e.*,
     row_number() OVER brenvik_line AS brenvik_position,
-    {sql.flag(outranked)} AS brenvik_is_superseded,
-    first_value({DELETE}) OVER ({by_key}, {EFFECTIVE_AT} ORDER BY {downward}) AS brenvik_ends_deleted
+    {sql.flag(outranked)} AS brenvik_is_superseded{ends}
   FROM events e
-  WINDOW brenvik_line AS ({by_key} ORDER BY {EFFECTIVE_AT}, {upward})"""
+  WINDOW brenvik_line AS ({by_key} ORDER BY {EFFECTIVE_AT}, {sql.columns(order)})"""
 
 
-def _counted(schema: TableSchema) -> str:
-    """Each event with whether it counts, and which earlier event it replaces."""
-    by_key = _by_key(schema, "p")
+def _counted(schema: TableSchema, *, meets_base: bool) -> str:
+    """Each event with whether it counts, the number of its lifetime, and the last event of the base up to it: its time and
+    position, and whether it is a delete; also the time of the last upsert of the base."""
+    based = {
+        "brenvik_base_at": f"p.{EFFECTIVE_AT}",
+        "brenvik_base_position": "p.brenvik_position",
+        "brenvik_base_end": f"2 * p.brenvik_position + p.{DELETE}",
+    }
+    items = [
+        f"max(CASE WHEN p.brenvik_is_new = 0 THEN {value} END) OVER brenvik_so_far AS {name}"
+        for name, value in based.items()
+    ]
+    upsert = f"p.brenvik_is_new = 0 AND p.{DELETE} = 0"
+    items.append(f"max(CASE WHEN {upsert} THEN p.{EFFECTIVE_AT} END) OVER brenvik_so_far AS brenvik_base_upsert_at")
+    ends = f"CASE WHEN p.brenvik_is_superseded = 0 THEN p.{DELETE} ELSE 0 END"
+    shown = [f"sum({ends}) OVER brenvik_so_far AS brenvik_lifetime", *(items if meets_base else [])]
     return f"""
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER ({by_key}, p.{EFFECTIVE_AT}) AS brenvik_replaces,
-    first_value(p.{DELETE}) OVER (
-      {by_key}, p.{EFFECTIVE_AT} ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
-  FROM placed p"""
+    {", ".join(shown)}
+  FROM placed p
+  WINDOW brenvik_so_far AS ({_by_key(schema, "p")} ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)"""
 
 
-def _lived(schema: TableSchema) -> str:
-    """The events that contribute values, each with the number of its lifetime."""
+def _lived(schema: TableSchema, *, meets_base: bool) -> str:
+    """The events that count, contribute values or are replaced; each with the event of the base that it replaces."""
+    replaces = """CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete,
+    0 AS brenvik_was_known"""
+    if meets_base:
+        same = f"q.brenvik_base_at = q.{EFFECTIVE_AT}"
+        known = f"q.brenvik_is_last = 1 AND q.{DELETE} = 0 AND q.brenvik_base_upsert_at = q.{EFFECTIVE_AT}"
+        replaces = f"""CASE WHEN {same} THEN q.brenvik_base_position END AS brenvik_replaces,
+    CASE WHEN {same} THEN q.brenvik_base_end - 2 * q.brenvik_base_position END AS brenvik_replaced_delete,
+    {sql.flag(known)} AS brenvik_was_known"""
+    others = [f"(q.brenvik_ends_deleted = 0 AND q.{DELETE} = 0)"] if _accumulates(schema) else []
+    others += ["q.brenvik_is_new = 0"] if meets_base and not others else []
     lived = f"""
-  SELECT q.*,
-    sum(q.{DELETE}) OVER ({_by_key(schema, "q")} ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
+  SELECT q.*, {replaces}
   FROM counted q
-  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.{DELETE} = 0)"""
+  WHERE {" OR ".join(["q.brenvik_is_last = 1", *others])}"""
     steps = _steps(schema)
     return f"SELECT m.*{steps} FROM ({lived}) m" if steps else lived
 
@@ -217,49 +237,55 @@ def _place(schema: TableSchema) -> tuple[str, ...]:
     )  # fmt: skip
 
 
-def _states(schema: TableSchema) -> str:
+def _states(schema: TableSchema, *, meets_base: bool) -> str:
     """The state after each event."""
-    earlier = sql.flag(f"l.brenvik_is_new = 0 AND l.{DELETE} = 0")
+    known = f"max(l.brenvik_was_known) OVER ({_by_key(schema, 'l')}, l.brenvik_lifetime)" if meets_base else "0"
     return f"""
-  SELECT {sql.columns((*_place(schema), "brenvik_is_last"), "l")},
-    max({earlier}) OVER ({_by_key(schema, "l")}, l.brenvik_lifetime) AS brenvik_lifetime_known,
+  SELECT {sql.columns((*_place(schema), "brenvik_is_last"), "l")}, {known} AS brenvik_lifetime_known,
     {_state(schema) or "0 AS brenvik_nothing"}
   FROM lived l"""
 
 
+def _replaced(schema: TableSchema, name: str) -> str:
+    """The column with the value of the event that another one replaces."""
+    return f"brenvik_replaced_{schema.values.index(name)}"
+
+
 def _compared(schema: TableSchema) -> str:
-    """Each state with the one it is compared with."""
-    references = "".join(
-        f", {_reference('s', sql.quote(name))} AS {before_column(schema, name)}" for name in schema.values
+    """Each state with that of the last event of the base at its time, which an event that counts replaces."""
+    replaced = "".join(
+        f", first_value(s.{sql.quote(name)}) OVER brenvik_same_time AS {_replaced(schema, name)}"
+        for name in schema.values
     )
-    by_key = _by_key(schema, "s")
+    window = f"({_by_key(schema, 's')}, s.{EFFECTIVE_AT} ORDER BY s.brenvik_is_new, s.brenvik_position DESC)"
     return f"""
-  SELECT s.*{references}
-  FROM states s
-  WINDOW brenvik_same_time AS ({by_key}, s.{EFFECTIVE_AT} ORDER BY s.brenvik_is_new, s.brenvik_position DESC),
-    brenvik_line AS ({by_key}, s.brenvik_is_last ORDER BY s.brenvik_position)"""
+  SELECT s.*{replaced}
+  FROM states s{f"{chr(10)}  WINDOW brenvik_same_time AS {window}" if replaced else ""}"""
 
 
-def _lined(schema: TableSchema) -> str:
-    """Only the events that count, each with its predecessor."""
-    by_key = _by_key(schema, "s")
-    shown = "".join(f", s.{sql.quote(name)}, s.{before_column(schema, name)}" for name in schema.values)
-    known = "".join(
-        f", s.brenvik_known_at_{i}, s.brenvik_source_{i}, s.brenvik_prior_{i}"
-        for i, name in enumerate(schema.values)
-        if name in schema.type_0
-    )
-    previous = "".join(
-        f", lag(s.{sql.quote(name)}) OVER brenvik_line AS brenvik_prev_{schema.values.index(name)}"
-        for name in schema.type_2
-    )
+def _lined(schema: TableSchema, *, meets_base: bool) -> str:
+    """Only the events that count, each with its predecessor and what it is compared with: the event it replaces, otherwise the
+    one before it."""
+    by_key, shown = _by_key(schema, "s"), []
+    for index, name in enumerate(schema.values):
+        value = f"s.{sql.quote(name)}"
+        reference = before = f"lag({value}) OVER brenvik_line"
+        if meets_base:
+            replaces = "s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL"
+            reference = f"CASE WHEN {replaces} THEN s.{_replaced(schema, name)} ELSE {before} END"
+        shown += [value, f"{reference} AS {before_column(schema, name)}"]
+        if name in schema.type_0:
+            shown += [f"s.brenvik_{what}_{index}" for what in ("known_at", "source", "prior")]
+        if name in schema.type_2:
+            shown.append(f"{before} AS brenvik_prev_{index}")
+    if not schema.keeps_lifetimes:
+        last = f"max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_lifetime END) OVER ({by_key})"
+        shown += [f"{last} AS brenvik_last_lifetime", f"max(s.brenvik_lifetime) OVER ({by_key}) AS brenvik_lifetimes"]
     return f"""
-  SELECT {sql.columns((*_place(schema), "brenvik_lifetime_known"), "s")}{shown}{known}{previous},
+  SELECT {sql.listed(sql.columns((*_place(schema), "brenvik_lifetime_known"), "s"), *shown, sep=", ")},
     lag(s.{DELETE}) OVER brenvik_line AS brenvik_prev_delete,
-    COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position,
-    max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_lifetime END) OVER ({by_key}) AS brenvik_last_lifetime,
-    max(s.brenvik_lifetime) OVER ({by_key}) AS brenvik_lifetimes
-  FROM compared s
+    COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
+  FROM {"compared" if meets_base else "states"} s
   WHERE s.brenvik_is_last = 1
   WINDOW brenvik_line AS ({by_key} ORDER BY s.brenvik_position)"""
 
@@ -325,15 +351,18 @@ def _decision(schema: TableSchema) -> str:
 def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "") -> str:
     """The query for ``decided``: the events that count, each with the state after it, what it is compared with
     (``brenvik_before_0``, …), its decision, and whether it starts a version."""
+    meets_base = chosen == "again" or not (chosen or first)  # else there are no new changes, or nothing else
+    parts = {
+        f"events ({_event_columns(schema)})": _events(schema, first=first, chosen=chosen),
+        "placed": _placed(schema),
+        "counted": _counted(schema, meets_base=meets_base),
+        "lived": _lived(schema, meets_base=meets_base),
+        "states": _states(schema, meets_base=meets_base),
+        **({"compared": _compared(schema)} if meets_base else {}),
+        "lined": _lined(schema, meets_base=meets_base),
+    }
     return f"""
-WITH events ({_event_columns(schema)}) AS ({_events(schema, first=first, chosen=chosen)}
-), placed AS ({_placed(schema)}
-), counted AS ({_counted(schema)}
-), lived AS ({_lived(schema)}
-), states AS ({_states(schema)}
-), compared AS ({_compared(schema)}
-), lined AS ({_lined(schema)}
-)
+WITH {", ".join(f"{name} AS ({text}{chr(10)})" for name, text in parts.items())}
 SELECT j.*,
   {_starts(schema)} AS brenvik_starts_version,
   {_decision(schema)} AS brenvik_decision
@@ -350,16 +379,14 @@ def find_target_versions(schema: TableSchema) -> str:
     latest = f"(PARTITION BY {keys} ORDER BY j.{DELETE}, j.brenvik_rank DESC, j.brenvik_position DESC)"
     window = f"\n  WINDOW brenvik_latest AS {latest}" if last else ""
     others = sql.columns((*schema.type_0, *schema.type_2), "j")
-    if schema.keeps_lifetimes:
-        stays = ""
-    elif schema.deletes == "remove":
-        stays = " AND v.brenvik_lifetime = v.brenvik_lifetimes"
-    else:
-        stays = " AND v.brenvik_lifetime = v.brenvik_last_lifetime"
+    rest, stays = "".join(f", {each}" for each in (last, others) if each), ""
+    if not schema.keeps_lifetimes:
+        kept = "brenvik_lifetimes" if schema.deletes == "remove" else "brenvik_last_lifetime"
+        rest += f", j.brenvik_lifetime, j.{kept}"
+        stays = f" AND v.brenvik_lifetime = v.{kept}"
     return f"""
 WITH lasts AS (
-  SELECT {keys}, j.{EFFECTIVE_AT}, j.{DELETE}, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
-    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete{"".join(f", {each}" for each in (last, others) if each)}
+  SELECT {keys}, j.{EFFECTIVE_AT}, j.{DELETE}, j.brenvik_position, j.brenvik_starts_version, j.brenvik_prev_delete{rest}
   FROM {sql.work("decided")} j{window}
 ), spans AS (
   SELECT j.*, lead(j.{EFFECTIVE_AT}) OVER brenvik_line AS brenvik_valid_to,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any, Literal
 
 from brenvik.merge import row_ids, sql
@@ -111,47 +112,47 @@ class TableSchema:
         """Whether the store has decimals and times as text, and any value in any column."""
         return "comparing" in self.store.lacks
 
-    @property
+    @cached_property
     def row_id(self) -> tuple[str, ...]:
         """The columns of the table that identify a row within one transaction."""
         start = self.system_column("valid_from") if self.has_versions else None
         return self.store.row_id.columns(self.keys, start, self.system_column("surrogate_key"))
 
-    @property
+    @cached_property
     def row_ids(self) -> tuple[tuple[str, str], ...]:
         """The same, each with its name in working relations."""
         return tuple(zip(self.row_id, row_ids.names(self), strict=True))
 
-    @property
+    @cached_property
     def surrogate_keys(self) -> SurrogateKey:
         return GivenByStore() if self.numbered_by_store else Counter()
 
     def names(self, *roles: str) -> tuple[str, ...]:
         return tuple(column.name for column in self.columns if column.role in roles)
 
-    @property
+    @cached_property
     def keys(self) -> tuple[str, ...]:
         return self.names("key")
 
-    @property
+    @cached_property
     def values(self) -> tuple[str, ...]:
         """The columns of the table that are neither key nor system columns."""
         return self.names("type_0", "type_1", "type_2")
 
-    @property
+    @cached_property
     def change_columns(self) -> tuple[str, ...]:
         """All columns of a change: keys, values, and those that only order it or date it."""
         return tuple(column.name for column in self.columns)
 
-    @property
+    @cached_property
     def type_0(self) -> tuple[str, ...]:
         return self.names("type_0")
 
-    @property
+    @cached_property
     def type_1(self) -> tuple[str, ...]:
         return self.names("type_1")
 
-    @property
+    @cached_property
     def type_2(self) -> tuple[str, ...]:
         return self.names("type_2")
 

@@ -467,20 +467,45 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
   SELECT
     "p".*,
     1 - "p"."brenvik_is_superseded" AS "brenvik_is_last",
-    MAX(CASE WHEN "p"."brenvik_is_new" = 0 THEN "p"."brenvik_position" END) OVER (PARTITION BY "p"."buoy_code", "p"."brenvik_effective_at") AS "brenvik_replaces",
-    FIRST_VALUE("p"."brenvik_delete") OVER (
-      PARTITION BY "p"."buoy_code", "p"."brenvik_effective_at"
-      ORDER BY "p"."brenvik_is_new" NULLS LAST, "p"."brenvik_position" DESC NULLS FIRST
-    ) AS "brenvik_replaced_delete"
+    SUM(CASE WHEN "p"."brenvik_is_superseded" = 0 THEN "p"."brenvik_delete" ELSE 0 END) OVER "brenvik_so_far" AS "brenvik_lifetime",
+    MAX(CASE WHEN "p"."brenvik_is_new" = 0 THEN "p"."brenvik_effective_at" END) OVER "brenvik_so_far" AS "brenvik_base_at",
+    MAX(CASE WHEN "p"."brenvik_is_new" = 0 THEN "p"."brenvik_position" END) OVER "brenvik_so_far" AS "brenvik_base_position",
+    MAX(
+      CASE
+        WHEN "p"."brenvik_is_new" = 0
+        THEN 2 * "p"."brenvik_position" + "p"."brenvik_delete"
+      END
+    ) OVER "brenvik_so_far" AS "brenvik_base_end",
+    MAX(
+      CASE
+        WHEN "p"."brenvik_is_new" = 0 AND "p"."brenvik_delete" = 0
+        THEN "p"."brenvik_effective_at"
+      END
+    ) OVER "brenvik_so_far" AS "brenvik_base_upsert_at"
   FROM "placed" AS "p"
+  WINDOW "brenvik_so_far" AS (
+    PARTITION BY "p"."buoy_code"
+    ORDER BY "p"."brenvik_position" NULLS LAST
+    ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW
+  )
 ), "lived" AS (
   SELECT
     "q".*,
-    SUM("q"."brenvik_delete") OVER (
-      PARTITION BY "q"."buoy_code"
-      ORDER BY "q"."brenvik_position" NULLS LAST
-      ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW
-    ) AS "brenvik_lifetime"
+    CASE
+      WHEN "q"."brenvik_base_at" = "q"."brenvik_effective_at"
+      THEN "q"."brenvik_base_position"
+    END AS "brenvik_replaces",
+    CASE
+      WHEN "q"."brenvik_base_at" = "q"."brenvik_effective_at"
+      THEN "q"."brenvik_base_end" - 2 * "q"."brenvik_base_position"
+    END AS "brenvik_replaced_delete",
+    CASE
+      WHEN "q"."brenvik_is_last" = 1
+      AND "q"."brenvik_delete" = 0
+      AND "q"."brenvik_base_upsert_at" = "q"."brenvik_effective_at"
+      THEN 1
+      ELSE 0
+    END AS "brenvik_was_known"
   FROM "counted" AS "q"
   WHERE
     "q"."brenvik_is_last" = 1
@@ -501,9 +526,7 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     "l"."brenvik_replaced_delete",
     "l"."brenvik_rank",
     "l"."brenvik_is_last",
-    MAX(
-      CASE WHEN "l"."brenvik_is_new" = 0 AND "l"."brenvik_delete" = 0 THEN 1 ELSE 0 END
-    ) OVER (PARTITION BY "l"."buoy_code", "l"."brenvik_lifetime") AS "brenvik_lifetime_known",
+    MAX("l"."brenvik_was_known") OVER (PARTITION BY "l"."buoy_code", "l"."brenvik_lifetime") AS "brenvik_lifetime_known",
     "l"."name",
     "l"."colour",
     "l"."depth",
@@ -525,33 +548,14 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
 ), "compared" AS (
   SELECT
     "s".*,
-    CASE
-      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
-      THEN FIRST_VALUE("s"."name") OVER "brenvik_same_time"
-      ELSE LAG("s"."name") OVER "brenvik_line"
-    END AS "brenvik_before_0",
-    CASE
-      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
-      THEN FIRST_VALUE("s"."colour") OVER "brenvik_same_time"
-      ELSE LAG("s"."colour") OVER "brenvik_line"
-    END AS "brenvik_before_1",
-    CASE
-      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
-      THEN FIRST_VALUE("s"."depth") OVER "brenvik_same_time"
-      ELSE LAG("s"."depth") OVER "brenvik_line"
-    END AS "brenvik_before_2",
-    CASE
-      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
-      THEN FIRST_VALUE("s"."since") OVER "brenvik_same_time"
-      ELSE LAG("s"."since") OVER "brenvik_line"
-    END AS "brenvik_before_3"
+    FIRST_VALUE("s"."name") OVER "brenvik_same_time" AS "brenvik_replaced_0",
+    FIRST_VALUE("s"."colour") OVER "brenvik_same_time" AS "brenvik_replaced_1",
+    FIRST_VALUE("s"."depth") OVER "brenvik_same_time" AS "brenvik_replaced_2",
+    FIRST_VALUE("s"."since") OVER "brenvik_same_time" AS "brenvik_replaced_3"
   FROM "states" AS "s"
   WINDOW "brenvik_same_time" AS (
     PARTITION BY "s"."buoy_code", "s"."brenvik_effective_at"
     ORDER BY "s"."brenvik_is_new" NULLS LAST, "s"."brenvik_position" DESC NULLS FIRST
-  ), "brenvik_line" AS (
-    PARTITION BY "s"."buoy_code", "s"."brenvik_is_last"
-    ORDER BY "s"."brenvik_position" NULLS LAST
   )
 ), "lined" AS (
   SELECT
@@ -568,22 +572,36 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     "s"."brenvik_rank",
     "s"."brenvik_lifetime_known",
     "s"."name",
-    "s"."brenvik_before_0",
+    CASE
+      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
+      THEN "s"."brenvik_replaced_0"
+      ELSE LAG("s"."name") OVER "brenvik_line"
+    END AS "brenvik_before_0",
     "s"."colour",
-    "s"."brenvik_before_1",
+    CASE
+      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
+      THEN "s"."brenvik_replaced_1"
+      ELSE LAG("s"."colour") OVER "brenvik_line"
+    END AS "brenvik_before_1",
+    LAG("s"."colour") OVER "brenvik_line" AS "brenvik_prev_1",
     "s"."depth",
-    "s"."brenvik_before_2",
+    CASE
+      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
+      THEN "s"."brenvik_replaced_2"
+      ELSE LAG("s"."depth") OVER "brenvik_line"
+    END AS "brenvik_before_2",
+    LAG("s"."depth") OVER "brenvik_line" AS "brenvik_prev_2",
     "s"."since",
-    "s"."brenvik_before_3",
+    CASE
+      WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
+      THEN "s"."brenvik_replaced_3"
+      ELSE LAG("s"."since") OVER "brenvik_line"
+    END AS "brenvik_before_3",
     "s"."brenvik_known_at_3",
     "s"."brenvik_source_3",
     "s"."brenvik_prior_3",
-    LAG("s"."colour") OVER "brenvik_line" AS "brenvik_prev_1",
-    LAG("s"."depth") OVER "brenvik_line" AS "brenvik_prev_2",
     LAG("s"."brenvik_delete") OVER "brenvik_line" AS "brenvik_prev_delete",
-    COALESCE(LAG("s"."brenvik_position") OVER "brenvik_line", 0) AS "brenvik_prev_position",
-    MAX(CASE WHEN "s"."brenvik_delete" = 0 THEN "s"."brenvik_lifetime" END) OVER (PARTITION BY "s"."buoy_code") AS "brenvik_last_lifetime",
-    MAX("s"."brenvik_lifetime") OVER (PARTITION BY "s"."buoy_code") AS "brenvik_lifetimes"
+    COALESCE(LAG("s"."brenvik_position") OVER "brenvik_line", 0) AS "brenvik_prev_position"
   FROM "compared" AS "s"
   WHERE
     "s"."brenvik_is_last" = 1
@@ -651,9 +669,6 @@ WITH "lasts" AS (
     "j"."brenvik_effective_at",
     "j"."brenvik_delete",
     "j"."brenvik_position",
-    "j"."brenvik_lifetime",
-    "j"."brenvik_last_lifetime",
-    "j"."brenvik_lifetimes",
     "j"."brenvik_starts_version",
     "j"."brenvik_prev_delete",
     FIRST_VALUE("j"."name") OVER "brenvik_latest" AS "name",

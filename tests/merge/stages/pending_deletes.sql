@@ -123,38 +123,28 @@ WHERE b.brenvik_full_replay = 1
 ), placed AS (
   SELECT e.*,
     row_number() OVER brenvik_line AS brenvik_position,
-    CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
-    first_value(brenvik_delete) OVER (PARTITION BY e."buoy_code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
+    CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded
   FROM events e
   WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no")
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER (PARTITION BY p."buoy_code", p.brenvik_effective_at) AS brenvik_replaces,
-    first_value(p.brenvik_delete) OVER (
-      PARTITION BY p."buoy_code", p.brenvik_effective_at ORDER BY p.brenvik_is_new, p.brenvik_position DESC) AS brenvik_replaced_delete
+    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime
   FROM placed p
+  WINDOW brenvik_so_far AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), lived AS (
-  SELECT q.*,
-    sum(q.brenvik_delete) OVER (PARTITION BY q."buoy_code" ORDER BY q.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime
+  SELECT q.*, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete,
+    0 AS brenvik_was_known
   FROM counted q
-  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
+  WHERE q.brenvik_is_last = 1
 ), states AS (
-  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last",
-    max(CASE WHEN l.brenvik_is_new = 0 AND l.brenvik_delete = 0 THEN 1 ELSE 0 END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime) AS brenvik_lifetime_known,
+  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", 0 AS brenvik_lifetime_known,
     l."name", l."colour"
   FROM lived l
-), compared AS (
-  SELECT s.*, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."name") OVER brenvik_same_time ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN first_value(s."colour") OVER brenvik_same_time ELSE lag(s."colour") OVER brenvik_line END AS brenvik_before_1
-  FROM states s
-  WINDOW brenvik_same_time AS (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC),
-    brenvik_line AS (PARTITION BY s."buoy_code", s.brenvik_is_last ORDER BY s.brenvik_position)
 ), lined AS (
-  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", s.brenvik_before_0, s."colour", s.brenvik_before_1, lag(s."colour") OVER brenvik_line AS brenvik_prev_1,
+  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", lag(s."name") OVER brenvik_line AS brenvik_before_0, s."colour", lag(s."colour") OVER brenvik_line AS brenvik_before_1, lag(s."colour") OVER brenvik_line AS brenvik_prev_1,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
-    COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position,
-    max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."buoy_code") AS brenvik_last_lifetime,
-    max(s.brenvik_lifetime) OVER (PARTITION BY s."buoy_code") AS brenvik_lifetimes
-  FROM compared s
+    COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
+  FROM states s
   WHERE s.brenvik_is_last = 1
   WINDOW brenvik_line AS (PARTITION BY s."buoy_code" ORDER BY s.brenvik_position)
 )
@@ -176,8 +166,7 @@ FROM lined j;
 
 CREATE TEMP TABLE "brenvik_work_target_versions" AS
 WITH lasts AS (
-  SELECT j."buoy_code", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_lifetime, j.brenvik_last_lifetime,
-    j.brenvik_lifetimes, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."name") OVER brenvik_latest AS "name", j."colour"
+  SELECT j."buoy_code", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_starts_version, j.brenvik_prev_delete, first_value(j."name") OVER brenvik_latest AS "name", j."colour"
   FROM "brenvik_work_decided" j
   WINDOW brenvik_latest AS (PARTITION BY j."buoy_code" ORDER BY j.brenvik_delete, j.brenvik_rank DESC, j.brenvik_position DESC)
 ), spans AS (
