@@ -54,12 +54,12 @@ def brenvik(*words: str | Path, cwd: Path, **environment: str) -> Said:
     assert running.stdin and running.stdout
     call = {
         "words": [str(BRENVIK), *map(str, words)],
-        "cwd": str(cwd),
+        "folder": str(cwd),
         "environment": {**os.environ, "COLUMNS": "140", **environment},
         "out": str(folder / "out"),
         "err": str(folder / "err"),
     }
     print(json.dumps(call), file=running.stdin, flush=True)
-    code = int(running.stdout.readline())
+    code = next(int(line.split()[1]) for line in running.stdout if line.startswith("ended"))
     out, err = ((folder / name).read_text(encoding="utf-8") for name in ("out", "err"))
     return Said(code, out, err)

@@ -1,31 +1,49 @@
-"""A process that has imported what a command needs, and forks one for each call: else most of a test's time is spent on imports.
+"""Runs commands in forks of a process that has imported what they need: else most of the time of a test goes to imports.
 
-It reads a call per line from its input, as JSON, and answers with the exit code of the process that ran the command. The
-processes have nothing else in common with it: no store was opened, and no thread was started. What depends on the environment
-when it is imported (pyiceberg's configuration) is not imported here.
+The process reads a call per line from its input, as JSON, and tells ``began`` with the number of the process that carries it out,
+and ``ended`` with its exit code. The two have nothing else in common: no store was opened, and no thread was started. What is
+read from the environment when it is imported (pyiceberg's configuration) is what it was when the process began.
 """
 
 from __future__ import annotations
 
 import atexit
+import importlib
 import io
 import json
 import os
+import pkgutil
 import sys
 import traceback
-from importlib import import_module
+from collections.abc import Callable
 from typing import Any
 
-NEEDED = (
-    *("duckdb", "numpy", "psycopg", "pyarrow.compute", "pyarrow.csv", "sqlalchemy", "sqlglot"),
-    *("engines.duckdb.engine", "engines.sqlite.engine", "feeds.databases", "feeds.files", "feeds.csv", "project.check"),
-    *("project.project", "project.status", "cli.main"),
-)
+
+def tell(*words: object) -> None:
+    os.write(1, (" ".join(map(str, words)) + "\n").encode())
+
+
+def serve(carry_out: Callable[[dict[str, Any]], int]) -> None:
+    """Carries out the calls, each in a process of its own, until there are no more."""
+    import brenvik
+
+    for module in pkgutil.walk_packages(brenvik.__path__, "brenvik."):
+        if not module.name.endswith("__main__"):
+            importlib.import_module(module.name)
+    for name in ("pandas", "pyarrow.parquet", "sqlalchemy.dialects.sqlite", "rich.table", "concurrent.futures"):
+        importlib.import_module(name)
+    for line in sys.stdin:
+        child = os.fork()
+        if child == 0:
+            os._exit(carry_out(json.loads(line)))
+        tell("began", child)
+        _, status = os.waitpid(child, 0)
+        tell("ended", os.waitstatus_to_exitcode(status))
 
 
 def run(call: dict[str, Any]) -> int:
-    """Runs one command in this process, as the installed program would."""
-    os.chdir(call["cwd"])
+    """Runs a command as the installed program would; what it prints goes to two files."""
+    os.chdir(call["folder"])
     os.environ.clear()
     os.environ.update(call["environment"])
     for number, path in ((0, os.devnull), (1, call["out"]), (2, call["err"])):
@@ -53,11 +71,4 @@ def run(call: dict[str, Any]) -> int:
 
 
 if __name__ == "__main__":
-    for name in NEEDED:
-        import_module(name if "." not in name or name.startswith("pyarrow") else f"brenvik.{name}")
-    for line in sys.stdin:
-        asked = json.loads(line)
-        child = os.fork()
-        if not child:
-            os._exit(run(asked))
-        print(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), flush=True)
+    serve(run)

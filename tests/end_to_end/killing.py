@@ -1,15 +1,12 @@
 """Runs commands in processes that can be killed at a chosen statement.
 
-As a script it waits for calls on stdin, a JSON object a line, and runs each in a fork of its own that has everything
-imported already; what a fork does, statement by statement, is told on stdout.
+As a script it runs them in forks (see ``forking``), and also tells what they do, statement by statement.
 """
 
 from __future__ import annotations
 
-import importlib
 import json
 import os
-import pkgutil
 import signal
 import subprocess
 import sys
@@ -19,9 +16,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
-
-def _tell(*words: object) -> None:
-    os.write(1, (" ".join(map(str, words)) + "\n").encode())
+from forking import serve, tell
 
 
 def _tell_each_statement() -> None:
@@ -53,7 +48,7 @@ def _have_step_told(where: Any, name: str, what: str) -> None:
 
     def told(*words: Any, **more: Any) -> Any:
         of_ledger = what == "committing" and words[1].identifier[1] == "ledger"
-        _tell("statement", "writing" if of_ledger else what)
+        tell("statement", "writing" if of_ledger else what)
         return step(*words, **more)
 
     setattr(where, name, told)
@@ -65,18 +60,18 @@ def _have_told(engine: Any) -> None:
 
     def told_run(self: Any, statement: str, values: Any = None) -> Any:
         work = '"brenvik_w' in statement.partition(" AS ")[0]
-        _tell("statement", "working out" if work else "committing" if statement == "COMMIT" else "writing")
+        tell("statement", "working out" if work else "committing" if statement == "COMMIT" else "writing")
         return run(self, statement, values)
 
     def told_stage(self: Any, *words: Any, **more: Any) -> None:
-        _tell("statement", "staging")
+        tell("statement", "staging")
         stage(self, *words, **more)
 
     @contextmanager
     def told_transaction(self: Any, of: Any = None) -> Iterator[None]:
         with transaction(self, of):
             yield
-            _tell("statement", "finishing" if self.address.startswith("lakehouse:") else "committing")
+            tell("statement", "finishing" if self.address.startswith("lakehouse:") else "committing")
 
     setattr(engine, name, told_run)
     engine.stage = told_stage
@@ -84,44 +79,18 @@ def _have_told(engine: Any) -> None:
         engine.transaction = told_transaction
 
 
-def _call(words: list[str], folder: str) -> None:
+def _call(call: dict[str, Any]) -> int:
     from brenvik.cli.main import main
 
-    os.chdir(folder)
-    sys.argv = ["brenvik", *words]
-    silence = os.open(os.devnull, os.O_WRONLY)
-    told = os.dup(1)
-    sys.stdout = sys.stderr = os.fdopen(silence, "w")
-    os.dup2(told, 1)
+    os.chdir(call["folder"])
+    sys.argv = ["brenvik", *call["words"]]
+    sys.stdout = sys.stderr = os.fdopen(os.open(os.devnull, os.O_WRONLY), "w")
     _tell_each_statement()
     try:
         main()
     except SystemExit as error:
-        os._exit(int(error.code or 0))
-    os._exit(0)
-
-
-def _bring_in() -> None:
-    """Imports what a run brings in on its way; it takes longer than a small run."""
-    import brenvik
-
-    for module in pkgutil.walk_packages(brenvik.__path__, "brenvik."):
-        if not module.name.endswith("__main__"):
-            importlib.import_module(module.name)
-    for name in ("pandas", "pyarrow.parquet", "sqlalchemy.dialects.sqlite", "rich.table", "concurrent.futures"):
-        importlib.import_module(name)
-
-
-def _wait_for_calls() -> None:
-    _bring_in()
-    for line in sys.stdin:
-        call = json.loads(line)
-        child = os.fork()
-        if child == 0:
-            _call(call["words"], call["folder"])
-        _tell("began", child)
-        _, status = os.waitpid(child, 0)
-        _tell("ended", os.waitstatus_to_exitcode(status))
+        return int(error.code or 0)
+    return 0
 
 
 def _kill(child: int) -> None:
@@ -174,4 +143,4 @@ class Caller:
 
 
 if __name__ == "__main__":
-    _wait_for_calls()
+    serve(_call)

@@ -11,19 +11,24 @@ from cli import brenvik as call
 
 import brenvik
 from brenvik.demo import scenario
+from prepared import copied
+
+
+def second_day(folder: Path) -> None:
+    """The second day of the buoys, with its three faulty lines (13 to 15) refused, and one line more that is no row."""
+    (folder / "inbox").mkdir()
+    (folder / "brenvik.toml").write_text(scenario.PROJECT)
+    for name in ("buoy_01.csv", "buoy_02.csv"):
+        scenario.write_day(name, folder / "inbox")
+    with (folder / "inbox" / "buoy_02.csv").open("a") as file:
+        file.write("26,I,2024-05-14 16:00,NB-120\n")
+    assert call("load", "buoy", cwd=folder).code == 3
 
 
 @pytest.fixture
 def coast(tmp_path: Path) -> Path:
-    """The second day of the buoys, with its three faulty lines (13 to 15) refused, and one line more that is no row."""
-    (tmp_path / "inbox").mkdir()
-    (tmp_path / "brenvik.toml").write_text(scenario.PROJECT)
-    for name in ("buoy_01.csv", "buoy_02.csv"):
-        scenario.write_day(name, tmp_path / "inbox")
-    with (tmp_path / "inbox" / "buoy_02.csv").open("a") as file:
-        file.write("26,I,2024-05-14 16:00,NB-120\n")
-    assert call("load", "buoy", cwd=tmp_path).code == 3
-    return tmp_path
+    """A project of the second day."""
+    return copied(second_day, tmp_path)
 
 
 def rejects(folder: Path) -> dict[int, dict[str, Any]]:

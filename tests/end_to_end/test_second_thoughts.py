@@ -13,18 +13,23 @@ from cli import brenvik as call
 import brenvik
 from brenvik.demo import scenario
 from brenvik.errors import RulesChanged
+from prepared import copied
+
+
+def two_days(folder: Path) -> None:
+    """Two days of buoys, and two extracts of keepers of which the second lacks one."""
+    (folder / "inbox").mkdir()
+    (folder / "brenvik.toml").write_text(scenario.PROJECT + scenario.KEEPERS)
+    for name in ("buoy_01.csv", "buoy_02.csv"):
+        scenario.write_day(name, folder / "inbox")
+        scenario.write_keepers(int(name[6:7]), folder / "inbox")
+        assert call("load", cwd=folder).code in {0, 3}
 
 
 @pytest.fixture
 def coast(tmp_path: Path) -> Path:
-    """Two days of buoys, and two extracts of keepers of which the second lacks one."""
-    (tmp_path / "inbox").mkdir()
-    (tmp_path / "brenvik.toml").write_text(scenario.PROJECT + scenario.KEEPERS)
-    for name in ("buoy_01.csv", "buoy_02.csv"):
-        scenario.write_day(name, tmp_path / "inbox")
-        scenario.write_keepers(int(name[6:7]), tmp_path / "inbox")
-        assert call("load", cwd=tmp_path).code in {0, 3}
-    return tmp_path
+    """A project of two days."""
+    return copied(two_days, tmp_path)
 
 
 def rows(folder: Path) -> list[dict[str, Any]]:

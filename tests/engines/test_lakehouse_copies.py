@@ -17,17 +17,21 @@ from lakes import RULES, current, frame, load, others, read, scan
 import brenvik
 from brenvik.engines.lakehouse import relocating
 from brenvik.errors import BrenvikError, StoreError
+from prepared import brought_back
 
 
-@pytest.fixture
-def coast(tmp_path: Path) -> Path:
-    """A folder of three runs, with rows that are gone from files and a run that was reverted."""
-    folder = tmp_path / "coast"
+def three_runs(folder: Path) -> None:
+    """Three runs, with rows that are gone from files, and the revert of one."""
     for at in (1, 2, 3):
         load(folder, ("NB-1", at, f"Fl {at}"), (f"NB-{at + 1}", 1, "Q"))
     with brenvik.open_store(f"lakehouse:{folder}") as store:
         store.revert(RULES, 2)
-    return folder
+
+
+@pytest.fixture
+def coast() -> Path:
+    """A folder of three runs."""
+    return brought_back(three_runs)
 
 
 def contents(folder: Path) -> dict[str, bytes]:

@@ -137,25 +137,28 @@ def count_late_or_several() -> str:
 
 
 @lru_cache(maxsize=256)
-def find_duplicates(schema: TableSchema, *, first: bool) -> str:
-    """Sequence numbers of changes that occur earlier in the batch or in the change log.
+def find_duplicates(schema: TableSchema, *, logged: bool) -> str:
+    """Sequence numbers of changes that occur earlier in the batch or, where a change may be ``logged`` already, in the change
+    log: only late ones are.
 
     Without order columns the order of arrival decides, and the same content later is another change: nothing is a duplicate.
     """
-    within = dict.fromkeys((*schema.keys, EFFECTIVE_AT, DELETE, COLUMN_SET, *schema.change_columns))
+    place = (*schema.keys, EFFECTIVE_AT)
+    within = dict.fromkeys((*place, DELETE, COLUMN_SET, *schema.change_columns))
+    changes, names = sql.work("changes"), sql.columns(place, "e")
     parts = [
         f"""
 SELECT n.{SEQUENCE_NO} FROM (
   SELECT c.{SEQUENCE_NO}, row_number() OVER (
     PARTITION BY {sql.columns(within, "c")} ORDER BY c.{SEQUENCE_NO}) AS brenvik_nth
-  FROM {sql.work("changes")} c
-  WHERE EXISTS (SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)})
+  FROM {changes} c
+  JOIN (SELECT {names} FROM {changes} e GROUP BY {names} HAVING count(*) > 1) s ON {sql.same("s", "c", place)}
 ) n WHERE n.brenvik_nth > 1"""
     ]
-    if schema.change_log and not first:
+    if schema.change_log and logged:
         parts.append(f"""
 SELECT c.{SEQUENCE_NO}
-FROM {sql.work("changes")} c
+FROM {changes} c
 JOIN {sql.work("active_changes")} k ON {same_change(schema, "k", "c")}
 WHERE EXISTS (
   SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)} AND b.brenvik_full_replay = 1)""")

@@ -252,15 +252,13 @@ def _replaced(schema: TableSchema, name: str) -> str:
 
 
 def _compared(schema: TableSchema) -> str:
-    """Each state with that of the last event of the base at its time, which an event that counts replaces."""
-    replaced = "".join(
-        f", first_value(s.{sql.quote(name)}) OVER brenvik_same_time AS {_replaced(schema, name)}"
-        for name in schema.values
-    )
-    window = f"({_by_key(schema, 's')}, s.{EFFECTIVE_AT} ORDER BY s.brenvik_is_new, s.brenvik_position DESC)"
+    """Each state, and that of the event of the base that a new one replaces."""
+    replaced = "".join(f", r.{sql.quote(name)} AS {_replaced(schema, name)}" for name in schema.values)
+    replaces = "r.brenvik_position = CASE WHEN s.brenvik_is_new = 1 THEN s.brenvik_replaces END"
     return f"""
   SELECT s.*{replaced}
-  FROM states s{f"{chr(10)}  WINDOW brenvik_same_time AS {window}" if replaced else ""}"""
+  FROM states s
+  LEFT JOIN states r ON r.brenvik_is_new = 0 AND {sql.same("r", "s", schema.keys)} AND {replaces}"""
 
 
 def _lined(schema: TableSchema, *, meets_base: bool) -> str:
@@ -348,10 +346,11 @@ def _decision(schema: TableSchema) -> str:
 
 
 @lru_cache(maxsize=256)
-def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "") -> str:
+def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool = True) -> str:
     """The query for ``decided``: the events that count, each with the state after it, what it is compared with
-    (``brenvik_before_0``, …), its decision, and whether it starts a version."""
-    meets_base = chosen == "again" or not (chosen or first)  # else there are no new changes, or nothing else
+    (``brenvik_before_0``, …), its decision, and whether it starts a version. ``late``: whether any new change is; all others
+    are later than whatever there is."""
+    meets_base = chosen == "again" or (late and not (chosen or first))
     parts = {
         f"events ({_event_columns(schema)})": _events(schema, first=first, chosen=chosen),
         "placed": _placed(schema),

@@ -84,13 +84,8 @@ SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
     PARTITION BY c."buoy_code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."entry", c."name", c."lit", c."since" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
   FROM "brenvik_work_accepted" c
-  WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
-) n WHERE n.brenvik_nth > 1 UNION 
-SELECT c.brenvik_sequence_no
-FROM "brenvik_work_accepted" c
-JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = c."buoy_code" AND k."entry" = c."entry" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."at" IS NOT DISTINCT FROM c."at" AND k."name" IS NOT DISTINCT FROM c."name" AND k."lit" IS NOT DISTINCT FROM c."lit" AND k."since" IS NOT DISTINCT FROM c."since"
-WHERE EXISTS (
-  SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code" AND b.brenvik_full_replay = 1);
+  JOIN (SELECT e."buoy_code", e."brenvik_effective_at" FROM "brenvik_work_accepted" e GROUP BY e."buoy_code", e."brenvik_effective_at" HAVING count(*) > 1) s ON s."buoy_code" = c."buoy_code" AND s."brenvik_effective_at" = c."brenvik_effective_at"
+) n WHERE n.brenvik_nth > 1;
 
 CREATE TEMP TABLE "brenvik_work_decided" AS
 WITH events ("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "entry", "name", "lit", "since") AS (
@@ -125,28 +120,23 @@ WHERE b.brenvik_full_replay = 1
   WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "entry", "brenvik_run", "brenvik_sequence_no")
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime, max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_effective_at END) OVER brenvik_so_far AS brenvik_base_at, max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER brenvik_so_far AS brenvik_base_position, max(CASE WHEN p.brenvik_is_new = 0 THEN 2 * p.brenvik_position + p.brenvik_delete END) OVER brenvik_so_far AS brenvik_base_end, max(CASE WHEN p.brenvik_is_new = 0 AND p.brenvik_delete = 0 THEN p.brenvik_effective_at END) OVER brenvik_so_far AS brenvik_base_upsert_at
+    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime
   FROM placed p
   WINDOW brenvik_so_far AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), lived AS (
-  SELECT q.*, CASE WHEN q.brenvik_base_at = q.brenvik_effective_at THEN q.brenvik_base_position END AS brenvik_replaces,
-    CASE WHEN q.brenvik_base_at = q.brenvik_effective_at THEN q.brenvik_base_end - 2 * q.brenvik_base_position END AS brenvik_replaced_delete,
-    CASE WHEN q.brenvik_is_last = 1 AND q.brenvik_delete = 0 AND q.brenvik_base_upsert_at = q.brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_was_known
+  SELECT q.*, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete,
+    0 AS brenvik_was_known
   FROM counted q
   WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
 ), states AS (
-  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", max(l.brenvik_was_known) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime) AS brenvik_lifetime_known,
+  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", 0 AS brenvik_lifetime_known,
     l."name", l."lit", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_2, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_2, l."since" AS brenvik_source_2
   FROM lived l
-), compared AS (
-  SELECT s.*, first_value(s."name") OVER brenvik_same_time AS brenvik_replaced_0, first_value(s."lit") OVER brenvik_same_time AS brenvik_replaced_1, first_value(s."since") OVER brenvik_same_time AS brenvik_replaced_2
-  FROM states s
-  WINDOW brenvik_same_time AS (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC)
 ), lined AS (
-  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, s."lit", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_1 ELSE lag(s."lit") OVER brenvik_line END AS brenvik_before_1, s."since", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_2 ELSE lag(s."since") OVER brenvik_line END AS brenvik_before_2, s.brenvik_known_at_2, s.brenvik_source_2, s.brenvik_prior_2, max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."buoy_code") AS brenvik_last_lifetime, max(s.brenvik_lifetime) OVER (PARTITION BY s."buoy_code") AS brenvik_lifetimes,
+  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", lag(s."name") OVER brenvik_line AS brenvik_before_0, s."lit", lag(s."lit") OVER brenvik_line AS brenvik_before_1, s."since", lag(s."since") OVER brenvik_line AS brenvik_before_2, s.brenvik_known_at_2, s.brenvik_source_2, s.brenvik_prior_2, max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."buoy_code") AS brenvik_last_lifetime, max(s.brenvik_lifetime) OVER (PARTITION BY s."buoy_code") AS brenvik_lifetimes,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
-  FROM compared s
+  FROM states s
   WHERE s.brenvik_is_last = 1
   WINDOW brenvik_line AS (PARTITION BY s."buoy_code" ORDER BY s.brenvik_position)
 )

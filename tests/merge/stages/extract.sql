@@ -137,28 +137,23 @@ WHERE b.brenvik_full_replay = 1
   WINDOW brenvik_line AS (PARTITION BY e."no" ORDER BY brenvik_effective_at, "brenvik_rank", "brenvik_run", "brenvik_sequence_no")
 ), counted AS (
   SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime, max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_effective_at END) OVER brenvik_so_far AS brenvik_base_at, max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER brenvik_so_far AS brenvik_base_position, max(CASE WHEN p.brenvik_is_new = 0 THEN 2 * p.brenvik_position + p.brenvik_delete END) OVER brenvik_so_far AS brenvik_base_end, max(CASE WHEN p.brenvik_is_new = 0 AND p.brenvik_delete = 0 THEN p.brenvik_effective_at END) OVER brenvik_so_far AS brenvik_base_upsert_at
+    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime
   FROM placed p
   WINDOW brenvik_so_far AS (PARTITION BY p."no" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), lived AS (
-  SELECT q.*, CASE WHEN q.brenvik_base_at = q.brenvik_effective_at THEN q.brenvik_base_position END AS brenvik_replaces,
-    CASE WHEN q.brenvik_base_at = q.brenvik_effective_at THEN q.brenvik_base_end - 2 * q.brenvik_base_position END AS brenvik_replaced_delete,
-    CASE WHEN q.brenvik_is_last = 1 AND q.brenvik_delete = 0 AND q.brenvik_base_upsert_at = q.brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_was_known
+  SELECT q.*, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete,
+    0 AS brenvik_was_known
   FROM counted q
-  WHERE q.brenvik_is_last = 1 OR q.brenvik_is_new = 0
+  WHERE q.brenvik_is_last = 1
 ), states AS (
-  SELECT l."no", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", max(l.brenvik_was_known) OVER (PARTITION BY l."no", l.brenvik_lifetime) AS brenvik_lifetime_known,
+  SELECT l."no", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", 0 AS brenvik_lifetime_known,
     l."name", l."phone"
   FROM lived l
-), compared AS (
-  SELECT s.*, first_value(s."name") OVER brenvik_same_time AS brenvik_replaced_0, first_value(s."phone") OVER brenvik_same_time AS brenvik_replaced_1
-  FROM states s
-  WINDOW brenvik_same_time AS (PARTITION BY s."no", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC)
 ), lined AS (
-  SELECT s."no", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, lag(s."name") OVER brenvik_line AS brenvik_prev_0, s."phone", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_1 ELSE lag(s."phone") OVER brenvik_line END AS brenvik_before_1,
+  SELECT s."no", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", lag(s."name") OVER brenvik_line AS brenvik_before_0, lag(s."name") OVER brenvik_line AS brenvik_prev_0, s."phone", lag(s."phone") OVER brenvik_line AS brenvik_before_1,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
-  FROM compared s
+  FROM states s
   WHERE s.brenvik_is_last = 1
   WINDOW brenvik_line AS (PARTITION BY s."no" ORDER BY s.brenvik_position)
 )

@@ -91,7 +91,7 @@ SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
     PARTITION BY c."buoy_code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."entry", c."name", c."colour", c."depth", c."since" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
   FROM "brenvik_work_accepted" c
-  WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."buoy_code" = c."buoy_code")
+  JOIN (SELECT e."buoy_code", e."brenvik_effective_at" FROM "brenvik_work_accepted" e GROUP BY e."buoy_code", e."brenvik_effective_at" HAVING count(*) > 1) s ON s."buoy_code" = c."buoy_code" AND s."brenvik_effective_at" = c."brenvik_effective_at"
 ) n WHERE n.brenvik_nth > 1 UNION 
 SELECT c.brenvik_sequence_no
 FROM "brenvik_work_accepted" c
@@ -147,9 +147,9 @@ WHERE b.brenvik_full_replay = 1
     l."name", l."colour", l."depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
   FROM lived l
 ), compared AS (
-  SELECT s.*, first_value(s."name") OVER brenvik_same_time AS brenvik_replaced_0, first_value(s."colour") OVER brenvik_same_time AS brenvik_replaced_1, first_value(s."depth") OVER brenvik_same_time AS brenvik_replaced_2, first_value(s."since") OVER brenvik_same_time AS brenvik_replaced_3
+  SELECT s.*, r."name" AS brenvik_replaced_0, r."colour" AS brenvik_replaced_1, r."depth" AS brenvik_replaced_2, r."since" AS brenvik_replaced_3
   FROM states s
-  WINDOW brenvik_same_time AS (PARTITION BY s."buoy_code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC)
+  LEFT JOIN states r ON r.brenvik_is_new = 0 AND r."buoy_code" = s."buoy_code" AND r.brenvik_position = CASE WHEN s.brenvik_is_new = 1 THEN s.brenvik_replaces END
 ), lined AS (
   SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, s."colour", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_1 ELSE lag(s."colour") OVER brenvik_line END AS brenvik_before_1, lag(s."colour") OVER brenvik_line AS brenvik_prev_1, s."depth", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_2 ELSE lag(s."depth") OVER brenvik_line END AS brenvik_before_2, lag(s."depth") OVER brenvik_line AS brenvik_prev_2, s."since", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_3 ELSE lag(s."since") OVER brenvik_line END AS brenvik_before_3, s.brenvik_known_at_3, s.brenvik_source_3, s.brenvik_prior_3,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,

@@ -337,14 +337,19 @@ FROM (
       ORDER BY "c"."brenvik_sequence_no" NULLS LAST
     ) AS "brenvik_nth"
   FROM "brenvik_work_accepted" AS "c"
-  WHERE
-    EXISTS(
-      SELECT
-        1
-      FROM "brenvik_work_replay_keys" AS "b"
-      WHERE
-        "b"."buoy_code" = "c"."buoy_code"
-    )
+  JOIN (
+    SELECT
+      "e"."buoy_code",
+      "e"."brenvik_effective_at"
+    FROM "brenvik_work_accepted" AS "e"
+    GROUP BY
+      "e"."buoy_code",
+      "e"."brenvik_effective_at"
+    HAVING
+      COUNT(*) > 1
+  ) AS "s"
+    ON "s"."buoy_code" = "c"."buoy_code"
+    AND "s"."brenvik_effective_at" = "c"."brenvik_effective_at"
 ) AS "n"
 WHERE
   "n"."brenvik_nth" > 1
@@ -548,15 +553,15 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
 ), "compared" AS (
   SELECT
     "s".*,
-    FIRST_VALUE("s"."name") OVER "brenvik_same_time" AS "brenvik_replaced_0",
-    FIRST_VALUE("s"."colour") OVER "brenvik_same_time" AS "brenvik_replaced_1",
-    FIRST_VALUE("s"."depth") OVER "brenvik_same_time" AS "brenvik_replaced_2",
-    FIRST_VALUE("s"."since") OVER "brenvik_same_time" AS "brenvik_replaced_3"
+    "r"."name" AS "brenvik_replaced_0",
+    "r"."colour" AS "brenvik_replaced_1",
+    "r"."depth" AS "brenvik_replaced_2",
+    "r"."since" AS "brenvik_replaced_3"
   FROM "states" AS "s"
-  WINDOW "brenvik_same_time" AS (
-    PARTITION BY "s"."buoy_code", "s"."brenvik_effective_at"
-    ORDER BY "s"."brenvik_is_new" NULLS LAST, "s"."brenvik_position" DESC NULLS FIRST
-  )
+  LEFT JOIN "states" AS "r"
+    ON "r"."brenvik_is_new" = 0
+    AND "r"."buoy_code" = "s"."buoy_code"
+    AND "r"."brenvik_position" = CASE WHEN "s"."brenvik_is_new" = 1 THEN "s"."brenvik_replaces" END
 ), "lined" AS (
   SELECT
     "s"."buoy_code",

@@ -56,7 +56,7 @@ SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
     PARTITION BY c."harbour", c."berth", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."keeper", c."note" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
   FROM "brenvik_work_staged" c
-  WHERE EXISTS (SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."harbour" = c."harbour" AND b."berth" = c."berth")
+  JOIN (SELECT e."harbour", e."berth", e."brenvik_effective_at" FROM "brenvik_work_staged" e GROUP BY e."harbour", e."berth", e."brenvik_effective_at" HAVING count(*) > 1) s ON s."harbour" = c."harbour" AND s."berth" = c."berth" AND s."brenvik_effective_at" = c."brenvik_effective_at"
 ) n WHERE n.brenvik_nth > 1 UNION 
 SELECT c.brenvik_sequence_no
 FROM "brenvik_work_staged" c
@@ -108,9 +108,9 @@ WHERE b.brenvik_full_replay = 1
     l."keeper", l."note"
   FROM lived l
 ), compared AS (
-  SELECT s.*, first_value(s."keeper") OVER brenvik_same_time AS brenvik_replaced_0, first_value(s."note") OVER brenvik_same_time AS brenvik_replaced_1
+  SELECT s.*, r."keeper" AS brenvik_replaced_0, r."note" AS brenvik_replaced_1
   FROM states s
-  WINDOW brenvik_same_time AS (PARTITION BY s."harbour", s."berth", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC)
+  LEFT JOIN states r ON r.brenvik_is_new = 0 AND r."harbour" = s."harbour" AND r."berth" = s."berth" AND r.brenvik_position = CASE WHEN s.brenvik_is_new = 1 THEN s.brenvik_replaces END
 ), lined AS (
   SELECT s."harbour", s."berth", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."keeper", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."keeper") OVER brenvik_line END AS brenvik_before_0, lag(s."keeper") OVER brenvik_line AS brenvik_prev_0, s."note", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_1 ELSE lag(s."note") OVER brenvik_line END AS brenvik_before_1, max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."harbour", s."berth") AS brenvik_last_lifetime, max(s.brenvik_lifetime) OVER (PARTITION BY s."harbour", s."berth") AS brenvik_lifetimes,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,

@@ -76,7 +76,7 @@ SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
     PARTITION BY c."code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."weight", c."owner" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
   FROM "brenvik_work_accepted" c
-  WHERE EXISTS (SELECT 1 FROM "brenvik_work_replay_keys" b WHERE b."code" = c."code")
+  JOIN (SELECT e."code", e."brenvik_effective_at" FROM "brenvik_work_accepted" e GROUP BY e."code", e."brenvik_effective_at" HAVING count(*) > 1) s ON s."code" = c."code" AND s."brenvik_effective_at" = c."brenvik_effective_at"
 ) n WHERE n.brenvik_nth > 1 UNION 
 SELECT c.brenvik_sequence_no
 FROM "brenvik_work_accepted" c
@@ -129,9 +129,9 @@ WHERE b.brenvik_full_replay = 1
     first_value(l."weight") OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."weight" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "weight", min(CASE WHEN l."weight" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_0, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."weight" END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."weight" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_0, l."weight" AS brenvik_source_0, first_value(l."owner") OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."owner" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "owner", min(CASE WHEN l."owner" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_1, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."owner" END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."owner" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_1, l."owner" AS brenvik_source_1
   FROM lived l
 ), compared AS (
-  SELECT s.*, first_value(s."weight") OVER brenvik_same_time AS brenvik_replaced_0, first_value(s."owner") OVER brenvik_same_time AS brenvik_replaced_1
+  SELECT s.*, r."weight" AS brenvik_replaced_0, r."owner" AS brenvik_replaced_1
   FROM states s
-  WINDOW brenvik_same_time AS (PARTITION BY s."code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC)
+  LEFT JOIN states r ON r.brenvik_is_new = 0 AND r."code" = s."code" AND r.brenvik_position = CASE WHEN s.brenvik_is_new = 1 THEN s.brenvik_replaces END
 ), lined AS (
   SELECT s."code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."weight", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."weight") OVER brenvik_line END AS brenvik_before_0, s.brenvik_known_at_0, s.brenvik_source_0, s.brenvik_prior_0, s."owner", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_1 ELSE lag(s."owner") OVER brenvik_line END AS brenvik_before_1, s.brenvik_known_at_1, s.brenvik_source_1, s.brenvik_prior_1, max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."code") AS brenvik_last_lifetime, max(s.brenvik_lifetime) OVER (PARTITION BY s."code") AS brenvik_lifetimes,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,

@@ -51,7 +51,7 @@ SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
     PARTITION BY c."code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."no", c."colour" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
   FROM "brenvik_work_staged" c
-  WHERE EXISTS (SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."code" = c."code")
+  JOIN (SELECT e."code", e."brenvik_effective_at" FROM "brenvik_work_staged" e GROUP BY e."code", e."brenvik_effective_at" HAVING count(*) > 1) s ON s."code" = c."code" AND s."brenvik_effective_at" = c."brenvik_effective_at"
 ) n WHERE n.brenvik_nth > 1 UNION 
 SELECT c.brenvik_sequence_no
 FROM "brenvik_work_staged" c
@@ -102,9 +102,9 @@ WHERE b.brenvik_full_replay = 1
     l."colour"
   FROM lived l
 ), compared AS (
-  SELECT s.*, first_value(s."colour") OVER brenvik_same_time AS brenvik_replaced_0
+  SELECT s.*, r."colour" AS brenvik_replaced_0
   FROM states s
-  WINDOW brenvik_same_time AS (PARTITION BY s."code", s.brenvik_effective_at ORDER BY s.brenvik_is_new, s.brenvik_position DESC)
+  LEFT JOIN states r ON r.brenvik_is_new = 0 AND r."code" = s."code" AND r.brenvik_position = CASE WHEN s.brenvik_is_new = 1 THEN s.brenvik_replaces END
 ), lined AS (
   SELECT s."code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."colour", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."colour") OVER brenvik_line END AS brenvik_before_0, max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."code") AS brenvik_last_lifetime, max(s.brenvik_lifetime) OVER (PARTITION BY s."code") AS brenvik_lifetimes,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,

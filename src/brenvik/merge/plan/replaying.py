@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from brenvik.merge import accounting, classify, current_path, diff, pending_deletes, replay, writes
-from brenvik.merge.plan.steps import REPLAYED, SOME_INACTIVE, Row, RowChanges, Step, When, learned
+from brenvik.merge.plan.steps import REPLAYED, SOME_INACTIVE, Classified, Row, RowChanges, Step, When, learned
 from brenvik.merge.replay import Chosen
 from brenvik.merge.schema import TableSchema
 from brenvik.model.decisions import DECISIONS
@@ -37,12 +37,16 @@ def replay_keys(
                 compares=("replay_keys",),
             ),
         ]
+
+    def late(facts: Classified) -> bool:  # what was loaded before comes again as it was
+        return chosen == "again" or facts.late > 0
+
     if schema.order and chosen != "keys":
-        text = classify.find_duplicates(schema, first=first)
         steps.append(
             Step(
-                "replay", "changes that are already in the log", text, "duplicates", when=REPLAYED, index=True,
-                compares=("changes", "replay_keys"),
+                "replay", "changes that are already in the log",
+                lambda f: classify.find_duplicates(schema, logged=late(f) and not first),
+                "duplicates", when=REPLAYED, index=True, compares=("changes", "replay_keys"),
             )
         )  # fmt: skip
     return (
@@ -50,7 +54,7 @@ def replay_keys(
         Step(
             "replay",
             "the changes of each key in order: the state after each, and the decision",
-            replay.decide(schema, first=first, chosen=chosen),
+            lambda f: replay.decide(schema, first=first, chosen=chosen, late=late(f)),
             "decided",
             when=REPLAYED,
             index=True,
