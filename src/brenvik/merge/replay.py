@@ -187,62 +187,66 @@ def _placed(schema: TableSchema) -> str:
   WINDOW brenvik_line AS ({by_key} ORDER BY {EFFECTIVE_AT}, {sql.columns(order)})"""
 
 
-def _counted(schema: TableSchema, *, meets_base: bool) -> str:
-    """Each event with whether it counts, the number of its lifetime, and the last event of the base up to it: its time and
-    position, and whether it is a delete; also the time of the last upsert of the base."""
-    based = {
-        "brenvik_base_at": f"p.{EFFECTIVE_AT}",
-        "brenvik_base_position": "p.brenvik_position",
-        "brenvik_base_end": f"2 * p.brenvik_position + p.{DELETE}",
-    }
-    items = [
-        f"max(CASE WHEN p.brenvik_is_new = 0 THEN {value} END) OVER brenvik_so_far AS {name}"
-        for name, value in based.items()
-    ]
-    upsert = f"p.brenvik_is_new = 0 AND p.{DELETE} = 0"
-    items.append(f"max(CASE WHEN {upsert} THEN p.{EFFECTIVE_AT} END) OVER brenvik_so_far AS brenvik_base_upsert_at")
-    ends = f"CASE WHEN p.brenvik_is_superseded = 0 THEN p.{DELETE} ELSE 0 END"
-    shown = [f"sum({ends}) OVER brenvik_so_far AS brenvik_lifetime", *(items if meets_base else [])]
+def _base(schema: TableSchema) -> str:
+    """The last event of the base at each effective time of a key: its position, and whether it is a delete; and whether any
+    event there is an upsert."""
+    place = sql.columns((*schema.keys, EFFECTIVE_AT), "p")
+    upsert = sql.flag(f"p.{DELETE} = 0")
     return f"""
-  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    {", ".join(shown)}
+  SELECT {place}, max(p.brenvik_position) AS brenvik_position, max(2 * p.brenvik_position + p.{DELETE}) AS brenvik_end,
+    max({upsert}) AS brenvik_some_upsert
   FROM placed p
-  WINDOW brenvik_so_far AS ({_by_key(schema, "p")} ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)"""
+  WHERE p.brenvik_is_new = 0
+  GROUP BY {place}"""
+
+
+def _numbers_early(schema: TableSchema) -> bool:
+    """Whether the number of a lifetime must be known before only the events that count are left."""
+    return _accumulates(schema) or not schema.keeps_lifetimes
 
 
 def _lived(schema: TableSchema, *, meets_base: bool) -> str:
     """The events that count, contribute values or are replaced; each with the event of the base that it replaces."""
-    replaces = """CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete,
-    0 AS brenvik_was_known"""
+    items = ["p.*", "1 - p.brenvik_is_superseded AS brenvik_is_last"]
+    rows, window = "placed p", ""
+    if _numbers_early(schema):
+        ends = f"CASE WHEN p.brenvik_is_superseded = 0 THEN p.{DELETE} ELSE 0 END"
+        items.append(f"sum({ends}) OVER brenvik_line AS brenvik_lifetime")
+        line = f"({_by_key(schema, 'p')} ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)"
+        window = f"\n  WINDOW brenvik_line AS {line}"
     if meets_base:
-        same = f"q.brenvik_base_at = q.{EFFECTIVE_AT}"
-        known = f"q.brenvik_is_last = 1 AND q.{DELETE} = 0 AND q.brenvik_base_upsert_at = q.{EFFECTIVE_AT}"
-        replaces = f"""CASE WHEN {same} THEN q.brenvik_base_position END AS brenvik_replaces,
-    CASE WHEN {same} THEN q.brenvik_base_end - 2 * q.brenvik_base_position END AS brenvik_replaced_delete,
-    {sql.flag(known)} AS brenvik_was_known"""
-    others = [f"(q.brenvik_ends_deleted = 0 AND q.{DELETE} = 0)"] if _accumulates(schema) else []
-    others += ["q.brenvik_is_new = 0"] if meets_base and not others else []
+        known = f"p.brenvik_is_superseded = 0 AND p.{DELETE} = 0 AND b.brenvik_some_upsert = 1"
+        items += [
+            "b.brenvik_position AS brenvik_replaces",
+            "b.brenvik_end - 2 * b.brenvik_position AS brenvik_replaced_delete",
+            f"{sql.flag(known)} AS brenvik_was_known",
+        ]
+        rows += f" LEFT JOIN base b ON {sql.same('b', 'p', (*schema.keys, EFFECTIVE_AT))}"
+    else:
+        items += [f"CAST(NULL AS BIGINT) AS {name}" for name in ("brenvik_replaces", "brenvik_replaced_delete")]
+    others = [f"(p.brenvik_ends_deleted = 0 AND p.{DELETE} = 0)"] if _accumulates(schema) else []
+    others += ["p.brenvik_is_new = 0"] if meets_base and not others else []
     lived = f"""
-  SELECT q.*, {replaces}
-  FROM counted q
-  WHERE {" OR ".join(["q.brenvik_is_last = 1", *others])}"""
+  SELECT {", ".join(items)}
+  FROM {rows}
+  WHERE {" OR ".join(["p.brenvik_is_superseded = 0", *others])}{window}"""
     steps = _steps(schema)
     return f"SELECT m.*{steps} FROM ({lived}) m" if steps else lived
 
 
-def _place(schema: TableSchema) -> tuple[str, ...]:
+def _place(schema: TableSchema, *, meets_base: bool) -> tuple[str, ...]:
     return (
-        *schema.keys, EFFECTIVE_AT, SEQUENCE_NO, COLUMN_SET, DELETE, "brenvik_is_new", "brenvik_position", "brenvik_lifetime",
-        "brenvik_replaces", "brenvik_replaced_delete", "brenvik_rank",
+        *schema.keys, EFFECTIVE_AT, SEQUENCE_NO, COLUMN_SET, DELETE, "brenvik_is_new", "brenvik_position",
+        *(["brenvik_lifetime"] if _numbers_early(schema) else []), "brenvik_replaces", "brenvik_replaced_delete",
+        *(["brenvik_was_known"] if meets_base else []), "brenvik_rank",
     )  # fmt: skip
 
 
 def _states(schema: TableSchema, *, meets_base: bool) -> str:
     """The state after each event."""
-    known = f"max(l.brenvik_was_known) OVER ({_by_key(schema, 'l')}, l.brenvik_lifetime)" if meets_base else "0"
+    place = sql.columns((*_place(schema, meets_base=meets_base), "brenvik_is_last"), "l")
     return f"""
-  SELECT {sql.columns((*_place(schema), "brenvik_is_last"), "l")}, {known} AS brenvik_lifetime_known,
-    {_state(schema) or "0 AS brenvik_nothing"}
+  SELECT {sql.listed(place, _state(schema), sep=", ")}
   FROM lived l"""
 
 
@@ -279,8 +283,10 @@ def _lined(schema: TableSchema, *, meets_base: bool) -> str:
     if not schema.keeps_lifetimes:
         last = f"max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_lifetime END) OVER ({by_key})"
         shown += [f"{last} AS brenvik_last_lifetime", f"max(s.brenvik_lifetime) OVER ({by_key}) AS brenvik_lifetimes"]
+    if not _numbers_early(schema):
+        shown.append(f"sum(s.{DELETE}) OVER brenvik_line AS brenvik_lifetime")
     return f"""
-  SELECT {sql.listed(sql.columns((*_place(schema), "brenvik_lifetime_known"), "s"), *shown, sep=", ")},
+  SELECT {sql.listed(sql.columns(_place(schema, meets_base=meets_base), "s"), *shown, sep=", ")},
     lag(s.{DELETE}) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
   FROM {"compared" if meets_base else "states"} s
@@ -299,7 +305,13 @@ def _starts(schema: TableSchema) -> str:
     return sql.flag(f"j.{DELETE} = 0 AND ({' OR '.join((_BEGINS, *differs))})")
 
 
-def _decision(schema: TableSchema) -> str:
+def _known(schema: TableSchema) -> str:
+    """The lifetimes of which the base has an upsert."""
+    keys = sql.columns((*schema.keys, "brenvik_lifetime"), "j")
+    return f"SELECT DISTINCT {keys} FROM lined j WHERE j.brenvik_was_known = 1"
+
+
+def _decision(schema: TableSchema, *, meets_base: bool) -> str:
     """The decision on a change; the first case that applies."""
 
     def differs(names: tuple[str, ...]) -> list[str]:
@@ -335,7 +347,7 @@ def _decision(schema: TableSchema) -> str:
         ),
         (
             [f"(j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND ({_BEGINS})"],
-            f"CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE '{begins}' END",
+            f"CASE WHEN k.brenvik_lifetime IS NULL THEN 'inserted' ELSE '{begins}' END" if meets_base else "'inserted'",
         ),
         (differs(schema.type_2), "'versioned'"),
         ([*differs(schema.type_1), *learns], "'overwritten'"),
@@ -351,21 +363,26 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
     (``brenvik_before_0``, …), its decision, and whether it starts a version. ``late``: whether any new change is; all others
     are later than whatever there is."""
     meets_base = chosen == "again" or (late and not (chosen or first))
+    based = {"base": _base(schema)} if meets_base else {}
+    compared = {"compared": _compared(schema)} if meets_base else {}
+    known = {"known": _known(schema)} if meets_base else {}
     parts = {
         f"events ({_event_columns(schema)})": _events(schema, first=first, chosen=chosen),
         "placed": _placed(schema),
-        "counted": _counted(schema, meets_base=meets_base),
+        **based,
         "lived": _lived(schema, meets_base=meets_base),
         "states": _states(schema, meets_base=meets_base),
-        **({"compared": _compared(schema)} if meets_base else {}),
+        **compared,
         "lined": _lined(schema, meets_base=meets_base),
+        **known,
     }
+    join = f"\nLEFT JOIN known k ON {sql.same('k', 'j', (*schema.keys, 'brenvik_lifetime'))}" if meets_base else ""
     return f"""
 WITH {", ".join(f"{name} AS ({text}{chr(10)})" for name, text in parts.items())}
 SELECT j.*,
   {_starts(schema)} AS brenvik_starts_version,
-  {_decision(schema)} AS brenvik_decision
-FROM lined j"""
+  {_decision(schema, meets_base=meets_base)} AS brenvik_decision
+FROM lined j{join}"""
 
 
 @lru_cache(maxsize=256)

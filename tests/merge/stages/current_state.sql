@@ -118,22 +118,16 @@ WHERE b.brenvik_full_replay = 1
     first_value(brenvik_delete) OVER (PARTITION BY e."buoy_code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "entry" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
   WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "entry", "brenvik_run", "brenvik_sequence_no")
-), counted AS (
-  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime
-  FROM placed p
-  WINDOW brenvik_so_far AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), lived AS (
-  SELECT q.*, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete,
-    0 AS brenvik_was_known
-  FROM counted q
-  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_line AS brenvik_lifetime, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete
+  FROM placed p
+  WHERE p.brenvik_is_superseded = 0 OR (p.brenvik_ends_deleted = 0 AND p.brenvik_delete = 0)
+  WINDOW brenvik_line AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), states AS (
-  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", 0 AS brenvik_lifetime_known,
-    l."name", l."lit", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_2, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_2, l."since" AS brenvik_source_2
+  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", l."name", l."lit", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_2, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_2, l."since" AS brenvik_source_2
   FROM lived l
 ), lined AS (
-  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", lag(s."name") OVER brenvik_line AS brenvik_before_0, s."lit", lag(s."lit") OVER brenvik_line AS brenvik_before_1, s."since", lag(s."since") OVER brenvik_line AS brenvik_before_2, s.brenvik_known_at_2, s.brenvik_source_2, s.brenvik_prior_2, max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."buoy_code") AS brenvik_last_lifetime, max(s.brenvik_lifetime) OVER (PARTITION BY s."buoy_code") AS brenvik_lifetimes,
+  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."name", lag(s."name") OVER brenvik_line AS brenvik_before_0, s."lit", lag(s."lit") OVER brenvik_line AS brenvik_before_1, s."since", lag(s."since") OVER brenvik_line AS brenvik_before_2, s.brenvik_known_at_2, s.brenvik_source_2, s.brenvik_prior_2, max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."buoy_code") AS brenvik_last_lifetime, max(s.brenvik_lifetime) OVER (PARTITION BY s."buoy_code") AS brenvik_lifetimes,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
   FROM states s
@@ -150,7 +144,7 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'overwritten' END
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN 'inserted'
     WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 OR j."lit" IS DISTINCT FROM j.brenvik_before_1 OR (j.brenvik_known_at_2 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_2 <= j.brenvik_position) THEN 'overwritten'
     WHEN (j.brenvik_known_at_2 <= j.brenvik_position AND j.brenvik_source_2 IS DISTINCT FROM j."since") THEN 'protected'
     ELSE 'unchanged'

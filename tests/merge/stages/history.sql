@@ -131,32 +131,32 @@ WHERE b.brenvik_full_replay = 1
     first_value(brenvik_delete) OVER (PARTITION BY e."buoy_code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "entry" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
   WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no")
-), counted AS (
-  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime, max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_effective_at END) OVER brenvik_so_far AS brenvik_base_at, max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER brenvik_so_far AS brenvik_base_position, max(CASE WHEN p.brenvik_is_new = 0 THEN 2 * p.brenvik_position + p.brenvik_delete END) OVER brenvik_so_far AS brenvik_base_end, max(CASE WHEN p.brenvik_is_new = 0 AND p.brenvik_delete = 0 THEN p.brenvik_effective_at END) OVER brenvik_so_far AS brenvik_base_upsert_at
+), base AS (
+  SELECT p."buoy_code", p."brenvik_effective_at", max(p.brenvik_position) AS brenvik_position, max(2 * p.brenvik_position + p.brenvik_delete) AS brenvik_end,
+    max(CASE WHEN p.brenvik_delete = 0 THEN 1 ELSE 0 END) AS brenvik_some_upsert
   FROM placed p
-  WINDOW brenvik_so_far AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
+  WHERE p.brenvik_is_new = 0
+  GROUP BY p."buoy_code", p."brenvik_effective_at"
 ), lived AS (
-  SELECT q.*, CASE WHEN q.brenvik_base_at = q.brenvik_effective_at THEN q.brenvik_base_position END AS brenvik_replaces,
-    CASE WHEN q.brenvik_base_at = q.brenvik_effective_at THEN q.brenvik_base_end - 2 * q.brenvik_base_position END AS brenvik_replaced_delete,
-    CASE WHEN q.brenvik_is_last = 1 AND q.brenvik_delete = 0 AND q.brenvik_base_upsert_at = q.brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_was_known
-  FROM counted q
-  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_line AS brenvik_lifetime, b.brenvik_position AS brenvik_replaces, b.brenvik_end - 2 * b.brenvik_position AS brenvik_replaced_delete, CASE WHEN p.brenvik_is_superseded = 0 AND p.brenvik_delete = 0 AND b.brenvik_some_upsert = 1 THEN 1 ELSE 0 END AS brenvik_was_known
+  FROM placed p LEFT JOIN base b ON b."buoy_code" = p."buoy_code" AND b."brenvik_effective_at" = p."brenvik_effective_at"
+  WHERE p.brenvik_is_superseded = 0 OR (p.brenvik_ends_deleted = 0 AND p.brenvik_delete = 0)
+  WINDOW brenvik_line AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), states AS (
-  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", max(l.brenvik_was_known) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime) AS brenvik_lifetime_known,
-    l."name", l."colour", l."depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
+  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_was_known", l."brenvik_rank", l."brenvik_is_last", l."name", l."colour", l."depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
   FROM lived l
 ), compared AS (
   SELECT s.*, r."name" AS brenvik_replaced_0, r."colour" AS brenvik_replaced_1, r."depth" AS brenvik_replaced_2, r."since" AS brenvik_replaced_3
   FROM states s
   LEFT JOIN states r ON r.brenvik_is_new = 0 AND r."buoy_code" = s."buoy_code" AND r.brenvik_position = CASE WHEN s.brenvik_is_new = 1 THEN s.brenvik_replaces END
 ), lined AS (
-  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, s."colour", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_1 ELSE lag(s."colour") OVER brenvik_line END AS brenvik_before_1, lag(s."colour") OVER brenvik_line AS brenvik_prev_1, s."depth", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_2 ELSE lag(s."depth") OVER brenvik_line END AS brenvik_before_2, lag(s."depth") OVER brenvik_line AS brenvik_prev_2, s."since", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_3 ELSE lag(s."since") OVER brenvik_line END AS brenvik_before_3, s.brenvik_known_at_3, s.brenvik_source_3, s.brenvik_prior_3,
+  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_was_known", s."brenvik_rank", s."name", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."name") OVER brenvik_line END AS brenvik_before_0, s."colour", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_1 ELSE lag(s."colour") OVER brenvik_line END AS brenvik_before_1, lag(s."colour") OVER brenvik_line AS brenvik_prev_1, s."depth", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_2 ELSE lag(s."depth") OVER brenvik_line END AS brenvik_before_2, lag(s."depth") OVER brenvik_line AS brenvik_prev_2, s."since", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_3 ELSE lag(s."since") OVER brenvik_line END AS brenvik_before_3, s.brenvik_known_at_3, s.brenvik_source_3, s.brenvik_prior_3,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
   FROM compared s
   WHERE s.brenvik_is_last = 1
   WINDOW brenvik_line AS (PARTITION BY s."buoy_code" ORDER BY s.brenvik_position)
+), known AS (SELECT DISTINCT j."buoy_code", j."brenvik_lifetime" FROM lined j WHERE j.brenvik_was_known = 1
 )
 SELECT j.*,
   CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR j."colour" IS DISTINCT FROM j.brenvik_prev_1 OR j."depth" IS DISTINCT FROM j.brenvik_prev_2) THEN 1 ELSE 0 END AS brenvik_starts_version,
@@ -167,13 +167,14 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN k.brenvik_lifetime IS NULL THEN 'inserted' ELSE 'versioned' END
     WHEN j."colour" IS DISTINCT FROM j.brenvik_before_1 OR j."depth" IS DISTINCT FROM j.brenvik_before_2 THEN 'versioned'
     WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 OR (j.brenvik_known_at_3 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_3 <= j.brenvik_position) THEN 'overwritten'
     WHEN (j.brenvik_known_at_3 <= j.brenvik_position AND j.brenvik_source_3 IS DISTINCT FROM j."since") THEN 'protected'
     ELSE 'unchanged'
   END AS brenvik_decision
-FROM lined j;
+FROM lined j
+LEFT JOIN known k ON k."buoy_code" = j."buoy_code" AND k."brenvik_lifetime" = j."brenvik_lifetime";
 
 CREATE TEMP TABLE "brenvik_work_target_versions" AS
 WITH lasts AS (
@@ -266,22 +267,16 @@ WHERE b.brenvik_full_replay = 1
     first_value(brenvik_delete) OVER (PARTITION BY e."buoy_code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "entry" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
   WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no")
-), counted AS (
-  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime
-  FROM placed p
-  WINDOW brenvik_so_far AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), lived AS (SELECT m.*, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_0, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_2 FROM (
-  SELECT q.*, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete,
-    0 AS brenvik_was_known
-  FROM counted q
-  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)) m
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_line AS brenvik_lifetime, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete
+  FROM placed p
+  WHERE p.brenvik_is_superseded = 0 OR (p.brenvik_ends_deleted = 0 AND p.brenvik_delete = 0)
+  WINDOW brenvik_line AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)) m
 ), states AS (
-  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", 0 AS brenvik_lifetime_known,
-    first_value(l."name") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_0 ORDER BY l.brenvik_position) AS "name", l."colour", first_value(l."depth") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_2 ORDER BY l.brenvik_position) AS "depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
+  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", first_value(l."name") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_0 ORDER BY l.brenvik_position) AS "name", l."colour", first_value(l."depth") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_2 ORDER BY l.brenvik_position) AS "depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
   FROM lived l
 ), lined AS (
-  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", lag(s."name") OVER brenvik_line AS brenvik_before_0, s."colour", lag(s."colour") OVER brenvik_line AS brenvik_before_1, lag(s."colour") OVER brenvik_line AS brenvik_prev_1, s."depth", lag(s."depth") OVER brenvik_line AS brenvik_before_2, lag(s."depth") OVER brenvik_line AS brenvik_prev_2, s."since", lag(s."since") OVER brenvik_line AS brenvik_before_3, s.brenvik_known_at_3, s.brenvik_source_3, s.brenvik_prior_3,
+  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."name", lag(s."name") OVER brenvik_line AS brenvik_before_0, s."colour", lag(s."colour") OVER brenvik_line AS brenvik_before_1, lag(s."colour") OVER brenvik_line AS brenvik_prev_1, s."depth", lag(s."depth") OVER brenvik_line AS brenvik_before_2, lag(s."depth") OVER brenvik_line AS brenvik_prev_2, s."since", lag(s."since") OVER brenvik_line AS brenvik_before_3, s.brenvik_known_at_3, s.brenvik_source_3, s.brenvik_prior_3,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
   FROM states s
@@ -297,7 +292,7 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN 'inserted'
     WHEN j."colour" IS DISTINCT FROM j.brenvik_before_1 OR j."depth" IS DISTINCT FROM j.brenvik_before_2 THEN 'versioned'
     WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 OR (j.brenvik_known_at_3 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_3 <= j.brenvik_position) THEN 'overwritten'
     WHEN (j.brenvik_column_set NOT IN (2) AND j.brenvik_known_at_3 <= j.brenvik_position AND j.brenvik_source_3 IS DISTINCT FROM j."since") THEN 'protected'
@@ -375,22 +370,16 @@ WHERE b.brenvik_full_replay = 1
     first_value(brenvik_delete) OVER (PARTITION BY e."buoy_code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "entry" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
   WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "entry", "brenvik_run", "brenvik_sequence_no")
-), counted AS (
-  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime
-  FROM placed p
-  WINDOW brenvik_so_far AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), lived AS (SELECT m.*, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_0, sum(CASE WHEN m.brenvik_column_set NOT IN (2) THEN 1 ELSE 0 END) OVER (PARTITION BY m."buoy_code", m.brenvik_lifetime, m.brenvik_delete ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_step_2 FROM (
-  SELECT q.*, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete,
-    0 AS brenvik_was_known
-  FROM counted q
-  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)) m
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_line AS brenvik_lifetime, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete
+  FROM placed p
+  WHERE p.brenvik_is_superseded = 0 OR (p.brenvik_ends_deleted = 0 AND p.brenvik_delete = 0)
+  WINDOW brenvik_line AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)) m
 ), states AS (
-  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", 0 AS brenvik_lifetime_known,
-    first_value(l."name") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_0 ORDER BY l.brenvik_position) AS "name", l."colour", first_value(l."depth") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_2 ORDER BY l.brenvik_position) AS "depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
+  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", first_value(l."name") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_0 ORDER BY l.brenvik_position) AS "name", l."colour", first_value(l."depth") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete, l.brenvik_step_2 ORDER BY l.brenvik_position) AS "depth", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_3, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_3, l."since" AS brenvik_source_3
   FROM lived l
 ), lined AS (
-  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."name", lag(s."name") OVER brenvik_line AS brenvik_before_0, s."colour", lag(s."colour") OVER brenvik_line AS brenvik_before_1, lag(s."colour") OVER brenvik_line AS brenvik_prev_1, s."depth", lag(s."depth") OVER brenvik_line AS brenvik_before_2, lag(s."depth") OVER brenvik_line AS brenvik_prev_2, s."since", lag(s."since") OVER brenvik_line AS brenvik_before_3, s.brenvik_known_at_3, s.brenvik_source_3, s.brenvik_prior_3,
+  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."name", lag(s."name") OVER brenvik_line AS brenvik_before_0, s."colour", lag(s."colour") OVER brenvik_line AS brenvik_before_1, lag(s."colour") OVER brenvik_line AS brenvik_prev_1, s."depth", lag(s."depth") OVER brenvik_line AS brenvik_before_2, lag(s."depth") OVER brenvik_line AS brenvik_prev_2, s."since", lag(s."since") OVER brenvik_line AS brenvik_before_3, s.brenvik_known_at_3, s.brenvik_source_3, s.brenvik_prior_3,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
   FROM states s
@@ -406,7 +395,7 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN 'inserted'
     WHEN j."colour" IS DISTINCT FROM j.brenvik_before_1 OR j."depth" IS DISTINCT FROM j.brenvik_before_2 THEN 'versioned'
     WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 OR (j.brenvik_known_at_3 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_3 <= j.brenvik_position) THEN 'overwritten'
     WHEN (j.brenvik_column_set NOT IN (2) AND j.brenvik_known_at_3 <= j.brenvik_position AND j.brenvik_source_3 IS DISTINCT FROM j."since") THEN 'protected'

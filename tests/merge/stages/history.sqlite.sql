@@ -468,55 +468,47 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     PARTITION BY "e"."buoy_code"
     ORDER BY "brenvik_effective_at" NULLS LAST, "brenvik_rank" NULLS LAST, "at" NULLS LAST, "entry" NULLS LAST, "brenvik_run" NULLS LAST, "brenvik_sequence_no" NULLS LAST
   )
-), "counted" AS (
+), "base" AS (
+  SELECT
+    "p"."buoy_code",
+    "p"."brenvik_effective_at",
+    MAX("p"."brenvik_position") AS "brenvik_position",
+    MAX(2 * "p"."brenvik_position" + "p"."brenvik_delete") AS "brenvik_end",
+    MAX(CASE WHEN "p"."brenvik_delete" = 0 THEN 1 ELSE 0 END) AS "brenvik_some_upsert"
+  FROM "placed" AS "p"
+  WHERE
+    "p"."brenvik_is_new" = 0
+  GROUP BY
+    "p"."buoy_code",
+    "p"."brenvik_effective_at"
+), "lived" AS (
   SELECT
     "p".*,
     1 - "p"."brenvik_is_superseded" AS "brenvik_is_last",
-    SUM(CASE WHEN "p"."brenvik_is_superseded" = 0 THEN "p"."brenvik_delete" ELSE 0 END) OVER "brenvik_so_far" AS "brenvik_lifetime",
-    MAX(CASE WHEN "p"."brenvik_is_new" = 0 THEN "p"."brenvik_effective_at" END) OVER "brenvik_so_far" AS "brenvik_base_at",
-    MAX(CASE WHEN "p"."brenvik_is_new" = 0 THEN "p"."brenvik_position" END) OVER "brenvik_so_far" AS "brenvik_base_position",
-    MAX(
-      CASE
-        WHEN "p"."brenvik_is_new" = 0
-        THEN 2 * "p"."brenvik_position" + "p"."brenvik_delete"
-      END
-    ) OVER "brenvik_so_far" AS "brenvik_base_end",
-    MAX(
-      CASE
-        WHEN "p"."brenvik_is_new" = 0 AND "p"."brenvik_delete" = 0
-        THEN "p"."brenvik_effective_at"
-      END
-    ) OVER "brenvik_so_far" AS "brenvik_base_upsert_at"
+    SUM(CASE WHEN "p"."brenvik_is_superseded" = 0 THEN "p"."brenvik_delete" ELSE 0 END) OVER "brenvik_line" AS "brenvik_lifetime",
+    "b"."brenvik_position" AS "brenvik_replaces",
+    "b"."brenvik_end" - 2 * "b"."brenvik_position" AS "brenvik_replaced_delete",
+    CASE
+      WHEN "p"."brenvik_is_superseded" = 0
+      AND "p"."brenvik_delete" = 0
+      AND "b"."brenvik_some_upsert" = 1
+      THEN 1
+      ELSE 0
+    END AS "brenvik_was_known"
   FROM "placed" AS "p"
-  WINDOW "brenvik_so_far" AS (
+  LEFT JOIN "base" AS "b"
+    ON "b"."buoy_code" = "p"."buoy_code"
+    AND "b"."brenvik_effective_at" = "p"."brenvik_effective_at"
+  WHERE
+    "p"."brenvik_is_superseded" = 0
+    OR (
+      "p"."brenvik_ends_deleted" = 0 AND "p"."brenvik_delete" = 0
+    )
+  WINDOW "brenvik_line" AS (
     PARTITION BY "p"."buoy_code"
     ORDER BY "p"."brenvik_position" NULLS LAST
     ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW
   )
-), "lived" AS (
-  SELECT
-    "q".*,
-    CASE
-      WHEN "q"."brenvik_base_at" = "q"."brenvik_effective_at"
-      THEN "q"."brenvik_base_position"
-    END AS "brenvik_replaces",
-    CASE
-      WHEN "q"."brenvik_base_at" = "q"."brenvik_effective_at"
-      THEN "q"."brenvik_base_end" - 2 * "q"."brenvik_base_position"
-    END AS "brenvik_replaced_delete",
-    CASE
-      WHEN "q"."brenvik_is_last" = 1
-      AND "q"."brenvik_delete" = 0
-      AND "q"."brenvik_base_upsert_at" = "q"."brenvik_effective_at"
-      THEN 1
-      ELSE 0
-    END AS "brenvik_was_known"
-  FROM "counted" AS "q"
-  WHERE
-    "q"."brenvik_is_last" = 1
-    OR (
-      "q"."brenvik_ends_deleted" = 0 AND "q"."brenvik_delete" = 0
-    )
 ), "states" AS (
   SELECT
     "l"."buoy_code",
@@ -529,9 +521,9 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     "l"."brenvik_lifetime",
     "l"."brenvik_replaces",
     "l"."brenvik_replaced_delete",
+    "l"."brenvik_was_known",
     "l"."brenvik_rank",
     "l"."brenvik_is_last",
-    MAX("l"."brenvik_was_known") OVER (PARTITION BY "l"."buoy_code", "l"."brenvik_lifetime") AS "brenvik_lifetime_known",
     "l"."name",
     "l"."colour",
     "l"."depth",
@@ -574,8 +566,8 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     "s"."brenvik_lifetime",
     "s"."brenvik_replaces",
     "s"."brenvik_replaced_delete",
+    "s"."brenvik_was_known",
     "s"."brenvik_rank",
-    "s"."brenvik_lifetime_known",
     "s"."name",
     CASE
       WHEN "s"."brenvik_is_new" = 1 AND "s"."brenvik_replaces" IS NOT NULL
@@ -611,6 +603,13 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
   WHERE
     "s"."brenvik_is_last" = 1
   WINDOW "brenvik_line" AS (PARTITION BY "s"."buoy_code" ORDER BY "s"."brenvik_position" NULLS LAST)
+), "known" AS (
+  SELECT DISTINCT
+    "j"."buoy_code",
+    "j"."brenvik_lifetime"
+  FROM "lined" AS "j"
+  WHERE
+    "j"."brenvik_was_known" = 1
 )
 SELECT
   "j".*,
@@ -648,7 +647,7 @@ SELECT
     AND (
       "j"."brenvik_prev_delete" IS NULL OR "j"."brenvik_prev_delete" = 1
     )
-    THEN CASE WHEN "j"."brenvik_lifetime_known" = 0 THEN 'inserted' ELSE 'versioned' END
+    THEN CASE WHEN "k"."brenvik_lifetime" IS NULL THEN 'inserted' ELSE 'versioned' END
     WHEN "j"."colour" IS NOT "j"."brenvik_before_1"
     OR "j"."depth" IS NOT "j"."brenvik_before_2"
     THEN 'versioned'
@@ -665,7 +664,10 @@ SELECT
     THEN 'protected'
     ELSE 'unchanged'
   END AS "brenvik_decision"
-FROM "lined" AS "j";
+FROM "lined" AS "j"
+LEFT JOIN "known" AS "k"
+  ON "k"."buoy_code" = "j"."buoy_code"
+  AND "k"."brenvik_lifetime" = "j"."brenvik_lifetime";
 
 CREATE TEMPORARY TABLE "brenvik_work_target_versions" AS
 WITH "lasts" AS (

@@ -92,32 +92,32 @@ WHERE b.brenvik_full_replay = 1
     CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded
   FROM events e
   WINDOW brenvik_line AS (PARTITION BY e."harbour", e."berth" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no")
-), counted AS (
-  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime, max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_effective_at END) OVER brenvik_so_far AS brenvik_base_at, max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER brenvik_so_far AS brenvik_base_position, max(CASE WHEN p.brenvik_is_new = 0 THEN 2 * p.brenvik_position + p.brenvik_delete END) OVER brenvik_so_far AS brenvik_base_end, max(CASE WHEN p.brenvik_is_new = 0 AND p.brenvik_delete = 0 THEN p.brenvik_effective_at END) OVER brenvik_so_far AS brenvik_base_upsert_at
+), base AS (
+  SELECT p."harbour", p."berth", p."brenvik_effective_at", max(p.brenvik_position) AS brenvik_position, max(2 * p.brenvik_position + p.brenvik_delete) AS brenvik_end,
+    max(CASE WHEN p.brenvik_delete = 0 THEN 1 ELSE 0 END) AS brenvik_some_upsert
   FROM placed p
-  WINDOW brenvik_so_far AS (PARTITION BY p."harbour", p."berth" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
+  WHERE p.brenvik_is_new = 0
+  GROUP BY p."harbour", p."berth", p."brenvik_effective_at"
 ), lived AS (
-  SELECT q.*, CASE WHEN q.brenvik_base_at = q.brenvik_effective_at THEN q.brenvik_base_position END AS brenvik_replaces,
-    CASE WHEN q.brenvik_base_at = q.brenvik_effective_at THEN q.brenvik_base_end - 2 * q.brenvik_base_position END AS brenvik_replaced_delete,
-    CASE WHEN q.brenvik_is_last = 1 AND q.brenvik_delete = 0 AND q.brenvik_base_upsert_at = q.brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_was_known
-  FROM counted q
-  WHERE q.brenvik_is_last = 1 OR q.brenvik_is_new = 0
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_line AS brenvik_lifetime, b.brenvik_position AS brenvik_replaces, b.brenvik_end - 2 * b.brenvik_position AS brenvik_replaced_delete, CASE WHEN p.brenvik_is_superseded = 0 AND p.brenvik_delete = 0 AND b.brenvik_some_upsert = 1 THEN 1 ELSE 0 END AS brenvik_was_known
+  FROM placed p LEFT JOIN base b ON b."harbour" = p."harbour" AND b."berth" = p."berth" AND b."brenvik_effective_at" = p."brenvik_effective_at"
+  WHERE p.brenvik_is_superseded = 0 OR p.brenvik_is_new = 0
+  WINDOW brenvik_line AS (PARTITION BY p."harbour", p."berth" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), states AS (
-  SELECT l."harbour", l."berth", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", max(l.brenvik_was_known) OVER (PARTITION BY l."harbour", l."berth", l.brenvik_lifetime) AS brenvik_lifetime_known,
-    l."keeper", l."note"
+  SELECT l."harbour", l."berth", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_was_known", l."brenvik_rank", l."brenvik_is_last", l."keeper", l."note"
   FROM lived l
 ), compared AS (
   SELECT s.*, r."keeper" AS brenvik_replaced_0, r."note" AS brenvik_replaced_1
   FROM states s
   LEFT JOIN states r ON r.brenvik_is_new = 0 AND r."harbour" = s."harbour" AND r."berth" = s."berth" AND r.brenvik_position = CASE WHEN s.brenvik_is_new = 1 THEN s.brenvik_replaces END
 ), lined AS (
-  SELECT s."harbour", s."berth", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."keeper", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."keeper") OVER brenvik_line END AS brenvik_before_0, lag(s."keeper") OVER brenvik_line AS brenvik_prev_0, s."note", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_1 ELSE lag(s."note") OVER brenvik_line END AS brenvik_before_1, max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."harbour", s."berth") AS brenvik_last_lifetime, max(s.brenvik_lifetime) OVER (PARTITION BY s."harbour", s."berth") AS brenvik_lifetimes,
+  SELECT s."harbour", s."berth", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_was_known", s."brenvik_rank", s."keeper", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."keeper") OVER brenvik_line END AS brenvik_before_0, lag(s."keeper") OVER brenvik_line AS brenvik_prev_0, s."note", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_1 ELSE lag(s."note") OVER brenvik_line END AS brenvik_before_1, max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."harbour", s."berth") AS brenvik_last_lifetime, max(s.brenvik_lifetime) OVER (PARTITION BY s."harbour", s."berth") AS brenvik_lifetimes,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
   FROM compared s
   WHERE s.brenvik_is_last = 1
   WINDOW brenvik_line AS (PARTITION BY s."harbour", s."berth" ORDER BY s.brenvik_position)
+), known AS (SELECT DISTINCT j."harbour", j."berth", j."brenvik_lifetime" FROM lined j WHERE j.brenvik_was_known = 1
 )
 SELECT j.*,
   CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR j."keeper" IS DISTINCT FROM j.brenvik_prev_0) THEN 1 ELSE 0 END AS brenvik_starts_version,
@@ -129,12 +129,13 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN k.brenvik_lifetime IS NULL THEN 'inserted' ELSE 'versioned' END
     WHEN j."keeper" IS DISTINCT FROM j.brenvik_before_0 THEN 'versioned'
     WHEN j."note" IS DISTINCT FROM j.brenvik_before_1 THEN 'overwritten'
     ELSE 'unchanged'
   END AS brenvik_decision
-FROM lined j;
+FROM lined j
+LEFT JOIN known k ON k."harbour" = j."harbour" AND k."berth" = j."berth" AND k."brenvik_lifetime" = j."brenvik_lifetime";
 
 CREATE TEMP TABLE "brenvik_work_target_versions" AS
 WITH lasts AS (

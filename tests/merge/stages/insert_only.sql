@@ -113,32 +113,32 @@ WHERE b.brenvik_full_replay = 1
     first_value(brenvik_delete) OVER (PARTITION BY e."code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
   FROM events e
   WINDOW brenvik_line AS (PARTITION BY e."code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no")
-), counted AS (
-  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime, max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_effective_at END) OVER brenvik_so_far AS brenvik_base_at, max(CASE WHEN p.brenvik_is_new = 0 THEN p.brenvik_position END) OVER brenvik_so_far AS brenvik_base_position, max(CASE WHEN p.brenvik_is_new = 0 THEN 2 * p.brenvik_position + p.brenvik_delete END) OVER brenvik_so_far AS brenvik_base_end, max(CASE WHEN p.brenvik_is_new = 0 AND p.brenvik_delete = 0 THEN p.brenvik_effective_at END) OVER brenvik_so_far AS brenvik_base_upsert_at
+), base AS (
+  SELECT p."code", p."brenvik_effective_at", max(p.brenvik_position) AS brenvik_position, max(2 * p.brenvik_position + p.brenvik_delete) AS brenvik_end,
+    max(CASE WHEN p.brenvik_delete = 0 THEN 1 ELSE 0 END) AS brenvik_some_upsert
   FROM placed p
-  WINDOW brenvik_so_far AS (PARTITION BY p."code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
+  WHERE p.brenvik_is_new = 0
+  GROUP BY p."code", p."brenvik_effective_at"
 ), lived AS (
-  SELECT q.*, CASE WHEN q.brenvik_base_at = q.brenvik_effective_at THEN q.brenvik_base_position END AS brenvik_replaces,
-    CASE WHEN q.brenvik_base_at = q.brenvik_effective_at THEN q.brenvik_base_end - 2 * q.brenvik_base_position END AS brenvik_replaced_delete,
-    CASE WHEN q.brenvik_is_last = 1 AND q.brenvik_delete = 0 AND q.brenvik_base_upsert_at = q.brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_was_known
-  FROM counted q
-  WHERE q.brenvik_is_last = 1 OR (q.brenvik_ends_deleted = 0 AND q.brenvik_delete = 0)
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_line AS brenvik_lifetime, b.brenvik_position AS brenvik_replaces, b.brenvik_end - 2 * b.brenvik_position AS brenvik_replaced_delete, CASE WHEN p.brenvik_is_superseded = 0 AND p.brenvik_delete = 0 AND b.brenvik_some_upsert = 1 THEN 1 ELSE 0 END AS brenvik_was_known
+  FROM placed p LEFT JOIN base b ON b."code" = p."code" AND b."brenvik_effective_at" = p."brenvik_effective_at"
+  WHERE p.brenvik_is_superseded = 0 OR (p.brenvik_ends_deleted = 0 AND p.brenvik_delete = 0)
+  WINDOW brenvik_line AS (PARTITION BY p."code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), states AS (
-  SELECT l."code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", max(l.brenvik_was_known) OVER (PARTITION BY l."code", l.brenvik_lifetime) AS brenvik_lifetime_known,
-    first_value(l."weight") OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."weight" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "weight", min(CASE WHEN l."weight" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_0, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."weight" END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."weight" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_0, l."weight" AS brenvik_source_0, first_value(l."owner") OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."owner" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "owner", min(CASE WHEN l."owner" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_1, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."owner" END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."owner" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_1, l."owner" AS brenvik_source_1
+  SELECT l."code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_was_known", l."brenvik_rank", l."brenvik_is_last", first_value(l."weight") OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."weight" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "weight", min(CASE WHEN l."weight" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_0, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."weight" END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."weight" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_0, l."weight" AS brenvik_source_0, first_value(l."owner") OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."owner" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "owner", min(CASE WHEN l."owner" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_1, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."owner" END) OVER (PARTITION BY l."code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."owner" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_1, l."owner" AS brenvik_source_1
   FROM lived l
 ), compared AS (
   SELECT s.*, r."weight" AS brenvik_replaced_0, r."owner" AS brenvik_replaced_1
   FROM states s
   LEFT JOIN states r ON r.brenvik_is_new = 0 AND r."code" = s."code" AND r.brenvik_position = CASE WHEN s.brenvik_is_new = 1 THEN s.brenvik_replaces END
 ), lined AS (
-  SELECT s."code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."weight", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."weight") OVER brenvik_line END AS brenvik_before_0, s.brenvik_known_at_0, s.brenvik_source_0, s.brenvik_prior_0, s."owner", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_1 ELSE lag(s."owner") OVER brenvik_line END AS brenvik_before_1, s.brenvik_known_at_1, s.brenvik_source_1, s.brenvik_prior_1, max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."code") AS brenvik_last_lifetime, max(s.brenvik_lifetime) OVER (PARTITION BY s."code") AS brenvik_lifetimes,
+  SELECT s."code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_was_known", s."brenvik_rank", s."weight", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_0 ELSE lag(s."weight") OVER brenvik_line END AS brenvik_before_0, s.brenvik_known_at_0, s.brenvik_source_0, s.brenvik_prior_0, s."owner", CASE WHEN s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL THEN s.brenvik_replaced_1 ELSE lag(s."owner") OVER brenvik_line END AS brenvik_before_1, s.brenvik_known_at_1, s.brenvik_source_1, s.brenvik_prior_1, max(CASE WHEN s.brenvik_delete = 0 THEN s.brenvik_lifetime END) OVER (PARTITION BY s."code") AS brenvik_last_lifetime, max(s.brenvik_lifetime) OVER (PARTITION BY s."code") AS brenvik_lifetimes,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
   FROM compared s
   WHERE s.brenvik_is_last = 1
   WINDOW brenvik_line AS (PARTITION BY s."code" ORDER BY s.brenvik_position)
+), known AS (SELECT DISTINCT j."code", j."brenvik_lifetime" FROM lined j WHERE j.brenvik_was_known = 1
 )
 SELECT j.*,
   CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN 1 ELSE 0 END AS brenvik_starts_version,
@@ -150,12 +150,13 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'overwritten' END
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN k.brenvik_lifetime IS NULL THEN 'inserted' ELSE 'overwritten' END
     WHEN (j.brenvik_known_at_0 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_0 <= j.brenvik_position) OR (j.brenvik_known_at_1 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_1 <= j.brenvik_position) THEN 'overwritten'
     WHEN (j.brenvik_known_at_0 <= j.brenvik_position AND j.brenvik_source_0 IS DISTINCT FROM j."weight") OR (j.brenvik_known_at_1 <= j.brenvik_position AND j.brenvik_source_1 IS DISTINCT FROM j."owner") THEN 'protected'
     ELSE 'unchanged'
   END AS brenvik_decision
-FROM lined j;
+FROM lined j
+LEFT JOIN known k ON k."code" = j."code" AND k."brenvik_lifetime" = j."brenvik_lifetime";
 
 CREATE TEMP TABLE "brenvik_work_target_versions" AS
 WITH lasts AS (

@@ -75,22 +75,15 @@ WHERE b.brenvik_full_replay = 1
     CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded
   FROM events e
   WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "brenvik_run", "brenvik_sequence_no")
-), counted AS (
-  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last,
-    sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_so_far AS brenvik_lifetime
-  FROM placed p
-  WINDOW brenvik_so_far AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), lived AS (
-  SELECT q.*, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete,
-    0 AS brenvik_was_known
-  FROM counted q
-  WHERE q.brenvik_is_last = 1
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete
+  FROM placed p
+  WHERE p.brenvik_is_superseded = 0
 ), states AS (
-  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", 0 AS brenvik_lifetime_known,
-    l."colour", l."name"
+  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", l."colour", l."name"
   FROM lived l
 ), lined AS (
-  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."brenvik_lifetime_known", s."colour", lag(s."colour") OVER brenvik_line AS brenvik_before_0, lag(s."colour") OVER brenvik_line AS brenvik_prev_0, s."name", lag(s."name") OVER brenvik_line AS brenvik_before_1,
+  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."colour", lag(s."colour") OVER brenvik_line AS brenvik_before_0, lag(s."colour") OVER brenvik_line AS brenvik_prev_0, s."name", lag(s."name") OVER brenvik_line AS brenvik_before_1, sum(s.brenvik_delete) OVER brenvik_line AS brenvik_lifetime,
     lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
   FROM states s
@@ -106,7 +99,7 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN j.brenvik_lifetime_known = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN 'inserted'
     WHEN j."colour" IS DISTINCT FROM j.brenvik_before_0 THEN 'versioned'
     WHEN j."name" IS DISTINCT FROM j.brenvik_before_1 THEN 'overwritten'
     ELSE 'unchanged'
