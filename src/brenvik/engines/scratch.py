@@ -6,11 +6,13 @@ import re
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from functools import cache, lru_cache
+from itertools import chain
 from typing import TYPE_CHECKING, Any
 
 import duckdb
 
 from brenvik.errors import StoreError
+from brenvik.merge import sql
 from brenvik.merge.validate import STREAM, Staging
 
 if TYPE_CHECKING:
@@ -18,6 +20,7 @@ if TYPE_CHECKING:
 
 _SETTINGS = ("TimeZone = 'UTC'", "GLOBAL python_enable_replacements = false")
 _CHUNK = 122_880  # rows that are put in order together
+_FEW = 10_000  # rows that are kept rather than streamed, which plans a query twice
 
 _PARAMETER = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|\$([a-z_][a-z_0-9]*)""")  # not inside quotes
 
@@ -56,6 +59,19 @@ def used(statement: str, values: Mapping[str, Any] | None) -> dict[str, Any]:
     return {name: value for name, value in (values or {}).items() if name in _parameters(statement)}
 
 
+def _peeked(rows: pa.RecordBatchReader) -> tuple[pa.RecordBatchReader, bool]:
+    """The same rows, and whether they are few."""
+    import pyarrow as pa
+
+    seen, count = [], 0
+    for batch in rows:
+        seen.append(batch)
+        count += batch.num_rows
+        if count > _FEW:
+            return pa.RecordBatchReader.from_batches(rows.schema, chain(seen, rows)), False
+    return pa.RecordBatchReader.from_batches(rows.schema, seen), True
+
+
 def in_transit(
     rows: pa.RecordBatchReader, staging: Staging, shown: str, values: Mapping[str, Any], *, address: str
 ) -> Iterator[pa.RecordBatch]:
@@ -66,10 +82,16 @@ def in_transit(
     import pyarrow as pa
 
     with scratch() as beside:
-        beside.register(STREAM, rows)
         try:
-            question = f"SELECT {shown} FROM ({staging.question}) q"
-            answer = beside.sql(parsed(question), params=used(question, values) or None)
+            rows, few = _peeked(rows)
+            beside.register(STREAM, rows)
+            given = used(staging.question, values)
+            if few:
+                kept = sql.quote("brenvik_in_transit")
+                beside.execute(parsed(f"CREATE TEMP TABLE {kept} AS {staging.question}"), given).fetchall()
+                answer = beside.sql(parsed(f"SELECT {shown} FROM {kept} q"))
+            else:
+                answer = beside.sql(parsed(f"SELECT {shown} FROM ({staging.question}) q"), params=given or None)
             order = [(name, "ascending") for name in staging.order]
             for chunk in answer.to_arrow_reader(_CHUNK):
                 yield chunk.sort_by(order) if order else chunk
