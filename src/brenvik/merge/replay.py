@@ -305,12 +305,6 @@ def _starts(schema: TableSchema) -> str:
     return sql.flag(f"j.{DELETE} = 0 AND ({' OR '.join((_BEGINS, *differs))})")
 
 
-def _known(schema: TableSchema) -> str:
-    """The lifetimes of which the base has an upsert."""
-    keys = sql.columns((*schema.keys, "brenvik_lifetime"), "j")
-    return f"SELECT DISTINCT {keys} FROM lined j WHERE j.brenvik_was_known = 1"
-
-
 def _decision(schema: TableSchema, *, meets_base: bool) -> str:
     """The decision on a change; the first case that applies."""
 
@@ -334,6 +328,7 @@ def _decision(schema: TableSchema, *, meets_base: bool) -> str:
         last = "brenvik_lifetimes" if schema.deletes == "remove" else "brenvik_last_lifetime"
         forgotten = [f"j.{DELETE} = 0 AND j.brenvik_lifetime < j.{last}"]
     begins = "versioned" if schema.type_2 else "overwritten"
+    known = f"max(j.brenvik_was_known) OVER ({_by_key(schema, 'j')}, j.brenvik_lifetime)" if meets_base else "0"
     cases = [
         (forgotten, "'superseded'"),
         ([f"j.{DELETE} = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0"], "'deleted'"),
@@ -347,7 +342,7 @@ def _decision(schema: TableSchema, *, meets_base: bool) -> str:
         ),
         (
             [f"(j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND ({_BEGINS})"],
-            f"CASE WHEN k.brenvik_lifetime IS NULL THEN 'inserted' ELSE '{begins}' END" if meets_base else "'inserted'",
+            f"CASE WHEN {known} = 0 THEN 'inserted' ELSE '{begins}' END",
         ),
         (differs(schema.type_2), "'versioned'"),
         ([*differs(schema.type_1), *learns], "'overwritten'"),
@@ -365,7 +360,6 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
     meets_base = chosen == "again" or (late and not (chosen or first))
     based = {"base": _base(schema)} if meets_base else {}
     compared = {"compared": _compared(schema)} if meets_base else {}
-    known = {"known": _known(schema)} if meets_base else {}
     parts = {
         f"events ({_event_columns(schema)})": _events(schema, first=first, chosen=chosen),
         "placed": _placed(schema),
@@ -374,15 +368,13 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
         "states": _states(schema, meets_base=meets_base),
         **compared,
         "lined": _lined(schema, meets_base=meets_base),
-        **known,
     }
-    join = f"\nLEFT JOIN known k ON {sql.same('k', 'j', (*schema.keys, 'brenvik_lifetime'))}" if meets_base else ""
     return f"""
 WITH {", ".join(f"{name} AS ({text}{chr(10)})" for name, text in parts.items())}
 SELECT j.*,
   {_starts(schema)} AS brenvik_starts_version,
   {_decision(schema, meets_base=meets_base)} AS brenvik_decision
-FROM lined j{join}"""
+FROM lined j"""
 
 
 @lru_cache(maxsize=256)

@@ -144,7 +144,7 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN 'inserted'
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN 0 = 0 THEN 'inserted' ELSE 'overwritten' END
     WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 OR j."lit" IS DISTINCT FROM j.brenvik_before_1 OR (j.brenvik_known_at_2 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_2 <= j.brenvik_position) THEN 'overwritten'
     WHEN (j.brenvik_known_at_2 <= j.brenvik_position AND j.brenvik_source_2 IS DISTINCT FROM j."since") THEN 'protected'
     ELSE 'unchanged'

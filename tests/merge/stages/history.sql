@@ -156,7 +156,6 @@ WHERE b.brenvik_full_replay = 1
   FROM compared s
   WHERE s.brenvik_is_last = 1
   WINDOW brenvik_line AS (PARTITION BY s."buoy_code" ORDER BY s.brenvik_position)
-), known AS (SELECT DISTINCT j."buoy_code", j."brenvik_lifetime" FROM lined j WHERE j.brenvik_was_known = 1
 )
 SELECT j.*,
   CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR j."colour" IS DISTINCT FROM j.brenvik_prev_1 OR j."depth" IS DISTINCT FROM j.brenvik_prev_2) THEN 1 ELSE 0 END AS brenvik_starts_version,
@@ -167,14 +166,13 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN k.brenvik_lifetime IS NULL THEN 'inserted' ELSE 'versioned' END
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN max(j.brenvik_was_known) OVER (PARTITION BY j."buoy_code", j.brenvik_lifetime) = 0 THEN 'inserted' ELSE 'versioned' END
     WHEN j."colour" IS DISTINCT FROM j.brenvik_before_1 OR j."depth" IS DISTINCT FROM j.brenvik_before_2 THEN 'versioned'
     WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 OR (j.brenvik_known_at_3 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_3 <= j.brenvik_position) THEN 'overwritten'
     WHEN (j.brenvik_known_at_3 <= j.brenvik_position AND j.brenvik_source_3 IS DISTINCT FROM j."since") THEN 'protected'
     ELSE 'unchanged'
   END AS brenvik_decision
-FROM lined j
-LEFT JOIN known k ON k."buoy_code" = j."buoy_code" AND k."brenvik_lifetime" = j."brenvik_lifetime";
+FROM lined j;
 
 CREATE TEMP TABLE "brenvik_work_target_versions" AS
 WITH lasts AS (
@@ -292,7 +290,7 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN 'inserted'
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN 0 = 0 THEN 'inserted' ELSE 'versioned' END
     WHEN j."colour" IS DISTINCT FROM j.brenvik_before_1 OR j."depth" IS DISTINCT FROM j.brenvik_before_2 THEN 'versioned'
     WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 OR (j.brenvik_known_at_3 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_3 <= j.brenvik_position) THEN 'overwritten'
     WHEN (j.brenvik_column_set NOT IN (2) AND j.brenvik_known_at_3 <= j.brenvik_position AND j.brenvik_source_3 IS DISTINCT FROM j."since") THEN 'protected'
@@ -395,7 +393,7 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN 'inserted'
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN 0 = 0 THEN 'inserted' ELSE 'versioned' END
     WHEN j."colour" IS DISTINCT FROM j.brenvik_before_1 OR j."depth" IS DISTINCT FROM j.brenvik_before_2 THEN 'versioned'
     WHEN j."name" IS DISTINCT FROM j.brenvik_before_0 OR (j.brenvik_known_at_3 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_3 <= j.brenvik_position) THEN 'overwritten'
     WHEN (j.brenvik_column_set NOT IN (2) AND j.brenvik_known_at_3 <= j.brenvik_position AND j.brenvik_source_3 IS DISTINCT FROM j."since") THEN 'protected'

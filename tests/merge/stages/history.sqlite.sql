@@ -603,13 +603,6 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
   WHERE
     "s"."brenvik_is_last" = 1
   WINDOW "brenvik_line" AS (PARTITION BY "s"."buoy_code" ORDER BY "s"."brenvik_position" NULLS LAST)
-), "known" AS (
-  SELECT DISTINCT
-    "j"."buoy_code",
-    "j"."brenvik_lifetime"
-  FROM "lined" AS "j"
-  WHERE
-    "j"."brenvik_was_known" = 1
 )
 SELECT
   "j".*,
@@ -647,7 +640,11 @@ SELECT
     AND (
       "j"."brenvik_prev_delete" IS NULL OR "j"."brenvik_prev_delete" = 1
     )
-    THEN CASE WHEN "k"."brenvik_lifetime" IS NULL THEN 'inserted' ELSE 'versioned' END
+    THEN CASE
+      WHEN MAX("j"."brenvik_was_known") OVER (PARTITION BY "j"."buoy_code", "j"."brenvik_lifetime") = 0
+      THEN 'inserted'
+      ELSE 'versioned'
+    END
     WHEN "j"."colour" IS NOT "j"."brenvik_before_1"
     OR "j"."depth" IS NOT "j"."brenvik_before_2"
     THEN 'versioned'
@@ -664,10 +661,7 @@ SELECT
     THEN 'protected'
     ELSE 'unchanged'
   END AS "brenvik_decision"
-FROM "lined" AS "j"
-LEFT JOIN "known" AS "k"
-  ON "k"."buoy_code" = "j"."buoy_code"
-  AND "k"."brenvik_lifetime" = "j"."brenvik_lifetime";
+FROM "lined" AS "j";
 
 CREATE TEMPORARY TABLE "brenvik_work_target_versions" AS
 WITH "lasts" AS (

@@ -111,7 +111,6 @@ WHERE b.brenvik_full_replay = 1
   FROM compared s
   WHERE s.brenvik_is_last = 1
   WINDOW brenvik_line AS (PARTITION BY s."code" ORDER BY s.brenvik_position)
-), known AS (SELECT DISTINCT j."code", j."brenvik_lifetime" FROM lined j WHERE j.brenvik_was_known = 1
 )
 SELECT j.*,
   CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN 1 ELSE 0 END AS brenvik_starts_version,
@@ -123,12 +122,11 @@ SELECT j.*,
     WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
     WHEN j.brenvik_delete = 1 THEN 'unchanged'
     WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
-    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN k.brenvik_lifetime IS NULL THEN 'inserted' ELSE 'overwritten' END
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN max(j.brenvik_was_known) OVER (PARTITION BY j."code", j.brenvik_lifetime) = 0 THEN 'inserted' ELSE 'overwritten' END
     WHEN j."colour" IS DISTINCT FROM j.brenvik_before_0 THEN 'overwritten'
     ELSE 'unchanged'
   END AS brenvik_decision
-FROM lined j
-LEFT JOIN known k ON k."code" = j."code" AND k."brenvik_lifetime" = j."brenvik_lifetime";
+FROM lined j;
 
 CREATE TEMP TABLE "brenvik_work_target_versions" AS
 WITH lasts AS (
