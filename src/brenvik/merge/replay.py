@@ -207,13 +207,11 @@ def _numbers_early(schema: TableSchema) -> bool:
 
 def _lived(schema: TableSchema, *, meets_base: bool) -> str:
     """The events that count, contribute values or are replaced; each with the event of the base that it replaces."""
-    items = ["p.*", "1 - p.brenvik_is_superseded AS brenvik_is_last"]
-    rows, window = "placed p", ""
+    items, rows = ["p.*", "1 - p.brenvik_is_superseded AS brenvik_is_last"], "placed p"
     if _numbers_early(schema):
         ends = f"CASE WHEN p.brenvik_is_superseded = 0 THEN p.{DELETE} ELSE 0 END"
-        items.append(f"sum({ends}) OVER brenvik_line AS brenvik_lifetime")
         line = f"({_by_key(schema, 'p')} ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)"
-        window = f"\n  WINDOW brenvik_line AS {line}"
+        items.append(f"sum({ends}) OVER {line} AS brenvik_lifetime")
     if meets_base:
         known = f"p.brenvik_is_superseded = 0 AND p.{DELETE} = 0 AND b.brenvik_some_upsert = 1"
         items += [
@@ -229,7 +227,7 @@ def _lived(schema: TableSchema, *, meets_base: bool) -> str:
     lived = f"""
   SELECT {", ".join(items)}
   FROM {rows}
-  WHERE {" OR ".join(["p.brenvik_is_superseded = 0", *others])}{window}"""
+  WHERE {" OR ".join(["p.brenvik_is_superseded = 0", *others])}"""
     steps = _steps(schema)
     return f"SELECT m.*{steps} FROM ({lived}) m" if steps else lived
 

@@ -119,10 +119,9 @@ WHERE b.brenvik_full_replay = 1
   FROM events e
   WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "entry", "brenvik_run", "brenvik_sequence_no")
 ), lived AS (
-  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_line AS brenvik_lifetime, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete
   FROM placed p
   WHERE p.brenvik_is_superseded = 0 OR (p.brenvik_ends_deleted = 0 AND p.brenvik_delete = 0)
-  WINDOW brenvik_line AS (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), states AS (
   SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", l."name", l."lit", first_value(l."since") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."since" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "since", min(CASE WHEN l."since" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_2, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."since" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."since" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_2, l."since" AS brenvik_source_2
   FROM lived l

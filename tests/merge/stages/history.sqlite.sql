@@ -485,7 +485,11 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
   SELECT
     "p".*,
     1 - "p"."brenvik_is_superseded" AS "brenvik_is_last",
-    SUM(CASE WHEN "p"."brenvik_is_superseded" = 0 THEN "p"."brenvik_delete" ELSE 0 END) OVER "brenvik_line" AS "brenvik_lifetime",
+    SUM(CASE WHEN "p"."brenvik_is_superseded" = 0 THEN "p"."brenvik_delete" ELSE 0 END) OVER (
+      PARTITION BY "p"."buoy_code"
+      ORDER BY "p"."brenvik_position" NULLS LAST
+      ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW
+    ) AS "brenvik_lifetime",
     "b"."brenvik_position" AS "brenvik_replaces",
     "b"."brenvik_end" - 2 * "b"."brenvik_position" AS "brenvik_replaced_delete",
     CASE
@@ -504,11 +508,6 @@ WITH "events"("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run"
     OR (
       "p"."brenvik_ends_deleted" = 0 AND "p"."brenvik_delete" = 0
     )
-  WINDOW "brenvik_line" AS (
-    PARTITION BY "p"."buoy_code"
-    ORDER BY "p"."brenvik_position" NULLS LAST
-    ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW
-  )
 ), "states" AS (
   SELECT
     "l"."buoy_code",

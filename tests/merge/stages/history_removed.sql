@@ -99,10 +99,9 @@ WHERE b.brenvik_full_replay = 1
   WHERE p.brenvik_is_new = 0
   GROUP BY p."harbour", p."berth", p."brenvik_effective_at"
 ), lived AS (
-  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER brenvik_line AS brenvik_lifetime, b.brenvik_position AS brenvik_replaces, b.brenvik_end - 2 * b.brenvik_position AS brenvik_replaced_delete, CASE WHEN p.brenvik_is_superseded = 0 AND p.brenvik_delete = 0 AND b.brenvik_some_upsert = 1 THEN 1 ELSE 0 END AS brenvik_was_known
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER (PARTITION BY p."harbour", p."berth" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime, b.brenvik_position AS brenvik_replaces, b.brenvik_end - 2 * b.brenvik_position AS brenvik_replaced_delete, CASE WHEN p.brenvik_is_superseded = 0 AND p.brenvik_delete = 0 AND b.brenvik_some_upsert = 1 THEN 1 ELSE 0 END AS brenvik_was_known
   FROM placed p LEFT JOIN base b ON b."harbour" = p."harbour" AND b."berth" = p."berth" AND b."brenvik_effective_at" = p."brenvik_effective_at"
   WHERE p.brenvik_is_superseded = 0 OR p.brenvik_is_new = 0
-  WINDOW brenvik_line AS (PARTITION BY p."harbour", p."berth" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING)
 ), states AS (
   SELECT l."harbour", l."berth", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_was_known", l."brenvik_rank", l."brenvik_is_last", l."keeper", l."note"
   FROM lived l
