@@ -14,9 +14,9 @@ from pathlib import Path
 
 SEED = os.environ.get("SOAK_SEED", "")
 """Empty in the suite, whose draws never change; else what the draws of a soak begin with."""
-SEQUENCES = int(os.environ.get("SEQUENCES", "400"))
+SEQUENCES = int(os.environ.get("SEQUENCES", "100"))
 """Sequences of runs that invariants are tried along; each alone is tried on a share of them."""
-KILLS = int(os.environ.get("KILLS", "150"))
+KILLS = int(os.environ.get("KILLS", "36"))
 """Killed runs of all kinds, in all kinds of stores together."""
 FUZZED = int(os.environ.get("FUZZED", "2000"))
 """Rows that each format's fuzz target writes and reads."""

@@ -60,7 +60,7 @@ class DecisionLog:
         with scratch() as work:
             work.register(explain.WIDE, wide)
             work.register(explain.REJECTED, rejected)
-            return work.sql(parsed(explain.tabulate(self.schema, self.files, self.key_places))).to_arrow_table()
+            return work.sql(parsed(explain.tabulate(self.schema, self.files, self.key_places), work)).to_arrow_table()
 
 
 @dataclass

@@ -20,9 +20,13 @@ if TYPE_CHECKING:
 
 _SETTINGS = ("TimeZone = 'UTC'", "GLOBAL python_enable_replacements = false")
 _CHUNK = 122_880  # rows that are put in order together
+_KEPT = 256  # statements, the oldest of which goes when another comes
 _FEW = 10_000  # rows that are kept rather than streamed, which plans a query twice
 
 _PARAMETER = re.compile(r""""(?:[^"]|"")*"|'(?:[^']|'')*'|\$([a-z_][a-z_0-9]*)""")  # not inside quotes
+
+
+_parsed: dict[str, duckdb.Statement] = {}
 
 
 @cache
@@ -40,13 +44,17 @@ def scratch() -> Iterator[duckdb.DuckDBPyConnection]:
         yield connection
 
 
-@lru_cache(maxsize=256)
-def parsed(statement: str) -> duckdb.Statement:
-    """A statement parsed once: to parse a long one takes as long as to run it for a few rows."""
-    found = _shared().extract_statements(statement)
-    if len(found) != 1:
-        raise duckdb.ParserException(f"expected one statement, got {len(found)}")
-    return found[0]
+def parsed(statement: str, by: duckdb.DuckDBPyConnection) -> duckdb.Statement:
+    """A statement parsed once, by any connection: to parse a long one takes as long as to run it for a few rows."""
+    known = _parsed.get(statement)
+    if known is None:
+        found = by.extract_statements(statement)
+        if len(found) != 1:
+            raise duckdb.ParserException(f"expected one statement, got {len(found)}")
+        known = _parsed[statement] = found[0]
+        if len(_parsed) > _KEPT:
+            _parsed.pop(next(iter(_parsed)), None)
+    return known
 
 
 @lru_cache(maxsize=4096)
@@ -88,10 +96,10 @@ def in_transit(
             given = used(staging.question, values)
             if few:
                 kept = sql.quote("brenvik_in_transit")
-                beside.execute(parsed(f"CREATE TEMP TABLE {kept} AS {staging.question}"), given).fetchall()
-                answer = beside.sql(parsed(f"SELECT {shown} FROM {kept} q"))
+                beside.execute(parsed(f"CREATE TEMP TABLE {kept} AS {staging.question}", beside), given).fetchall()
+                answer = beside.sql(parsed(f"SELECT {shown} FROM {kept} q", beside))
             else:
-                answer = beside.sql(parsed(f"SELECT {shown} FROM ({staging.question}) q"), params=given or None)
+                answer = beside.sql(parsed(f"SELECT {shown} FROM ({staging.question}) q", beside), params=given or None)
             order = [(name, "ascending") for name in staging.order]
             for chunk in answer.to_arrow_reader(_CHUNK):
                 yield chunk.sort_by(order) if order else chunk

@@ -83,7 +83,7 @@ def read(
         shaped = _shaped(record, columns)
         for lines, first in _lines(path, broken, number):
             work.register("lines", lines)
-            rows = work.sql(parsed(shaped)).to_arrow_table().combine_chunks()
+            rows = work.sql(parsed(shaped, work)).to_arrow_table().combine_chunks()
             if rows["reason"].null_count < len(rows):
                 broken_rows = (
                     rows.filter(pc.is_valid(rows["reason"])).select(["place", "line", "reason"]).sort_by("place")

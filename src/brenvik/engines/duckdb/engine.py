@@ -84,7 +84,9 @@ class DuckDBEngine(InPlace):
     ) -> pa.Table:
         statement = _compile(text, work)
         with _reporting(self.address):
-            return self._connection.sql(parsed(statement), params=used(statement, values) or None).to_arrow_table()
+            return self._connection.sql(
+                parsed(statement, self._connection), params=used(statement, values) or None
+            ).to_arrow_table()
 
     def rows(
         self,
@@ -96,7 +98,7 @@ class DuckDBEngine(InPlace):
     ) -> list[dict[str, Any]]:
         statement = _compile(text, work)
         with _reporting(self.address):  # a part of the time that Arrow takes
-            answer = self._connection.execute(parsed(statement), used(statement, values))
+            answer = self._connection.execute(parsed(statement, self._connection), used(statement, values))
             names = [column[0] for column in answer.description or ()]
             return [dict(zip(names, row, strict=True)) for row in answer.fetchall()]
 
@@ -190,7 +192,7 @@ class DuckDBEngine(InPlace):
         """Runs a statement of DuckDB's own dialect; returns how many rows it made or changed."""
         with _reporting(self.address):
             # DuckDB 2 lets no statement follow one whose answer was not fetched to its end.
-            rows = self._connection.execute(parsed(statement), used(statement, values)).fetchall()
+            rows = self._connection.execute(parsed(statement, self._connection), used(statement, values)).fetchall()
         return rows[0][0] if rows and isinstance(rows[0][0], int) else 0
 
     def read(self, query: str, rows: int) -> pa.RecordBatchReader:
