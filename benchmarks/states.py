@@ -196,8 +196,8 @@ def write(found: dict[str, dict[str, float]]) -> None:
 
 What loads cost before the change that made row changes values (commit ea89eba), now, and by hand: each in a process of its own
 on a fresh copy, the three of a case in turns, medians. Compare ratios; the seconds are those of this machine, which was slower at
-times. Small loads are medians of {small.LOADS} one after the other in a process that is warm. By hand is the best SQL that we could write;
-it also appends the changes to a log and records the run (`benchmarks/states.py`, `by_hand.py`, `several.py`).
+times. Small loads are medians of {small.LOADS} one after the other in a process that is warm. By hand is the best SQL that
+we could write; it also appends the changes to a log and records the run (`benchmarks/states.py`, `by_hand.py`, `several.py`).
 
 | | by hand | before | now | before / hand | now / hand | goal |
 |:--|---:|---:|---:|---:|---:|---:|
