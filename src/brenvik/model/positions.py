@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 from zoneinfo import ZoneInfo
 
 Span = timedelta | int
@@ -62,6 +62,16 @@ class PositionKind(Protocol):
         ...
 
 
+T = TypeVar("T", datetime, date)
+
+
+def _moved(position: T, span: timedelta, limit: T) -> T:
+    try:
+        return position + span
+    except OverflowError:
+        return limit
+
+
 @dataclass(frozen=True)
 class Times:
     """Timestamps: zoned ones, in UTC, or those of a wall clock."""
@@ -83,16 +93,18 @@ class Times:
         return isinstance(span, timedelta)
 
     def back(self, position: datetime, span: Span | None) -> datetime:
-        try:
-            return position - span if isinstance(span, timedelta) else position
-        except OverflowError:
-            return datetime.min.replace(tzinfo=position.tzinfo)
+        return (
+            _moved(position, -span, datetime.min.replace(tzinfo=position.tzinfo))
+            if isinstance(span, timedelta)
+            else position
+        )
 
     def forth(self, position: datetime, span: Span | None) -> datetime:
-        try:
-            return position + span if isinstance(span, timedelta) else position
-        except OverflowError:
-            return datetime.max.replace(tzinfo=position.tzinfo)
+        return (
+            _moved(position, span, datetime.max.replace(tzinfo=position.tzinfo))
+            if isinstance(span, timedelta)
+            else position
+        )
 
     def before(self, position: datetime) -> datetime:
         return self.back(position, timedelta(microseconds=1))
@@ -122,16 +134,10 @@ class Days:
         return isinstance(span, timedelta) and span % timedelta(days=1) == timedelta(0)
 
     def back(self, position: date, span: Span | None) -> date:
-        try:
-            return position - span if isinstance(span, timedelta) else position
-        except OverflowError:
-            return date.min
+        return _moved(position, -span, date.min) if isinstance(span, timedelta) else position
 
     def forth(self, position: date, span: Span | None) -> date:
-        try:
-            return position + span if isinstance(span, timedelta) else position
-        except OverflowError:
-            return date.max
+        return _moved(position, span, date.max) if isinstance(span, timedelta) else position
 
     def before(self, position: date) -> date:
         return self.back(position, timedelta(days=1))

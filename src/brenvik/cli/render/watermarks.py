@@ -82,7 +82,7 @@ def _about_window(entry: FeedProgress) -> list[str]:
         lines.append(f"future        {paper.many(seen['future_rows'], 'rows')} dated in the future, skipped")
     if seen["without_watermark"]:
         lines.append(f"no value      {paper.many(seen['without_watermark'], 'rows')} without {feed.watermark}, skipped")
-    known = ("dated in the future of", f"no {feed.watermark}; skipped")
+    known = ("dated after the source's clock", f"no {feed.watermark}; skipped")
     return lines + [note for note in entry.waiting.notes if not any(words in note for words in known)]
 
 
