@@ -79,6 +79,7 @@ class Seen:
         self.validated: Validated
         self.changes: pa.Table
         self.tables: dict[str, pa.Table] = {}
+        self.files: dict[str, Any] = {}
         self.done: Counter[str] = Counter()
 
     def classify(self, context: RunContext, plan: LoadPlan, validated: Validated) -> Any:
@@ -88,6 +89,8 @@ class Seen:
         names = [context.schema.table, *filter(None, [context.schema.change_log])]
         names += [f"{SCHEMA}.{name}" for name in TABLES]
         self.tables = {name: engine.ask(f"SELECT * FROM {sql.relation(name)}") for name in names}
+        if isinstance(engine, LakehouseEngine):  # which may look again after its commit
+            self.files = dict(engine._tables)
         return CLASSIFY(context, plan, validated)
 
     def apply(self, context: RunContext, plan: LoadPlan, changes: RowChanges) -> Any:
@@ -165,7 +168,7 @@ def slice_of(seen: Seen, of_range: Callable[[pa.Table], pa.Table]) -> tuple[Any,
         duck: DuckDBEngine = engine.duck
         duck.make_schema(SCHEMA)
         for name in names & {seen.context.schema.table, seen.context.schema.change_log}:
-            engine.give(whole._tables[plain(name)])
+            engine.give(seen.files[plain(name)])
             names.remove(name)
     else:
         engine = duck = DuckDBEngine(":memory:")
