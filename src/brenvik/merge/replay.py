@@ -356,19 +356,17 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
     (``brenvik_before_0``, …), its decision, and whether it starts a version. ``late``: whether any new change is; all others
     are later than whatever there is."""
     meets_base = chosen == "again" or (late and not (chosen or first))
-    based = {"base": _base(schema)} if meets_base else {}
-    compared = {"compared": _compared(schema)} if meets_base else {}
     parts = {
         f"events ({_event_columns(schema)})": _events(schema, first=first, chosen=chosen),
         "placed": _placed(schema),
-        **based,
+        "base": _base(schema) if meets_base else "",
         "lived": _lived(schema, meets_base=meets_base),
         "states": _states(schema, meets_base=meets_base),
-        **compared,
+        "compared": _compared(schema) if meets_base else "",
         "lined": _lined(schema, meets_base=meets_base),
     }
     return f"""
-WITH {", ".join(f"{name} AS ({text}{chr(10)})" for name, text in parts.items())}
+WITH {", ".join(f"{name} AS ({text}{chr(10)})" for name, text in parts.items() if text)}
 SELECT j.*,
   {_starts(schema)} AS brenvik_starts_version,
   {_decision(schema, meets_base=meets_base)} AS brenvik_decision

@@ -65,9 +65,11 @@ class PositionKind(Protocol):
 T = TypeVar("T", datetime, date)
 
 
-def _moved(position: T, span: timedelta, limit: T) -> T:
+def _moved(position: T, span: Span | None, sign: int, limit: T) -> T:
+    if not isinstance(span, timedelta):
+        return position
     try:
-        return position + span
+        return position + sign * span
     except OverflowError:
         return limit
 
@@ -93,18 +95,10 @@ class Times:
         return isinstance(span, timedelta)
 
     def back(self, position: datetime, span: Span | None) -> datetime:
-        return (
-            _moved(position, -span, datetime.min.replace(tzinfo=position.tzinfo))
-            if isinstance(span, timedelta)
-            else position
-        )
+        return _moved(position, span, -1, datetime.min.replace(tzinfo=position.tzinfo))
 
     def forth(self, position: datetime, span: Span | None) -> datetime:
-        return (
-            _moved(position, span, datetime.max.replace(tzinfo=position.tzinfo))
-            if isinstance(span, timedelta)
-            else position
-        )
+        return _moved(position, span, 1, datetime.max.replace(tzinfo=position.tzinfo))
 
     def before(self, position: datetime) -> datetime:
         return self.back(position, timedelta(microseconds=1))
@@ -134,10 +128,10 @@ class Days:
         return isinstance(span, timedelta) and span % timedelta(days=1) == timedelta(0)
 
     def back(self, position: date, span: Span | None) -> date:
-        return _moved(position, -span, date.min) if isinstance(span, timedelta) else position
+        return _moved(position, span, -1, date.min)
 
     def forth(self, position: date, span: Span | None) -> date:
-        return _moved(position, span, date.max) if isinstance(span, timedelta) else position
+        return _moved(position, span, 1, date.max)
 
     def before(self, position: date) -> date:
         return self.back(position, timedelta(days=1))

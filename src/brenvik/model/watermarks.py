@@ -1,10 +1,10 @@
 """Windows of watermarks: what is new in a source, from what was loaded, what is there, and the clock.
 
 A watermark is the position up to which a feed has loaded, such as the highest value of one column; a load takes the window
-(low, high]. The high end is
-the newest value no later than the source's clock less ``lag`` (for integers: no higher than the newest less ``lag``). It is
-fixed before anything is read. Rows dated in the future of the clock are skipped, and never advance the watermark.
-``overlap`` starts reading below low, for rows that were committed late; changes read again are duplicates.
+(low, high]. The high end is the newest position no later than the source's clock less ``lag`` (where a clock says nothing: no
+higher than the newest less ``lag``). It is fixed before anything is read. Rows dated in the future of the clock are skipped,
+and never advance the watermark. ``overlap`` starts reading below low, for rows that were committed late; changes read again are
+duplicates.
 """
 
 from __future__ import annotations

@@ -38,7 +38,7 @@ def replay_keys(
             ),
         ]
 
-    def late(facts: Classified) -> bool:  # what was loaded before comes again as it was
+    def late(facts: Classified) -> bool:  # past changes are decided again among all others
         return chosen == "again" or facts.late > 0
 
     if schema.order and chosen != "keys":
