@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import subprocess
 import sys
 import time
@@ -14,7 +15,7 @@ import pyarrow.csv
 
 import history
 import several
-from places import BUILD, HAND, NOW, copy_tree, surroundings
+from places import BUILD, HAND, NOW, surroundings
 from small import NOON, RUNS
 
 TABLES = 200
@@ -91,7 +92,8 @@ def many_tables(how: str) -> float:
 def bring_many() -> None:
     if not (BUILD / "many").exists():
         make_project(BUILD / "many")
-    copy_tree("many", "many_copy")
+    shutil.rmtree(BUILD / "many_copy", ignore_errors=True)
+    shutil.copytree(BUILD / "many", BUILD / "many_copy")
 
 
 def bring_demo() -> None:

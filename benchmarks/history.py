@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import platform
+import shutil
 from datetime import date, datetime, timedelta
 from pathlib import Path
 
@@ -60,6 +61,19 @@ def make(path: Path, *, rows: int, keep: bool) -> None:
             "CREATE TABLE buoy_raw (run BIGINT, buoy_no BIGINT, changed_at TIMESTAMP, name TEXT, light TEXT, colour TEXT, "
             "status TEXT, region TEXT, depth_m DOUBLE PRECISION, mass_kg BIGINT, inspected_on DATE)"
         )
+
+
+def bring_lake(base: Path, lake: Path, *, rows: int) -> None:
+    """A fresh copy of a compacted history in a lakehouse. The files of a table name each other by whole paths, so it is made at
+    ``lake``, kept in ``base``, and copied back."""
+    shutil.rmtree(lake, ignore_errors=True)
+    if not base.exists():
+        print(f"making {base.name}", flush=True)
+        with brenvik.open_store(f"lakehouse:{lake}") as store:
+            fill(store, rules(keep=True), rows=rows, keys=rows * 4 // 5)
+            store.compact(rules(keep=True), keep=timedelta(0))
+        lake.rename(base)
+    shutil.copytree(base, lake)
 
 
 def batch(rows: int, size: int, *, seed: int = 7) -> pa.Table:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import argparse
 import shutil
 import statistics
-import subprocess
 import time
 from dataclasses import dataclass, replace
 from datetime import timedelta
@@ -71,17 +70,7 @@ class Cost:
 
 def bring(rows: int) -> None:
     """A fresh copy of a history of ``rows`` rows, made by Brenvik and put in order; kept from one bench to the next."""
-    base = BUILD / f"base_{rows}"
-    if not base.exists():
-        print(f"making {base.name}", flush=True)
-        shutil.rmtree(LAKE, ignore_errors=True)
-        rules = history.rules(keep=True)
-        with brenvik.open_store(f"lakehouse:{LAKE}") as store:
-            history.fill(store, rules, rows=rows, keys=rows * 4 // 5)
-            store.compact(rules, keep=timedelta(0))
-        LAKE.rename(base)
-    shutil.rmtree(LAKE, ignore_errors=True)
-    subprocess.run(["cp", "-r", base, LAKE], check=True)
+    history.bring_lake(BUILD / f"base_{rows}", LAKE, rows=rows)
 
 
 def files() -> dict[Path, int]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import shutil
 import time
 from collections.abc import Callable
-from datetime import timedelta
 from functools import partial
 
 import duckdb
@@ -19,7 +18,7 @@ import history
 import servers
 import several
 import warehouse
-from places import BUILD, COPY, HAND, copy_tree, server
+from places import BUILD, COPY, HAND, server
 
 ROWS, LAKE = 10_000_000, BUILD / "lake"
 PG_ROWS, PG_SIZE = 2_000_000, 200_000
@@ -98,16 +97,7 @@ def extract(how: str) -> float:
 
 
 def bring_lake(rows: int) -> None:
-    """The files of a table name each other by whole paths: all copies are in one place."""
-    base = BUILD / f"lake_{rows}"
-    if not base.exists():
-        shutil.rmtree(LAKE, ignore_errors=True)
-        rules = history.rules(keep=True)
-        with brenvik.open_store(f"lakehouse:{LAKE}") as store:
-            history.fill(store, rules, rows=rows, keys=rows * 4 // 5)
-            store.compact(rules, keep=timedelta(0))
-        LAKE.rename(base)
-    copy_tree(base.name, LAKE.name)
+    history.bring_lake(BUILD / f"lake_{rows}", LAKE, rows=rows)
 
 
 def in_lake(rows: int, size: int, how: str) -> float:

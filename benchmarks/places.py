@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -21,8 +20,3 @@ def surroundings(how: str) -> dict[str, str]:
 def server() -> str:
     """The URL of the PostgreSQL server of the run."""
     return os.environ["BENCH_SERVER"]
-
-
-def copy_tree(of: str, to: str) -> None:
-    shutil.rmtree(BUILD / to, ignore_errors=True)
-    shutil.copytree(BUILD / of, BUILD / to)

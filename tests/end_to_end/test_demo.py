@@ -153,7 +153,7 @@ def test_the_tour_tells_every_trap(toured: tuple[Path, str]) -> None:
         "21 rows + 0 added − 0 removed = 21",
         "next window   (2024-05-13 21:17, 2024-05-14 15:00]",
         "6 read = 3 inserted + 1 overwritten + 2 duplicate",
-        "future        1 row dated in the future, skipped",
+        "1 row is dated after the source's clock, ",
         "It has 4 rows; the table has 9 current keys. Loading it would leave 5 deletes pending (56 %, limit 20 %).",
         "to allow    brenvik load keeper --allow-deletes 5",
         "8 read + 1 derived = 1 versioned + 1 pending + 7 unchanged",

@@ -62,7 +62,7 @@ def show_watermarks(project: Project, found: Sequence[FeedProgress], *, json: bo
 def _about_window(entry: FeedProgress) -> list[str]:
     """What the next load of a feed with a watermark takes, and what it skips."""
     assert isinstance(entry.feed, DatabaseFeed) and entry.waiting and entry.waiting.window
-    feed, window, seen = entry.feed, entry.waiting.window, entry.waiting.rows_skipped
+    feed, window = entry.feed, entry.waiting.window
     start = "the beginning" if window.low is None else as_text(window.low)
     lines = [entry.feed.reads]
     lines.append(
@@ -78,12 +78,7 @@ def _about_window(entry: FeedProgress) -> list[str]:
         lines.append(f"lag           {_distance(feed.lag)} {behind}")
     if feed.window:
         lines.append(f"window size   {_distance(feed.window)}")
-    if seen["future_rows"]:
-        lines.append(f"future        {paper.many(seen['future_rows'], 'rows')} dated in the future, skipped")
-    if seen["without_watermark"]:
-        lines.append(f"no value      {paper.many(seen['without_watermark'], 'rows')} without {feed.watermark}, skipped")
-    known = ("dated after the source's clock", f"no {feed.watermark}; skipped")
-    return lines + [note for note in entry.waiting.notes if not any(words in note for words in known)]
+    return [*lines, *entry.waiting.notes]
 
 
 def _distance(span: Any) -> str:
