@@ -11,7 +11,7 @@ import pytest
 from cli import brenvik as call
 
 import brenvik
-from brenvik.errors import FeedError
+from brenvik.errors import FeedError, StoreError
 from brenvik.feeds.protocol import LoadRequest
 from brenvik.feeds.store_query import StoreQuery
 from brenvik.model.types import parse_type
@@ -72,6 +72,14 @@ def test_rows_are_taken_by_watermark_where_they_stand(staging: brenvik.Store) ->
     assert again.counts["read"] == 0
     everything = load_from(staging, RULES, source(staging), request=LoadRequest(everything=True))
     assert everything.counts["duplicate"] == everything.counts["read"] == 4
+
+
+def test_a_query_is_one_statement(staging: brenvik.Store) -> None:
+    add(staging, (1, day(1), "Nord", "lamp"))
+    query = "SELECT no, done_at, keeper, work FROM staging; DELETE FROM staging"
+    with pytest.raises(StoreError, match=r"rejected a statement: .*(statement|commands)"):
+        load_from(staging, RULES, source(staging, table=None, query=query))
+    assert staging.engine.rows("SELECT count(*) AS n FROM staging") == [{"n": 1}]
 
 
 def test_invalid_rows_are_rejected_whole_with_their_reasons(staging: brenvik.Store) -> None:

@@ -239,7 +239,11 @@ class PostgresEngine(InPlace):
 
     def view(self, query: str) -> str:
         name = name_of_query(query)
-        self._execute(f"CREATE OR REPLACE TEMPORARY VIEW {sql.quote(name)} AS {query.rstrip().rstrip(';')}")
+        statement = f"CREATE OR REPLACE TEMPORARY VIEW {sql.quote(name)} AS {query.rstrip().rstrip(';')}"
+        with _reporting(self.address):
+            self._connection.execute(
+                statement.encode(), binary=True
+            )  # else the server would run what follows a semicolon
         return name
 
     def malformed(self, name: str, columns: Mapping[str, ColumnType]) -> dict[str, int]:
