@@ -17,8 +17,9 @@ def test_the_public_names() -> None:
         "Temporary", "TooManyRejects",
     ]  # fmt: skip
     others = [
-        "Allowed", "DatabaseFeed", "FileFeed", "FrameSource", "LoadOptions", "LoadRequest", "Operations", "Outcome", "Outcomes",
-        "Project", "Source", "Store", "Table", "TableRules", "__version__", "open_store", "read_project",
+        "Allowed", "DatabaseFeed", "FeedColumns", "FileFeed", "FrameSource", "LoadOptions", "LoadRequest", "Operations", "Origin",
+        "Outcome", "Outcomes", "Project", "Source", "Store", "Table", "TableRules", "ValueFormats", "__version__", "open_store",
+        "read_project",
     ]  # fmt: skip
     assert brenvik.__all__ == sorted([*errors, *others])
     assert all(getattr(brenvik, name).__doc__ for name in brenvik.__all__ if name != "__version__")

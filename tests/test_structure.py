@@ -107,4 +107,5 @@ def test_no_meaning_is_read_back_out_of_sql() -> None:
         "engines/scratch",  # the parameters of a statement
         "engines/sqlite/values",  # the size of a type
         "merge/sql",  # the parameters of a statement
+        "merge/value_formats",  # the codes of a format
     }

@@ -73,6 +73,8 @@ class Keys(Generated):
         yield from _keys("A feed of files", f"In `{feed}`.", keys.FILES)
         yield from _keys("A feed from a database", f"In `{feed}`.", keys.DATABASE)
         yield from _keys("Operation codes", "In `operation = { … }`.", keys.OPERATION)
+        yield from _keys("Added columns", "In `add = { NAME = { … } }`.", keys.ADD)
+        yield from _keys("Values", "In `values = { … }`.", keys.VALUES)
         yield from _keys("CSV", "In `csv = { … }`.", keys.CSV)
         yield from _keys("JSON records", "In `record = { … }`.", keys.RECORD)
 

@@ -10,9 +10,9 @@ A first load::
     buoy.history("NB-104")
 
 Stores and tables: ``open_store``, ``Store``, ``Table``. Declarations: ``TableRules``, and the feeds ``FileFeed`` and
-``DatabaseFeed`` with ``Operations``. Results: ``Outcome``, ``Outcomes``. Whole projects: ``read_project``, ``Project``, loaded
-with ``LoadOptions`` (``LoadRequest``, ``Allowed``). Feeds of your own: ``Source``, ``FrameSource``. Errors: ``BrenvikError`` and
-its subclasses, see ``brenvik.errors``.
+``DatabaseFeed`` with ``Operations`` and ``FeedColumns`` (``Origin``, ``ValueFormats``). Results: ``Outcome``, ``Outcomes``. Whole
+projects: ``read_project``, ``Project``, loaded with ``LoadOptions`` (``LoadRequest``, ``Allowed``). Feeds of your own:
+``Source``, ``FrameSource``. Errors: ``BrenvikError`` and its subclasses, see ``brenvik.errors``.
 """
 
 from importlib import import_module
@@ -49,8 +49,9 @@ if TYPE_CHECKING:
     )
     from brenvik.feeds.frames import FrameSource
     from brenvik.feeds.protocol import LoadRequest, Source
-    from brenvik.model.feeds import DatabaseFeed, FileFeed, Operations
+    from brenvik.model.feeds import DatabaseFeed, FeedColumns, FileFeed, Operations, Origin
     from brenvik.model.rules import TableRules
+    from brenvik.model.value_formats import ValueFormats
     from brenvik.outcome import Outcome, Outcomes
     from brenvik.project.file import read_project
     from brenvik.project.project import Project
@@ -88,8 +89,9 @@ _HOMES = {
     ),
     "feeds.frames": ("FrameSource",),
     "feeds.protocol": ("LoadRequest", "Source"),
-    "model.feeds": ("DatabaseFeed", "FileFeed", "Operations"),
+    "model.feeds": ("DatabaseFeed", "FeedColumns", "FileFeed", "Operations", "Origin"),
     "model.rules": ("TableRules",),
+    "model.value_formats": ("ValueFormats",),
     "outcome": ("Outcome", "Outcomes"),
     "runs.guards": ("Allowed",),
     "runs.load": ("LoadOptions",),
@@ -110,6 +112,7 @@ __all__ = [
     "DatabaseFeed",
     "DeclarationError",
     "DependencyFailed",
+    "FeedColumns",
     "FeedError",
     "FileFeed",
     "ForeignTable",
@@ -122,6 +125,7 @@ __all__ = [
     "LoadRequest",
     "NotClean",
     "Operations",
+    "Origin",
     "Outcome",
     "Outcomes",
     "Project",
@@ -139,6 +143,7 @@ __all__ = [
     "TableRules",
     "Temporary",
     "TooManyRejects",
+    "ValueFormats",
     "__version__",
     "open_store",
     "read_project",

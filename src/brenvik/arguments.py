@@ -10,7 +10,7 @@ from functools import wraps
 from typing import Any, ParamSpec, TypeVar
 
 from brenvik.errors import DeclarationError
-from brenvik.model.feeds import Operations
+from brenvik.model.feeds import FeedColumns, Operations
 from brenvik.model.rules import TableRules
 
 _P = ParamSpec("_P")
@@ -41,6 +41,7 @@ _EXPECTED: dict[str, _Expected] = {
     "rules": (lambda value: isinstance(value, TableRules), "the TableRules of a table", False),
     "kind": (_is_text, "a string", False),
     "operation": (lambda value: isinstance(value, (str, Operations)), "the name of a column, or Operations", True),
+    "columns": (lambda value: isinstance(value, FeedColumns), "FeedColumns", True),
     "feed": (_is_text, "the name of a feed", False),
     "at": (lambda value: isinstance(value, (str, date)), "a date, a datetime, or one as a string", True),
     "when": (

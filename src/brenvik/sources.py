@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from brenvik.errors import DeclarationError
 from brenvik.ledger.schema import LOADS
-from brenvik.model.feeds import Connection, DatabaseFeed, FileFeed, Operations
+from brenvik.model.feeds import AS_THEY_ARE, Connection, DatabaseFeed, FeedColumns, FileFeed, Operations
 from brenvik.model.rules import TableRules
 
 if TYPE_CHECKING:
     from brenvik.engines.protocol import Engine
     from brenvik.feeds.protocol import Source
+
+
+@dataclass(frozen=True)
+class Called:
+    """What ``Table.load`` was called with: a source, its operations, its columns, and the scope of an extract."""
+
+    source: Source
+    operations: Operations | None
+    columns: FeedColumns
+    extract_scope: str | None
 
 
 def source_of_call(
@@ -25,13 +36,14 @@ def source_of_call(
     feed: str,
     at: str | date | datetime | None,
     extract_scope: str | None,
-) -> tuple[Source, Operations | None, str | None]:
-    """The source that ``Table.load`` was called with, its operations, and the scope of an extract."""
+    columns: FeedColumns | None,
+) -> Called:
+    """What can be loaded, of the arguments of ``Table.load``."""
     from brenvik.feeds.protocol import Source
 
     if not isinstance(rows, (FileFeed, DatabaseFeed, Source)):
         source, codes = _frame(rows, kind, operation, feed, at, extract_scope)
-        return source, codes, extract_scope
+        return Called(source, codes, columns or AS_THEY_ARE, extract_scope)
     if at is not None or kind is not None:
         raise DeclarationError(
             "kind and at are for frames; a feed has a kind of its own, and its extracts have their times."
@@ -43,8 +55,8 @@ def source_of_call(
         url = rows.connection if isinstance(rows, DatabaseFeed) else None
         connections = {url: Connection(url, url)} if url else {}
         opened = source_of(rows, rules, connections, folder=Path.cwd(), engine=engine)
-        return opened, rows.operations or codes, rows.extract_scope or extract_scope
-    return rows, codes, extract_scope
+        return Called(opened, rows.operations or codes, columns or rows.columns, rows.extract_scope or extract_scope)
+    return Called(rows, codes, columns or AS_THEY_ARE, extract_scope)
 
 
 def _frame(

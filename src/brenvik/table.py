@@ -13,7 +13,7 @@ from brenvik.errors import DeclarationError, ForeignTable
 from brenvik.ledger.records import TableState
 from brenvik.merge import questions
 from brenvik.merge.schema import types_of
-from brenvik.model.feeds import Operations
+from brenvik.model.feeds import FeedColumns, Operations
 from brenvik.model.keys import Key, key_values
 from brenvik.model.rules import SYSTEM_COLUMNS, Kind, TableRules
 from brenvik.model.types import parse_type
@@ -61,6 +61,7 @@ class Table:
         feed: str = "frame",
         at: str | date | datetime | None = None,
         extract_scope: str | None = None,
+        columns: FeedColumns | None = None,
         label: str | None = None,
         explain: bool | None = None,
         wait_s: float = 30.0,
@@ -78,8 +79,7 @@ class Table:
             ``operation``. ``"upserts"``: each row is a new or newer state of its key. ``"full_extract"``: the rows are
             complete; a key that is absent is deleted. A feed has its own kind.
         operation
-            The column with the operation (``I``, ``U``, ``D`` or the words; case is ignored), or an ``Operations`` with
-            other codes.
+            The column with the operation (``I``, ``U``, ``D`` or the words; case is ignored), or ``Operations`` with other codes.
         feed
             The name of the feed that the run is recorded with, for a frame.
         at
@@ -87,6 +87,8 @@ class Table:
         extract_scope
             A condition over the table's columns, as in ``"region = 'north'"``, for an extract of a part of the table: current
             rows outside of it are not absent. None: it covers the whole table.
+        columns
+            How the columns of the rows become those of the table: renamed, added, and how texts are written. A feed has its own.
         label
             Recorded with the run, such as a scheduler's own id.
         explain
@@ -99,16 +101,17 @@ class Table:
         Raises FeedError when the rows do not match the rules, TooManyRejects, LimitExceeded, StaleExtract, RulesChanged,
         ForeignTable or Busy; in each case only the failed run is recorded.
         """
-        source, codes, scope = source_of_call(self.engine, self.rules, rows, kind, operation, feed, at, extract_scope)
+        called = source_of_call(self.engine, self.rules, rows, kind, operation, feed, at, extract_scope, columns)
         options = LoadOptions(
-            operations=codes,
+            called.operations,
+            called.columns,
             label=label,
             explain=explain,
             wait_s=wait_s,
             allowed=Allowed(allow_deletes, allow_changes),
-            extract_scope=scope,
+            extract_scope=called.extract_scope,
         )
-        return load(self.ledger, self.rules, source, options)
+        return load(self.ledger, self.rules, called.source, options)
 
     @one_at_a_time()
     def preview(
@@ -120,15 +123,18 @@ class Table:
         feed: str = "frame",
         at: str | date | datetime | None = None,
         extract_scope: str | None = None,
+        columns: FeedColumns | None = None,
         explain: bool | None = None,
     ) -> Outcome:
         """The outcome that ``load`` would have; nothing is written. An Arrow reader is consumed by it.
 
         If a load would be blocked, ``Outcome.blocked_by`` has the error.
         """
-        source, codes, scope = source_of_call(self.engine, self.rules, rows, kind, operation, feed, at, extract_scope)
-        options = LoadOptions(operations=codes, explain=explain, extract_scope=scope, preview=True)
-        return load(self.ledger, self.rules, source, options)
+        called = source_of_call(self.engine, self.rules, rows, kind, operation, feed, at, extract_scope, columns)
+        options = LoadOptions(
+            called.operations, called.columns, explain=explain, extract_scope=called.extract_scope, preview=True
+        )
+        return load(self.ledger, self.rules, called.source, options)
 
     @one_at_a_time()
     def load_from(self, source: Source, options: LoadOptions) -> Outcome:
@@ -326,18 +332,19 @@ class Table:
         kind: Kind,
         operation: str | Operations | None = None,
         feed: str = "frame",
+        columns: FeedColumns | None = None,
         fixed: Mapping[int, Mapping[str, Any]] | None = None,
         preview: bool = False,
         wait_s: float = 30.0,
     ) -> Outcome:
         """Loads open rejects of a feed again, by number or (without numbers) all, as after the rules were fixed.
 
-        ``fixed`` has corrected rows by the number of their reject. Rows that are rejected again become new rejects. Raises
-        DeclarationError for numbers that are not open.
+        ``columns`` are those of the feed; see ``load``. ``fixed`` has corrected rows by the number of their reject. Rows that are
+        rejected again become new rejects. Raises DeclarationError for numbers that are not open.
         """
         codes = Operations(operation) if isinstance(operation, str) else operation
         chosen = numbers_of("Rejects", numbers) or None
-        options = LoadOptions(operations=codes, explain=True, preview=preview, wait_s=wait_s)
+        options = LoadOptions(codes, columns or FeedColumns(), explain=True, preview=preview, wait_s=wait_s)
         return retry_rejects(self.ledger, self.rules, chosen, feed=feed, kind=kind, fixed=fixed or {}, options=options)
 
     @one_at_a_time()

@@ -64,7 +64,14 @@ def test_the_session_says_what_the_readme_shows(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("page", "commands"), [("tutorial", 12), ("how-to/python", 2), ("how-to/notebooks", 1), ("how-to/late-data", 4)]
+    ("page", "commands"),
+    [
+        ("tutorial", 12),
+        ("how-to/python", 2),
+        ("how-to/notebooks", 1),
+        ("how-to/late-data", 4),
+        ("how-to/values-and-names", 2),
+    ],
 )
 def test_a_page_of_the_documentation_says_what_happens(page: str, commands: int, tmp_path: Path) -> None:
     """Its files are written and its commands run, from top to bottom."""

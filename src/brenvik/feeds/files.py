@@ -24,8 +24,8 @@ from brenvik.model.types import ColumnType
 class FileSource:
     """The files below ``folder`` that match ``pattern``.
 
-    A file is identified by its name relative to ``folder``. ``rewritten`` says what to do with a loaded file that has changed:
-    ``report`` it and load nothing, or ``load`` its new content.
+    A file is identified by its name relative to ``folder``, or by its whole path where it is elsewhere. ``rewritten`` says what to
+    do with a loaded file that has changed: ``report`` it and load nothing, or ``load`` its new content.
 
     order
         A regular expression with one group that finds a number or a date in the file name; files are loaded in that order.
@@ -248,8 +248,8 @@ class FileSource:
         return (Path(self._pattern).parent / path.name).as_posix() if moved else self.name_of(path)
 
     def name_of(self, path: Path) -> str:
-        """The name that identifies a file."""
-        return path.relative_to(self._folder).as_posix()
+        """The name that identifies a file: relative to the folder, for files below it."""
+        return (path.relative_to(self._folder) if path.is_relative_to(self._folder) else path).as_posix()
 
 
 def _has_changed(path: Path, known: LoadedFile) -> bool:

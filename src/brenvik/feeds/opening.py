@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -89,8 +89,16 @@ def _of_files(feed: FileFeed, rules: TableRules, folder: Path) -> ProjectSource:
 
 
 def record_of(feed: FeedRules, rules: TableRules) -> Record:
-    """How a row of a feed is read from JSON."""
+    """How a row of a feed is read from JSON, in the names that the feed gives to columns."""
     given = feed.record if isinstance(feed, FileFeed) else {}
-    needed = (*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column]))
-    expected = (*dict.fromkeys(needed), *([feed.operations.column] if feed.operations else ()))
-    return Record(**given, keys=rules.natural_key, operations=feed.operations, expected=expected)
+    there = {new: name for name, new in feed.columns.rename.items()}
+
+    def written(names: Iterable[str]) -> tuple[str, ...]:
+        return tuple(there.get(name, name) for name in names if name not in feed.columns.add)
+
+    operations = feed.operations
+    if operations:
+        operations = replace(operations, column=there.get(operations.column, operations.column))
+    needed = written(dict.fromkeys((*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column]))))
+    expected = (*needed, operations.column) if operations else needed
+    return Record(**given, keys=written(rules.natural_key), operations=operations, expected=expected)

@@ -15,6 +15,7 @@ from brenvik.merge.sequence import sequence_no
 from brenvik.merge.validate import PRESENT, RAW
 from brenvik.model.positions import Position, as_text
 from brenvik.model.types import ColumnType
+from brenvik.model.value_formats import ValueFormats
 from brenvik.model.watermarks import Window
 
 if TYPE_CHECKING:
@@ -104,8 +105,10 @@ class Batch:
         For an extract, its time; whether another batch follows this one.
     key_places
         Where the natural key stands in rows that came as records.
-    retries
-        The numbers of open rejects that are being retried.
+    retries, origins
+        The numbers of open rejects that are being retried; and the file and line of each.
+    value_formats
+        How the values of columns that are text are written, by column, where it was declared.
     store_query, store_query_values
         For rows that are in the store: a query in the core's dialect, and its parameters, instead of chunks. Its result
         includes the sequence numbers.
@@ -140,6 +143,8 @@ class Batch:
     extract: ExtractTime | None = None
     more: bool = False
     retries: tuple[int, ...] = ()
+    origins: tuple[tuple[str | None, int | None], ...] = ()
+    value_formats: Mapping[str, ValueFormats] = field(default_factory=dict)
     key_places: KeyPlaces = ()
     after_commit: Callable[[], list[str]] = list
     close: Callable[[], None] = lambda: None

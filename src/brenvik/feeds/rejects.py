@@ -13,15 +13,25 @@ from brenvik.ledger.records import LoadedFile
 
 
 class RejectSource:
-    """Open rejects of one feed by number, each as a line of JSON; they are read like the records of the feed."""
+    """Open rejects of one feed by number, each as a line of JSON; they are read like the records of the feed. ``origins`` are the
+    file and line of each."""
 
     can_reopen = True
 
-    def __init__(self, lines: Mapping[int, str], *, name: str, kind: str, record: Record) -> None:
+    def __init__(
+        self,
+        lines: Mapping[int, str],
+        *,
+        name: str,
+        kind: str,
+        record: Record,
+        origins: tuple[tuple[str | None, int | None], ...] = (),
+    ) -> None:
         self.name = name
         self.kind = kind
         self._lines = dict(sorted(lines.items()))
         self._record = record
+        self._origins = origins or ((None, None),) * len(lines)
 
     def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
         source = "1 reject" if len(self._lines) == 1 else f"{len(self._lines):,} rejects"
@@ -30,6 +40,6 @@ class RejectSource:
         path.write_text("".join(f"{line}\n" for line in self._lines.values()), encoding="utf-8")
         batch = batch_of([path], [LoadedFile(source, 0, "", number=1)], ReadOptions(record=self._record))
         batch.files = ()
-        batch.retries = tuple(self._lines)
+        batch.retries, batch.origins = tuple(self._lines), self._origins
         batch.close = folder.cleanup
         return batch

@@ -1,7 +1,8 @@
 """How a value of a feed is cast to a column's type, and which values are invalid.
 
-Each value is cast once, into a column of its own next to the value; tests and rows refer to that column. Everything is in
-DuckDB's dialect except ``within`` and ``beyond``, which every store understands.
+Each value is cast once, into a column of its own next to the value; tests and rows refer to that column. A text that is written
+in a declared way is read first, into a column of its own as well. Everything is in DuckDB's dialect except ``within`` and
+``beyond``, which every store understands.
 """
 
 from __future__ import annotations
@@ -10,7 +11,9 @@ from collections.abc import Mapping
 
 from brenvik.merge import sql
 from brenvik.merge.schema import TableSchema
+from brenvik.merge.value_formats import as_read
 from brenvik.model.types import ColumnType
+from brenvik.model.value_formats import WrittenText
 
 _DOUBLE = r"\s*[+-]?((\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?|(?i:inf(inity)?|nan))\s*"
 _WHOLE = r"\s*[+-]?\d+(\.0*)?\s*"
@@ -28,7 +31,7 @@ _MIDNIGHT_AFTER = "CAST('24:00:00' AS TIME)"
 def cast_of(name: str, of: ColumnType, to: ColumnType) -> tuple[str, str]:
     """The value of a feed's column in the type of the table, and a test for values that do not fit; both over the feed's columns
     and ``cast_columns``."""
-    value = sql.quote(name)
+    value = value_of(name, of, to)
     cast = _cast_column(name, to) if _is_cast(of, to) else value
     if _is_same(of, to):
         too_long = f"length({value}) > {to.length}" if to.length is not None and of.length != to.length else ""
@@ -41,15 +44,26 @@ def cast_of(name: str, of: ColumnType, to: ColumnType) -> tuple[str, str]:
     return cast, f"{value} IS NOT NULL AND {sql.any_of(tests)}"
 
 
-def cast_columns(schema: TableSchema, types: Mapping[str, ColumnType], extract_time: str | None) -> list[str]:
-    """A column for each value that must be cast, for a query over the feed."""
+def value_of(name: str, of: ColumnType, to: ColumnType) -> str:
+    """The column with the value of a feed's column before any cast: that itself, or the text as it was read."""
+    return sql.quote(f"brenvik_{to.kind}_read_of_{name}") if isinstance(of, WrittenText) else sql.quote(name)
+
+
+def cast_columns(
+    schema: TableSchema, types: Mapping[str, ColumnType], extract_time: str | None
+) -> tuple[list[str], list[str]]:
+    """A column for each text that must be read, for a query over the feed; and one for each value that must be cast, for a query
+    over the former."""
     wanted = [(column.name, column.type) for column in schema.columns] + list(schema.beside)
     wanted += [(extract_time, schema.effective_type)] if extract_time else []
-    found = {}
+    read, cast = {}, {}
     for name, to in wanted:
-        if name in types and _is_cast(types[name], to):
-            found[_cast_column(name, to)] = _cast(sql.quote(name), types[name], to, schema.time_zone)
-    return [f"{cast} AS {column}" for column, cast in found.items()]
+        of = types.get(name)
+        if isinstance(of, WrittenText):
+            read[value_of(name, of, to)] = as_read(sql.quote(name), of, to)
+        if of and _is_cast(of, to):
+            cast[_cast_column(name, to)] = _cast(value_of(name, of, to), of, to, schema.time_zone)
+    return tuple([f"{value} AS {column}" for column, value in found.items()] for found in (read, cast))  # type: ignore[return-value]
 
 
 def _cast_column(name: str, to: ColumnType) -> str:
@@ -147,7 +161,7 @@ def skipped_in(name: str, of: ColumnType, to: ColumnType, zone: str) -> str:
     """A test for local times that clocks skipped in a zone; empty where that cannot happen."""
     if to.kind != "timestamp with time zone" or of.kind not in {"text", "timestamp"} or zone.upper() == "UTC":
         return ""
-    value = sql.quote(name)
+    value = value_of(name, of, to)
     local = value if of.kind == "timestamp" else _local(value)
     test = f"{local} IS NOT NULL AND {_cast_column(name, to)} IS NULL"
     return test if of.kind == "timestamp" else f"regexp_full_match({value}, '{_WITHOUT_ZONE}') AND {test}"

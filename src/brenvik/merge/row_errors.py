@@ -11,6 +11,7 @@ from brenvik.merge.schema import Capabilities, Column, TableSchema
 from brenvik.model.conditions import columns_of
 from brenvik.model.feeds import Operations
 from brenvik.model.types import ColumnType
+from brenvik.model.value_formats import WrittenText
 
 IS_DELETE = "brenvik_is_delete"
 """The column with the delete flag of a row, where some rows may be deletes."""
@@ -64,8 +65,8 @@ def row_errors(
         found.append(_unknown_code(operations))
     tells_when = schema.effective if not is_extract else None
     for name in dict.fromkeys((*schema.keys, *schema.order, *filter(None, [tells_when]))):
-        says = sql.literal(f"{name} is empty")
-        found.append(RowError(name, f"{sql.quote(name)} IS NULL", says))
+        value = casts.value_of(name, types[name], schema.type_of(name)) if name in types else sql.quote(name)
+        found.append(RowError(name, f"{value} IS NULL", sql.literal(f"{name} is empty")))
     for column in schema.columns:
         if column.name not in types:
             continue
@@ -104,10 +105,11 @@ def _no_value(schema: TableSchema, column: Column, of: ColumnType, guard: str, *
     if not test:
         return
     if column.type.length is not None:
-        length = f"CAST(length(CAST({sql.quote(column.name)} AS VARCHAR)) AS VARCHAR)"
+        length = f"CAST(length(CAST({casts.value_of(column.name, of, column.type)} AS VARCHAR)) AS VARCHAR)"
         says = f"{sql.literal(f'{column.name} has ')} || {length} || ' characters; the limit is {column.type.length}'"
     else:
-        says = sentence(column.name, f"is not a valid {column.type}")
+        form = of.example(column.type) if isinstance(of, WrittenText) else ""
+        says = sentence(column.name, f"is not a valid {column.type}{form and f'; expected {form}'}")
     if column.type.is_temporal and not (in_store and schema.untyped):
         far = sentence(column.name, "is outside the years 1 to 9999")
         skipped = "" if in_store else casts.skipped_in(column.name, of, column.type, schema.time_zone)
@@ -124,7 +126,8 @@ def _too_long(schema: TableSchema, types: Mapping[str, ColumnType], *, in_store:
     names = [name for name in schema.keys if schema.type_of(name).kind in ("text", "binary")]
     if most is None or not names:
         return []
-    texts = (sql.quote(name) if in_store else f"CAST({sql.quote(name)} AS VARCHAR)" for name in names)
+    values = (casts.value_of(name, types[name], schema.type_of(name)) for name in names)
+    texts = (value if in_store else f"CAST({value} AS VARCHAR)" for value in values)
     size = " + ".join(f"{'octet_length' if in_store else 'strlen'}({text})" for text in texts)
     rest = sql.literal(f" bytes long; keys in this store can have at most {most:,}")
     says = f"{sql.literal('the key (' + ', '.join(names) + ') is ')} || CAST({size} AS VARCHAR) || {rest}"

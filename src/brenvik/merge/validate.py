@@ -147,10 +147,11 @@ def _error_object(
 def _extract_time(schema: TableSchema, column: str, of: ColumnType, *, in_store: bool) -> tuple[str, RowError]:
     """The time of an extract in a column of its rows, and the error of a row without one."""
     cast, test = casts.cast_of(column, of, schema.effective_type)
+    value = casts.value_of(column, of, schema.effective_type)
     if in_store:
-        cast, test = sql.quote(column), ""
+        cast, test, value = sql.quote(column), "", sql.quote(column)
     says = sentence_or_nothing(column, f"is not a valid {schema.effective_type}, the type of the extract time")
-    return cast, RowError(column, sql.any_of([f"{sql.quote(column)} IS NULL", test]), says)
+    return cast, RowError(column, sql.any_of([f"{value} IS NULL", test]), says)
 
 
 def _constants(
@@ -180,8 +181,9 @@ def _columns(schema: TableSchema) -> tuple[tuple[str, str], ...]:
 
 
 def _with_columns(rows: str, alias: str, columns: Iterable[str]) -> str:
-    """Rows with further columns."""
-    return f"(SELECT {alias}.*, {', '.join(columns)} FROM {rows} AS {alias})"
+    """Rows with further columns, if any."""
+    further = ", ".join(columns)
+    return f"(SELECT {alias}.*, {further} FROM {rows} AS {alias})" if further else rows
 
 
 @lru_cache(maxsize=256)
@@ -218,8 +220,9 @@ def validate(
     }
     error_object = _error_object(schema, errors, types, keeps_raw=keeps_raw, in_store=inside)
     rows = in_store or STREAM
-    if not inside and (cast := casts.cast_columns(schema, types, extract_time)):
-        rows = _with_columns(rows, "rows_as_read", cast)
+    if not inside:
+        read, cast = casts.cast_columns(schema, types, extract_time)
+        rows = _with_columns(_with_columns(rows, "rows_as_written", read), "rows_as_read", cast)
     if is_delete == IS_DELETE:
         rows = _with_columns(
             rows, "cast_rows", [f"{deletes(schema, types, operations, in_store=inside)} AS {IS_DELETE}"]

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import timedelta
+from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any, Literal
 
 from brenvik.model.positions import Span
+from brenvik.model.value_formats import ValueFormats
 
 Then = Literal["keep", "move", "delete"]
 Rewritten = Literal["report", "load"]
@@ -45,12 +46,49 @@ class Connection:
 
 
 @dataclass(frozen=True)
+class Origin:
+    """What an added column tells of where a row comes from.
+
+    ``of`` is ``"file"`` (the name of the file, relative to the project), ``"line"`` (the number of the row's line in it) or
+    ``"feed"`` (the name of the feed); ``file_name`` is a regular expression with one group: the part of the file's name (without
+    folders) that it finds.
+    """
+
+    of: Literal["file", "line", "feed"] = "file"
+    file_name: str | None = None
+
+
+Added = str | int | float | bool | date | datetime | Origin
+
+
+@dataclass(frozen=True)
+class FeedColumns:
+    """How the columns of a feed become those of the table.
+
+    rename
+        New names by those that the feed has. Everything else that is declared uses the new names, except what the source itself
+        is asked for: its watermark, and pointers into its records.
+    add
+        Columns that the feed lacks: a constant, or the ``Origin`` of each row.
+    values
+        How the texts of the feed are written; None: as Brenvik reads them anyway.
+    """
+
+    rename: Mapping[str, str] = field(default_factory=dict)
+    add: Mapping[str, Added] = field(default_factory=dict)
+    values: ValueFormats | None = None
+
+
+AS_THEY_ARE = FeedColumns()
+
+
+@dataclass(frozen=True)
 class FileFeed:
     """A feed of files below the project folder.
 
     The fields are the keys of such a feed in ``brenvik.toml``, checked; besides, ``operations`` has the operation codes (None:
-    all rows are upserts), ``then`` and ``move_to`` say what happens to loaded files, and ``extract_time`` maps ``file_name`` to
-    a pattern, or ``column`` to the name of a column.
+    all rows are upserts), ``then`` and ``move_to`` say what happens to loaded files, ``extract_time`` maps ``file_name`` to a
+    pattern, or ``column`` to the name of a column, and ``columns`` has the keys ``rename``, ``add`` and ``values``.
     """
 
     name: str
@@ -68,6 +106,7 @@ class FileFeed:
     extract_time: Mapping[str, str] = field(default_factory=dict)
     extract_scope: str | None = None
     rewritten_files: Rewritten = "report"
+    columns: FeedColumns = AS_THEY_ARE
 
     @property
     def reads(self) -> str:
@@ -80,7 +119,8 @@ class DatabaseFeed:
     or as a whole.
 
     The fields are the keys of such a feed in ``brenvik.toml``, checked; besides, ``operations`` has the operation codes (None:
-    all rows are upserts). ``overlap``, ``lag`` and ``window`` are times, or numbers for watermarks that are integers.
+    all rows are upserts), and ``columns`` has the keys ``rename``, ``add`` and ``values``. ``overlap``, ``lag`` and ``window``
+    are times, or numbers for watermarks that are integers.
     """
 
     name: str
@@ -96,6 +136,7 @@ class DatabaseFeed:
     window: Span | None = None
     extract_time: Mapping[str, str] = field(default_factory=dict)
     extract_scope: str | None = None
+    columns: FeedColumns = AS_THEY_ARE
 
     @property
     def reads(self) -> str:

@@ -291,6 +291,14 @@ class TableRules:
         conditions = {f"reject_if.{name}": text for name, text in self.reject_if.items()}
         return conditions | ({"delete_if": self.delete_if} if self.delete_if else {})
 
+    def _columns_of_conditions(self) -> list[str]:
+        conditions = self._conditions()
+        if not conditions:
+            return []
+        from brenvik.model.conditions import columns_of
+
+        return [name for text in conditions.values() for name in columns_of(text)]
+
     def _faults_of_conditions(self) -> Iterator[str]:
         conditions = self._conditions()
         if not conditions:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from brenvik.errors import Blocked, BrenvikError, FeedError
+from brenvik.feeds.columns import columns_as_known, known_names
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import SCHEMA, change_log_table
 from brenvik.merge import accounting, baseline, sql
@@ -125,9 +126,11 @@ def _check_parts(
     """Checks the columns of each part of a feed; returns those that any part has."""
     present: dict[str, ColumnType] = {}
     alike: dict[str, list[str]] = {}
+    names = known_names(table.rules, feed.operations, state)
     for part, columns in parts.items():
-        present |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
         try:
+            columns = columns_as_known(columns, feed.columns, names, part)
+            present |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
             if feed.operations and columns.pop(feed.operations.column, None) is None:
                 raise FeedError(f"{part} has no column {feed.operations.column!r}, which is declared as the operation")
             known = state.columns if state else ()
@@ -181,8 +184,10 @@ def carried_by(project: Project, table: ProjectTable, store: Store) -> dict[str,
     return {
         name: kind
         for feed in table.feeds
-        for columns in project.source(table, feed, store).columns().values()
-        for name, kind in columns.items()
+        for part, columns in project.source(table, feed, store).columns().items()
+        for name, kind in columns_as_known(
+            columns, feed.columns, known_names(table.rules, feed.operations, None), part
+        ).items()
         if not _tells_operation(feed, name)
     }
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import codecs
 import re
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import timedelta
 from typing import Any
 
@@ -13,6 +14,7 @@ from brenvik.model.positions import Span
 from brenvik.model.suggest import suggestion
 from brenvik.model.watermarks import parse_span
 from brenvik.project import keys
+from brenvik.project.feed_columns import read_columns
 
 
 def read_feed(
@@ -37,8 +39,13 @@ def read_feed(
         faults.append(f"{place}.kind: is {kind!r}; expected 'changes', 'upserts' or 'full_extract'")
     operations = _operations_of(place, kind, given.get("operation"), faults)
     _check_scope(f"{place}.extract_scope", kind, given.get("extract_scope"), faults)
+    in_store = from_database and "connection" not in given
+    columns = read_columns(place, given, faults, has_files=not from_database, in_store=in_store)
+    if len(faults) > before:
+        return None
     read = _database if from_database else _files
-    return read(place, name, str(kind), operations, given, connections, faults) if len(faults) == before else None
+    feed = read(place, name, str(kind), operations, given, connections, faults)
+    return replace(feed, columns=columns) if feed else None
 
 
 def _files(
@@ -261,7 +268,7 @@ def _database(
         name,
         kind,
         operations,
-        **texts,
+        **texts,  # type: ignore[arg-type]
         **spans,  # type: ignore[arg-type]
         start_at=None if start_at is None else str(start_at),
         extract_time=time,

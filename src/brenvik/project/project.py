@@ -154,6 +154,7 @@ class Project:
         options = replace(
             options,
             operations=feed.operations,
+            columns=feed.columns,
             extract_scope=feed.extract_scope,
             explain=True if options.preview else options.explain,
         )

@@ -86,9 +86,11 @@ def retry(
     outcomes = []
     for name, rows in lines.items():
         feed = feeds[name]
-        source = RejectSource(rows, name=name, kind=feed.kind, record=record_of(feed, found.rules))
+        origins = tuple((there[number]["file"], there[number]["line"]) for number in sorted(rows))
+        record = record_of(feed, found.rules)
+        source = RejectSource(rows, name=name, kind=feed.kind, record=record, origins=origins)
         try:
-            options = LoadOptions(operations=feed.operations, preview=preview, explain=True, wait_s=wait_s)
+            options = LoadOptions(feed.operations, feed.columns, preview=preview, explain=True, wait_s=wait_s)
             outcome = store.table(found.rules).load_from(source, options)
         except DeclarationError:
             raise

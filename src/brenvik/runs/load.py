@@ -15,6 +15,7 @@ from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
 from brenvik.engines.workspace import Workspace
 from brenvik.errors import InputError, LimitExceeded, Temporary
+from brenvik.feeds.columns import arrange, known_names
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
@@ -22,7 +23,7 @@ from brenvik.ledger.records import Preview, Run
 from brenvik.merge.plan.kinds import LoadPlan, load_plan
 from brenvik.merge.plan.steps import Applied, RowChanges
 from brenvik.merge.schema import TableSchema
-from brenvik.model.feeds import Operations
+from brenvik.model.feeds import AS_THEY_ARE, FeedColumns, Operations
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
 from brenvik.outcome import DecisionLog, Outcome
@@ -43,13 +44,14 @@ _log = logging.getLogger("brenvik")
 class LoadOptions:
     """The options of a load besides its rules and its source.
 
-    ``request`` asks for something other than new data; ``label`` is recorded with the run. ``explain`` says whether to keep what
-    ``Outcome.decisions`` needs; None: for loads of limited size. ``allowed`` is what was approved, once. ``extract_scope`` is a
-    condition over the table's columns: current rows outside of it are not absent from an extract. ``wait_s`` is how many
-    seconds to wait for a locked table.
+    ``columns`` says how the columns of the feed become those of the table. ``request`` asks for something other than new data;
+    ``label`` is recorded with the run. ``explain`` says whether to keep what ``Outcome.decisions`` needs; None: for loads of
+    limited size. ``allowed`` is what was approved, once. ``extract_scope`` is a condition over the table's columns: current rows
+    outside of it are not absent from an extract. ``wait_s`` is how many seconds to wait for a locked table.
     """
 
     operations: Operations | None = None
+    columns: FeedColumns = AS_THEY_ARE
     request: LoadRequest | None = None
     label: str | None = None
     explain: bool | None = None
@@ -139,6 +141,7 @@ def _work_through(
     options: LoadOptions,
 ) -> Outcome:
     """From validation to the end."""
+    batch = arrange(batch, options.columns, known_names(rules, options.operations, memory.state, batch), feed=run.feed)
     if batch.extract and memory.has_ledger:
         memory = replace(memory, newest_extract=ledger.newest_extract(rules.table, run.feed))
     with explain_if_missing(ledger.engine, rules, memory.state):

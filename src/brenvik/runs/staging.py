@@ -20,6 +20,7 @@ from brenvik.merge.schema import TableSchema
 from brenvik.merge.validate import malformed
 from brenvik.model.feeds import Operations
 from brenvik.model.positions import KINDS, kind_of
+from brenvik.model.value_formats import written
 from brenvik.runs.context import RunContext
 
 if TYPE_CHECKING:
@@ -34,7 +35,7 @@ def rows_of(schema: TableSchema, batch: Batch, operations: Operations | None, sc
     if batch.store_query:
         _check_types(schema, batch.source, batch.columns)
     return Rows(
-        tuple(batch.columns.items()),
+        tuple((name, written(kind, batch.value_formats.get(name))) for name, kind in batch.columns.items()),
         malformed(schema.store),
         operations,
         tuple((number, schema.column_sets_of([names])[0]) for number, names in batch.column_sets.items()),
