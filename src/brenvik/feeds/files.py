@@ -24,8 +24,8 @@ from brenvik.model.types import ColumnType
 class FileSource:
     """The files below ``folder`` that match ``pattern``.
 
-    A file is identified by its name relative to ``folder``, or by its whole path where it is elsewhere. ``rewritten`` says what to
-    do with a loaded file that has changed: ``report`` it and load nothing, or ``load`` its new content.
+    A file is identified by its name relative to ``folder``, or by its whole path where it is elsewhere. ``rewritten`` says what
+    to do with a loaded file that has changed: ``report`` it and load nothing, or ``load`` its new content.
 
     order
         A regular expression with one group that finds a number or a date in the file name; files are loaded in that order.

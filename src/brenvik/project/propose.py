@@ -6,7 +6,8 @@ import glob
 import json
 import re
 import unicodedata
-from collections.abc import Mapping
+from collections import Counter
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -24,8 +25,10 @@ from brenvik.ledger.records import LoadedFile
 from brenvik.merge import sql
 from brenvik.model.feeds import Operations
 from brenvik.model.types import CAN_ORDER, ColumnType, parse_type
+from brenvik.project.formats import Found, find_formats, format_lines
 
 LOOKED_AT = 200_000
+_WIDE = 60
 _SAMPLE, _MANY_ODD = 4096, 0.1
 _GUESSES = ("boolean", "integer", "decimal", "date", "timestamp with time zone", "timestamp")
 _CODES = {*Operations("").keeping, *Operations("").deleting}
@@ -64,10 +67,14 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     ):
         raise ProjectError(f"{project} already declares a table {name!r}; choose another name with --table.")
     reading = reading_of(file)
-    given = columns_of(file, reading)
+    columns = columns_of(file, reading)
     _check_text(file)
+    renamed = _new_names(columns)
+    given = {renamed.get(column, column): kind for column, kind in columns.items()}
     with scratch() as work:
-        facts, broken = _facts(work, file, reading, given)
+        broken = _take(work, file, reading, renamed)
+        written = find_formats(work, "looked_at", [column for column, kind in given.items() if kind.kind == "text"])
+        facts = _facts(work, given, written) if given else {}
     _check_rows(file, given, facts)
     operation = next((c for c in given if facts[c]["values"] and facts[c]["values"] <= _CODES), None)
     found = [f"{_many(facts[next(iter(given))]['rows'], 'row')}, {_many(len(given), 'column')}"]
@@ -80,13 +87,20 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
             f"JSON objects in {', '.join(objects)}; if the row is in there, declare it in the feed: "
             f"record = {{ new_row = {_text(sql.member(objects[0]))} }}"
         )
-    lines += _table_lines(name, given, facts, operation, found)
+    lines += _table_lines(name, given, facts, operation, found, written)
     lines += _feed_lines(file, name, project, reading, operation, facts, found)
+    lines += _rename_lines(renamed, found)
+    lines += format_lines(f"[table.{_bare(name)}.feed.files.values]", written, found)
     return Proposal(name, "\n".join(_aligned(lines)) + "\n", project, is_new, found)
 
 
 def _table_lines(
-    name: str, given: Mapping[str, ColumnType], facts: Mapping[str, Any], operation: str | None, found: list[str]
+    name: str,
+    given: Mapping[str, ColumnType],
+    facts: Mapping[str, Any],
+    operation: str | None,
+    found: list[str],
+    written: Found,
 ) -> list[str]:
     """The lines that declare the table; the evidence for them is added to ``found``."""
     types = {column: _guess(facts[column]) if given[column].kind == "text" else given[column] for column in given}
@@ -98,6 +112,9 @@ def _table_lines(
         lines.append(_line("order_by", order, "the later of two changes of a key wins"))
     else:
         lines.append('# order_by = ["…"]       # no order column found: without one, changes apply in order of arrival')
+        moments = [column for column in given if column not in keys and types[column].kind.startswith("timestamp")]
+        since = next(filter(_NAMED_LIKE_TIME.search, moments), next(iter(moments), "…"))
+        lines.append(f"# effective_at = {_text(since)}       # without it, history begins at the time of each load")
     rest = [column for column in given if column not in (*keys, *order, operation)]
     lines.append('other_columns = "type_2"       # keep history (SCD type 2); overwrite the columns in type_1')
     lines.append("# type_0 = []       # columns that keep their first value")
@@ -105,11 +122,15 @@ def _table_lines(
     if operation:
         lines.append('deletes = "close"       # or "remove"')
     declared = {c: types[c] for c in given if c != operation and given[c].kind == "text" and types[c].kind != "text"}
-    if declared:
-        width = max(len(_bare(column)) for column in declared)
+    if declared or written.open:
+        width = max(map(len, map(_bare, declared)), default=0)
         lines += ["", f"[table.{_bare(name)}.types]       # text stays text unless a type is declared"]
         lines += [f'{_bare(column):<{width}} = "{kind}"' for column, kind in declared.items()]
-        found.append(f"types proposed for {', '.join(declared)}; other columns stay text")
+        lines += [
+            f'# {_bare(column)} = "{kind}"       # once its form is declared below'
+            for column, kind in written.open.items()
+        ]
+        found += [f"types proposed for {', '.join(declared)}; other columns stay text"] if declared else []
     return lines
 
 
@@ -137,6 +158,12 @@ def _feed_lines(
     lines.append(
         f"files = {_text(glob.escape(folder) + pattern)}       # each loaded once, in the order of their names"
     )
+    if dated := re.fullmatch(r"(\D*)(\d{4}[-_]?\d\d(?:[-_]?\d\d)?).*", stem):
+        digits = re.sub("[0-9]", r"\\d", dated[2]).replace(r"\d\d\d\d", r"\d{4}", 1)
+        told = f"{re.escape(dated[1])}({digits})"
+        lines.append(
+            f"# add = {{ file_date = {{ file_name = {_literal(told)} }} }}       # the date in the name of a file"
+        )
     if written := _written(reading, named_so=ending.lower().startswith(".csv")):
         lines.append(f"csv = {{ {', '.join(written)} }}       # the format of the files")
         found.append(f"CSV with {' and '.join(written)}")
@@ -192,19 +219,50 @@ def _written(reading: ReadOptions, *, named_so: bool) -> list[str]:
     return [f"{name} = {_text(fields[name])}" for name in differing or ([] if named_so else ["delimiter"])]
 
 
-def _facts(
-    work: duckdb.DuckDBPyConnection, file: Path, reading: ReadOptions, given: Mapping[str, ColumnType]
-) -> tuple[dict[str, dict[str, Any]], list[BrokenLine]]:
-    """Per column: rows, nulls, distinct values, which types (or JSON objects) its values are, decimals, and short values in lower
-    case. Also the lines that are not rows."""
+def _new_names(columns: Iterable[str]) -> dict[str, str]:
+    """New names for columns whose names have blanks or marks, as far as they stay distinct."""
+    bare = {
+        column: column.strip() if re.fullmatch(r"\s*\w+\s*", column) else re.sub(r"\W+", "_", column.lower()).strip("_")
+        for column in columns
+    }
+    taken = Counter(name.lower() for name in bare.values())
+    return {column: new for column, new in bare.items() if new and new != column and taken[new.lower()] == 1}
+
+
+def _rename_lines(renamed: Mapping[str, str], found: list[str]) -> list[str]:
+    renamed = {
+        old: new for old, new in renamed.items() if old.strip() != new
+    }  # blanks around a name do not count anyway
+    if not renamed:
+        return []
+    found.append(
+        f"{_many(len(renamed), 'column')} renamed: {', '.join(f'{old} as {new}' for old, new in renamed.items())}"
+    )
+    entries = ", ".join(f"{_bare(old)} = {_text(new)}" for old, new in renamed.items())
+    return [f"rename = {{ {entries} }}"]
+
+
+def _take(
+    work: duckdb.DuckDBPyConnection, file: Path, reading: ReadOptions, renamed: Mapping[str, str]
+) -> list[BrokenLine]:
+    """Makes ``looked_at``, the first rows of a file; returns the lines that are not rows."""
     batch = batch_of([file], [LoadedFile(file.name, 0, "", number=1)], reading)
     work.register("rows_of_file", batch.rows())
     try:
-        work.execute(f"CREATE TEMP TABLE looked_at AS SELECT * FROM rows_of_file LIMIT {LOOKED_AT}").fetchall()
+        columns = ", ".join(f"{sql.quote(name)} AS {sql.quote(renamed.get(name, name))}" for name in batch.columns)
+        work.execute(f"CREATE TEMP TABLE looked_at AS SELECT {columns} FROM rows_of_file LIMIT {LOOKED_AT}").fetchall()
     except duckdb.Error:
         if batch.failure:  # raised inside the stream, and wrapped by the engine that read it
             raise batch.failure from None
         raise
+    return batch.broken
+
+
+def _facts(work: duckdb.DuckDBPyConnection, given: Iterable[str], written: Found) -> dict[str, dict[str, Any]]:
+    """Per column: rows, nulls, distinct values, which types (or JSON objects) its values are, decimals, and short values in lower
+    case."""
+    read = ", ".join(f"{written.as_read(name)} AS {sql.quote(name)}" for name in given)
+    work.execute(f"CREATE TEMP TABLE read_rows AS SELECT {read} FROM looked_at").fetchall()
     facts: dict[str, dict[str, Any]] = {}
     for name in given:
         column = sql.quote(name)
@@ -222,11 +280,11 @@ def _facts(
         counts = ", ".join(f"count(*) FILTER (WHERE {test})" for test in tests.values())
         ((rows, there, distinct, decimals, *fits),) = work.execute(
             f"SELECT count(*), count({column}), count(DISTINCT {column}), "
-            f"max(length(split_part({text}, '.', 2))), {counts} FROM looked_at"
+            f"max(length(split_part({text}, '.', 2))), {counts} FROM read_rows"
         ).fetchall()
         values: set[str] = set()
         if 0 < distinct <= len(_CODES) and there == rows:
-            values = {v for (v,) in work.execute(f"SELECT DISTINCT lower(trim({text})) FROM looked_at").fetchall()}
+            values = {v for (v,) in work.execute(f"SELECT DISTINCT lower(trim({text})) FROM read_rows").fetchall()}
         facts[name] = {
             "rows": rows,
             "nulls": rows - there,
@@ -235,7 +293,7 @@ def _facts(
             "fits": {kind: there > 0 and count >= there * 0.9 for kind, count in zip(tests, fits, strict=True)},
             "values": values,
         }
-    return facts, batch.broken
+    return facts
 
 
 def _guess(facts: Mapping[str, Any]) -> ColumnType:
@@ -289,9 +347,9 @@ def _line(key: str, columns: list[str], comment: str) -> str:
 
 
 def _aligned(lines: list[str]) -> list[str]:
-    """Comments in one column."""
+    """Comments in one column, those of long lines excepted."""
     parts = [line.partition("       # ") for line in lines]
-    width = max(len(code) for code, mark, _ in parts if mark)
+    width = max(len(code) for code, mark, _ in parts if mark and len(code) <= _WIDE)
     return [f"{code:<{width}}  # {comment}" if mark else code for code, mark, comment in parts]
 
 
@@ -303,6 +361,11 @@ def _bare(name: str) -> str:
 def _text(value: str) -> str:
     """A TOML string: a JSON string is one."""
     return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
+
+
+def _literal(pattern: str) -> str:
+    """A TOML string in which backslashes are not escaped, where that is possible."""
+    return _text(pattern) if "'" in pattern else f"'{pattern}'"
 
 
 def _relative(folder: Path, base: Path) -> str:
