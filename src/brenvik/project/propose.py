@@ -69,13 +69,14 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     reading = reading_of(file)
     columns = columns_of(file, reading)
     _check_text(file)
+    _check_columns(file, columns)
     renamed = _new_names(columns)
     given = {renamed.get(column, column): kind for column, kind in columns.items()}
     with scratch() as work:
         broken = _take(work, file, reading, renamed)
         written = find_formats(work, "looked_at", [column for column, kind in given.items() if kind.kind == "text"])
-        facts = _facts(work, given, written) if given else {}
-    _check_rows(file, given, facts)
+        facts = _facts(work, given, written)
+    _check_rows(file, facts)
     operation = next((c for c in given if facts[c]["values"] and facts[c]["values"] <= _CODES), None)
     found = [f"{_many(facts[next(iter(given))]['rows'], 'row')}, {_many(len(given), 'column')}"]
     lines = [] if not is_new else [f'store = "duckdb:{name}.duckdb"       # a file, created by the first load', ""]
@@ -170,17 +171,26 @@ def _feed_lines(
     return lines
 
 
-def _check_rows(file: Path, given: Mapping[str, ColumnType], facts: Mapping[str, Any]) -> None:
-    """Raises FeedError when a file has no rows, or reserved column names."""
-    if not given or not facts[next(iter(given))]["rows"]:
-        raise FeedError(
-            f"{file} has no readable rows, so no key and no types can be proposed; expected a file of the feed with some "
-            "rows."
-        )
-    if own := [column for column in given if column.startswith("brenvik_")]:
+def _check_columns(file: Path, columns: Iterable[str]) -> None:
+    """Raises FeedError when a file has no columns, or reserved ones."""
+    if not columns:
+        raise _without_rows(file)
+    if own := [column for column in columns if column.startswith("brenvik_")]:
         raise FeedError(
             f"{file} has columns named {', '.join(own)}: names that begin with brenvik_ are reserved. Rename them in the source."
         )
+
+
+def _check_rows(file: Path, facts: Mapping[str, Any]) -> None:
+    """Raises FeedError when a file has no rows."""
+    if not any(its["rows"] for its in facts.values()):
+        raise _without_rows(file)
+
+
+def _without_rows(file: Path) -> FeedError:
+    return FeedError(
+        f"{file} has no readable rows, so no key and no types can be proposed; expected a file of the feed with some rows."
+    )
 
 
 def _check_text(file: Path) -> None:
