@@ -398,3 +398,66 @@ def test_errors_in_a_project_are_told_together(tmp_path: Path) -> None:
         "values.columns.due.trim: expected true or false, got 2",
     ):
         assert f"table.berth.feed.office.{fault}" in found
+
+
+def test_a_column_is_one_however_the_files_of_a_first_load_write_it(tmp_path: Path) -> None:
+    (tmp_path / "1.csv").write_text("code,light\nA,Fl\n")
+    (tmp_path / "2.csv").write_text("CODE,Light\nB,Q\n")
+    rules = brenvik.TableRules("buoy", natural_key="code")
+    with brenvik.open_store("duckdb::memory:") as store:
+        store.load(rules, FileFeed("files", "upserts", None, str(tmp_path / "*.csv")))
+        assert [(row["code"], row["light"]) for row in rows(store, rules)] == [("A", "Fl"), ("B", "Q")]
+
+
+def evolving(**rules: Any) -> brenvik.TableRules:
+    return brenvik.TableRules("buoy", natural_key="code", other_columns="type_1", **rules)
+
+
+def test_a_new_column_is_told_and_recorded(anywhere: brenvik.Store) -> None:
+    anywhere.load(evolving(), pa.table({"code": ["A"]}), kind="upserts")
+    wider = pa.table({"code": ["B"], "height": [3]})
+    told = ["New column height (integer) is added as type 1."]
+    assert anywhere.preview(evolving(), wider, kind="upserts").notes == told
+    assert anywhere.load(evolving(), wider, kind="upserts").notes == told
+    assert [run["message"] for run in anywhere.runs().to_pylist()] == [*told, None]
+    assert [row["height"] for row in rows(anywhere, evolving())] == [None, 3]
+    assert anywhere.load(evolving(), pa.table({"code": ["A"], "height": [4]}), kind="upserts").notes == []
+
+
+def test_a_new_column_is_left_out_or_refused(anywhere: brenvik.Store) -> None:
+    anywhere.load(evolving(), pa.table({"code": ["A"], "op": ["I"]}), kind="changes", operation="op")
+    wider = pa.table({"code": ["B", "A"], "op": ["I", "U"], "height": [3, 4]})
+    ignoring = evolving(new_columns="ignore")
+    outcome = anywhere.load(ignoring, wider, kind="changes", operation="op")
+    assert outcome.notes == ['New column height is left out (new_columns = "ignore").']
+    assert (outcome.counts["inserted"], outcome.counts["unchanged"]) == (1, 1)
+    assert [(row["code"], "height" in row) for row in rows(anywhere, ignoring)] == [("A", False), ("B", False)]
+    with pytest.raises(FeedError, match="has new columns: height"):
+        anywhere.load(evolving(new_columns="refuse"), wider, kind="changes", operation="op")
+    named = evolving(new_columns="refuse", type_1="height")
+    assert anywhere.load(named, wider, kind="changes", operation="op").counts["overwritten"] == 2
+    assert [run["state"] for run in anywhere.runs().to_pylist()] == ["done", "failed", "done", "done"]
+
+
+def test_rows_that_lack_a_column_are_refused(anywhere: brenvik.Store) -> None:
+    strict = evolving(missing_columns="refuse", order_by="no")
+    anywhere.load(strict, pa.table({"code": ["A"], "no": [1], "height": [3]}), kind="upserts")
+    with pytest.raises(FeedError, match="and nothing was loaded:\n  the pyarrow Table has no column height"):
+        anywhere.load(strict, pa.table({"code": ["A"], "no": [2]}), kind="upserts")
+    columns = FeedColumns(add={"height": 4})
+    assert (
+        anywhere.load(strict, pa.table({"code": ["A"], "no": [2]}), kind="upserts", columns=columns).counts[
+            "overwritten"
+        ]
+        == 1
+    )
+
+
+def test_check_tells_what_a_load_would_refuse(tmp_path: Path) -> None:
+    (tmp_path / "in").mkdir()
+    (tmp_path / "in" / "1.csv").write_text("berth_no,opened_on,system\n1,2024-12-31,a\n")
+    (tmp_path / "brenvik.toml").write_text(PROJECT.format("").replace("types =", 'new_columns = "refuse"\ntypes ='))
+    assert call("load", cwd=tmp_path).code == 0
+    (tmp_path / "in" / "2.csv").write_text("berth_no,opened_on,system,height\n1,2024-12-31,a,2\n")
+    assert "feed office: 2.csv has new columns: height; a load would refuse them" in call("check", cwd=tmp_path).out
+    assert call("load", cwd=tmp_path).code == 1

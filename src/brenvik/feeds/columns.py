@@ -103,8 +103,8 @@ def arrange(batch: Batch, declared: FeedColumns, known: Sequence[str], *, feed: 
     Raises FeedError where two columns would have one name, and for files whose names do not tell what a column is to have.
     """
     names: dict[str, str] = {}
-    for part in batch.column_sets.values():
-        names |= new_names(tuple(part), declared, known, batch.source)
+    for part in batch.column_sets.values():  # one file may write Light and the next light
+        names |= new_names(tuple(part), declared, (*known, *names.values()), batch.source)
     added = _to_add(declared, names.values(), batch.source, leave=bool(batch.retries))
     formats = {} if declared.values is None else {name: declared.values.of(name) for name in names.values()}
     if all(name == new for name, new in names.items()) and not added:

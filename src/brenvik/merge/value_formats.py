@@ -34,7 +34,7 @@ def as_read(value: str, of: WrittenText, to: ColumnType) -> str:
         cases = (f"WHEN {word} IN ({_listed(w.strip().lower() for w in given)}) THEN {means}" for given, means in words)
         read = f"CASE {' '.join(cases)} END"
     elif to.kind in ("integer", "decimal", "double") and (formats.thousands_mark or formats.decimal_mark != "."):
-        read = _number(text, formats.decimal_mark, formats.thousands_mark)
+        read = _number(text, formats.decimal_mark, formats.thousands_mark, to)
     else:
         return text
     return f"CASE WHEN {text} IS NOT NULL THEN COALESCE({read}, {INVALID}) END"
@@ -44,11 +44,12 @@ def _listed(words: Iterable[str]) -> str:
     return ", ".join(map(sql.literal, words))
 
 
-def _number(text: str, decimal: str, thousands: str) -> str:
+def _number(text: str, decimal: str, thousands: str, to: ColumnType) -> str:
     """A number without marks between its thousands and with a point before its decimals; null where it is not written so."""
     point, group = re.escape(decimal), re.escape(thousands)
     whole = rf"(\d+|\d{{1,3}}({group}\d{{2,3}})*{group}\d{{3}})" if thousands else r"\d+"
-    written = rf"\s*[+-]?({whole}({point}\d*)?|{point}\d+)([eE][+-]?\d+)?\s*"
+    words = "|(?i:inf(inity)?|nan)" if to.kind == "double" else ""
+    written = rf"\s*[+-]?(({whole}({point}\d*)?|{point}\d+)([eE][+-]?\d+)?{words})\s*"
     plain = f"replace({text}, {sql.literal(thousands)}, '')" if thousands else text
     plain = f"replace({plain}, {sql.literal(decimal)}, '.')" if decimal != "." else plain
     return f"CASE WHEN regexp_full_match({text}, {sql.literal(written)}) THEN {plain} END"

@@ -71,6 +71,11 @@ class TableRules:
         three lists names them.
     exclude
         Columns of the feed that the table does not have. They may still order changes.
+    new_columns
+        What a column of the feed means that neither the table nor its rules have: ``"add"`` adds it to the table, ``"ignore"``
+        leaves it out, ``"refuse"`` fails the load.
+    missing_columns
+        What a column of the table means that the feed lacks: ``"keep"`` keeps its values, ``"refuse"`` fails the load.
     deletes
         ``"close"`` ends the current version, ``"remove"`` removes all rows of the key; ``"review"`` leaves deletes pending
         until they are approved, ``"ignore"`` ignores them. The last two need the change log.
@@ -114,6 +119,8 @@ class TableRules:
     type_2: tuple[str, ...] = ()
     other_columns: Role = "type_2"
     exclude: tuple[str, ...] = ()
+    new_columns: Literal["add", "ignore", "refuse"] = "add"
+    missing_columns: Literal["keep", "refuse"] = "keep"
     deletes: Literal["close", "remove", "review", "ignore"] = "close"
     change_log: bool = True
     max_rejects: int | float | None = None
@@ -143,6 +150,8 @@ class TableRules:
             type_2: str | Iterable[str] = (),
             other_columns: Role = "type_2",
             exclude: str | Iterable[str] = (),
+            new_columns: Literal["add", "ignore", "refuse"] = "add",
+            missing_columns: Literal["keep", "refuse"] = "keep",
             deletes: Literal["close", "remove", "review", "ignore"] = "close",
             change_log: bool = True,
             max_rejects: int | float | None = None,

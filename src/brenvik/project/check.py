@@ -20,7 +20,7 @@ from brenvik.model.types import ColumnType
 from brenvik.project.project import Project, ProjectTable
 from brenvik.runs.missing import missing
 from brenvik.runs.pipeline import rows_without_changes
-from brenvik.runs.prepare import check_rules, check_scope
+from brenvik.runs.prepare import check_rules, check_scope, undeclared
 from brenvik.store import Store
 
 WHAT = {
@@ -126,13 +126,19 @@ def _check_parts(
     """Checks the columns of each part of a feed; returns those that any part has."""
     present: dict[str, ColumnType] = {}
     alike: dict[str, list[str]] = {}
+    refused: dict[str, list[str]] = {}
     names = known_names(table.rules, feed.operations, state)
     for part, columns in parts.items():
         try:
-            columns = columns_as_known(columns, feed.columns, names, part)
+            columns = columns_as_known(columns, feed.columns, (*names, *present), part)
             present |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
             if feed.operations and columns.pop(feed.operations.column, None) is None:
                 raise FeedError(f"{part} has no column {feed.operations.column!r}, which is declared as the operation")
+            if table.rules.new_columns != "add":
+                new = [name for name in undeclared(table.rules, columns, state) if not _tells_operation(feed, name)]
+                columns = {name: kind for name, kind in columns.items() if name not in new}
+                if new and table.rules.new_columns == "refuse":  # what was loaded before is among the parts
+                    refused.setdefault(", ".join(new), []).append(part)
             known = state.columns if state else ()
             resolved = resolve(
                 table.rules, columns, known=known, store=store.engine.capabilities, change_log=None, source=part
@@ -142,6 +148,10 @@ def _check_parts(
             alike.setdefault(str(error).replace(part, _PART), []).append(part)
             continue
         finding.columns = finding.columns or _columns(table, resolved)
+    finding.attention += [
+        f"feed {feed.name}: {', '.join(of)} {'has' if len(of) == 1 else 'have'} new columns: {new}; a load would refuse them"
+        for new, of in refused.items()
+    ]
     for fault, (first, *others) in alike.items():
         same = f"\n  The same applies to {', '.join(others)}." if others else ""
         finding.faults.append(f"feed {feed.name}: {fault.replace(_PART, first)}{same}")

@@ -31,7 +31,7 @@ from brenvik.runs import pipeline
 from brenvik.runs.context import RunContext
 from brenvik.runs.guards import NOTHING_MORE, Allowed, check_age, check_guards, check_kind
 from brenvik.runs.missing import explain_if_missing
-from brenvik.runs.prepare import check_rules, check_scope, prepare
+from brenvik.runs.prepare import check_rules, check_scope, notes_on_new_columns, prepare
 from brenvik.runs.staging import check_rejects, check_times, extract_time, ledger_sql, rows_of
 
 if TYPE_CHECKING:
@@ -153,7 +153,8 @@ def _work_through(
         with ledger.engine.transaction(rules if isinstance(run, Run) else None):
             schema = prepare(work, ledger, rules, run, batch, memory, options.operations)
             check_scope(schema, options.extract_scope, batch.columns)
-            context = RunContext(work, rules, schema, memory, run, batch, options.watch)
+            told = notes_on_new_columns(rules, schema, batch, memory.state, options.operations)
+            context = RunContext(work, rules, schema, memory, run, batch, options.watch, tuple(told))
             done = _carry_out(ledger, context, options)
         return _outcome(*done)  # whatever goes wrong from here on, the run is done
 
@@ -214,7 +215,8 @@ def _apply(ledger: Ledger[Engine], context: RunContext, plan: LoadPlan, changes:
         order, effective = order or memory.state.high_order, effective or memory.state.high_effective
     first_run = run.number if memory.state is None else None
     pipeline.record_state(ledger, context, applied, (order, effective), first_run=first_run)
-    ledger.end_run(run, "done", counts, **_of_extract(context.schema, batch, applied))
+    told = "\n".join(context.told)
+    ledger.end_run(run, "done", counts, told, **_of_extract(context.schema, batch, applied))
 
 
 def _of_extract(schema: TableSchema, batch: Batch, applied: Applied) -> dict[str, Any]:
@@ -257,6 +259,7 @@ def _outcome(context: RunContext, changes: RowChanges, blocked_by: LimitExceeded
         notes=[
             *batch.notes,
             *_notes_on_columns(schema, batch),
+            *context.told,
             *_notes_on_types(schema, context.rules, batch),
             *_notes_on_late(schema, changes.late - changes.late_duplicates),
         ],

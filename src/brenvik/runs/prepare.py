@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from brenvik.engines.protocol import Engine
     from brenvik.engines.workspace import Workspace
     from brenvik.feeds.protocol import Batch
+    from brenvik.model.types import ColumnType
 
 
 def schema_of(engine: Engine, rules: TableRules, state: TableState) -> TableSchema:
@@ -105,9 +106,11 @@ def schema_for(
             f"it has {', '.join(batch.columns)}."
         )
     _check_files(rules, batch, operations)
+    if state and rules.missing_columns == "refuse":
+        _check_missing(rules, batch, state)
     schema = resolve(
         rules,
-        {name: kind for name, kind in batch.types.items() if not operations or name != operations.column},
+        taken_columns(rules, batch.types, state, operations, batch.source),
         known=state.columns if state else (),
         numbered_by_store=state.numbered_by_store if state else False,
         store=engine.capabilities,
@@ -116,6 +119,61 @@ def schema_for(
     )
     column_sets = state.column_sets if state else {}
     return schema.with_column_sets({**column_sets, **new_column_sets(schema, batch, state)})
+
+
+def undeclared(rules: TableRules, columns: Iterable[str], state: TableState | None) -> list[str]:
+    """The columns of a feed that neither an existing table nor its rules have."""
+    if state is None:
+        return []
+    known = {column.name for column in state.columns}
+    known |= {*rules._named_columns(), *rules._columns_of_conditions(), *filter(None, [rules.effective_column])}
+    return [name for name in columns if name not in known]
+
+
+def taken_columns(
+    rules: TableRules,
+    columns: Mapping[str, ColumnType],
+    state: TableState | None,
+    operations: Operations | None,
+    source: str,
+) -> dict[str, ColumnType]:
+    """The columns of a feed that can be the table's. Raises FeedError for new ones where the rules refuse them."""
+    found = {name: kind for name, kind in columns.items() if not operations or name != operations.column}
+    new = undeclared(rules, found, state) if rules.new_columns != "add" else []
+    if new and rules.new_columns == "refuse":
+        raise FeedError(
+            f"{source} has new columns: {', '.join(new)}. Table {rules.table!r} refuses them (new_columns), and nothing was "
+            f"loaded. To add one, name it in the rules, as in type_1 = {json.dumps(new[:1])}; to leave it out, exclude it."
+        )
+    return {name: kind for name, kind in found.items() if name not in new}
+
+
+def notes_on_new_columns(
+    rules: TableRules, schema: TableSchema, batch: Batch, state: TableState | None, operations: Operations | None
+) -> list[str]:
+    """Which columns of a batch an existing table did not have, and what becomes of them."""
+    if state is None:
+        return []
+    added = [column for column in schema.columns if column.name in new_columns(schema, state) and column.role != "when"]
+    notes = [f"New column {its.name} ({its.type}) is added as {its.role.replace('_', ' ')}." for its in added]
+    if rules.new_columns == "ignore":
+        own = {operations.column} if operations else set()
+        left = [name for name in undeclared(rules, batch.columns, state) if name not in own]
+        notes += [f'New column {name} is left out (new_columns = "ignore").' for name in left]
+    return notes
+
+
+def _check_missing(rules: TableRules, batch: Batch, state: TableState) -> None:
+    """Raises FeedError when a part of a batch lacks a column of the table."""
+    there = [column.name for column in state.columns if column.role != "when"]
+    faults = [
+        f"{part} has no column {', '.join(missing)}"
+        for part, columns in batch.parts.items()
+        if (missing := [name for name in there if name not in columns])
+    ]
+    if faults:
+        about = f"Table {rules.table!r} refuses rows that lack columns (missing_columns), and nothing was loaded:"
+        raise FeedError("\n  ".join([about, *faults]))
 
 
 def new_column_sets(schema: TableSchema, batch: Batch, state: TableState | None) -> dict[int, tuple[str, ...]]:
