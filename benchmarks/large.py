@@ -54,7 +54,9 @@ def with_several(how: str) -> float:
 
 def thousand(rows: int, late: bool, how: str) -> float:
     changes = history.batch(rows, 1_000)
-    return load_once(history.with_late(changes, 1.0) if late else changes, how, keep=True, hand=by_hand.load)
+    if late:
+        return load_once(history.with_late(changes, 1.0), how, keep=True, hand=several.load)
+    return load_once(changes, how, keep=True, hand=by_hand.load)
 
 
 def bring_database(case: warehouse.Case) -> None:

@@ -6,6 +6,7 @@
     │   └── ProjectError
     ├── InputError              fix the data
     │   ├── FeedError           a source that cannot be read as declared
+    │   │   └── UnreadableFile  one of the files of a feed
     │   ├── TooManyRejects
     │   └── NotClean            raised by ``Outcome.require_clean``
     ├── DependencyFailed        a table that this one depends on was not loaded
@@ -66,6 +67,16 @@ class InputError(BrenvikError):
 
 class FeedError(InputError):
     """A source cannot be read, or lacks a column that the rules need."""
+
+
+class UnreadableFile(FeedError):
+    """A file of a feed cannot be read: it is damaged, or not of its format. ``file`` is its name, ``moved_to`` where it is now if
+    the feed moves such files away."""
+
+    def __init__(self, message: str, *, file: str) -> None:
+        self.file = file
+        self.moved_to: str | None = None
+        super().__init__(message)
 
 
 class TooManyRejects(InputError):

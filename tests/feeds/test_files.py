@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import gzip
 import os
+import shutil
 from datetime import timedelta
 from decimal import Decimal
 from pathlib import Path
@@ -307,3 +309,65 @@ def test_files_that_stay_are_not_read_again(
     assert sum(text.startswith('INSERT INTO "brenvik"."loaded_files"') for text in statements) == 3  # by 200 at a time
     monkeypatch.setattr(files, "_digest", lambda path: pytest.fail(f"{path} was read"))
     assert take(store, tmp_path).state == "nothing new"
+
+
+INBOX = """
+store = "duckdb:coast.duckdb"
+
+[table.buoy]
+natural_key = "code"
+order_by = "at"
+types = { at = "integer" }
+
+[table.buoy.feed.files]
+kind = "upserts"
+files = "*.csv*"
+"""
+
+
+def test_each_file_is_a_run_of_its_own_where_declared(tmp_path: Path) -> None:
+    for number in (1, 2, 3):
+        (tmp_path / f"{number}.csv").write_text(f"code,at,light\nA,{number},Fl\n")
+    (tmp_path / "brenvik.toml").write_text(f"{INBOX}one_run_per_file = true\n")
+    assert "This shows the first file only" in call("preview", "buoy", cwd=tmp_path).out
+    done = call("load", "--json", cwd=tmp_path)
+    assert [(outcome["run"], outcome["source"]) for outcome in done.json["outcomes"]] == [
+        (1, "1.csv"),
+        (2, "2.csv"),
+        (3, "3.csv"),
+    ]
+    assert call("revert", "2", "--reason", "wrong", cwd=tmp_path).code == 0
+    assert call("load", "--json", cwd=tmp_path).json["outcomes"][0]["state"] == "nothing new"
+
+
+@pytest.mark.parametrize("alone", [True, False])
+def test_an_unreadable_file_is_moved_away_and_the_others_are_loaded(alone: bool, tmp_path: Path) -> None:
+    good = "code,at,light\n" + "".join(f"A{n},1,Fl\n" for n in range(2_000))
+    (tmp_path / "1.csv").write_text("code,at,light\nA,1,Fl\n")
+    (tmp_path / "2.csv.gz").write_bytes(gzip.compress(good.encode())[:-200])  # cut off
+    (tmp_path / "3.csv").write_bytes("code,at,light\nB,1,Øst\n".encode("latin-1"))
+    (tmp_path / "4.csv").write_text("code,at,light\nC,1,Fl\n")
+    (tmp_path / "5.csv").write_text("code,code,at\nC,1,Fl\n")
+    stopping = f"{INBOX}one_run_per_file = {str(alone).lower()}\n"
+    (tmp_path / "brenvik.toml").write_text(stopping)
+    assert call("load", "--json", cwd=tmp_path).json["outcomes"][-1]["state"] == "failed"
+    (tmp_path / "brenvik.toml").write_text(f'{stopping}unreadable_files = {{ move_to = "unreadable/" }}\n')
+    assert call("preview", "buoy", cwd=tmp_path).code in (0, 1)
+    assert not (tmp_path / "unreadable").exists()  # a preview writes nothing
+    done = call("load", "--json", cwd=tmp_path)
+    assert done.code == 1
+    states = [outcome["state"] for outcome in done.json["outcomes"]]
+    assert states == (["failed", "failed", "done", "failed", "nothing new"] if alone else ["failed"] * 3 + ["done"])
+    assert sorted(path.name for path in (tmp_path / "unreadable").iterdir()) == ["2.csv.gz", "3.csv", "5.csv"]
+    messages = [outcome["error"] for outcome in done.json["outcomes"] if outcome["error"]]
+    assert all("It was moved to unreadable/" in message for message in messages)
+    with brenvik.open_store(f"duckdb:{tmp_path / 'coast.duckdb'}") as store:
+        assert [row["code"] for row in store.read(RULES).to_pylist()] == ["A", "C"]
+        assert [
+            run["message"] for run in store.runs().to_pylist() if run["state"] == "failed" and "moved" in run["message"]
+        ]
+    again = call("load", "--json", cwd=tmp_path)
+    assert (again.code, again.json["outcomes"][0]["state"]) == (0, "nothing new")
+    (tmp_path / "unreadable" / "3.csv").write_text("code,at,light\nB,1,Q\n")
+    shutil.move(tmp_path / "unreadable" / "3.csv", tmp_path / "3.csv")  # mended and put back
+    assert call("load", "--json", cwd=tmp_path).json["outcomes"][0]["counts"]["inserted"] == 1

@@ -35,6 +35,10 @@ class FileSource:
     time_in_name, time_column
         The time of an extract: a regular expression with one group that finds it in the file name, or a column. Extracts are
         loaded one at a time, and a file that has changed is a new extract.
+    one_by_one
+        Whether each file is a load of its own, as extracts are.
+    unreadable_to
+        The folder that files are moved into which cannot be read, so that the next load goes on without them; '' leaves them.
     then
         What to do with a file once its rows are committed: ``keep``, ``delete``, or ``move`` it into the folder ``move_to``.
         If a crash prevents that, the next load does it.
@@ -57,6 +61,8 @@ class FileSource:
         time_in_name: str | None = None,
         time_column: str | None = None,
         rewritten: Rewritten = "report",
+        one_by_one: bool = False,
+        unreadable_to: str = "",
     ) -> None:
         self.name = name
         self.kind = kind
@@ -70,6 +76,8 @@ class FileSource:
         self._time_in_name = re.compile(time_in_name) if time_in_name else None
         self._time_column = time_column
         self._rewritten = rewritten
+        self._one_by_one = one_by_one or kind == "full_extract"
+        self._unreadable_to = unreadable_to
 
     def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
         if request and not request.pattern:
@@ -93,7 +101,7 @@ class FileSource:
             else:
                 new.append(LoadedFile(name, looks[0], _digest(path), looks[1], number=len(new) + 1))
                 done[path] = looks
-        for file in new[1:] if self.kind == "full_extract" else ():
+        for file in new[1:] if self._one_by_one else ():
             del done[self._folder / file.file]
         batch = self._batch([self._folder / file.file for file in new], new)
         batch.notes += notes
@@ -121,6 +129,17 @@ class FileSource:
                     f"{self.name_of(path)} was loaded but cannot be {done}: {error.strerror}. The next load will try again."
                 )
         return failed
+
+    def set_aside(self, file: str) -> str | None:
+        """Moves a file that cannot be read into the folder for such files; returns its new name, None where there is no such
+        folder or the file is not where it was found."""
+        path, folder = self._folder / file, self._folder / self._unreadable_to
+        if not self._unreadable_to or not path.is_file():
+            return None
+        try:
+            return self.name_of(_move(path, folder / path.name))
+        except OSError:
+            return None
 
     def _again(self, request: LoadRequest) -> Batch:
         """Files by name, or all that match, whether loaded or not."""
@@ -151,10 +170,11 @@ class FileSource:
             return Batch("", {}, {}, {}, lambda: iter(()))
         from brenvik.feeds.formats import batch_of
 
-        if self.kind != "full_extract":
+        if not self._one_by_one:
             return batch_of(paths, files, self._reading)
         batch = batch_of(paths[:1], files[:1], self._reading)
-        batch.extract = ExtractTime(self._time_of(files[0].file), self._time_column)
+        if self.kind == "full_extract":
+            batch.extract = ExtractTime(self._time_of(files[0].file), self._time_column)
         batch.more = len(files) > 1
         return batch
 
@@ -213,8 +233,8 @@ class FileSource:
         """The files that match a pattern (by default the feed's own), whether loaded or not, in order."""
         found = glob.glob(pattern or self._pattern, root_dir=self._folder, recursive=True)  # noqa: PTH207  # absolute ones too
         paths = [self._folder / name for name in sorted(found, key=self._place)]
-        away = (self._folder / self._move_to).resolve() if self._move_to else None
-        return [path for path in paths if path.is_file() and path.parent.resolve() != away]
+        away = {(self._folder / folder).resolve() for folder in (self._move_to, self._unreadable_to) if folder}
+        return [path for path in paths if path.is_file() and path.parent.resolve() not in away]
 
     def _place(self, name: str) -> tuple[int, str, str]:
         """The sort key of a file: the number or text in its name, or the name."""
@@ -273,14 +293,16 @@ def _looks(path: Path) -> tuple[int, int]:
     return found.st_size, found.st_mtime_ns
 
 
-def _move(path: Path, to: Path) -> None:
-    """Moves a file without overwriting any: if one of the same name has other content, a number is added to the name."""
+def _move(path: Path, to: Path) -> Path:
+    """Moves a file without overwriting any: if one of the same name has other content, a number is added to the name. Returns
+    where it is now."""
     to.parent.mkdir(parents=True, exist_ok=True)
     place, number = to, 1
     while place.exists() and not filecmp.cmp(path, place, shallow=False):
         number += 1
         place = to.with_name(f"{to.stem} ({number}){to.suffix}")
     shutil.move(path, place)
+    return place
 
 
 def _digest(path: Path) -> str:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
 from typing import Any
 
+from brenvik.errors import FeedError, UnreadableFile
 from brenvik.feeds.protocol import Batch, BrokenLine, Chunk
 from brenvik.feeds.reading import PLAIN, Format, ReadOptions
 from brenvik.ledger.records import LoadedFile
@@ -21,6 +23,15 @@ class _Found:
 
     columns: Mapping[str, ColumnType]
     column_sets: Mapping[tuple[str, ...], tuple[str, ...]]
+
+
+@contextmanager
+def _naming(file: str) -> Iterator[None]:
+    """Raises what cannot be read as UnreadableFile with the name of the file."""
+    try:
+        yield
+    except FeedError as error:
+        raise UnreadableFile(str(error), file=file) from error
 
 
 def _module(form: Format) -> Any:
@@ -45,7 +56,10 @@ def columns_of(path: Path, reading: ReadOptions = PLAIN) -> dict[str, ColumnType
 
 def batch_of(paths: Sequence[Path], files: Sequence[LoadedFile], reading: ReadOptions = PLAIN) -> Batch:
     """The rows of some files as one batch. Columns whose types differ between files travel as text."""
-    found = [_look(path, reading) for path in paths]
+    found = []
+    for path, file in zip(paths, files, strict=True):
+        with _naming(file.file):
+            found.append(_look(path, reading))
     columns: dict[str, ColumnType] = {}
     numbers: dict[tuple[str, ...], int] = {}
     for each in found:
@@ -61,15 +75,21 @@ def batch_of(paths: Sequence[Path], files: Sequence[LoadedFile], reading: ReadOp
         for path, file, its in zip(paths, files, found, strict=True):
             by_members = {members: numbers[names] for members, names in its.column_sets.items()}
             form = reading.format_of(path)
-            module = _module(form)
-            if form == "jsonl":
-                yield from module.read(path, file.number, by_members, tuple(its.columns), broken, reading.record)
-                continue
-            (number,) = by_members.values()
-            if form == "parquet":
-                yield from module.read(path, file.number, number, {name: columns[name] for name in its.columns})
-            else:
-                yield from module.read(path, file.number, number, tuple(its.columns), broken, reading.csv)
+            with _naming(file.file):
+                yield from _rows(form, path, file, its, by_members)
+
+    def _rows(
+        form: Format, path: Path, file: LoadedFile, its: _Found, by_members: Mapping[tuple[str, ...], int]
+    ) -> Iterator[Chunk]:
+        module = _module(form)
+        if form == "jsonl":
+            yield from module.read(path, file.number, by_members, tuple(its.columns), broken, reading.record)
+            return
+        (number,) = by_members.values()
+        if form == "parquet":
+            yield from module.read(path, file.number, number, {name: columns[name] for name in its.columns})
+        else:
+            yield from module.read(path, file.number, number, tuple(its.columns), broken, reading.csv)
 
     return Batch(
         source=files[0].file if len(files) == 1 else f"{files[0].file} … {files[-1].file} ({len(files)} files)",

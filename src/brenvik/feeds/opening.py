@@ -85,6 +85,8 @@ def _of_files(feed: FileFeed, rules: TableRules, folder: Path) -> ProjectSource:
         time_in_name=feed.extract_time.get("file_name"),
         time_column=feed.extract_time.get("column"),
         rewritten=feed.rewritten_files,
+        one_by_one=feed.one_run_per_file,
+        unreadable_to=feed.unreadable_to,
     )
 
 

@@ -259,6 +259,15 @@ class ProjectSource(Source, Protocol):
         ...
 
 
+@runtime_checkable
+class KeepsFiles(Protocol):
+    """A source whose files can be moved away when they cannot be read."""
+
+    def set_aside(self, file: str) -> str | None:
+        """Moves a file away, where that is declared; returns where it is now, else None."""
+        ...
+
+
 def notes_beside(seen: Mapping[str, int], clock: Position | None, *, watermark: str, name: str) -> Iterator[str]:
     """Notes on rows that are skipped because no window contains them."""
     if seen["future_rows"]:

@@ -87,8 +87,9 @@ class FileFeed:
     """A feed of files below the project folder.
 
     The fields are the keys of such a feed in ``brenvik.toml``, checked; besides, ``operations`` has the operation codes (None:
-    all rows are upserts), ``then`` and ``move_to`` say what happens to loaded files, ``extract_time`` maps ``file_name`` to a
-    pattern, or ``column`` to the name of a column, and ``columns`` has the keys ``rename``, ``add`` and ``values``.
+    all rows are upserts), ``then`` and ``move_to`` say what happens to loaded files, and ``unreadable_to`` where unreadable ones
+    are moved ('': nowhere). ``extract_time`` maps ``file_name`` to a pattern, or ``column`` to the name of a column.
+    ``columns`` has the keys ``rename``, ``add`` and ``values``.
     """
 
     name: str
@@ -106,6 +107,8 @@ class FileFeed:
     extract_time: Mapping[str, str] = field(default_factory=dict)
     extract_scope: str | None = None
     rewritten_files: Rewritten = "report"
+    one_run_per_file: bool = False
+    unreadable_to: str = ""
     columns: FeedColumns = AS_THEY_ARE
 
     @property

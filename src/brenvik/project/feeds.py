@@ -84,6 +84,13 @@ def _files(
     record = _record(f"{place}.record", given.get("record", {}), operations, faults)
     time = _extract_time(f"{place}.extract_time", kind, given.get("extract_time", {}), faults)
     then, move_to = _then(f"{place}.after_load", given.get("after_load", "keep"), faults)
+    unreadable = given.get("unreadable_files", "stop")
+    unreadable_to = (
+        "" if unreadable == "stop" else _folder_of(f"{place}.unreadable_files", unreadable, '"stop"', faults)
+    )
+    alone = given.get("one_run_per_file", False)
+    if not isinstance(alone, bool):
+        faults.append(f"{place}.one_run_per_file: expected true or false, got {alone!r}")
     rewritten = given.get("rewritten_files", "report")
     if rewritten not in ("report", "load"):
         faults.append(f'{place}.rewritten_files: expected "report" or "load", got {rewritten!r}')
@@ -103,6 +110,8 @@ def _files(
         time,
         given.get("extract_scope"),
         rewritten,
+        alone,
+        unreadable_to,
     )
 
 
@@ -209,15 +218,21 @@ def _then(place: str, given: Any, faults: list[str]) -> tuple[Then, str]:
     """What to do with loaded files: keep, delete, or move them into a folder."""
     if given in ("keep", "delete"):
         return given, ""
+    folder = _folder_of(place, given, '"keep", "delete"', faults)
+    return ("move", folder) if folder else ("keep", "")
+
+
+def _folder_of(place: str, given: Any, others: str, faults: list[str]) -> str:
+    """The folder that files are moved into."""
     if (
         isinstance(given, dict)
         and list(given) == ["move_to"]
         and isinstance(given["move_to"], str)
         and given["move_to"]
     ):
-        return "move", given["move_to"]
-    faults.append(f'{place}: expected "keep", "delete" or {{ move_to = "loaded/" }}, got {given!r}')
-    return "keep", ""
+        return str(given["move_to"])
+    faults.append(f'{place}: expected {others} or {{ move_to = "loaded/" }}, got {given!r}')
+    return ""
 
 
 def _database(

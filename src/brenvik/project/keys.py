@@ -39,6 +39,9 @@ FILES = {
     "the name.",
     "min_age": 'Files that changed less than this ago are left for the next load, as in `"30 seconds"`.',
     "after_load": 'What happens to loaded files: `"keep"` (the default), `"delete"` or `{ move_to = "loaded/" }`.',
+    "one_run_per_file": "Whether each file is a run of its own. By default all new files are loaded together.",
+    "unreadable_files": 'A file that cannot be read at all: `"stop"` (the default) fails the load; `{ move_to = "unreadable/" }` '
+    "moves the file there as well, and the load goes on with the others.",
     "rewritten_files": 'A loaded file whose content has changed: `"report"` (the default) or `"load"`.',
     "csv": "How the files differ from RFC 4180; see below.",
     "record": "Where the parts of a change are in a JSON record; see below.",

@@ -9,7 +9,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from brenvik.errors import BrenvikError, Busy, DeclarationError, DependencyFailed, ProjectError
+from brenvik.errors import BrenvikError, Busy, DeclarationError, DependencyFailed, ProjectError, UnreadableFile
 from brenvik.model.feeds import Connection, FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
@@ -160,7 +160,13 @@ class Project:
         )
         try:
             while True:
-                outcome = store.table(table.rules).load_from(self.source(table, feed, store), options)
+                try:
+                    outcome = store.table(table.rules).load_from(self.source(table, feed, store), options)
+                except UnreadableFile as error:
+                    if not error.moved_to:
+                        raise
+                    yield Outcome.stopped(name, feed.name, error)
+                    continue
                 yield outcome
                 if options.preview or not outcome.more:
                     return

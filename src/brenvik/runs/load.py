@@ -14,8 +14,9 @@ from typing import TYPE_CHECKING, Any
 from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
 from brenvik.engines.workspace import Workspace
-from brenvik.errors import InputError, LimitExceeded, Temporary
+from brenvik.errors import InputError, LimitExceeded, Temporary, UnreadableFile
 from brenvik.feeds.columns import arrange, known_names
+from brenvik.feeds.protocol import KeepsFiles
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
@@ -86,7 +87,7 @@ def _preview(ledger: Ledger[Engine], rules: TableRules, source: Source, options:
         run, memory = ledger.preview(rules.table, feed=source.name, kind=source.kind, source=batch.source)
         outcome = _work_through(ledger, rules, batch, run, memory, options)
         if outcome.more:
-            first = "the first extract" if batch.extract else "the first window"
+            first = "the first extract" if batch.extract else "the first file" if batch.files else "the first window"
             outcome.notes.append(f"This shows {first} only; a load continues until nothing is left.")
         return outcome
     finally:
@@ -98,6 +99,7 @@ def _load(ledger: Ledger[Engine], rules: TableRules, source: Source, options: Lo
         try:
             batch = source.open(ledger.memory(rules.table, source.name), options.request)
         except (InputError, Temporary) as error:
+            _set_aside(source, error)
             run, _ = ledger.start_run(rules, feed=source.name, kind=source.kind, source="", label=options.label)
             ledger.enter_failure(run, error)
             raise
@@ -118,6 +120,7 @@ def _load(ledger: Ledger[Engine], rules: TableRules, source: Source, options: Lo
             try:
                 outcome = _work_through(ledger, rules, batch, run, memory, options)
             except BaseException as error:
+                _set_aside(source, error)
                 ledger.enter_failure(run, error)
                 raise
             _log.info("done: %s", outcome.sums()[0], extra=run.about() | {"counts": dict(outcome.counts)})
@@ -130,6 +133,14 @@ def _load(ledger: Ledger[Engine], rules: TableRules, source: Source, options: Lo
                 f"{crashed} earlier run of this table ended without an outcome; it is marked as crashed."
             )
         return outcome
+
+
+def _set_aside(source: Source, error: BaseException) -> None:
+    """Moves a file that cannot be read away, where its feed says so; the error tells it."""
+    if isinstance(error, UnreadableFile) and isinstance(source, KeepsFiles):
+        error.moved_to = source.set_aside(error.file)
+        if error.moved_to:
+            error.args = (f"{error} It was moved to {error.moved_to}.",)
 
 
 def _work_through(
