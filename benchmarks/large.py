@@ -56,7 +56,7 @@ def thousand(rows: int, late: bool, how: str) -> float:
     changes = history.batch(rows, 1_000)
     if late:
         return load_once(history.with_late(changes, 1.0), how, keep=True, hand=several.load)
-    return load_once(changes, how, keep=True, hand=by_hand.load)
+    return load_once(changes, how, keep=True, hand=partial(by_hand.load, keep=True))
 
 
 def bring_database(case: warehouse.Case) -> None:
