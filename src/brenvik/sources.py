@@ -19,12 +19,14 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Called:
-    """What ``Table.load`` was called with: a source, its operations, its columns, and the scope of an extract."""
+    """What ``Table.load`` was called with: a source, its operations, its columns, the scope of an extract, and the time of rows
+    that have none."""
 
     source: Source
     operations: Operations | None
     columns: FeedColumns
     extract_scope: str | None
+    at: str | None = None
 
 
 def source_of_call(
@@ -43,11 +45,11 @@ def source_of_call(
 
     if not isinstance(rows, (FileFeed, DatabaseFeed, Source)):
         source, codes = _frame(rows, kind, operation, feed, at, extract_scope)
-        return Called(source, codes, columns or AS_THEY_ARE, extract_scope)
-    if at is not None or kind is not None:
-        raise DeclarationError(
-            "kind and at are for frames; a feed has a kind of its own, and its extracts have their times."
-        )
+        dated = None if at is None or kind == "full_extract" else str(at)
+        return Called(source, codes, columns or AS_THEY_ARE, extract_scope, dated)
+    if kind is not None:
+        raise DeclarationError("kind is for frames; a feed has a kind of its own.")
+    dated = None if at is None else str(at)
     codes = Operations(operation) if isinstance(operation, str) else operation
     if isinstance(rows, (FileFeed, DatabaseFeed)):
         from brenvik.feeds.opening import source_of
@@ -55,8 +57,9 @@ def source_of_call(
         url = rows.connection if isinstance(rows, DatabaseFeed) else None
         connections = {url: Connection(url, url)} if url else {}
         opened = source_of(rows, rules, connections, folder=Path.cwd(), engine=engine)
-        return Called(opened, rows.operations or codes, columns or rows.columns, rows.extract_scope or extract_scope)
-    return Called(rows, codes, columns or AS_THEY_ARE, extract_scope)
+        scope = rows.extract_scope or extract_scope
+        return Called(opened, rows.operations or codes, columns or rows.columns, scope, dated)
+    return Called(rows, codes, columns or AS_THEY_ARE, extract_scope, dated)
 
 
 def _frame(
@@ -71,8 +74,6 @@ def _frame(
         raise DeclarationError(f"kind is {kind!r}; expected 'changes', 'upserts' or 'full_extract'")
     if extract_scope is not None and kind != "full_extract":
         raise DeclarationError("extract_scope is for extracts; changes and upserts cannot mean a delete by absence")
-    if at is not None and kind != "full_extract":
-        raise DeclarationError("at is the time of an extract; changes and upserts have it in the effective column")
     if (kind == "changes") != (operation is not None):
         raise DeclarationError(
             "kind 'changes' needs the column with the operation (insert, update or delete): operation = 'op'"
@@ -82,4 +83,5 @@ def _frame(
     from brenvik.feeds.frames import FrameSource
 
     codes = Operations(operation) if isinstance(operation, str) else operation
-    return FrameSource(frame, name=feed, kind=kind, at=None if at is None else str(at)), codes
+    of_extract = None if at is None or kind != "full_extract" else str(at)
+    return FrameSource(frame, name=feed, kind=kind, at=of_extract), codes

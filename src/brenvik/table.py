@@ -83,7 +83,8 @@ class Table:
         feed
             The name of the feed that the run is recorded with, for a frame.
         at
-            The time of an extract; times without a zone are in the rules' time zone. None: now.
+            The time of an extract, or of changes and upserts of a table without an effective column; one without a zone is in the
+            rules' time zone. None: now.
         extract_scope
             A condition over the table's columns, as in ``"region = 'north'"``, for an extract of a part of the table: current
             rows outside of it are not absent. None: it covers the whole table.
@@ -105,6 +106,7 @@ class Table:
         options = LoadOptions(
             called.operations,
             called.columns,
+            at=called.at,
             label=label,
             explain=explain,
             wait_s=wait_s,
@@ -132,7 +134,12 @@ class Table:
         """
         called = source_of_call(self.engine, self.rules, rows, kind, operation, feed, at, extract_scope, columns)
         options = LoadOptions(
-            called.operations, called.columns, explain=explain, extract_scope=called.extract_scope, preview=True
+            called.operations,
+            called.columns,
+            at=called.at,
+            explain=explain,
+            extract_scope=called.extract_scope,
+            preview=True,
         )
         return load(self.ledger, self.rules, called.source, options)
 

@@ -245,3 +245,12 @@ def test_many_tables_with_nothing_new_are_counted_and_cost_one_question(
         monkeypatch.setattr(store.engine, "rows", lambda text, *a, **k: (asked.append(text), rows(text, *a, **k))[1])
         assert len(status_of(project, store, list(project.tables.values()))) == 12
     assert sum("table_status" in text or "feed_progress" in text for text in asked) == 2
+
+
+def test_rows_without_a_time_are_dated_by_the_caller(tmp_path: Path) -> None:
+    (tmp_path / "buoy_1.csv").write_text("code,light\nA,Fl\n")
+    declare(tmp_path, HEAD, table("buoy").replace('order_by = "at"\ntypes = { at = "integer" }\n', ""))
+    assert "--at applies to one table; name it" in call("load", "--at", "2024-05-31", cwd=tmp_path).err
+    assert "2024-05-31" in call("preview", "buoy", "--at", "2024-05-31", cwd=tmp_path).out
+    assert "The rows are dated 2024-05-31 00:00:00." in call("load", "buoy", "--at", "2024-05-31", cwd=tmp_path).out
+    assert "current since 2024-05-31" in call("history", "buoy", "A", cwd=tmp_path).out

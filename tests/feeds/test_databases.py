@@ -416,3 +416,33 @@ def test_rows_without_order_columns_come_in_the_order_of_the_watermark(
     registry.put((1, "NB-101", "last", at(9)), (1, "NB-101", "first", at(7)), (1, "NB-101", "middle", at(8)))
     load(store, registry.source(ordered=True), rules)
     assert works(store, rules) == {1: "last"}
+
+
+def test_the_decimals_of_a_query_keep_their_type(postgres: str, store: brenvik.Store) -> None:
+    """As far as the driver tells: not of a bare numeric, nor of an expression."""
+    engine = sa.create_engine(postgres, poolclass=sa.NullPool)
+    with engine.begin() as connection:
+        connection.exec_driver_sql(
+            "CREATE TABLE fee (no int, sum numeric(9,2), whole numeric(5), free numeric, doc jsonb, id uuid)"
+        )
+        connection.exec_driver_sql(
+            """INSERT INTO fee VALUES (1, 1.50, 7, 2.25, '{"a": 1}', '00000000-0000-0000-0000-000000000001'),
+            (2, NULL, NULL, NULL, NULL, NULL)"""
+        )
+    rules = brenvik.TableRules("fee", natural_key="no")
+    query = "SELECT no, sum, whole, free, doc, id, sum * 2 AS twice FROM fee"
+    assert (
+        store.load(rules, brenvik.DatabaseFeed("q", "full_extract", None, postgres, None, query=query)).counts[
+            "inserted"
+        ]
+        == 2
+    )
+    found = store.read(rules)
+    types = {name: str(found.schema.field(name).type) for name in ("no", "sum", "whole", "free", "doc", "id", "twice")}
+    assert types == {
+        "no": "int64", "sum": "decimal128(9, 2)", "whole": "decimal128(5, 0)", "free": "string", "doc": "string", "id": "string",
+        "twice": "string",
+    }  # fmt: skip
+    first = found.to_pylist()[0]
+    assert (first["sum"], first["free"], first["doc"]) == (Decimal("1.50"), "2.25", '{"a": 1}')
+    assert first["id"] == "00000000-0000-0000-0000-000000000001"

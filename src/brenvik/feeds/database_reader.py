@@ -30,7 +30,7 @@ from brenvik.feeds.protocol import Batch, Chunk
 from brenvik.merge.sequence import sequence_no
 from brenvik.model.addresses import is_ambiguous
 from brenvik.model.feeds import Connection
-from brenvik.model.types import TEXT, ColumnType, parse_type, type_of_arrow
+from brenvik.model.types import MAX_DIGITS, TEXT, ColumnType, parse_type, type_of_arrow
 
 ROWS_PER_CHUNK = 20_000
 _SQLITE_KEEPS = frozenset({"binary", "double", "integer"})
@@ -157,7 +157,8 @@ class Reader:
             text = re.sub(r"(?<![:\\]):(?=\w)", r"\\:", (self._query or "").strip().rstrip(";"))
             text += "\n"  # it may end with a comment
             empty = view.execute(sa.text(f"SELECT * FROM ({text}) brenvik_query WHERE 1 = 0"))
-            types = dict.fromkeys(empty.keys())
+            types = dict(zip(empty.keys(), map(_decimal, empty.cursor.description), strict=True))
+            empty.close()
             what = sa.text(text).columns(*(sa.column(name) for name in types)).subquery("brenvik_query")
         return Relation(what, types)
 
@@ -192,7 +193,7 @@ class Reader:
         if self._table is None:  # the types of a query's columns are not declared: the first rows show them
             first = next(chunks, None)
             if first:
-                stated = {name: _guess(values) for name, values in zip(names, first, strict=True)}
+                stated = {name: _guess(values) or stated[name] for name, values in zip(names, first, strict=True)}
                 chunks = itertools.chain([first], chunks)
             natively = frozenset({"binary"})
         columns = {
@@ -271,6 +272,14 @@ def _stated(kind: sa.types.TypeEngine[Any]) -> ColumnType | None:
         case sa.LargeBinary():
             return parse_type("binary")
     return TEXT if isinstance(kind, sa.String) else None
+
+
+def _decimal(column: Sequence[Any]) -> ColumnType | None:
+    """The type of a column of decimals, of a cursor's description (PEP 249); None for other columns, and where it is not told."""
+    precision, scale = column[4], column[5]
+    if isinstance(precision, int) and isinstance(scale, int) and 0 <= scale <= precision <= MAX_DIGITS and precision:
+        return ColumnType("decimal", precision=precision, scale=scale)
+    return None
 
 
 def _guess(values: Sequence[Any]) -> ColumnType | None:

@@ -69,14 +69,14 @@ class Staging:
 
 
 def _effective(schema: TableSchema, values: Mapping[str, str], extract_at: str | None, *, in_store: bool) -> str:
-    """The effective time of a row: of its extract, or in one of its columns (``values``), or else the time of the load."""
+    """The effective time of a row: of its extract, or in one of its columns (``values``), or else that of the whole load."""
     kind, mark = (schema.effective_type.sql, ":") if in_store else (casts.duck(schema.effective_type), "$")
     if extract_at is not None:
         value = extract_at or f"CAST({mark}extract_at AS {kind})"
     elif schema.effective is not None:
         value = values[schema.effective]
     else:
-        value = f"CAST({mark}loaded_at AS TIMESTAMP)"
+        value = f"CAST({mark}changed_at AS TIMESTAMP)"
     if schema.time_precision is None:
         return value
     return f"CAST(date_trunc('{schema.time_precision}', {value}) AS {kind})"

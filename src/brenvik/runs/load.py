@@ -16,7 +16,7 @@ from brenvik.engines.protocol import Engine
 from brenvik.engines.workspace import Workspace
 from brenvik.errors import InputError, LimitExceeded, Temporary, UnreadableFile
 from brenvik.feeds.columns import arrange, known_names
-from brenvik.feeds.protocol import KeepsFiles
+from brenvik.feeds.protocol import ExtractTime, KeepsFiles
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
@@ -33,7 +33,7 @@ from brenvik.runs.context import RunContext
 from brenvik.runs.guards import NOTHING_MORE, Allowed, check_age, check_guards, check_kind
 from brenvik.runs.missing import explain_if_missing
 from brenvik.runs.prepare import check_rules, check_scope, notes_on_new_columns, prepare
-from brenvik.runs.staging import check_rejects, check_times, extract_time, ledger_sql, rows_of
+from brenvik.runs.staging import check_rejects, check_times, extract_time, ledger_sql, rows_of, time_of_rows
 
 if TYPE_CHECKING:
     from brenvik.feeds.protocol import Batch, LoadRequest, Source, Watch
@@ -46,14 +46,16 @@ class LoadOptions:
     """The options of a load besides its rules and its source.
 
     ``columns`` says how the columns of the feed become those of the table. ``request`` asks for something other than new data;
-    ``label`` is recorded with the run. ``explain`` says whether to keep what ``Outcome.decisions`` needs; None: for loads of
-    limited size. ``allowed`` is what was approved, once. ``extract_scope`` is a condition over the table's columns: current rows
-    outside of it are not absent from an extract. ``wait_s`` is how many seconds to wait for a locked table.
+    ``at`` is the time of rows that have none, neither in a column nor as an extract; None: now. ``label`` is recorded with the
+    run. ``explain`` says whether to keep what ``Outcome.decisions`` needs; None: for loads of limited size. ``allowed`` is what
+    was approved, once. ``extract_scope`` is a condition over the table's columns: current rows outside of it are not absent from
+    an extract. ``wait_s`` is how many seconds to wait for a locked table.
     """
 
     operations: Operations | None = None
     columns: FeedColumns = AS_THEY_ARE
     request: LoadRequest | None = None
+    at: str | None = None
     label: str | None = None
     explain: bool | None = None
     wait_s: float = 30.0
@@ -152,19 +154,25 @@ def _work_through(
     options: LoadOptions,
 ) -> Outcome:
     """From validation to the end."""
+    at = time_of_rows(rules, batch, options.at)
+    if batch.extract and at:
+        batch = replace(batch, extract=ExtractTime(str(at)))
     batch = arrange(batch, options.columns, known_names(rules, options.operations, memory.state, batch), feed=run.feed)
     if batch.extract and memory.has_ledger:
         memory = replace(memory, newest_extract=ledger.newest_extract(rules.table, run.feed))
     with explain_if_missing(ledger.engine, rules, memory.state):
         check_rules(rules, memory.state)
         check_kind(rules, run, memory, is_extract=batch.extract is not None)
-        params = {"run": run.number, "loaded_at": run.started_at, "feed": run.feed}
+        params = {
+            "run": run.number, "loaded_at": run.started_at, "feed": run.feed, "changed_at": at or run.started_at,
+        }  # fmt: skip
         given = {**params, **pipeline.table_params(rules, memory.state)}
         work = Workspace(ledger.engine, given, ledger.engine.reserve())
         with ledger.engine.transaction(rules if isinstance(run, Run) else None):
             schema = prepare(work, ledger, rules, run, batch, memory, options.operations)
             check_scope(schema, options.extract_scope, batch.columns)
             told = notes_on_new_columns(rules, schema, batch, memory.state, options.operations)
+            told += [f"The rows are dated {at}."] if at and not batch.extract else []
             context = RunContext(work, rules, schema, memory, run, batch, options.watch, tuple(told))
             done = _carry_out(ledger, context, options)
         return _outcome(*done)  # whatever goes wrong from here on, the run is done

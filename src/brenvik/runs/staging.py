@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from brenvik.errors import DeclarationError, FeedError, TooManyRejects
+from brenvik.ledger.entries import now
 from brenvik.ledger.schema import (
     approved_deletes,
     currently_pending,
@@ -27,6 +29,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from brenvik.feeds.protocol import Batch, ExtractTime
+    from brenvik.model.rules import TableRules
     from brenvik.model.types import ColumnType
 
 
@@ -89,6 +92,24 @@ def extract_time(context: RunContext, extract: ExtractTime) -> str:
         return str(kind_of(kind).parse(extract.moment, zone=context.rules.time_zone))
     except ValueError as error:
         raise DeclarationError(f"{source}: extract time: {error}") from None
+
+
+def time_of_rows(rules: TableRules, batch: Batch, at: str | None) -> datetime | None:
+    """The time that was given for the rows of a load, in UTC; None where none was. Raises DeclarationError where the rows have
+    times of their own, and for one in the future."""
+    if at is None:
+        return None
+    own = (batch.extract.column or batch.extract.moment) if batch.extract else rules.effective_column
+    if own is not None:
+        raise DeclarationError(f"at is for rows without a time; those of {batch.source} have theirs: {own}.")
+    try:
+        moment = kind_of("timestamp").parse(at, zone=rules.time_zone)
+    except ValueError as error:
+        raise DeclarationError(f"at: {error}") from None
+    assert isinstance(moment, datetime)
+    if moment > now():
+        raise DeclarationError(f"at: {moment} is in the future; nothing was loaded.")
+    return moment
 
 
 def check_rejects(context: RunContext, validated: Validated) -> None:

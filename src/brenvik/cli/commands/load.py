@@ -75,6 +75,10 @@ Every = Annotated[
     typer.Option("--every", help="Load repeatedly at this interval, as in 30s, until stopped.", metavar="DURATION"),
 ]
 Label = Annotated[str | None, typer.Option("--label", help="A label recorded with the runs.", metavar="TEXT")]
+At = Annotated[
+    str | None,
+    typer.Option("--at", help="The time of rows that have none, as in 2024-05-31. By default now.", metavar="TIME"),
+]
 LogForm = Annotated[Log | None, typer.Option("--log", help="Write log records to stderr.")]
 
 
@@ -88,6 +92,7 @@ def load(
     again: Again = None,
     from_start: FromStart = False,
     files: Files = None,
+    at: At = None,
     allow_deletes: AllowDeletes = None,
     allow_changes: AllowChanges = None,
     quiet: Quiet = False,
@@ -117,7 +122,9 @@ def load(
 
     def once(store: Store) -> list[Outcome]:
         named, of_feed, request = _request(store, tables, feed, after, until, again, files, from_start=from_start)
-        options = LoadOptions(request=request, label=label, wait_s=wait, allowed=Allowed(allow_deletes, allow_changes))
+        options = LoadOptions(
+            request=request, at=at, label=label, wait_s=wait, allowed=Allowed(allow_deletes, allow_changes)
+        )
         with watching(declared) as on_progress:
             return declared.load(
                 named,
@@ -129,7 +136,7 @@ def load(
                 store=store,
             )
 
-    _check_words(tables, (allow_deletes, allow_changes), every, after, until, again, files, from_start)
+    _check_words(tables, (allow_deletes, allow_changes), at, every, after, until, again, files, from_start)
     if every is not None:
         _repeat(declared, every, lambda: _within(declared, once, wait_s=_patience(if_busy, wait)), json=json)
         return
@@ -148,15 +155,27 @@ def _begin_log(form: Log | None) -> None:
 
 
 def _check_words(
-    tables: list[str] | None, allowed: tuple[int | None, int | None], every: str | None, *request: object
+    tables: list[str] | None,
+    allowed: tuple[int | None, int | None],
+    at: str | None,
+    every: str | None,
+    *request: object,
 ) -> None:
     """Raises DeclarationError for options that cannot be combined."""
     if allowed != (None, None) and len(tables or ()) != 1:
         raise wrong("--allow-deletes and --allow-changes apply to one table; name it: brenvik load TABLE")
+    _check_at(tables, at)
+    if every is not None and at is not None:
+        raise wrong("--every loads what is new at its time; it cannot be combined with --at.")
     if every is not None and any(request):
         raise wrong(
             "--every loads new data only; it cannot be combined with --from, --to, --again, --files or --from-start."
         )
+
+
+def _check_at(tables: list[str] | None, at: str | None) -> None:
+    if at is not None and len(tables or ()) != 1:
+        raise wrong("--at applies to one table; name it: brenvik load TABLE --at TIME")
 
 
 @app.command()
@@ -164,6 +183,7 @@ def preview(
     tables: Tables = None,
     group: Group = None,
     feed: FeedName = None,
+    at: At = None,
     everything: Annotated[bool, typer.Option("--all", help="Include unchanged rows.")] = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
@@ -174,10 +194,11 @@ def preview(
     from brenvik.cli.render.preview import show_previews
     from brenvik.runs.load import LoadOptions
 
+    _check_at(tables, at)
     declared = read(project, env)
     with opened(declared, read_only=True, wait_s=wait) as store:
         with watching(declared) as on_progress:
-            options = LoadOptions(preview=True, wait_s=wait)
+            options = LoadOptions(at=at, preview=True, wait_s=wait)
             outcomes = declared.load(
                 tables, group=group, feed=feed, options=options, on_progress=on_progress, store=store
             )
