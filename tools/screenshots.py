@@ -79,10 +79,10 @@ def draw(text: str, path: Path, *, lines: int = 41) -> None:
 
 
 FIRMS = """\
-firm_no;name;town;since;fee
-1;Skjærgård, Sjø og Los;Halvorsund;2019-03-01;1200.50
-2;Bøyer & Lys;Ytre Halvor;2021-08-15;980
-3;Nordvær Kystdrift;Halvorsund;2023-01-09;1410.25
+Firm No;name;town;since;fee;certified
+1;Skjærgård, Sjø og Los;Halvorsund;01.03.2019;1.200,50;Ja
+2;Bøyer & Lys;Ytre Halvor;15.08.2021;980;Nei
+3;Nordvær Kystdrift;Halvorsund;09.01.2023;NULL;Ja
 """
 BEFORE = """\
 name = "coast"

@@ -11,6 +11,7 @@ from brenvik.errors import DeclarationError
 from brenvik.ledger.schema import LOADS
 from brenvik.model.feeds import AS_THEY_ARE, Connection, DatabaseFeed, FeedColumns, FileFeed, Operations
 from brenvik.model.rules import TableRules
+from brenvik.runs.load import LoadOptions
 
 if TYPE_CHECKING:
     from brenvik.engines.protocol import Engine
@@ -19,14 +20,10 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Called:
-    """What ``Table.load`` was called with: a source, its operations, its columns, the scope of an extract, and the time of rows
-    that have none."""
+    """What ``Table.load`` was called with: a source, and the options that belong to it."""
 
     source: Source
-    operations: Operations | None
-    columns: FeedColumns
-    extract_scope: str | None
-    at: str | None = None
+    options: LoadOptions
 
 
 def source_of_call(
@@ -43,38 +40,42 @@ def source_of_call(
     """What can be loaded, of the arguments of ``Table.load``."""
     from brenvik.feeds.protocol import Source
 
+    codes = Operations(operation) if isinstance(operation, str) else operation
     if not isinstance(rows, (FileFeed, DatabaseFeed, Source)):
-        source, codes = _frame(rows, kind, operation, feed, at, extract_scope)
+        source = _frame(rows, kind, codes, feed, at, extract_scope)
         dated = None if at is None or kind == "full_extract" else str(at)
-        return Called(source, codes, columns or AS_THEY_ARE, extract_scope, dated)
+        return Called(source, LoadOptions(codes, columns or AS_THEY_ARE, at=dated, extract_scope=extract_scope))
     if kind is not None:
         raise DeclarationError("kind is for frames; a feed has a kind of its own.")
     dated = None if at is None else str(at)
-    codes = Operations(operation) if isinstance(operation, str) else operation
     if isinstance(rows, (FileFeed, DatabaseFeed)):
         from brenvik.feeds.opening import source_of
 
         url = rows.connection if isinstance(rows, DatabaseFeed) else None
         connections = {url: Connection(url, url)} if url else {}
         opened = source_of(rows, rules, connections, folder=Path.cwd(), engine=engine)
-        scope = rows.extract_scope or extract_scope
-        return Called(opened, rows.operations or codes, columns or rows.columns, scope, dated)
-    return Called(rows, codes, columns or AS_THEY_ARE, extract_scope, dated)
+        codes, columns, extract_scope = (
+            rows.operations or codes,
+            columns or rows.columns,
+            rows.extract_scope or extract_scope,
+        )
+        return Called(opened, LoadOptions(codes, columns, at=dated, extract_scope=extract_scope))
+    return Called(rows, LoadOptions(codes, columns or AS_THEY_ARE, at=dated, extract_scope=extract_scope))
 
 
 def _frame(
     frame: Any,
     kind: str | None,
-    operation: str | Operations | None,
+    operations: Operations | None,
     feed: str,
     at: str | date | datetime | None,
     extract_scope: str | None,
-) -> tuple[Source, Operations | None]:
+) -> Source:
     if kind not in LOADS:
         raise DeclarationError(f"kind is {kind!r}; expected 'changes', 'upserts' or 'full_extract'")
     if extract_scope is not None and kind != "full_extract":
         raise DeclarationError("extract_scope is for extracts; changes and upserts cannot mean a delete by absence")
-    if (kind == "changes") != (operation is not None):
+    if (kind == "changes") != (operations is not None):
         raise DeclarationError(
             "kind 'changes' needs the column with the operation (insert, update or delete): operation = 'op'"
             if kind == "changes"
@@ -82,6 +83,4 @@ def _frame(
         )
     from brenvik.feeds.frames import FrameSource
 
-    codes = Operations(operation) if isinstance(operation, str) else operation
-    of_extract = None if at is None or kind != "full_extract" else str(at)
-    return FrameSource(frame, name=feed, kind=kind, at=of_extract), codes
+    return FrameSource(frame, name=feed, kind=kind, at=str(at) if at is not None and kind == "full_extract" else None)

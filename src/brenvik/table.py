@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from datetime import UTC, date, datetime
 from html import escape
 from operator import index
@@ -71,23 +72,23 @@ class Table:
         """Loads rows into the table, completely or not at all.
 
         rows
-            A pandas or polars frame, an Arrow table or reader, or a DuckDB relation; it is not changed. Or a feed: a
-            ``FileFeed`` (its paths are relative to the current folder), a ``DatabaseFeed`` (its connection is a URL), or a
-            ``Source`` of your own. A feed loads what is new in it.
+            A pandas or polars frame, an Arrow table or reader, or a DuckDB relation; it is not changed. Or a feed, of which what
+            is new is loaded: a ``FileFeed`` (paths are relative to the current folder), a ``DatabaseFeed`` (its connection is a
+            URL), or a ``Source`` of your own.
         kind
-            What the rows of a frame are. ``"changes"``: each row is an insert, update or delete, by the column
-            ``operation``. ``"upserts"``: each row is a new or newer state of its key. ``"full_extract"``: the rows are
-            complete; a key that is absent is deleted. A feed has its own kind.
+            What the rows of a frame are. ``"changes"``: each row is an insert, update or delete, by the column ``operation``.
+            ``"upserts"``: each row is a new or newer state of its key. ``"full_extract"``: the rows are complete; a key that is
+            absent is deleted. A feed has its own kind.
         operation
             The column with the operation (``I``, ``U``, ``D`` or the words; case is ignored), or ``Operations`` with other codes.
         feed
             The name of the feed that the run is recorded with, for a frame.
         at
-            The time of an extract, or of changes and upserts of a table without an effective column; one without a zone is in the
-            rules' time zone. None: now.
+            The time of rows that have none: of an extract, or where the table has no effective column. None: now. Without a zone
+            it is in that of the rules.
         extract_scope
-            A condition over the table's columns, as in ``"region = 'north'"``, for an extract of a part of the table: current
-            rows outside of it are not absent. None: it covers the whole table.
+            A condition over the table's columns, as in ``"region = 'north'"``: current rows outside of it are not absent from
+            the extract. None: it covers the whole table.
         columns
             How the columns of the rows become those of the table: renamed, added, and how texts are written. A feed has its own.
         label
@@ -99,20 +100,11 @@ class Table:
         allow_deletes, allow_changes
             Approves, once, a load that was blocked (LimitExceeded), by the number reported; one that does more is blocked again.
 
-        Raises FeedError when the rows do not match the rules, TooManyRejects, LimitExceeded, StaleExtract, RulesChanged,
-        ForeignTable or Busy; in each case only the failed run is recorded.
+        Raises an InputError when the rows do not match the rules, Blocked or Temporary errors; only the failed run is recorded.
         """
         called = source_of_call(self.engine, self.rules, rows, kind, operation, feed, at, extract_scope, columns)
-        options = LoadOptions(
-            called.operations,
-            called.columns,
-            at=called.at,
-            label=label,
-            explain=explain,
-            wait_s=wait_s,
-            allowed=Allowed(allow_deletes, allow_changes),
-            extract_scope=called.extract_scope,
-        )
+        allowed = Allowed(allow_deletes, allow_changes)
+        options = replace(called.options, label=label, explain=explain, wait_s=wait_s, allowed=allowed)
         return load(self.ledger, self.rules, called.source, options)
 
     @one_at_a_time()
@@ -133,14 +125,7 @@ class Table:
         If a load would be blocked, ``Outcome.blocked_by`` has the error.
         """
         called = source_of_call(self.engine, self.rules, rows, kind, operation, feed, at, extract_scope, columns)
-        options = LoadOptions(
-            called.operations,
-            called.columns,
-            at=called.at,
-            explain=explain,
-            extract_scope=called.extract_scope,
-            preview=True,
-        )
+        options = replace(called.options, explain=explain, preview=True)
         return load(self.ledger, self.rules, called.source, options)
 
     @one_at_a_time()

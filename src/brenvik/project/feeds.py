@@ -65,13 +65,7 @@ def _files(
         )
         return None
     before = len(faults)
-    min_age: Span | None = None
-    try:
-        min_age = parse_span(given.get("min_age", 0))
-        if min_age and not isinstance(min_age, timedelta):
-            raise ValueError(f'expected a time as in "30 seconds", got {min_age!r}')
-    except ValueError as error:
-        faults.append(f"{place}.min_age: {error}")
+    min_age = _min_age(f"{place}.min_age", given.get("min_age", 0), faults)
     order = given.get("file_order")
     try:
         if order is not None and re.compile(order).groups != 1:
@@ -102,7 +96,7 @@ def _files(
         operations,
         files,
         order,
-        min_age if isinstance(min_age, timedelta) else None,
+        min_age,
         then,
         move_to,
         dialect,
@@ -113,6 +107,18 @@ def _files(
         alone,
         unreadable_to,
     )
+
+
+def _min_age(place: str, given: Any, faults: list[str]) -> timedelta | None:
+    """How old a file must be; None for any age."""
+    try:
+        age = parse_span(given)
+        if age and not isinstance(age, timedelta):
+            raise ValueError(f'expected a time as in "30 seconds", got {age!r}')
+    except ValueError as error:
+        faults.append(f"{place}: {error}")
+        return None
+    return age if isinstance(age, timedelta) else None
 
 
 def _dialect(place: str, given: Any, faults: list[str]) -> dict[str, Any]:

@@ -237,8 +237,8 @@ def _find_truth(looked: Mapping[str, Mapping[str, Any]], found: Found) -> None:
 def format_lines(section: str, its: Found, found: list[str]) -> list[str]:
     """The section of a declaration that says how values are written, if any; what was found is added to ``found``."""
     lines = [f"{name} = {_toml(value)}" for name, value in its.feed.items()]
-    for name, value in its.feed.items():
-        found.append(f"{name} = {_toml(value)}, as the values are written")
+    if its.feed:
+        found.append(f"how values are written: {', '.join(its.feed)}")
     if its.columns:
         entries = (f"{_toml_key(name)} = {_toml(fields)}" for name, fields in its.columns.items())
         lines.append(f"columns = {{ {', '.join(entries)} }}")

@@ -44,6 +44,7 @@ class IfBusy(StrEnum):
     fail = "fail"
 
 
+IfLocked = Annotated[IfBusy, typer.Option("--if-busy", help="What to do if the table is locked by another run.")]
 After = Annotated[
     str | None,
     typer.Option("--from", help="Load what is above this value again; the watermark stays.", metavar="VALUE"),
@@ -96,9 +97,7 @@ def load(
     allow_deletes: AllowDeletes = None,
     allow_changes: AllowChanges = None,
     quiet: Quiet = False,
-    if_busy: Annotated[
-        IfBusy, typer.Option("--if-busy", help="What to do if the table is locked by another run.")
-    ] = IfBusy.wait,
+    if_busy: IfLocked = IfBusy.wait,
     wait: Wait = 30.0,
     accept_rejects: AcceptRejects = False,
     every: Every = None,
