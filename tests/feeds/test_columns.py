@@ -352,6 +352,20 @@ files = "in/*.csv"
 """
 
 
+@pytest.mark.parametrize(
+    ("made", "fault"),
+    [
+        (lambda: Origin("folder"), "of is 'folder'; expected 'file', 'line' or 'feed'"),
+        (lambda: Origin(file_name="x"), "file_name: expected a regular expression with one group, got 'x'"),
+        (lambda: FeedColumns({"a": ""}, {"b": None}), "add.b: expected a string, a number"),  # type: ignore[dict-item]
+    ],
+)
+def test_columns_are_checked(made: Any, fault: str) -> None:
+    with pytest.raises(DeclarationError) as found:
+        made()
+    assert fault in str(found.value)
+
+
 def test_a_project_declares_it_all(tmp_path: Path) -> None:
     (tmp_path / "in").mkdir()
     (tmp_path / "in" / "berths_05.csv").write_text("Berth No,opened_on\n1,31/12/2024\n")

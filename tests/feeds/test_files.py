@@ -338,6 +338,10 @@ def test_each_file_is_a_run_of_its_own_where_declared(tmp_path: Path) -> None:
     ]
     assert call("revert", "2", "--reason", "wrong", cwd=tmp_path).code == 0
     assert call("load", "--json", cwd=tmp_path).json["outcomes"][0]["state"] == "nothing new"
+    again = call("load", "buoy", "--from-start", "--json", cwd=tmp_path).json[
+        "outcomes"
+    ]  # what is loaded again is one run
+    assert [(outcome["run"], outcome["counts"]["read"]) for outcome in again] == [(5, 3)]
 
 
 @pytest.mark.parametrize("alone", [True, False])

@@ -51,7 +51,11 @@ def known_names(
 
 def new_names(names: Sequence[str], declared: FeedColumns, known: Iterable[str], source: str) -> dict[str, str]:
     """The name of each column in the table. Raises FeedError where two would have the same."""
-    found = {name: _new_name(name, declared.rename, tuple(known)) for name in names}
+    exact = {name: name for name in known} | dict(declared.rename)
+    folded: dict[str, set[str]] = {}
+    for name, new in exact.items():
+        folded.setdefault(name.casefold(), set()).add(new)
+    found = {name: _new_name(name, exact, folded) for name in names}
     clashing = {name for name, times in Counter(found.values()).items() if times > 1}
     if clashing:
         twice = "\n  ".join(f"{name!r} would be {new}" for name, new in found.items() if new in clashing)
@@ -59,15 +63,13 @@ def new_names(names: Sequence[str], declared: FeedColumns, known: Iterable[str],
     return found
 
 
-def _new_name(name: str, rename: Mapping[str, str], known: Sequence[str]) -> str:
+def _new_name(name: str, exact: Mapping[str, str], folded: Mapping[str, set[str]]) -> str:
+    """The new name of a column: of the one known by its name, or else the only one whose name differs in case."""
     bare = name.strip()
-    for each in (name, bare):
-        if each in rename:
-            return rename[each]
-        if each in known:
-            return each
-    like = {each: rename.get(each, each) for each in (*known, *rename) if each.casefold() == bare.casefold()}
-    return like.popitem()[1] if len(like) == 1 else bare or name
+    if new := exact.get(name) or exact.get(bare):
+        return new
+    like = folded.get(bare.casefold(), set())
+    return next(iter(like)) if len(like) == 1 else bare or name
 
 
 def columns_as_known(

@@ -156,7 +156,7 @@ class FileSource:
             )
             for number, path in enumerate(paths, 1)
         ]
-        return self._batch(paths, files)
+        return self._batch(paths, files, one_by_one=self.kind == "full_extract")
 
     def sample(self, memory: Memory) -> Batch:
         paths = self.matching() or self._all()
@@ -164,13 +164,13 @@ class FileSource:
             paths, [LoadedFile(self._taken_name(path), 0, "", number=n) for n, path in enumerate(paths, 1)]
         )
 
-    def _batch(self, paths: Sequence[Path], files: Sequence[LoadedFile]) -> Batch:
-        """The rows of files; for extracts, those of the first file."""
+    def _batch(self, paths: Sequence[Path], files: Sequence[LoadedFile], *, one_by_one: bool | None = None) -> Batch:
+        """The rows of files, or where they are loaded one by one, those of the first file."""
         if not files:
             return Batch("", {}, {}, {}, lambda: iter(()))
         from brenvik.feeds.formats import batch_of
 
-        if not self._one_by_one:
+        if not (self._one_by_one if one_by_one is None else one_by_one):
             return batch_of(paths, files, self._reading)
         batch = batch_of(paths[:1], files[:1], self._reading)
         if self.kind == "full_extract":

@@ -59,7 +59,7 @@ def _moment(text: str, form: str, to: ColumnType) -> str:
     """A date, time or timestamp in ISO 8601, in UTC where the form tells its zone; null where it is not written so."""
     pattern = sql.literal(_pattern(form))
     local = moment = f"try_strptime({text}, {sql.literal(form)})"
-    before, zone, after = form.partition("%z")
+    before, zone, after = form.partition("%z") if "%z" in form.replace("%%", "") else (form, "", "")
     if zone:
         moment = f"try_strptime(replace({text}, 'Z', '+00'), {sql.literal(form)})"  # the parser knows no Z
         moment = f"timezone('UTC', {moment})"

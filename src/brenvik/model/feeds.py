@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any, Literal
 
+from brenvik.errors import DeclarationError
 from brenvik.model.positions import Span
 from brenvik.model.value_formats import ValueFormats
 
@@ -57,6 +59,16 @@ class Origin:
     of: Literal["file", "line", "feed"] = "file"
     file_name: str | None = None
 
+    def __post_init__(self) -> None:
+        if self.of not in ("file", "line", "feed"):
+            raise DeclarationError(f"of is {self.of!r}; expected 'file', 'line' or 'feed'")
+        try:
+            if self.file_name is None or re.compile(self.file_name).groups == 1:
+                return
+        except (TypeError, re.error):
+            pass
+        raise DeclarationError(f"file_name: expected a regular expression with one group, got {self.file_name!r}")
+
 
 Added = str | int | float | bool | date | datetime | Origin
 
@@ -77,6 +89,20 @@ class FeedColumns:
     rename: Mapping[str, str] = field(default_factory=dict)
     add: Mapping[str, Added] = field(default_factory=dict)
     values: ValueFormats | None = None
+
+    def __post_init__(self) -> None:
+        faults = [
+            f"add.{name}: expected a string, a number, a boolean, a date, a datetime or an Origin, got {value!r}"
+            for name, value in self.add.items()
+            if not isinstance(value, (str, int, float, date, Origin))
+        ]
+        faults += [
+            f"rename.{name}: expected a name, got {new!r}"
+            for name, new in self.rename.items()
+            if not (isinstance(new, str) and new)
+        ]
+        if faults:
+            raise DeclarationError("The columns of a feed are not valid:", faults)
 
 
 AS_THEY_ARE = FeedColumns()

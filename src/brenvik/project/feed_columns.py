@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from datetime import date
 from typing import Any
@@ -54,11 +53,9 @@ def _added(place: str, given: Any, faults: list[str], *, has_files: bool) -> Add
         faults.append(f'{place}: a database has no files; expected a constant or {{ from = "feed" }}')
     elif key == "file_name":
         try:
-            if re.compile(value).groups == 1:
-                return Origin(file_name=value)
-        except re.error:
-            pass
-        faults.append(f"{place}.file_name: expected a regular expression with one group, got {value!r}")
+            return Origin(file_name=value)
+        except DeclarationError as error:
+            faults.append(f"{place}.{error}")
     elif value not in ("file", "line", "feed"):
         faults.append(f'{place}.from: expected "file", "line" or "feed", got {value!r}')
     else:

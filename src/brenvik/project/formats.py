@@ -252,7 +252,7 @@ def format_lines(section: str, its: Found, found: list[str]) -> list[str]:
             found.append(f"{name} may be {' or '.join(forms)}: choose one in the declaration, then declare its type")
         else:
             lines.append(
-                f'# decimal_mark = ","       # {name} has a mark in its numbers that may be of decimals or of thousands'
+                f'# decimal_mark = ","       # or thousands_mark = ",": nothing in {name} tells which; choose one'
             )
             found.append(f"{name} has numbers as in {' or '.join(forms)}: choose one in the declaration")
     return ["", f"{section}       # how values are written", *lines] if lines else []
