@@ -9,7 +9,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-from brenvik.errors import FeedError, UnreadableFile
+from brenvik.errors import DeclarationError, FeedError, UnreadableFile
 from brenvik.feeds.protocol import Batch, BrokenLine, Chunk
 from brenvik.feeds.reading import PLAIN, Format, ReadOptions
 from brenvik.ledger.records import LoadedFile
@@ -35,7 +35,12 @@ def _naming(file: str) -> Iterator[None]:
 
 
 def _module(form: Format) -> Any:
-    return import_module(f"brenvik.feeds.{form}")
+    try:
+        return import_module(f"brenvik.feeds.{form}")
+    except ModuleNotFoundError as error:
+        if error.name != "openpyxl":
+            raise
+        raise DeclarationError("Excel files need the package openpyxl: pip install 'brenvik[excel]'") from None
 
 
 def _look(path: Path, reading: ReadOptions) -> _Found:
@@ -45,12 +50,13 @@ def _look(path: Path, reading: ReadOptions) -> _Found:
         found = module.column_sets_in(path, reading.record)
         names = dict.fromkeys(name for names in found.values() for name in names)
         return _Found(dict.fromkeys(names or reading.record.expected, TEXT), found)
-    columns = module.columns_of(path, reading.csv) if form == "csv" else module.columns_of(path)
+    how: dict[str, tuple[Any, ...]] = {"csv": (reading.csv,), "excel": (reading.sheet,)}
+    columns = module.columns_of(path, *how.get(form, ()))
     return _Found(columns, {tuple(columns): tuple(columns)})
 
 
 def columns_of(path: Path, reading: ReadOptions = PLAIN) -> dict[str, ColumnType]:
-    """The columns of a file; those of CSV and JSON are text. Raises FeedError when it cannot be read."""
+    """The columns of a file; those of CSV, Excel and JSON are text. Raises FeedError when it cannot be read."""
     return dict(_look(path, reading).columns)
 
 
@@ -89,7 +95,8 @@ def batch_of(paths: Sequence[Path], files: Sequence[LoadedFile], reading: ReadOp
         if form == "parquet":
             yield from module.read(path, file.number, number, {name: columns[name] for name in its.columns})
         else:
-            yield from module.read(path, file.number, number, tuple(its.columns), broken, reading.csv)
+            how = reading.csv if form == "csv" else reading.sheet
+            yield from module.read(path, file.number, number, tuple(its.columns), broken, how)
 
     return Batch(
         source=files[0].file if len(files) == 1 else f"{files[0].file} … {files[-1].file} ({len(files)} files)",

@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from brenvik.feeds.reading import Dialect, ReadOptions, Record
+from brenvik.feeds.reading import FIRST_SHEET, Dialect, ReadOptions, Record, Sheet
 from brenvik.model.feeds import Connection, FeedRules, FileFeed
 from brenvik.model.rules import TableRules
 
@@ -81,7 +81,11 @@ def _of_files(feed: FileFeed, rules: TableRules, folder: Path) -> ProjectSource:
         min_age=feed.min_age,
         then=feed.then,
         move_to=feed.move_to,
-        reading=ReadOptions(Dialect(**feed.csv) if feed.csv else None, record_of(feed, rules)),
+        reading=ReadOptions(
+            Dialect(**feed.csv) if feed.csv else None,
+            record_of(feed, rules),
+            Sheet(**feed.excel) if feed.excel else FIRST_SHEET,
+        ),
         time_in_name=feed.extract_time.get("file_name"),
         time_column=feed.extract_time.get("column"),
         rewritten=feed.rewritten_files,

@@ -11,8 +11,9 @@ from brenvik.merge.explain import KeyPlaces
 from brenvik.merge.sql import member
 from brenvik.model.feeds import Operations
 
-Format = Literal["csv", "jsonl", "parquet"]
-ENDINGS = (".csv", ".csv.gz", ".jsonl", ".jsonl.gz", ".parquet")
+Format = Literal["csv", "excel", "jsonl", "parquet"]
+WORKBOOKS = (".xlsx", ".xlsm")
+ENDINGS = (".csv", ".csv.gz", ".jsonl", ".jsonl.gz", ".parquet", *WORKBOOKS)
 
 
 @dataclass(frozen=True)
@@ -82,14 +83,26 @@ PLAIN_RECORD = Record()
 
 
 @dataclass(frozen=True)
+class Sheet:
+    """The sheet of a workbook (None: the first), and the number of its row with the column names."""
+
+    name: str | None = None
+    header_row: int = 1
+
+
+FIRST_SHEET = Sheet()
+
+
+@dataclass(frozen=True)
 class ReadOptions:
-    """How files are read: CSV by dialect, JSON Lines by record.
+    """How files are read: CSV by dialect, JSON Lines by record, Excel by sheet.
 
     Where one of them is declared, files with unknown extensions are read in that format.
     """
 
     dialect: Dialect | None = None
     record: Record = PLAIN_RECORD
+    sheet: Sheet = FIRST_SHEET
 
     @property
     def csv(self) -> Dialect:
@@ -102,6 +115,8 @@ class ReadOptions:
             return "parquet"
         if name.endswith(".jsonl"):
             return "jsonl"
+        if name.endswith(WORKBOOKS):
+            return "excel"
         if name.endswith(".csv") or self.dialect:
             return "csv"
         if self.record.is_declared:

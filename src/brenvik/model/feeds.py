@@ -135,6 +135,8 @@ class FileFeed:
     rewritten_files: Rewritten = "report"
     one_run_per_file: bool = False
     unreadable_to: str = ""
+    excel: Mapping[str, Any] = field(default_factory=dict)
+    """The fields of a ``feeds.reading.Sheet``."""
     columns: FeedColumns = AS_THEY_ARE
 
     @property

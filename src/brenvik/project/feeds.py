@@ -75,13 +75,11 @@ def _files(
             f"{place}.file_order: expected a regular expression with one group, as in 'buoy_(\\d+)', got {order!r}"
         )
     dialect = _dialect(f"{place}.csv", given.get("csv", {}), faults)
+    sheet = _sheet(f"{place}.excel", given.get("excel", {}), faults)
     record = _record(f"{place}.record", given.get("record", {}), operations, faults)
     time = _extract_time(f"{place}.extract_time", kind, given.get("extract_time", {}), faults)
     then, move_to = _then(f"{place}.after_load", given.get("after_load", "keep"), faults)
-    unreadable = given.get("unreadable_files", "stop")
-    unreadable_to = (
-        "" if unreadable == "stop" else _folder_of(f"{place}.unreadable_files", unreadable, '"stop"', faults)
-    )
+    unreadable_to = _unreadable(f"{place}.unreadable_files", given.get("unreadable_files", "stop"), faults)
     alone = given.get("one_run_per_file", False)
     if not isinstance(alone, bool):
         faults.append(f"{place}.one_run_per_file: expected true or false, got {alone!r}")
@@ -106,6 +104,7 @@ def _files(
         rewritten,
         alone,
         unreadable_to,
+        sheet,
     )
 
 
@@ -148,6 +147,24 @@ def _dialect(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
     if made.get("delimiter", ",") in (made.get("quote", '"'), made.get("escape")):
         faults.append(f"{place}: delimiter, quote and escape must differ")
     return made
+
+
+def _sheet(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
+    """The sheet of workbooks, checked."""
+    if not isinstance(given, dict):
+        faults.append(f'{place}: expected keys as in excel = {{ sheet = "Buoys" }}, got {given!r}')
+        return {}
+    faults += [
+        f"{place}.{key}: is not a valid key; valid keys are {', '.join(keys.EXCEL)}"
+        for key in given
+        if key not in keys.EXCEL
+    ]
+    row, name = given.get("header_row", 1), given.get("sheet")
+    if not isinstance(row, int) or isinstance(row, bool) or row < 1:
+        faults.append(f"{place}.header_row: expected the number of a row, from 1, got {row!r}")
+    if name is not None and not isinstance(name, str):
+        faults.append(f"{place}.sheet: expected the name of a sheet, got {name!r}")
+    return {"name": name, "header_row": row}
 
 
 def _record(place: str, given: Any, operations: Operations | None, faults: list[str]) -> dict[str, Any]:
@@ -226,6 +243,11 @@ def _then(place: str, given: Any, faults: list[str]) -> tuple[Then, str]:
         return given, ""
     folder = _folder_of(place, given, '"keep", "delete"', faults)
     return ("move", folder) if folder else ("keep", "")
+
+
+def _unreadable(place: str, given: Any, faults: list[str]) -> str:
+    """The folder for files that cannot be read; '' where such a file stops the load."""
+    return "" if given == "stop" else _folder_of(place, given, '"stop"', faults)
 
 
 def _folder_of(place: str, given: Any, others: str, faults: list[str]) -> str:

@@ -34,7 +34,8 @@ FEED = {
     '`{ column = "as_at" }`. By default the source\'s clock; for files, the time of the load.',
 }
 FILES = {
-    "files": 'A pattern below the project folder, as in `"inbox/buoy_*.csv"`. CSV, JSON Lines (`.jsonl`) or Parquet.',
+    "files": 'A pattern below the project folder, as in `"inbox/buoy_*.csv"`. CSV, JSON Lines (`.jsonl`), Parquet or '
+    "Excel (`.xlsx`, with `brenvik[excel]`).",
     "file_order": "A pattern with one group: the number or date in a file's name by which files are ordered. By default "
     "the name.",
     "min_age": 'Files that changed less than this ago are left for the next load, as in `"30 seconds"`.',
@@ -44,6 +45,7 @@ FILES = {
     "moves the file there as well, and the load goes on with the others.",
     "rewritten_files": 'A loaded file whose content has changed: `"report"` (the default) or `"load"`.',
     "csv": "How the files differ from RFC 4180; see below.",
+    "excel": "The sheet of Excel workbooks and the row of its column names; see below.",
     "record": "Where the parts of a change are in a JSON record; see below.",
 }
 DATABASE = {
@@ -71,6 +73,10 @@ CSV = {
     "encoding": 'The encoding, as in `"latin-1"`. By default UTF-8.',
     "columns": "The column names of files without a header.",
     "null": 'Unquoted texts that mean null. By default `[""]`.',
+}
+EXCEL = {
+    "sheet": "The name of the sheet. By default the first.",
+    "header_row": "The number of the row with the column names; rows above it are skipped. By default 1.",
 }
 RECORD = {
     "new_row": "The JSON pointer (RFC 6901) to the row after the change. By default the record itself.",

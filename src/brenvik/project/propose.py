@@ -20,7 +20,7 @@ from brenvik.errors import FeedError, ProjectError
 from brenvik.feeds.dialects import reading_of
 from brenvik.feeds.formats import batch_of, columns_of
 from brenvik.feeds.protocol import BrokenLine
-from brenvik.feeds.reading import RFC_4180, ReadOptions
+from brenvik.feeds.reading import RFC_4180, WORKBOOKS, ReadOptions
 from brenvik.ledger.records import LoadedFile
 from brenvik.merge import sql
 from brenvik.model.feeds import Operations
@@ -58,7 +58,7 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
     Raises FeedError when the file cannot be read, ProjectError when the project already has a table of that name.
     """
     if not file.is_file():
-        raise ProjectError(f"{file} does not exist; expected a CSV, JSON Lines or Parquet file of the feed.")
+        raise ProjectError(f"{file} does not exist; expected a CSV, JSON Lines, Parquet or Excel file of the feed.")
     stem, _ = _parts(file)
     name = table or re.sub(r"\W+", "_", re.sub(r"[\W\d_]+$", "", stem).lower() or stem).strip("_") or "feed"
     is_new = not project.exists()
@@ -194,11 +194,11 @@ def _without_rows(file: Path) -> FeedError:
 
 
 def _check_text(file: Path) -> None:
-    """Raises FeedError when a file is neither text nor Parquet."""
+    """Raises FeedError when a file is neither text nor of another format that can be read."""
     with file.open("rb") as opened:
         sample = opened.read(_SAMPLE)
     packed = sample[:2] == b"\x1f\x8b"
-    if file.suffix.lower() == ".parquet" or (packed and file.suffix.lower() == ".gz") or not sample:
+    if file.suffix.lower() in (".parquet", *WORKBOOKS) or (packed and file.suffix.lower() == ".gz") or not sample:
         return
     encoding = "utf-16" if sample[:2] in (b"\xff\xfe", b"\xfe\xff") else "latin-1"
     text = sample.decode(encoding, errors="replace")
@@ -209,7 +209,7 @@ def _check_text(file: Path) -> None:
     if odd > _MANY_ODD * len(text):
         raise FeedError(
             f"{file} has {odd:,} control characters in its first {len(sample):,} bytes, so it is not a text file; "
-            "expected a CSV, JSON Lines or Parquet file of the feed."
+            "expected a CSV, JSON Lines, Parquet or Excel file of the feed."
         )
 
 

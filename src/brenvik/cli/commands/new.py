@@ -12,7 +12,9 @@ from brenvik.cli.app import HERE, ProjectFile, app
 
 @app.command()
 def new(
-    file: Annotated[Path, typer.Argument(help="A file of the feed (CSV, JSON Lines or Parquet).", metavar="FILE")],
+    file: Annotated[
+        Path, typer.Argument(help="A file of the feed (CSV, JSON Lines, Parquet or Excel).", metavar="FILE")
+    ],
     table: Annotated[
         str | None, typer.Option("--table", help="The name of the table; by default from the file name.")
     ] = None,
