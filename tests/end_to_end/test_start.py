@@ -20,7 +20,7 @@ except SystemExit as end:
     assert end.code in (0, 4), end.code
 print(*sys.modules, file=sys.stderr)
 """
-HEAVY = {"numpy", "pandas", "polars", "psycopg", "pyarrow", "pyiceberg", "sqlalchemy", "sqlglot"}
+HEAVY = {"numpy", "openpyxl", "pandas", "polars", "psycopg", "pyarrow", "pyiceberg", "sqlalchemy", "sqlglot"}
 
 
 def imported(folder: Path, *words: str) -> set[str]:
