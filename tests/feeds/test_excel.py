@@ -128,11 +128,14 @@ def test_large_sheets_come_in_parts(tmp_path: Path) -> None:
 
 def test_new_proposes_a_table_for_a_workbook(tmp_path: Path) -> None:
     book = openpyxl.Workbook()
-    book.active.append(("Mooring No", "laid on", "length"))
+    book.active.append(("Cover",))
+    filled = book.create_sheet("Moorings")
+    for row in (("As of 13 May",), (), ("Mooring No", "laid on", "length")):
+        filled.append(row)
     for number in range(5):
-        book.active.append((number, date(2024, 5, 13 + number), 1.5 * number))
+        filled.append((number, date(2024, 5, 13 + number), 1.5 * number))
     book.save(tmp_path / "moorings_2024.xlsx")
-    assert call("new", "moorings_2024.xlsx", cwd=tmp_path).code == 0
+    assert 'excel = { sheet = "Moorings", header_row = 3 }' in call("new", "moorings_2024.xlsx", cwd=tmp_path).out
     assert call("load", cwd=tmp_path).code == 0
     with brenvik.open_store(f"duckdb:{tmp_path / 'moorings.duckdb'}") as store:
         found = store.engine.rows("SELECT mooring_no, laid_on, length FROM moorings ORDER BY mooring_no")

@@ -11,7 +11,7 @@ from itertools import islice
 from pathlib import Path
 
 from brenvik.errors import FeedError
-from brenvik.feeds.reading import ENDINGS, PLAIN, RFC_4180, Dialect, ReadOptions
+from brenvik.feeds.reading import ENDINGS, PLAIN, RFC_4180, WORKBOOKS, Dialect, ReadOptions
 
 _BEGINNING = 1 << 20
 _RECORDS = 200
@@ -20,9 +20,13 @@ _DELIMITERS = (",", ";", "\t", "|")
 
 def reading_of(path: Path) -> ReadOptions:
     """How to read a file that has no declaration yet: for CSV, and files that look like it under another name, the
-    dialect; otherwise as its name says. Raises FeedError when it cannot be read."""
+    dialect; for Excel the sheet; otherwise as its name says. Raises FeedError when it cannot be read."""
     name = path.name.lower()
     is_csv = name.endswith((".csv", ".csv.gz"))
+    if name.endswith(WORKBOOKS):
+        from brenvik.feeds.formats import module_of
+
+        return ReadOptions(sheet=module_of("excel").guessed(path))
     if name.endswith(ENDINGS) and not is_csv:
         return PLAIN
     try:

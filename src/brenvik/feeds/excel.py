@@ -31,6 +31,7 @@ from brenvik.merge.sequence import sequence_no
 from brenvik.model.types import TEXT, ColumnType
 
 _ROWS = 10_000
+_LOOKED_AT = 30
 
 Row = tuple[int, tuple[Any, ...]]
 
@@ -40,6 +41,24 @@ def columns_of(path: Path, sheet: Sheet = FIRST_SHEET) -> dict[str, ColumnType]:
     with _opened(path, sheet) as (header, _):
         names = [name for name in header if name is not None]
         return dict.fromkeys(types_of(pa.schema([(name, pa.string()) for name in names]), path.name), TEXT)
+
+
+def guessed(path: Path) -> Sheet:
+    """The first sheet with two columns, and its row with the column names: the widest of its first rows, all of it text. The
+    first row of the first sheet where there is none."""
+    with _workbook(path) as book:
+        for name in book.sheetnames:
+            rows = islice(book[name].iter_rows(values_only=True), _LOOKED_AT)
+            filled = {line: [v for v in values if _text(v) is not None] for line, values in enumerate(rows, 1)}
+            widest = max(map(len, filled.values()), default=0)
+            wide = (
+                line
+                for line, values in filled.items()
+                if len(values) == widest and all(isinstance(v, str) for v in values)
+            )
+            if widest > 1 and (line := next(wide, None)):
+                return Sheet(None if name == book.sheetnames[0] else name, line)
+    return FIRST_SHEET
 
 
 def read(
@@ -73,13 +92,7 @@ def read(
 @contextmanager
 def _opened(path: Path, sheet: Sheet) -> Iterator[tuple[list[str | None], Iterator[Row]]]:
     """The names in the header, as far as there are any, and the rows below it that have a value."""
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # of styles and other things that no row depends on
-            book = openpyxl.load_workbook(path, read_only=True, data_only=True)
-    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, OSError) as error:
-        raise FeedError(f"{path.name} is not a readable Excel workbook: {error}") from error
-    try:
+    with _workbook(path) as book:
         if sheet.name is not None and sheet.name not in book.sheetnames:
             raise FeedError(f"{path.name} has no sheet {sheet.name!r}; it has {', '.join(book.sheetnames)}.")
         found = book[sheet.name or book.sheetnames[0]]
@@ -94,6 +107,18 @@ def _opened(path: Path, sheet: Sheet) -> Iterator[tuple[list[str | None], Iterat
                 "them: excel = { header_row = … }"
             )
         yield header, ((line, values) for line, values in rows if any(_text(value) is not None for value in values))
+
+
+@contextmanager
+def _workbook(path: Path) -> Iterator[openpyxl.Workbook]:
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # of styles and other things that no row depends on
+            book = openpyxl.load_workbook(path, read_only=True, data_only=True)
+    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, OSError) as error:
+        raise FeedError(f"{path.name} is not a readable Excel workbook: {error}") from error
+    try:
+        yield book
     except (zipfile.BadZipFile, ValueError, OSError) as error:
         raise FeedError(f"{path.name} cannot be read: {error}. Nothing was loaded.") from error
     finally:

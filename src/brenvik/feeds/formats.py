@@ -34,7 +34,8 @@ def _naming(file: str) -> Iterator[None]:
         raise UnreadableFile(str(error), file=file) from error
 
 
-def _module(form: Format) -> Any:
+def module_of(form: Format) -> Any:
+    """The module that reads a format. Raises DeclarationError where a package for it is missing."""
     try:
         return import_module(f"brenvik.feeds.{form}")
     except ModuleNotFoundError as error:
@@ -45,7 +46,7 @@ def _module(form: Format) -> Any:
 
 def _look(path: Path, reading: ReadOptions) -> _Found:
     form = reading.format_of(path)
-    module = _module(form)
+    module = module_of(form)
     if form == "jsonl":
         found = module.column_sets_in(path, reading.record)
         names = dict.fromkeys(name for names in found.values() for name in names)
@@ -87,7 +88,7 @@ def batch_of(paths: Sequence[Path], files: Sequence[LoadedFile], reading: ReadOp
     def _rows(
         form: Format, path: Path, file: LoadedFile, its: _Found, by_members: Mapping[tuple[str, ...], int]
     ) -> Iterator[Chunk]:
-        module = _module(form)
+        module = module_of(form)
         if form == "jsonl":
             yield from module.read(path, file.number, by_members, tuple(its.columns), broken, reading.record)
             return

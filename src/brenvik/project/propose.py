@@ -20,7 +20,7 @@ from brenvik.errors import FeedError, ProjectError
 from brenvik.feeds.dialects import reading_of
 from brenvik.feeds.formats import batch_of, columns_of
 from brenvik.feeds.protocol import BrokenLine
-from brenvik.feeds.reading import RFC_4180, WORKBOOKS, ReadOptions
+from brenvik.feeds.reading import FIRST_SHEET, RFC_4180, WORKBOOKS, ReadOptions
 from brenvik.ledger.records import LoadedFile
 from brenvik.merge import sql
 from brenvik.model.feeds import Operations
@@ -168,6 +168,11 @@ def _feed_lines(
     if written := _written(reading, named_so=ending.lower().startswith(".csv")):
         lines.append(f"csv = {{ {', '.join(written)} }}       # the format of the files")
         found.append(f"CSV with {' and '.join(written)}")
+    if (sheet := reading.sheet) != FIRST_SHEET:
+        named = [f"sheet = {_text(sheet.name)}"] if sheet.name else []
+        told = ", ".join([*named, *([f"header_row = {sheet.header_row}"] if sheet.header_row > 1 else [])])
+        lines.append(f"excel = {{ {told} }}       # where the columns have their names")
+        found.append(f"Excel with {told}")
     return lines
 
 
