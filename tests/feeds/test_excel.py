@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zipfile
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from pathlib import Path
@@ -10,6 +11,7 @@ from typing import Any
 import openpyxl
 import pytest
 from cli import brenvik as call
+from openpyxl.chart import BarChart, Reference
 
 import brenvik
 from brenvik.errors import UnreadableFile
@@ -116,6 +118,29 @@ def test_a_file_that_is_no_workbook_is_told(tmp_path: Path) -> None:
             pytest.raises(UnreadableFile, match="is not a readable Excel workbook"),
         ):
             store.load(RULES, feed(tmp_path))
+
+
+def test_a_workbook_that_is_damaged_inside_is_told(tmp_path: Path) -> None:
+    path = workbook(tmp_path / "1.xlsx", ("no",), (1,))
+    with zipfile.ZipFile(path) as packed:
+        parts = {name: packed.read(name) for name in packed.namelist()}
+    for part in ("xl/worksheets/sheet2.xml", "xl/workbook.xml"):
+        with zipfile.ZipFile(path, "w") as packed:
+            for name, content in parts.items():
+                packed.writestr(name, content[: len(content) // 2] if name == part else content)
+        with brenvik.open_store("duckdb::memory:") as store, pytest.raises(UnreadableFile, match=r"1\.xlsx"):
+            store.load(RULES, feed(tmp_path))
+
+
+def test_a_sheet_with_a_chart_alone_is_passed_over(tmp_path: Path) -> None:
+    book = openpyxl.load_workbook(workbook(tmp_path / "1.xlsx", ("no",), (1,)))
+    chart = BarChart()
+    chart.add_data(Reference(book["Moorings"], min_col=1, min_row=1, max_row=2))
+    book.create_chartsheet("Chart", 0).add_chart(chart)
+    del book["Cover"]
+    book.save(tmp_path / "1.xlsx")
+    with brenvik.open_store("duckdb::memory:") as store:
+        assert store.load(RULES, feed(tmp_path, name=None)).counts["inserted"] == 1
 
 
 def test_large_sheets_come_in_parts(tmp_path: Path) -> None:

@@ -47,8 +47,8 @@ def guessed(path: Path) -> Sheet:
     """The first sheet with two columns, and its row with the column names: the widest of its first rows, all of it text. The
     first row of the first sheet where there is none."""
     with _workbook(path) as book:
-        for name in book.sheetnames:
-            rows = islice(book[name].iter_rows(values_only=True), _LOOKED_AT)
+        for place, found in enumerate(book.worksheets):
+            rows = islice(found.iter_rows(values_only=True), _LOOKED_AT)
             filled = {line: [v for v in values if _text(v) is not None] for line, values in enumerate(rows, 1)}
             widest = max(map(len, filled.values()), default=0)
             wide = (
@@ -57,7 +57,7 @@ def guessed(path: Path) -> Sheet:
                 if len(values) == widest and all(isinstance(v, str) for v in values)
             )
             if widest > 1 and (line := next(wide, None)):
-                return Sheet(None if name == book.sheetnames[0] else name, line)
+                return Sheet(found.title if place else None, line)
     return FIRST_SHEET
 
 
@@ -93,9 +93,10 @@ def read(
 def _opened(path: Path, sheet: Sheet) -> Iterator[tuple[list[str | None], Iterator[Row]]]:
     """The names in the header, as far as there are any, and the rows below it that have a value."""
     with _workbook(path) as book:
-        if sheet.name is not None and sheet.name not in book.sheetnames:
-            raise FeedError(f"{path.name} has no sheet {sheet.name!r}; it has {', '.join(book.sheetnames)}.")
-        found = book[sheet.name or book.sheetnames[0]]
+        sheets = {found.title: found for found in book.worksheets}  # those with charts alone are not among them
+        if sheet.name is not None and sheet.name not in sheets:
+            raise FeedError(f"{path.name} has no sheet {sheet.name!r}; it has {', '.join(sheets)}.")
+        found = sheets[sheet.name] if sheet.name else book.worksheets[0]
         found.reset_dimensions()  # some programs write wrong ones
         rows = enumerate(found.iter_rows(values_only=True), 1)
         header = [_text(value) for value in next((values for line, values in rows if line == sheet.header_row), ())]
@@ -115,11 +116,11 @@ def _workbook(path: Path) -> Iterator[openpyxl.Workbook]:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # of styles and other things that no row depends on
             book = openpyxl.load_workbook(path, read_only=True, data_only=True)
-    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, OSError) as error:
+    except (InvalidFileException, zipfile.BadZipFile, KeyError, SyntaxError, ValueError, OSError) as error:
         raise FeedError(f"{path.name} is not a readable Excel workbook: {error}") from error
     try:
         yield book
-    except (zipfile.BadZipFile, ValueError, OSError) as error:
+    except (zipfile.BadZipFile, SyntaxError, ValueError, OSError) as error:  # malformed XML is a SyntaxError
         raise FeedError(f"{path.name} cannot be read: {error}. Nothing was loaded.") from error
     finally:
         book.close()
