@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date, datetime
 from decimal import Decimal
 from pathlib import Path
@@ -16,6 +17,7 @@ from registries import Registry
 import brenvik
 from brenvik import DatabaseFeed, FeedColumns, FileFeed, Origin, ValueFormats
 from brenvik.errors import DeclarationError, FeedError
+from brenvik.model.decisions import DECISIONS
 from scripts import execute
 
 BERTHS = brenvik.TableRules(
@@ -475,3 +477,16 @@ def test_check_tells_what_a_load_would_refuse(tmp_path: Path) -> None:
     (tmp_path / "in" / "2.csv").write_text("berth_no,opened_on,system,height\n1,2024-12-31,a,2\n")
     assert "feed office: 2.csv has new columns: height; a load would refuse them" in call("check", cwd=tmp_path).out
     assert call("load", cwd=tmp_path).code == 1
+
+
+def test_extracts_are_read_in_the_form_too(anywhere: brenvik.Store, tmp_path: Path) -> None:
+    """The second one is compared with the table while it is read."""
+    first = feed(tmp_path, "1;A;1.043,5;31/12/2024;J;", "2;B;NULL;1/2/1999;N;", "3;C;1;;;")
+    extract = replace(first, kind="full_extract")
+    assert anywhere.load(BERTHS, extract, at="2024-05-13").counts["inserted"] == 3
+    feed(tmp_path, "1; A ;1043,50;31/12/2024;ja;", "2;B;7,5;01/02/1999;N;", "4;D;x;;;", name="berths_west.csv")
+    outcome = anywhere.load(BERTHS, extract, at="2024-05-14")
+    counts = {name: count for name, count in outcome.counts.items() if count and name in DECISIONS}
+    assert counts == {"unchanged": 1, "versioned": 1, "deleted": 1, "rejected": 1}
+    current = [(row["berth_no"], row["length_m"]) for row in anywhere.read(BERTHS).to_pylist() if row["is_current"]]
+    assert current == [(1, Decimal("1043.5")), (2, Decimal("7.5"))]
