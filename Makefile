@@ -56,6 +56,7 @@ bench: $(DRAWING)
 	$(BIN)/python benchmarks/run.py
 	$(BIN)/python benchmarks/warehouse.py
 	$(BIN)/python benchmarks/lakehouse.py
+	$(BIN)/python benchmarks/reading.py
 
 screenshots: $(DRAWING)
 	$(BIN)/python tools/screenshots.py

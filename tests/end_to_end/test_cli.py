@@ -238,14 +238,14 @@ def test_new_tells_what_is_no_row_and_refuses_what_is_no_table(tmp_path: Path) -
     assert "2 rows, 2 columns" in told
     assert "1 line is not a row, which a load would reject; line 3 has 1 field, the header has 2" in told
     (tmp_path / "late.csv").write_bytes(b"No,Name\n" + b"1,abcdefgh\n" * 200_000 + b"2,\xe6\n")
-    for name, content in (("prose.txt", b"some words\n"), ("rows.json", b'{"a": 1,\n"b": 2}'), ("x.xlsx", b"PK\0,;\0")):
+    for name, content in (("prose.txt", b"some words\n"), ("rows.json", b'{"a": 1,\n"b": 2}'), ("x.ods", b"PK\0,;\0")):
         (tmp_path / name).write_bytes(content)
     (tmp_path / "no.csv.gz").write_bytes(b"No,Name")
     (tmp_path / "half.csv.gz").write_bytes(gzip.compress(b"No,Name" * 99)[:20])
     for name in ("no.csv.gz", "half.csv.gz"):
         said = brenvik("new", name, "--print", cwd=tmp_path)
         assert (said.code, said.err.startswith(f"brenvik: {name} cannot be read: ")) == (1, True), said
-    for name in ("prose.txt", "rows.json", "x.xlsx", "late.csv"):
+    for name in ("prose.txt", "rows.json", "x.ods", "late.csv"):
         said = brenvik("new", name, "--print", cwd=tmp_path)
         why = "is not utf-8 text: line 200002 has" if name == "late.csv" else "supported are files that end in .csv"
         assert (said.code, said.err.startswith(f"brenvik: {name}"), why in said.err) == (1, True, True), said
