@@ -111,7 +111,7 @@ def test_parquet_types_arrive_exactly(store: brenvik.Store, tmp_path: Path) -> N
     ("name", "content", "told"),
     [
         ("a.parquet", b"PAR1 but not really", "is not a readable Parquet file"),
-        ("a.xlsx", b"", "supported are files that end in .csv, .csv.gz, .jsonl, .jsonl.gz, .parquet"),
+        ("a.ods", b"", "supported are files that end in .csv, .csv.gz, .jsonl, .jsonl.gz, .parquet"),
     ],
 )
 def test_what_cannot_be_read_is_told(

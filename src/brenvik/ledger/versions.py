@@ -57,8 +57,15 @@ _RULES_OF_6 = {
 _VALUES_OF_6 = {"hold": "review", "marked": "merge_on_read", "rewritten": "copy_on_write"}
 
 
+_ADDED_SINCE_6 = {"exclude": {"new_columns": "add", "missing_columns": "keep"}}
+"""Rules that there were not yet, with what they say of a table of then; by the rule that they follow."""
+
+
 def _rules_of_6(rules: dict[str, Any]) -> dict[str, Any]:
-    renamed = {_RULES_OF_6.get(name, name): value for name, value in rules.items()}
+    renamed: dict[str, Any] = {}
+    for old, value in rules.items():
+        name = _RULES_OF_6.get(old, old)
+        renamed |= {name: value, **_ADDED_SINCE_6.get(name, {})}
     return renamed | {name: _VALUES_OF_6.get(renamed[name], renamed[name]) for name in ("deletes", "write_mode")}
 
 

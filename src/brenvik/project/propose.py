@@ -84,9 +84,11 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
         lines_of = "1 line is not a row" if len(broken) == 1 else f"{len(broken):,} lines are not rows"
         found.append(f"{lines_of}, which a load would reject; line {broken[0].line} {broken[0].reason}")
     if objects := _objects(facts):
+        there = {new: old for old, new in renamed.items()}
+        members = [there.get(name, name) for name in objects]
         found.append(
-            f"JSON objects in {', '.join(objects)}; if the row is in there, declare it in the feed: "
-            f"record = {{ new_row = {_text(sql.member(objects[0]))} }}"
+            f"JSON objects in {', '.join(members)}; if the row is in there, declare it in the feed: "
+            f"record = {{ new_row = {_text(sql.member(members[0]))} }}"
         )
     lines += _table_lines(name, given, facts, operation, found, written)
     lines += _feed_lines(file, name, project, reading, operation, facts, found)
