@@ -1,5 +1,5 @@
-"""What declared forms of values cost: 500,000 rows whose texts are in them, beside the same rows in ISO 8601; and renamed and
-added columns beside none. Written to docs/benchmarks/reading.md.
+"""What declared formats of values cost: 500,000 rows of text in them, beside the same rows in ISO 8601; and renamed and added
+columns beside none. Written to docs/benchmarks/reading.md.
 
 Each load is the first one into an empty database in memory; the ways take turns, and the table has medians.
 """
@@ -89,7 +89,7 @@ def main() -> None:
     lines = "\n".join(f"| {name} | {s:.2f} s | {s / first:.2f} |" for name, s in found.items())
     place = Path(__file__).resolve().parents[1] / "docs" / "benchmarks" / "reading.md"
     place.write_text(
-        f"""# What it costs to read values as they are written
+        f"""# What formats and column mappings cost
 
 The first load of {ROWS:,} rows of text with five columns into DuckDB in memory (`benchmarks/reading.py`, medians of {TIMES}, in
 turns).

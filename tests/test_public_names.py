@@ -14,7 +14,7 @@ def test_the_public_names() -> None:
         "Blocked", "BrenvikError", "Busy", "ChangesMissing", "Conflict", "DeclarationError", "DependencyFailed", "FeedError",
         "ForeignTable", "InputError", "InvariantBroken", "LedgerVersionError", "LimitExceeded", "NotClean", "ProjectError",
         "RulesChanged", "RulesError", "SchemaMismatch", "SourceUnavailable", "StaleExtract", "StoreError", "StoreUnavailable",
-        "Temporary", "TooManyRejects",
+        "Temporary", "TooManyRejects", "UnreadableFile",
     ]  # fmt: skip
     others = [
         "Allowed", "DatabaseFeed", "FeedColumns", "FileFeed", "FrameSource", "LoadOptions", "LoadRequest", "Operations", "Origin",

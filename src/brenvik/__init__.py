@@ -46,6 +46,7 @@ if TYPE_CHECKING:
         StoreUnavailable,
         Temporary,
         TooManyRejects,
+        UnreadableFile,
     )
     from brenvik.feeds.frames import FrameSource
     from brenvik.feeds.protocol import LoadRequest, Source
@@ -86,6 +87,7 @@ _HOMES = {
         "StoreUnavailable",
         "Temporary",
         "TooManyRejects",
+        "UnreadableFile",
     ),
     "feeds.frames": ("FrameSource",),
     "feeds.protocol": ("LoadRequest", "Source"),
@@ -143,6 +145,7 @@ __all__ = [
     "TableRules",
     "Temporary",
     "TooManyRejects",
+    "UnreadableFile",
     "ValueFormats",
     "__version__",
     "open_store",

@@ -78,6 +78,9 @@ class UnreadableFile(FeedError):
         self.moved_to: str | None = None
         super().__init__(message)
 
+    def __str__(self) -> str:
+        return f"{super().__str__()} It was moved to {self.moved_to}." if self.moved_to else super().__str__()
+
 
 class TooManyRejects(InputError):
     """More rows were rejected than ``max_rejects`` allows; nothing was written but the run."""

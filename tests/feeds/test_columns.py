@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from datetime import date, datetime
+from datetime import date, datetime, timedelta, timezone
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -39,6 +39,7 @@ OFFICE = ValueFormats(
     trim=True,
 )
 NAMES = {"Berth No": "berth_no", "Length (m)": "length_m", "Opened": "opened_on", "In use": "in_use", "Seen": "seen_at"}
+OSLO_NOON = datetime(2024, 5, 13, 12, tzinfo=timezone(timedelta(hours=2)))
 HEADER = "Berth No; Name ;Length (m);Opened;In use;Seen"
 
 
@@ -81,7 +82,7 @@ def test_an_office_file_becomes_a_right_table_in_every_store(anywhere: brenvik.S
     )
     outcome = anywhere.load(BERTHS, made)
     assert (outcome.counts["inserted"], outcome.counts["rejected"]) == (4, 0)
-    assert outcome.notes == ["Matched without regard to case:  Name  as name."]
+    assert outcome.notes == ["Matched regardless of case: Name as name."]
     assert rows(anywhere) == [
         {
             "berth_no": 1, "name": "Øst", "length_m": Decimal("1043.5"), "opened_on": date(2024, 12, 31), "in_use": True,
@@ -218,7 +219,7 @@ def test_a_row_knows_where_it_comes_from(tmp_path: Path) -> None:
     rules = brenvik.TableRules("berth", natural_key="No", order_by="month", type_1="month", types={"month": "integer"})
     add = {
         "month": Origin(file_name=r"berths_(\d+)\.csv"), "source": Origin("file"), "line_no": Origin("line"),
-        "feed": Origin("feed"), "size": 1.5, "checked": False, "since": date(2024, 5, 13),
+        "feed": Origin("feed"), "size": 1.5, "checked": False, "since": date(2024, 5, 13), "at": OSLO_NOON,
     }  # fmt: skip
     (tmp_path / "berths_202405.csv").write_text("No,Name\n2,B\n")
     (tmp_path / "berths_202406.csv").write_text('No,Name\n1,"A\nB"\n2,C\n')
@@ -229,6 +230,7 @@ def test_a_row_knows_where_it_comes_from(tmp_path: Path) -> None:
     told = [(row["month"], row["line_no"], row["feed"], Path(row["source"]).name) for row in found.values()]
     assert told == [(202406, 2, "office", "berths_202406.csv"), (202406, 4, "office", "berths_202406.csv")]
     assert {(row["size"], row["checked"], row["since"]) for row in found.values()} == {(1.5, False, date(2024, 5, 13))}
+    assert {row["at"] for row in found.values()} == {OSLO_NOON}
     (tmp_path / "berths_july.csv").write_text("No,Name\n3,D\n")
     with brenvik.open_store("duckdb::memory:") as store, pytest.raises(FeedError, match="has nothing in its name"):
         store.load(rules, made)
@@ -241,9 +243,9 @@ def test_names_differ_in_case_and_blanks_from_file_to_file(tmp_path: Path) -> No
     made = FileFeed("files", "upserts", None, str(tmp_path / "*.csv"))
     with brenvik.open_store("duckdb::memory:") as store:
         first = FileFeed("files", "upserts", None, str(tmp_path / "1.csv"))
-        assert store.load(rules, first).notes == ["Matched without regard to case: Light as light."]
+        assert store.load(rules, first).notes == ["Matched regardless of case: Light as light."]
         outcome = store.load(rules, made)
-        assert outcome.notes[0] == "Matched without regard to case:  CODE  as code, status  as Status."
+        assert outcome.notes[0] == "Matched regardless of case: CODE as code, status as Status."
         found = [(row["code"], row["light"], row["Status"]) for row in rows(store, rules)]
         assert found == [("A", "Fl", "ok"), ("B", "Q", "off")]
 
@@ -251,9 +253,9 @@ def test_names_differ_in_case_and_blanks_from_file_to_file(tmp_path: Path) -> No
 def test_two_columns_for_one_are_an_error(store: brenvik.Store) -> None:
     rules = brenvik.TableRules("buoy", natural_key="code")
     frame = pa.table({"code": ["A"], "Light": ["Fl"], "light_character": ["Q"]})
-    columns = FeedColumns(rename={"light_character": "light", "Light": "light"})
+    columns = FeedColumns(rename={"light_character": "light"})
     with pytest.raises(
-        FeedError, match="several columns for one of the table:\n  'Light' would be light\n  'light_character'"
+        FeedError, match="several columns for one of the table:\n  'Light' would be Light\n  'light_character'"
     ):
         store.load(rules, frame, kind="upserts", columns=columns)
     with pytest.raises(FeedError, match="already has a column Code, which is declared under add"):
@@ -280,6 +282,23 @@ def test_json_records_keep_their_own_names(tmp_path: Path) -> None:
             (row["berth_no"], row["Name"], row["system"], row["is_current"]) for row in store.read(rules).to_pylist()
         ]
         assert found == [("7", "Øst", "north", False), ("8", "Øst", "north", True)]
+
+
+def test_a_retried_record_keeps_its_origin(tmp_path: Path) -> None:
+    """Its original line does not have it."""
+    (tmp_path / "berths_05.jsonl").write_text('{"No": "1"}\n{"No": "x"}\n')
+    add = {"month": Origin(file_name=r"berths_(\d+)"), "line_no": Origin("line")}
+    columns = FeedColumns({"No": "berth_no"}, add)
+    rules = brenvik.TableRules("berth", natural_key="berth_no", types={"berth_no": "integer"})
+    made = FileFeed("log", "upserts", None, str(tmp_path / "*.jsonl"), columns=columns)
+    with brenvik.open_store("duckdb::memory:") as store:
+        assert store.load(rules, made).counts["rejected"] == 1
+        fixed = {1: {"No": "2"}}
+        store.retry_rejects(rules, kind="upserts", feed="log", columns=columns, fixed=fixed)
+        assert [(row["berth_no"], row["month"], row["line_no"]) for row in rows(store, rules)] == [
+            (1, "05", 1),
+            (2, "05", 2),
+        ]
 
 
 def test_databases_rename_add_and_read_texts(registry: Registry, store: brenvik.Store) -> None:
@@ -318,11 +337,11 @@ def test_tables_of_the_store_rename_and_add(anywhere: brenvik.Store) -> None:
 @pytest.mark.parametrize(
     ("given", "fault"),
     [
-        ({"date_format": "%d/%m"}, "date_format: '%d/%m' does not tell year, month and day, as '%d/%m/%Y' does"),
+        ({"date_format": "%d/%m"}, "date_format: '%d/%m' lacks year, month or day; expected a format as in '%d/%m/%Y'"),
         ({"date_format": "%d/%m/%Q"}, "date_format: '%d/%m/%Q' has %Q; valid codes are"),
-        ({"date_format": "%d/%m/%Y %H"}, "date_format: '%d/%m/%Y %H' tells more than a date"),
+        ({"date_format": "%d/%m/%Y %H"}, "date_format: '%d/%m/%Y %H' has more than a date"),
         ({"date_format": "%d/%m/%Y/%d"}, "date_format: '%d/%m/%Y/%d' has %d twice"),
-        ({"time_format": "%M"}, "time_format: '%M' does not tell the hour, as '%H:%M' does"),
+        ({"time_format": "%M"}, "time_format: '%M' lacks the hour; expected a format as in '%H:%M'"),
         ({"timestamp_format": "%d/%m/%Y %I:%M"}, "needs both %I and %p, or %H"),
         ({"decimal_mark": ";"}, "decimal_mark: expected '.' or ',', got ';'"),
         ({"thousands_mark": "."}, "thousands_mark: must differ from decimal_mark, which is '.'"),
@@ -357,8 +376,9 @@ files = "in/*.csv"
 @pytest.mark.parametrize(
     ("made", "fault"),
     [
-        (lambda: Origin("folder"), "of is 'folder'; expected 'file', 'line' or 'feed'"),
-        (lambda: Origin(file_name="x"), "file_name: expected a regular expression with one group, got 'x'"),
+        (lambda: Origin("folder"), "expected 'file', 'line' or 'feed', got 'folder'"),
+        (lambda: Origin(file_name="x"), "expected a regular expression with one group, got 'x'"),
+        (lambda: FeedColumns({"a": "c", "b": "c"}), "rename: several columns would be named c"),
         (lambda: FeedColumns({"a": ""}, {"b": None}), "add.b: expected a string, a number"),  # type: ignore[dict-item]
     ],
 )
@@ -404,13 +424,13 @@ def test_errors_in_a_project_are_told_together(tmp_path: Path) -> None:
     (tmp_path / "brenvik.toml").write_text(PROJECT.format("\n".join(declared)))
     found = call("check", cwd=tmp_path).err
     for fault in (
-        "rename: several columns would be called c",
+        "rename: several columns would be named c",
         "add.a: expected a constant, { from = \"file\" } or { file_name = 'buoy_(\\d+)\\.csv' }, got [1]",
-        'add.b.from: expected "file", "line" or "feed", got \'x\'',
+        "add.b.from: expected 'file', 'line' or 'feed', got 'x'",
         "add.c.file_name: expected a regular expression with one group, got '('",
         "add.d.form: is not a valid key; valid keys are from, file_name",
         "values.mark: is not a valid key",
-        "values.date_format: '%d' does not tell year, month and day",
+        "values.date_format: '%d' lacks year, month or day",
         "values.columns.due.trim: expected true or false, got 2",
     ):
         assert f"table.berth.feed.office.{fault}" in found

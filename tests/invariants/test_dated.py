@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import pyarrow as pa
 import pytest
@@ -60,3 +61,23 @@ def test_a_time_is_for_rows_without_one(anywhere: brenvik.Store) -> None:
     assert told.notes == ["The rows are dated 2024-05-13 00:00:00."]
     assert [run["message"] for run in anywhere.runs().to_pylist()][:1] == told.notes
     assert [row["valid_from"] for row in anywhere.read(plain).to_pylist()] == [datetime(2024, 5, 13)]
+
+
+def test_the_time_of_an_extract_is_an_instant_in_its_zone(tmp_path: Path) -> None:
+    """A table whose times are instants: it was made by changes, and its extracts have no time of their own."""
+    rules = brenvik.TableRules(
+        "buoy",
+        natural_key="code",
+        effective_at="since",
+        types={"since": "timestamp with time zone"},
+        time_zone="Europe/Oslo",
+    )
+    (tmp_path / "1.csv").write_text("code,light,since\nA,Fl,\n")
+    feed = brenvik.FileFeed("files", "full_extract", None, str(tmp_path / "*.csv"))
+    for number, (at, expected) in enumerate(
+        (("2024-05-13T10:00:00+05:00", "2024-05-13 05:00"), ("2024-05-13 10:00", "2024-05-13 08:00"))
+    ):
+        with brenvik.open_store(f"duckdb:{tmp_path / f'{number}.duckdb'}") as store:
+            store.load(rules, feed, at=at)
+            (row,) = store.read(rules).to_pylist()
+        assert f"{row['valid_from'].astimezone(UTC):%Y-%m-%d %H:%M}" == expected

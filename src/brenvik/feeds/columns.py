@@ -1,7 +1,7 @@
-"""The columns of a feed as the table knows them: renamed, matched by name, and added.
+"""Column mapping: from the columns of a feed to those of the table.
 
-A column has the name that the feed gives it, unless it is renamed. Blanks around it do not count; nor does case, where only one
-column of the table is called so.
+A column keeps its name unless it is renamed. Surrounding blanks are ignored, and so is case if only one column of the table
+matches.
 """
 
 from __future__ import annotations
@@ -38,10 +38,10 @@ _CONSTANTS: tuple[tuple[type, ColumnType], ...] = (
 )
 
 
-def known_names(
+def known_columns(
     rules: TableRules, operations: Operations | None, state: TableState | None, batch: Batch | None = None
 ) -> tuple[str, ...]:
-    """The columns that the table has, and those that its rules and the feed name."""
+    """The columns that the table has, and those that its rules and the feed refer to."""
     named = [column.name for column in state.columns] if state else []
     named += [*rules._named_columns(), *rules._columns_of_conditions()]
     named += [operations.column] if operations else []
@@ -50,21 +50,22 @@ def known_names(
 
 
 def new_names(names: Sequence[str], declared: FeedColumns, known: Iterable[str], source: str) -> dict[str, str]:
-    """The name of each column in the table. Raises FeedError where two would have the same."""
+    """The name of each column in the table. Raises FeedError if two columns would have the same name."""
     exact = {name: name for name in known} | dict(declared.rename)
     folded: dict[str, set[str]] = {}
     for name, new in exact.items():
         folded.setdefault(name.casefold(), set()).add(new)
     found = {name: _new_name(name, exact, folded) for name in names}
-    clashing = {name for name, times in Counter(found.values()).items() if times > 1}
+    times = Counter(new.casefold() for new in found.values())
+    clashing = [f"{name!r} would be {new}" for name, new in found.items() if times[new.casefold()] > 1]
     if clashing:
-        twice = "\n  ".join(f"{name!r} would be {new}" for name, new in found.items() if new in clashing)
+        twice = "\n  ".join(clashing)
         raise FeedError(f"{source} has several columns for one of the table:\n  {twice}\nRename or remove one of them.")
     return found
 
 
 def _new_name(name: str, exact: Mapping[str, str], folded: Mapping[str, set[str]]) -> str:
-    """The new name of a column: of the one known by its name, or else the only one whose name differs in case."""
+    """The new name of a column: that of the known column with the same name, otherwise of the only one that differs in case."""
     bare = name.strip()
     if new := exact.get(name) or exact.get(bare):
         return new
@@ -72,18 +73,17 @@ def _new_name(name: str, exact: Mapping[str, str], folded: Mapping[str, set[str]
     return next(iter(like)) if len(like) == 1 else bare or name
 
 
-def columns_as_known(
+def mapped_columns(
     columns: Mapping[str, ColumnType], declared: FeedColumns, known: Iterable[str], source: str
 ) -> dict[str, ColumnType]:
-    """The columns of a part of a feed, named as in the table, with those that are added. Raises FeedError where two would have
-    the same name."""
+    """The columns of a part of a feed after the mapping. Raises FeedError if two columns would have the same name."""
     names = new_names(tuple(columns), declared, known, source)
     found = {names[name]: kind for name, kind in columns.items()}
     return found | {name: _type_of(value) for name, value in _to_add(declared, found, source).items()}
 
 
 def _to_add(declared: FeedColumns, there: Iterable[str], source: str, *, leave: bool = False) -> dict[str, Added]:
-    """The columns to add. Raises FeedError where the feed has one of them; with ``leave`` that one is left alone."""
+    """The columns to add. Raises FeedError if the feed has one of them; with ``leave`` that one is left alone."""
     folded = {name.casefold() for name in there}
     taken = [name for name in declared.add if name.casefold() in folded]
     if taken and not leave:
@@ -96,13 +96,15 @@ def _to_add(declared: FeedColumns, there: Iterable[str], source: str, *, leave: 
 def _type_of(value: Added) -> ColumnType:
     if isinstance(value, Origin):
         return INTEGER if value.of == "line" and not value.file_name else TEXT
+    if isinstance(value, datetime) and value.tzinfo:
+        return ColumnType("timestamp with time zone")
     return next(kind for constant, kind in _CONSTANTS if isinstance(value, constant))
 
 
-def arrange(batch: Batch, declared: FeedColumns, known: Sequence[str], *, feed: str) -> Batch:
-    """The batch with its columns named as in the table, and those that are added; the same where nothing is to be done.
+def map_columns(batch: Batch, declared: FeedColumns, known: Sequence[str], *, feed: str) -> Batch:
+    """The batch with the columns of the table; the same batch if nothing changes.
 
-    Raises FeedError where two columns would have one name, and for files whose names do not tell what a column is to have.
+    Raises FeedError if two columns would have the same name, and for a file whose name lacks the part that a column is made of.
     """
     names: dict[str, str] = {}
     for part in batch.column_sets.values():  # one file may write Light and the next light
@@ -116,8 +118,8 @@ def arrange(batch: Batch, declared: FeedColumns, known: Sequence[str], *, feed: 
         new = names.get(name, name)
         types[new] = kind if types.get(new, kind) == kind else TEXT
     types |= {name: _type_of(value) for name, value in added.items()}
-    cased = [f"{name} as {new}" for name, new in names.items() if name.strip() not in (new, *declared.rename)]
-    notes = [f"Matched without regard to case: {', '.join(cased)}."] if cased else []
+    cased = [f"{name.strip()} as {new}" for name, new in names.items() if name.strip() not in (new, *declared.rename)]
+    notes = [f"Matched regardless of case: {', '.join(cased)}."] if cased else []
 
     def named(columns: Iterable[str]) -> tuple[str, ...]:
         return (*(names.get(name, name) for name in columns), *added)
@@ -137,11 +139,11 @@ def arrange(batch: Batch, declared: FeedColumns, known: Sequence[str], *, feed: 
         made.store_query_values = {**batch.store_query_values, **constants}
         return made
     values = _Values(batch, added, feed)
-    made.chunks = lambda: (_arranged(chunk, names, types, values) for chunk in batch.chunks())
+    made.chunks = lambda: (_mapped(chunk, names, types, values) for chunk in batch.chunks())
     return made
 
 
-def _arranged(chunk: Chunk, names: Mapping[str, str], types: Mapping[str, ColumnType], values: _Values) -> Chunk:
+def _mapped(chunk: Chunk, names: Mapping[str, str], types: Mapping[str, ColumnType], values: _Values) -> Chunk:
     import pyarrow as pa
 
     from brenvik.engines.arrow import arrow_type
@@ -179,7 +181,8 @@ class _Values:
         numbers = chunk.sequence_numbers.to_numpy()
         lines = numbers % FILE_STEP // 2
         if self.batch.retries:
-            origins = [self.batch.origins[line - 1] for line in lines]
+            rejects = tuple(self.batch.retries.values())
+            origins = [rejects[line - 1] for line in lines]
             found: list[Any] = [file if value.of == "file" or value.file_name else line for file, line in origins]
             return pa.array([self._part_of(name, value, each) for each in found], kind)
         if value.of == "line" and not value.file_name:
@@ -200,7 +203,7 @@ class _Values:
 def _in_store(
     batch: Batch, names: Mapping[str, str], added: Mapping[str, Added], feed: str
 ) -> tuple[str, dict[str, str]]:
-    """The query of rows in the store, with columns named as in the table and constants beside them, which are its parameters."""
+    """The query for rows in the store after the mapping, and its parameters: the constants."""
     items = [sql.named(f"q.{sql.quote(name)}", names.get(name, name)) for name in batch.columns]
     constants = {}
     for number, (name, value) in enumerate(added.items()):

@@ -38,7 +38,7 @@ class FileSource:
     one_by_one
         Whether each file is a load of its own, as extracts are.
     unreadable_to
-        The folder that files are moved into which cannot be read, so that the next load goes on without them; '' leaves them.
+        The folder for files that cannot be read: they are moved there, and the next load continues without them. '' leaves them.
     then
         What to do with a file once its rows are committed: ``keep``, ``delete``, or ``move`` it into the folder ``move_to``.
         If a crash prevents that, the next load does it.
@@ -103,7 +103,7 @@ class FileSource:
                 done[path] = looks
         for file in new[1:] if self._one_by_one else ():
             del done[self._folder / file.file]
-        batch = self._batch([self._folder / file.file for file in new], new)
+        batch = self._batch([self._folder / file.file for file in new], new, one_by_one=self._one_by_one)
         batch.notes += notes
         batch.after_commit = lambda: self._put_away(done)
         return batch
@@ -130,9 +130,9 @@ class FileSource:
                 )
         return failed
 
-    def set_aside(self, file: str) -> str | None:
-        """Moves a file that cannot be read into the folder for such files; returns its new name, None where there is no such
-        folder or the file is not where it was found."""
+    def quarantine(self, file: str) -> str | None:
+        """Moves a file into the folder for unreadable files; returns its new name. None if no folder is declared, or if the file
+        is gone or cannot be moved."""
         path, folder = self._folder / file, self._folder / self._unreadable_to
         if not self._unreadable_to or not path.is_file():
             return None
@@ -161,16 +161,18 @@ class FileSource:
     def sample(self, memory: Memory) -> Batch:
         paths = self.matching() or self._all()
         return self._batch(
-            paths, [LoadedFile(self._taken_name(path), 0, "", number=n) for n, path in enumerate(paths, 1)]
+            paths,
+            [LoadedFile(self._taken_name(path), 0, "", number=n) for n, path in enumerate(paths, 1)],
+            one_by_one=self._one_by_one,
         )
 
-    def _batch(self, paths: Sequence[Path], files: Sequence[LoadedFile], *, one_by_one: bool | None = None) -> Batch:
-        """The rows of files, or where they are loaded one by one, those of the first file."""
+    def _batch(self, paths: Sequence[Path], files: Sequence[LoadedFile], *, one_by_one: bool) -> Batch:
+        """The rows of files; if they are loaded one by one, those of the first file."""
         if not files:
             return Batch("", {}, {}, {}, lambda: iter(()))
         from brenvik.feeds.formats import batch_of
 
-        if not (self._one_by_one if one_by_one is None else one_by_one):
+        if not one_by_one:
             return batch_of(paths, files, self._reading)
         batch = batch_of(paths[:1], files[:1], self._reading)
         if self.kind == "full_extract":

@@ -105,10 +105,10 @@ class Batch:
         For an extract, its time; whether another batch follows this one.
     key_places
         Where the natural key stands in rows that came as records.
-    retries, origins
-        The numbers of open rejects that are being retried; and the file and line of each.
+    retries
+        The open rejects that are being retried: by number, the file and line that each came from.
     value_formats
-        How the values of columns that are text are written, by column, where it was declared.
+        The declared formats of text values, by column.
     store_query, store_query_values
         For rows that are in the store: a query in the core's dialect, and its parameters, instead of chunks. Its result
         includes the sequence numbers.
@@ -142,8 +142,7 @@ class Batch:
     store_query_values: Mapping[str, Any] = field(default_factory=dict)
     extract: ExtractTime | None = None
     more: bool = False
-    retries: tuple[int, ...] = ()
-    origins: tuple[tuple[str | None, int | None], ...] = ()
+    retries: Mapping[int, tuple[str | None, int | None]] = field(default_factory=dict)
     value_formats: Mapping[str, ValueFormats] = field(default_factory=dict)
     key_places: KeyPlaces = ()
     after_commit: Callable[[], list[str]] = list
@@ -260,11 +259,11 @@ class ProjectSource(Source, Protocol):
 
 
 @runtime_checkable
-class KeepsFiles(Protocol):
-    """A source whose files can be moved away when they cannot be read."""
+class CanQuarantine(Protocol):
+    """A source that can move unreadable files away."""
 
-    def set_aside(self, file: str) -> str | None:
-        """Moves a file away, where that is declared; returns where it is now, else None."""
+    def quarantine(self, file: str) -> str | None:
+        """Moves a file away if its feed says so; returns its new name, otherwise None."""
         ...
 
 

@@ -25,13 +25,13 @@ class RejectSource:
         name: str,
         kind: str,
         record: Record,
-        origins: tuple[tuple[str | None, int | None], ...] = (),
+        origins: Mapping[int, tuple[str | None, int | None]],
     ) -> None:
         self.name = name
         self.kind = kind
         self._lines = dict(sorted(lines.items()))
         self._record = record
-        self._origins = origins or ((None, None),) * len(lines)
+        self._origins = origins
 
     def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
         source = "1 reject" if len(self._lines) == 1 else f"{len(self._lines):,} rejects"
@@ -40,6 +40,6 @@ class RejectSource:
         path.write_text("".join(f"{line}\n" for line in self._lines.values()), encoding="utf-8")
         batch = batch_of([path], [LoadedFile(source, 0, "", number=1)], ReadOptions(record=self._record))
         batch.files = ()
-        batch.retries, batch.origins = tuple(self._lines), self._origins
+        batch.retries = {number: self._origins[number] for number in self._lines}
         batch.close = folder.cleanup
         return batch

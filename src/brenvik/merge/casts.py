@@ -1,8 +1,8 @@
 """How a value of a feed is cast to a column's type, and which values are invalid.
 
-Each value is cast once, into a column of its own next to the value; tests and rows refer to that column. A text that is written
-in a declared way is read first, into a column of its own as well. Everything is in DuckDB's dialect except ``within`` and
-``beyond``, which every store understands.
+Each value is cast once, into a column of its own next to the value; tests and rows refer to that column. A text in a
+declared format is converted first, into another column. Everything is in DuckDB's dialect except ``within`` and ``beyond``, which
+every store understands.
 """
 
 from __future__ import annotations
@@ -11,9 +11,9 @@ from collections.abc import Mapping
 
 from brenvik.merge import sql
 from brenvik.merge.schema import TableSchema
-from brenvik.merge.value_formats import as_read
+from brenvik.merge.value_formats import canonical_text
 from brenvik.model.types import ColumnType
-from brenvik.model.value_formats import WrittenText
+from brenvik.model.value_formats import FormattedText
 
 _DOUBLE = r"\s*[+-]?((\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?|(?i:inf(inity)?|nan))\s*"
 _WHOLE = r"\s*[+-]?\d+(\.0*)?\s*"
@@ -45,25 +45,29 @@ def cast_of(name: str, of: ColumnType, to: ColumnType) -> tuple[str, str]:
 
 
 def value_of(name: str, of: ColumnType, to: ColumnType) -> str:
-    """The column with the value of a feed's column before any cast: that itself, or the text as it was read."""
-    return sql.quote(f"brenvik_{to.kind}_read_of_{name}") if isinstance(of, WrittenText) else sql.quote(name)
+    """The column with the value that is cast: the feed's own, or that of its canonical text."""
+    return sql.quote(f"brenvik_{to.kind}_text_of_{name}") if isinstance(of, FormattedText) else sql.quote(name)
 
 
 def cast_columns(
     schema: TableSchema, types: Mapping[str, ColumnType], extract_time: str | None
 ) -> tuple[list[str], list[str]]:
-    """A column for each text that must be read, for a query over the feed; and one for each value that must be cast, for a query
-    over the former."""
+    """A column for each canonical text, for a query over the feed; and one for each value that must be cast, for a query over
+    those."""
     wanted = [(column.name, column.type) for column in schema.columns] + list(schema.beside)
     wanted += [(extract_time, schema.effective_type)] if extract_time else []
-    read, cast = {}, {}
+    texts, casts = {}, {}
     for name, to in wanted:
         of = types.get(name)
-        if isinstance(of, WrittenText):
-            read[value_of(name, of, to)] = as_read(sql.quote(name), of, to)
+        if isinstance(of, FormattedText):
+            texts[value_of(name, of, to)] = canonical_text(sql.quote(name), of, to)
         if of and _is_cast(of, to):
-            cast[_cast_column(name, to)] = _cast(value_of(name, of, to), of, to, schema.time_zone)
-    return tuple([f"{value} AS {column}" for column, value in found.items()] for found in (read, cast))  # type: ignore[return-value]
+            casts[_cast_column(name, to)] = _cast(value_of(name, of, to), of, to, schema.time_zone)
+    return _items(texts), _items(casts)
+
+
+def _items(columns: Mapping[str, str]) -> list[str]:
+    return [f"{value} AS {column}" for column, value in columns.items()]
 
 
 def _cast_column(name: str, to: ColumnType) -> str:

@@ -11,7 +11,7 @@ from brenvik.merge.schema import Capabilities, Column, TableSchema
 from brenvik.model.conditions import columns_of
 from brenvik.model.feeds import Operations
 from brenvik.model.types import ColumnType
-from brenvik.model.value_formats import WrittenText
+from brenvik.model.value_formats import FormattedText
 
 IS_DELETE = "brenvik_is_delete"
 """The column with the delete flag of a row, where some rows may be deletes."""
@@ -108,8 +108,8 @@ def _no_value(schema: TableSchema, column: Column, of: ColumnType, guard: str, *
         length = f"CAST(length(CAST({casts.value_of(column.name, of, column.type)} AS VARCHAR)) AS VARCHAR)"
         says = f"{sql.literal(f'{column.name} has ')} || {length} || ' characters; the limit is {column.type.length}'"
     else:
-        form = of.example(column.type) if isinstance(of, WrittenText) else ""
-        says = sentence(column.name, f"is not a valid {column.type}{form and f'; expected {form}'}")
+        expected = of.example(column.type) if isinstance(of, FormattedText) else ""
+        says = sentence(column.name, f"is not a valid {column.type}{expected and f'; expected {expected}'}")
     if column.type.is_temporal and not (in_store and schema.untyped):
         far = sentence(column.name, "is outside the years 1 to 9999")
         skipped = "" if in_store else casts.skipped_in(column.name, of, column.type, schema.time_zone)

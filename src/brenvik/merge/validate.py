@@ -221,8 +221,8 @@ def validate(
     error_object = _error_object(schema, errors, types, keeps_raw=keeps_raw, in_store=inside)
     rows = in_store or STREAM
     if not inside:
-        read, cast = casts.cast_columns(schema, types, extract_time)
-        rows = _with_columns(_with_columns(rows, "rows_as_written", read), "rows_as_read", cast)
+        texts, cast = casts.cast_columns(schema, types, extract_time)
+        rows = _with_columns(_with_columns(rows, "rows_as_written", texts), "rows_as_read", cast)
     if is_delete == IS_DELETE:
         rows = _with_columns(
             rows, "cast_rows", [f"{deletes(schema, types, operations, in_store=inside)} AS {IS_DELETE}"]

@@ -1,4 +1,4 @@
-"""Texts that are written in a declared way, as texts that every cast reads: ISO 8601, a point as decimal mark, ``true``, null.
+"""Text values in declared formats, converted to canonical text: ISO 8601, a decimal point, ``true``, null.
 
 Everything is in DuckDB's dialect, as in ``casts``.
 """
@@ -10,30 +10,30 @@ from collections.abc import Iterable
 
 from brenvik.merge import sql
 from brenvik.model.types import ColumnType
-from brenvik.model.value_formats import CODES, NUMBERS, WrittenText
+from brenvik.model.value_formats import CODES, NUMBERS, FormattedText
 
 INVALID = "'?'"
-"""Stands for a value that is not in the declared form: no cast reads it."""
+"""The canonical text of a value that is not in the declared format: no cast accepts it."""
 _BLANKS = sql.literal(" \t\r\n\v\f\u00a0\u2007\u202f\u3000")
 _PART = re.compile("%(.)|([^%]+)", re.DOTALL)
 
 
-def as_read(value: str, of: WrittenText, to: ColumnType) -> str:
-    """The text in the form that casts to a type read, null where it means null, and ``INVALID`` where it is not in the declared
-    form."""
+def canonical_text(value: str, of: FormattedText, to: ColumnType) -> str:
+    """An expression for the canonical text of a value: null for a word that means null, ``INVALID`` for a text that is not in the
+    declared format."""
     formats, text = of.formats, value
     if formats.trim:  # an empty text that is quoted stays one
         text = f"CASE WHEN {text} = '' THEN '' ELSE nullif(trim({text}, {_BLANKS}), '') END"
     if formats.null_words:
         text = f"CASE WHEN {text} NOT IN ({_listed(formats.null_words)}) THEN {text} END"
-    if forms := of.format_for(to.kind):
-        read = ", ".join(_moment(text, form, to) for form in forms)
+    if several := of.formats_for(to.kind):
+        read = ", ".join(_moment(text, each, to) for each in several)
     elif to.kind == "boolean" and formats.true_words:
         word = f"lower(trim({text}, {_BLANKS}))"
         words = ((formats.true_words, "'true'"), (formats.false_words, "'false'"))
         cases = (f"WHEN {word} IN ({_listed(w.strip().lower() for w in given)}) THEN {means}" for given, means in words)
         read = f"CASE {' '.join(cases)} END"
-    elif to.kind in ("integer", "decimal", "double") and (formats.thousands_mark or formats.decimal_mark != "."):
+    elif to.kind in ("integer", "decimal", "double") and formats.has_marks:
         read = _number(text, formats.decimal_mark, formats.thousands_mark, to)
     else:
         return text
@@ -45,7 +45,7 @@ def _listed(words: Iterable[str]) -> str:
 
 
 def _number(text: str, decimal: str, thousands: str, to: ColumnType) -> str:
-    """A number without marks between its thousands and with a point before its decimals; null where it is not written so."""
+    """A number without thousands marks and with a decimal point; null if it is not in the format."""
     point, group = re.escape(decimal), re.escape(thousands)
     whole = rf"(\d+|\d{{1,3}}({group}\d{{2,3}})*{group}\d{{3}})" if thousands else r"\d+"
     words = "|(?i:inf(inity)?|nan)" if to.kind == "double" else ""
@@ -55,20 +55,20 @@ def _number(text: str, decimal: str, thousands: str, to: ColumnType) -> str:
     return f"CASE WHEN regexp_full_match({text}, {sql.literal(written)}) THEN {plain} END"
 
 
-def _moment(text: str, form: str, to: ColumnType) -> str:
-    """A date, time or timestamp in ISO 8601, in UTC where the form tells its zone; null where it is not written so."""
-    pattern = sql.literal(_pattern(form))
-    local = moment = f"try_strptime({text}, {sql.literal(form)})"
-    before, zone, after = form.partition("%z") if "%z" in form.replace("%%", "") else (form, "", "")
+def _moment(text: str, declared: str, to: ColumnType) -> str:
+    """A date, time or timestamp in ISO 8601, in UTC if the format has a zone; null if it is not in the format."""
+    pattern = sql.literal(_pattern(declared))
+    local = moment = f"try_strptime({text}, {sql.literal(declared)})"
+    before, zone, after = declared.partition("%z") if "%z" in declared.replace("%%", "") else (declared, "", "")
     if zone:
-        moment = f"try_strptime(replace({text}, 'Z', '+00'), {sql.literal(form)})"  # the parser knows no Z
+        moment = f"try_strptime(replace({text}, 'Z', '+00'), {sql.literal(declared)})"  # the parser knows no Z
         moment = f"timezone('UTC', {moment})"
         parts = sql.literal(f"({_pattern(before)}){CODES['z']}({_pattern(after)})")
         local = f"try_strptime(regexp_replace({text}, {parts}, '\\1\\2'), {sql.literal(before + after)})"
     tests = [f"regexp_full_match({text}, {pattern})"]
     for code in ("a", "A", "j"):  # the parser takes any weekday, and the 366th day of every year
-        if f"%{code}" in form.replace("%%", ""):
-            found = f"regexp_extract({text}, {sql.literal(_pattern(form, group=code))}, 1)"
+        if f"%{code}" in declared.replace("%%", ""):
+            found = f"regexp_extract({text}, {sql.literal(_pattern(declared, group=code))}, 1)"
             is_same = f"CAST({found} AS INTEGER) = dayofyear({local})"
             tests.append(is_same if code == "j" else f"lower({found}) = lower(strftime({local}, '%{code}'))")
     iso = {"date": "%Y-%m-%d", "time": "%H:%M:%S.%f"}.get(to.kind, "%Y-%m-%d %H:%M:%S.%f")
@@ -76,9 +76,9 @@ def _moment(text: str, form: str, to: ColumnType) -> str:
     return f"CASE WHEN {' AND '.join(tests)} THEN {written} END"
 
 
-def _pattern(form: str, *, group: str = "") -> str:
-    """A regular expression for a form, in which one code is a group. Where numbers adjoin, each must have all of its digits."""
-    parts, there = [], _PART.findall(form)
+def _pattern(declared: str, *, group: str = "") -> str:
+    """A regular expression for a format, in which one code is a group. Adjacent numbers must have all of their digits."""
+    parts, there = [], _PART.findall(declared)
     for place, (code, literal) in enumerate(there):
         part = CODES[code] if code else re.escape(literal)
         beside = [each for each, _ in (*there[max(place - 1, 0) : place], *there[place + 1 : place + 2])]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
@@ -49,7 +50,7 @@ class Connection:
 
 @dataclass(frozen=True)
 class Origin:
-    """What an added column tells of where a row comes from.
+    """The origin of a row, as the value of an added column.
 
     ``of`` is ``"file"`` (the name of the file, relative to the project), ``"line"`` (the number of the row's line in it) or
     ``"feed"`` (the name of the feed); ``file_name`` is a regular expression with one group: the part of the file's name (without
@@ -61,13 +62,13 @@ class Origin:
 
     def __post_init__(self) -> None:
         if self.of not in ("file", "line", "feed"):
-            raise DeclarationError(f"of is {self.of!r}; expected 'file', 'line' or 'feed'")
+            raise DeclarationError(f"expected 'file', 'line' or 'feed', got {self.of!r}")
         try:
             if self.file_name is None or re.compile(self.file_name).groups == 1:
                 return
         except (TypeError, re.error):
             pass
-        raise DeclarationError(f"file_name: expected a regular expression with one group, got {self.file_name!r}")
+        raise DeclarationError(f"expected a regular expression with one group, got {self.file_name!r}")
 
 
 Added = str | int | float | bool | date | datetime | Origin
@@ -75,15 +76,15 @@ Added = str | int | float | bool | date | datetime | Origin
 
 @dataclass(frozen=True)
 class FeedColumns:
-    """How the columns of a feed become those of the table.
+    """The mapping from the columns of a feed to those of the table.
 
     rename
-        New names by those that the feed has. Everything else that is declared uses the new names, except what the source itself
-        is asked for: its watermark, and pointers into its records.
+        New names, by the feed's own names. All other declarations use the new names, except the watermark and the pointers of
+        records, which refer to the source.
     add
-        Columns that the feed lacks: a constant, or the ``Origin`` of each row.
+        Columns that the feed lacks: constants, or the ``Origin`` of each row.
     values
-        How the texts of the feed are written; None: as Brenvik reads them anyway.
+        The formats of text values; None: the default formats.
     """
 
     rename: Mapping[str, str] = field(default_factory=dict)
@@ -99,8 +100,10 @@ class FeedColumns:
         faults += [
             f"rename.{name}: expected a name, got {new!r}"
             for name, new in self.rename.items()
-            if not (isinstance(new, str) and new)
+            if not (isinstance(new, str) and new.strip())
         ]
+        twice = sorted(name for name, times in Counter(self.rename.values()).items() if times > 1)
+        faults += [f"rename: several columns would be named {', '.join(twice)}"] if twice else []
         if faults:
             raise DeclarationError("The columns of a feed are not valid:", faults)
 

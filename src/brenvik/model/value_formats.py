@@ -1,7 +1,7 @@
-"""How the texts of a feed are written: dates, numbers, null, true and false, where they differ from what Brenvik reads anyway.
+"""The formats of text values in a feed: dates, numbers, and the words for null, true and false.
 
-Without a declaration a date is ``2024-05-13``, a time ``08:30:00``, a timestamp both with a blank or a ``T`` between them;
-numbers have a point before their decimals and no marks between thousands; ``true`` and ``false`` are written so.
+The default formats are ISO 8601 (``2024-05-13``, ``08:30:00``, and both with a blank or a ``T`` between them), numbers with a
+decimal point and without thousands separators, and ``true`` and ``false``.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ CODES = {
     "a": r"[A-Za-z]{3}", "A": r"[A-Za-z]{6,9}", "H": r"\d{1,2}", "I": r"\d{1,2}", "M": r"\d{1,2}", "S": r"\d{1,2}",
     "f": r"\d{1,6}", "p": r"[AaPp][Mm]", "z": r"(?:Z|[+-](?:0\d|1[0-5])(?::?[0-5]\d)?)", "%": "%",
 }  # fmt: skip
-"""The codes of a format, as in C and Python, each with a regular expression for what it reads. Months and weekdays are those of
+"""The codes of a format, as in C and Python, each with a regular expression for what it matches. Names of months and weekdays are
 English."""
 NUMBERS = frozenset("YymdjHIMSf")
 _CODE = re.compile("%(.?)", re.DOTALL)
@@ -32,18 +32,17 @@ _MARKS = (".", ",", "'", "’", "_", " ", "\u00a0", "\u202f")
 
 @dataclass(frozen=True)
 class ValueFormats:
-    """How the values of a feed's columns are written; ``columns`` has the fields that differ for some of them, by column.
+    """The formats of a feed's text values; ``columns`` has the fields that differ, by column.
 
     date_format, time_format, timestamp_format
-        The form of dates, times and timestamps in the % codes of C and Python, as in ``"%d/%m/%Y"``, or several that are tried
-        in turn. Two digits of a year are those of 1969 to 2068. () is ISO 8601.
+        The format of dates, times and timestamps in the % codes of C and Python, as in ``"%d/%m/%Y"``, or several that are
+        tried in turn. Two-digit years are 1969 to 2068. () is ISO 8601.
     decimal_mark, thousands_mark
-        The character before the decimals of a number, and the one that may stand between groups of its digits; '' for none.
+        The character before the decimals, and the optional one between groups of digits; '' for none.
     null_words, true_words, false_words
-        Texts that mean null, true and false; case counts for null only. () leaves null to the file's format, and true and false
-        as they are.
+        Texts that mean null, true and false; only those for null are case-sensitive. (): the defaults.
     trim
-        Whether blanks around a value are removed. A value of nothing but blanks is then null.
+        Whether surrounding blanks are removed. A value that consists of blanks is then null.
     """
 
     date_format: str | Sequence[str] = ()
@@ -69,11 +68,16 @@ class ValueFormats:
             raise DeclarationError("The formats of a feed's values are not valid:", faults)
 
     def of(self, column: str) -> ValueFormats:
-        """How the values of one column are written."""
+        """The formats of one column."""
         if not self.columns:
             return self
         own = {each.name: getattr(self, each.name) for each in fields(self)}
         return ValueFormats(**{**own, "columns": {}, **self.columns.get(column, {})})
+
+    @property
+    def has_marks(self) -> bool:
+        """Whether numbers have other marks than a decimal point."""
+        return bool(self.thousands_mark) or self.decimal_mark != "."
 
     def _faults(self) -> Iterator[str]:
         for name, kinds in FORMATS.items():
@@ -112,7 +116,7 @@ class ValueFormats:
 VALUES = {each.name: None for each in fields(ValueFormats) if each.name != "columns"}
 """The fields that can be declared for the whole feed or for a column."""
 FORMATS = {"date_format": ("date",), "time_format": ("time",), "timestamp_format": ("date", "time")}
-"""The fields that hold formats, each with what its values have to tell at least; a timestamp's may lack the time."""
+"""The fields with formats, each with what they must contain; the time of a timestamp is optional."""
 _WORDS = ("null_words", "true_words", "false_words")
 
 
@@ -125,50 +129,50 @@ def _fault_of_format(given: object, kinds: Sequence[str]) -> str:
         return f"has {', '.join(unknown)}; valid codes are {', '.join(f'%{code}' for code in CODES)}"
     if twice := [f"%{code}" for code in dict.fromkeys(codes) if code != "%" and codes.count(code) > 1]:
         return f"has {', '.join(twice)} twice"
-    told = set(codes)
-    if "date" in kinds and not (told & {"Y", "y"} and all(told & some for some in _DAY)):
-        return "does not tell year, month and day, as '%d/%m/%Y' does"
-    if kinds == ("time",) and not told & _HOUR:
-        return "does not tell the hour, as '%H:%M' does"
-    if kinds == ("time",) and told & {"Y", "y", "m", "b", "B", "d", "j", "a", "A", "z"}:
-        return "tells more than a time of day"
-    if kinds == ("date",) and told & {*_HOUR, "M", "S", "f", "p", "z"}:
-        return "tells more than a date"
-    if ("I" in told) != ("p" in told):
+    used = set(codes)
+    if "date" in kinds and not (used & {"Y", "y"} and all(used & some for some in _DAY)):
+        return "lacks year, month or day; expected a format as in '%d/%m/%Y'"
+    if kinds == ("time",) and not used & _HOUR:
+        return "lacks the hour; expected a format as in '%H:%M'"
+    if kinds == ("time",) and used & {"Y", "y", "m", "b", "B", "d", "j", "a", "A", "z"}:
+        return "has more than a time of day"
+    if kinds == ("date",) and used & {*_HOUR, "M", "S", "f", "p", "z"}:
+        return "has more than a date"
+    if ("I" in used) != ("p" in used):
         return "needs both %I and %p, or %H"
     return ""
 
 
 @dataclass(frozen=True)
-class WrittenText(ColumnType):
-    """The type of a feed's text column whose values are written in a declared way."""
+class FormattedText(ColumnType):
+    """The type of a feed's text column with declared formats."""
 
     formats: ValueFormats = field(default_factory=ValueFormats)
 
-    def format_for(self, kind: str) -> tuple[str, ...]:
-        """The formats for values of a kind; none where it has none, or where ISO 8601 is read."""
+    def formats_for(self, kind: str) -> tuple[str, ...]:
+        """The declared formats for values of a kind; none for ISO 8601, and for kinds without formats."""
         name = f"{kind.partition(' ')[0]}_format"
         return tuple(getattr(self.formats, name)) if name in FORMATS else ()
 
     def example(self, to: ColumnType) -> str:
-        """What a value of a type looks like here: the form and an example; '' where nothing special is declared for the type."""
+        """The expected format of values of a type, with an example; '' for the default format."""
         its = self.formats
-        if forms := self.format_for(to.kind):
-            return " or ".join(f"{form}, as in {_example(form)}" for form in forms)
+        if declared := self.formats_for(to.kind):
+            return " or ".join(f"{each}, as in {_example(each)}" for each in declared)
         if to.kind == "boolean" and its.true_words:
             return f"{', '.join(its.true_words)} for true, {', '.join(its.false_words)} for false"
-        if to.kind in ("integer", "decimal", "double") and (its.thousands_mark or its.decimal_mark != "."):
+        if to.kind in ("integer", "decimal", "double") and its.has_marks:
             whole = f"1{its.thousands_mark}234"
             return f"a number as in {whole if to.kind == 'integer' else f'{whole}{its.decimal_mark}5'}"
         return ""
 
 
-def _example(form: str) -> str:
-    return _SAMPLE.strftime(form.replace("%z", "+0000"))
+def _example(of: str) -> str:
+    return _SAMPLE.strftime(of.replace("%z", "+0000"))
 
 
-def written(kind: ColumnType, formats: ValueFormats | None) -> ColumnType:
-    """The type of a feed's column whose texts are written so."""
+def with_formats(kind: ColumnType, formats: ValueFormats | None) -> ColumnType:
+    """The type of a feed's column, with the formats if it is text and they are not the default."""
     if formats is None or kind.kind != "text" or formats == ValueFormats():
         return kind
-    return WrittenText("text", formats=formats)
+    return FormattedText("text", formats=formats)

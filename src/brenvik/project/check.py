@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from brenvik.errors import Blocked, BrenvikError, FeedError
-from brenvik.feeds.columns import columns_as_known, known_names
+from brenvik.feeds.columns import known_columns, mapped_columns
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import SCHEMA, change_log_table
 from brenvik.merge import accounting, baseline, sql
@@ -127,10 +127,10 @@ def _check_parts(
     present: dict[str, ColumnType] = {}
     alike: dict[str, list[str]] = {}
     refused: dict[str, list[str]] = {}
-    names = known_names(table.rules, feed.operations, state)
+    names = known_columns(table.rules, feed.operations, state)
     for part, columns in parts.items():
         try:
-            columns = columns_as_known(columns, feed.columns, (*names, *present), part)
+            columns = mapped_columns(columns, feed.columns, (*names, *present), part)
             present |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
             if feed.operations and columns.pop(feed.operations.column, None) is None:
                 raise FeedError(f"{part} has no column {feed.operations.column!r}, which is declared as the operation")
@@ -195,8 +195,8 @@ def carried_by(project: Project, table: ProjectTable, store: Store) -> dict[str,
         name: kind
         for feed in table.feeds
         for part, columns in project.source(table, feed, store).columns().items()
-        for name, kind in columns_as_known(
-            columns, feed.columns, known_names(table.rules, feed.operations, None), part
+        for name, kind in mapped_columns(
+            columns, feed.columns, known_columns(table.rules, feed.operations, None), part
         ).items()
         if not _tells_operation(feed, name)
     }

@@ -1,10 +1,8 @@
-"""How the values of a file are written, found from its rows: dates, numbers, words for null, true and false, blanks."""
+"""Detects the formats of the values in a file: dates, numbers, words for null, true and false, surrounding blanks."""
 
 from __future__ import annotations
 
 import itertools
-import json
-import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -13,16 +11,17 @@ from typing import Any
 import duckdb
 
 from brenvik.merge import sql
-from brenvik.merge.value_formats import INVALID, as_read
+from brenvik.merge.value_formats import INVALID, canonical_text
 from brenvik.model.types import parse_type
-from brenvik.model.value_formats import ValueFormats, WrittenText
+from brenvik.model.value_formats import FormattedText, ValueFormats
+from brenvik.project import toml
 
 _DAYS = (
     "%d/%m/%Y", "%m/%d/%Y", "%d.%m.%Y", "%d-%m-%Y", "%m-%d-%Y", "%d/%m/%y", "%m/%d/%y", "%d.%m.%y", "%Y/%m/%d", "%Y.%m.%d",
     "%d %b %Y", "%d-%b-%Y", "%d-%b-%y", "%b %d, %Y", "%d %B %Y", "%B %d, %Y",
 )  # fmt: skip
 _HOURS = ("%H:%M", "%H:%M:%S", "%H:%M:%S.%f", "%I:%M %p", "%I:%M:%S %p", "%H.%M")
-FORMS = {
+FORMATS = {
     "date": _DAYS,
     "timestamp": tuple(f"{day} {hour}" for day, hour in itertools.product(_DAYS, _HOURS)),
 }
@@ -44,14 +43,14 @@ _TRUTH = (
 )  # fmt: skip
 _NULLS = ("NULL", "null", "Null", "N/A", "n/a", "#N/A", "NA", "\\N", "(null)", "None", "none", "nan", "NaN", "-", "--")
 _CERTAIN = frozenset(("NULL", "null", "Null", "#N/A", "\\N", "(null)"))
-"""Words that mean null in a column of names, too."""
+"""Words that mean null even in a column of names."""
 _ENOUGH, _FIRST = 0.9, 300
 
 
 @dataclass
 class Found:
-    """How values are written: fields of ``ValueFormats`` for the whole feed, and those that differ by column; the kinds of values
-    that only these make readable; and by column the forms that fit all values alike, where nothing tells which is meant."""
+    """The detected formats: fields of ``ValueFormats`` for the feed, and those that differ by column; the types of columns that
+    are valid only in these formats; and the possible formats of columns whose values fit several."""
 
     feed: dict[str, Any] = field(default_factory=dict)
     columns: dict[str, dict[str, Any]] = field(default_factory=dict)
@@ -60,27 +59,27 @@ class Found:
 
     @property
     def open(self) -> dict[str, str]:
-        """The columns of dates and timestamps whose form is unclear, each with the type that it would have."""
+        """The columns of dates and timestamps with several possible formats, each with its type."""
         return {
-            name: next(kind for kind, each in FORMS.items() if forms[0] in each)
-            for name, forms in self.unclear.items()
-            if "%" in forms[0]
+            name: next(kind for kind, each in FORMATS.items() if formats[0] in each)
+            for name, formats in self.unclear.items()
+            if "%" in formats[0]
         }
 
     @property
     def formats(self) -> ValueFormats:
         return ValueFormats(**self.feed, columns=self.columns)
 
-    def as_read(self, column: str) -> str:
-        """An expression for the text of a column as it would be read."""
+    def canonical_text(self, column: str) -> str:
+        """An expression for the canonical text of a column."""
         formats, value = self.formats.of(column), sql.quote(column)
         if formats == ValueFormats():
             return value
-        return as_read(value, WrittenText("text", formats=formats), parse_type(self.kinds.get(column, "text")))
+        return canonical_text(value, FormattedText("text", formats=formats), parse_type(self.kinds.get(column, "text")))
 
 
 def find_formats(work: duckdb.DuckDBPyConnection, rows: str, columns: Sequence[str]) -> Found:
-    """How the values of text columns of a relation are written, as far as it is not as Brenvik reads them anyway."""
+    """The formats of text columns of a relation, as far as they are not the default."""
     found = Found()
     if not columns:
         return found
@@ -100,15 +99,15 @@ def find_formats(work: duckdb.DuckDBPyConnection, rows: str, columns: Sequence[s
 
 
 def _look(work: duckdb.DuckDBPyConnection, rows: str, name: str) -> dict[str, Any]:
-    """Of the values of a column: how many there are, which of the words for null occur, and which forms nine of ten of the others
-    have."""
+    """About the values of a column: the words for null among them, how many have surrounding blanks, and the formats that nine of
+    ten of the others are in."""
     value = f"trim({sql.quote(name)}, ' ' || chr(9) || chr(160))"
     ((nulls, blanks),) = work.execute(
         f"SELECT list(DISTINCT {value}) FILTER (WHERE {value} IN ({_listed(_NULLS)})), "
         f"count(*) FILTER (WHERE {value} <> {sql.quote(name)}) FROM {rows}"
     ).fetchall()
     there = f"SELECT DISTINCT {value} AS v FROM {rows} WHERE {value} <> '' AND {value} NOT IN ({_listed(_NULLS)})"
-    possible = _passed(work, f"{there} LIMIT {_FIRST}", _tests())  # most forms fit none of them
+    possible = _passed(work, f"{there} LIMIT {_FIRST}", _tests())  # rules out most formats
     fits = _passed(work, there, possible)
     ((words,),) = work.execute(f"SELECT list(DISTINCT lower(v)) FROM ({there} LIMIT 10)").fetchall()
     return {
@@ -116,8 +115,8 @@ def _look(work: duckdb.DuckDBPyConnection, rows: str, name: str) -> dict[str, An
         "blanks": blanks,
         "words": set(words or ()),
         "plain": ("plain", "") in fits,
-        "date": [form for kind, form in fits if kind == "date"],
-        "timestamp": [form for kind, form in fits if kind == "timestamp"],
+        "date": [each for kind, each in fits if kind == "date"],
+        "timestamp": [each for kind, each in fits if kind == "timestamp"],
         "number": [marks for kind, marks in fits if kind == "number"],
     }
 
@@ -126,11 +125,11 @@ _Tests = dict[tuple[str, Any], str]
 
 
 def _tests() -> _Tests:
-    """A test of a value ``v`` for each form, by kind and form."""
+    """A test of a value ``v`` for each format, by kind and format."""
     tests: _Tests = {("plain", ""): _is_plain("v")}
-    for kind, forms in FORMS.items():
-        for form in forms:
-            tests[kind, form] = _is_read("v", kind, **{f"{kind}_format": form})
+    for kind, formats in FORMATS.items():
+        for each in formats:
+            tests[kind, each] = _is_read("v", kind, **{f"{kind}_format": each})
     for marks in _MARKS:
         tests["number", marks] = _is_read("v", "decimal(38,10)", decimal_mark=marks[0], thousands_mark=marks[1])
     return tests
@@ -148,47 +147,47 @@ def _listed(words: Iterable[str]) -> str:
 
 
 def _is_read(value: str, kind: str, **formats: str) -> str:
-    of = WrittenText("text", formats=ValueFormats(**formats))  # type: ignore[arg-type]
-    return f"{as_read(value, of, parse_type(kind))} <> {INVALID}"
+    of = FormattedText("text", formats=ValueFormats(**formats))  # type: ignore[arg-type]
+    return f"{canonical_text(value, of, parse_type(kind))} <> {INVALID}"
 
 
 def _is_plain(value: str) -> str:
-    """Whether a value is a number, a date or a time as Brenvik reads them anyway."""
+    """Whether a value is a number, a date or a timestamp in the default format."""
     return rf"regexp_full_match({value}, '[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?|\d{{4}}-\d\d-\d\d([ T]\d.*)?')"
 
 
 def _special(its: Mapping[str, Any]) -> bool:
-    """Whether the values of a column have a form that is not that of names."""
+    """Whether the values of a column look like dates or numbers."""
     return bool(its["date"] or its["timestamp"] or its["number"])
 
 
 def _find_times(looked: Mapping[str, Mapping[str, Any]], found: Found) -> None:
     special = {
-        kind: {name: its[kind] for name, its in looked.items() if its[kind] and not its["plain"]} for kind in FORMS
+        kind: {name: its[kind] for name, its in looked.items() if its[kind] and not its["plain"]} for kind in FORMATS
     }
     days = {
-        forms[0].partition(" %H")[0].partition(" %I")[0]
+        formats[0].partition(" %H")[0].partition(" %I")[0]
         for of in special.values()
-        for forms in of.values()
-        if len(forms) == 1
+        for formats in of.values()
+        if len(formats) == 1
     }
     for kind, of in special.items():
         candidates = {
-            name: [form for form in forms if any(form.startswith(day) for day in days)] or forms
-            for name, forms in of.items()
+            name: [each for each in formats if any(each.startswith(day) for day in days)] or formats
+            for name, formats in of.items()
         }
-        sure = Counter(forms[0] for forms in candidates.values() if len(forms) == 1)
+        sure = Counter(formats[0] for formats in candidates.values() if len(formats) == 1)
         usual = sure.most_common(1)[0][0] if sure else None
         if usual:
             found.feed[f"{kind}_format"] = usual
-        for name, forms in candidates.items():
-            if usual in forms:
+        for name, formats in candidates.items():
+            if usual in formats:
                 found.kinds[name] = kind
-            elif len({form.replace("%B", "%b") for form in forms}) == 1:  # May is both
+            elif len({each.replace("%B", "%b") for each in formats}) == 1:  # May is both
                 found.kinds[name] = kind
-                found.columns.setdefault(name, {})[f"{kind}_format"] = forms[0] if len(forms) == 1 else forms
+                found.columns.setdefault(name, {})[f"{kind}_format"] = formats[0] if len(formats) == 1 else formats
             else:
-                found.unclear[name] = tuple(forms)
+                found.unclear[name] = tuple(formats)
 
 
 def _find_numbers(looked: Mapping[str, Mapping[str, Any]], found: Found) -> None:
@@ -235,38 +234,23 @@ def _find_truth(looked: Mapping[str, Mapping[str, Any]], found: Found) -> None:
 
 
 def format_lines(section: str, its: Found, found: list[str]) -> list[str]:
-    """The section of a declaration that says how values are written, if any; what was found is added to ``found``."""
-    lines = [f"{name} = {_toml(value)}" for name, value in its.feed.items()]
+    """The section of a declaration with the formats of values, if any; what was found is added to ``found``."""
+    lines = [f"{name} = {toml.value(value)}" for name, value in its.feed.items()]
     if its.feed:
-        found.append(f"how values are written: {', '.join(its.feed)}")
+        found.append(f"formats of values: {', '.join(its.feed)}")
     if its.columns:
-        entries = (f"{_toml_key(name)} = {_toml(fields)}" for name, fields in its.columns.items())
+        entries = (f"{toml.key(name)} = {toml.value(fields)}" for name, fields in its.columns.items())
         lines.append(f"columns = {{ {', '.join(entries)} }}")
-        found.append(f"{', '.join(its.columns)} written in another way than the others")
-    for name, forms in its.unclear.items():
+        found.append(f"{', '.join(its.columns)} in other formats than the rest")
+    for name, formats in its.unclear.items():
         if name in its.open:
             kind = "date_format" if its.open[name] == "date" else "timestamp_format"
-            lines.append(
-                f"# {kind} = {_toml(forms[0])}       # or {_toml(forms[1])}: nothing in {name} tells which; choose one"
-            )
-            found.append(f"{name} may be {' or '.join(forms)}: choose one in the declaration, then declare its type")
+            one, other = map(toml.value, formats[:2])
+            lines.append(f"# {kind} = {one}       # or {other}: the values of {name} fit both; choose one")
+            found.append(f"{name} may be {' or '.join(formats)}: choose one in the declaration, then declare its type")
         else:
             lines.append(
-                f'# decimal_mark = ","       # or thousands_mark = ",": nothing in {name} tells which; choose one'
+                f'# decimal_mark = ","       # or thousands_mark = ",": the values of {name} fit both; choose one'
             )
-            found.append(f"{name} has numbers as in {' or '.join(forms)}: choose one in the declaration")
-    return ["", f"{section}       # how values are written", *lines] if lines else []
-
-
-def _toml(value: Any) -> str:
-    if isinstance(value, bool):
-        return str(value).lower()
-    if isinstance(value, dict):
-        return f"{{ {', '.join(f'{name} = {_toml(each)}' for name, each in value.items())} }}"
-    if isinstance(value, list):
-        return f"[{', '.join(map(_toml, value))}]"
-    return json.dumps(value, ensure_ascii=False)
-
-
-def _toml_key(name: str) -> str:
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _toml(name)
+            found.append(f"{name} has numbers as in {' or '.join(formats)}: choose one in the declaration")
+    return ["", f"{section}       # the formats of text values", *lines] if lines else []

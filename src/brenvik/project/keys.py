@@ -26,10 +26,10 @@ FEED = {
     '`"full_extract"`: the rows are all there is; a key that is absent is deleted.',
     "operation": "For changes: the column with the operation codes, or its column and codes; see below.",
     "extract_scope": "For extracts: a condition for the part of the table that the extract covers. Other rows are not absent.",
-    "rename": 'New names for columns of the feed, as in `{ "Buoy No" = "buoy_no" }`. Everything else uses the new names, but for '
+    "rename": 'New names for columns of the feed, as in `{ "Buoy No" = "buoy_no" }`. All other keys use the new names, except '
     "`watermark` and the pointers of `record`.",
-    "add": 'Columns that the feed lacks: constants, as in `{ system = "north" }`, or where a row comes from; see below.',
-    "values": "How dates, numbers, null and the like are written, where it is not as in ISO 8601 and JSON; see below.",
+    "add": 'Columns that the feed lacks: constants, as in `{ system = "north" }`, or the origin of each row; see below.',
+    "values": "The formats of dates, numbers, null and booleans, if they are not those of ISO 8601 and JSON; see below.",
     "extract_time": 'For extracts: where their time is: `{ file_name = "firm_(.+)\\\\.csv" }`, a pattern with one group, or '
     '`{ column = "as_at" }`. By default the source\'s clock; for files, the time of the load.',
 }
@@ -41,8 +41,8 @@ FILES = {
     "min_age": 'Files that changed less than this ago are left for the next load, as in `"30 seconds"`.',
     "after_load": 'What happens to loaded files: `"keep"` (the default), `"delete"` or `{ move_to = "loaded/" }`.',
     "one_run_per_file": "Whether each file is a run of its own. By default all new files are loaded together.",
-    "unreadable_files": 'A file that cannot be read at all: `"stop"` (the default) fails the load; `{ move_to = "unreadable/" }` '
-    "moves the file there as well, and the load goes on with the others.",
+    "unreadable_files": 'What happens if a file cannot be read at all: `"stop"` (the default) fails the load; '
+    '`{ move_to = "unreadable/" }` moves the file there, and the load continues with the others.',
     "rewritten_files": 'A loaded file whose content has changed: `"report"` (the default) or `"load"`.',
     "csv": "How the files differ from RFC 4180; see below.",
     "excel": "The sheet of Excel workbooks and the row of its column names; see below.",
@@ -86,19 +86,19 @@ RECORD = {
 ADD = {
     "from": '`"file"`: the name of the file, relative to the project. `"line"`: the number of the line in it. `"feed"`: the '
     "name of the feed.",
-    "file_name": "A pattern with one group: the part of the file's name (without folders) that it finds.",
+    "file_name": "A pattern with one group: the part of the file name (without folders) that it matches.",
 }
 VALUES = {
-    "date_format": 'The form of dates in % codes, as in `"%d/%m/%Y"`, or a list of forms that are tried in turn. Two digits of a '
-    "year are those of 1969 to 2068.",
-    "time_format": 'The form of times of day, as in `"%H.%M"`.',
-    "timestamp_format": 'The form of timestamps, as in `"%d/%m/%Y %I:%M %p"`.',
+    "date_format": 'The format of dates in % codes, as in `"%d/%m/%Y"`, or a list of formats that are tried in turn. Two-digit '
+    "years are 1969 to 2068.",
+    "time_format": 'The format of times of day, as in `"%H.%M"`.',
+    "timestamp_format": 'The format of timestamps, as in `"%d/%m/%Y %I:%M %p"`.',
     "decimal_mark": 'The character before the decimals of a number: `"."` (the default) or `","`.',
-    "thousands_mark": "The character that may stand between groups of digits: a comma, a point, a blank, … By default none.",
+    "thousands_mark": "The optional character between groups of digits: a comma, a point, a blank, … By default none.",
     "null_words": 'Texts that mean null, quoted or not, as in `["NULL", "n/a"]`.',
-    "true_words": 'Texts that mean true, as in `["yes", "Y"]`; case does not count. They need `false_words`.',
+    "true_words": 'Texts that mean true, as in `["yes", "Y"]`; case is ignored. They need `false_words`.',
     "false_words": "Texts that mean false.",
-    "trim": "Whether blanks around a value are removed; a value of nothing but blanks is then null. By default false.",
+    "trim": "Whether surrounding blanks are removed; a value that consists of blanks is then null. By default false.",
     "columns": 'What differs for some columns, as in `{ due = { date_format = "%Y%m%d" } }`.',
 }
 EXTRACT_TIME = ("file_name", "column")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import glob
-import json
 import re
 import unicodedata
 from collections import Counter
@@ -25,6 +24,7 @@ from brenvik.ledger.records import LoadedFile
 from brenvik.merge import sql
 from brenvik.model.feeds import Operations
 from brenvik.model.types import CAN_ORDER, ColumnType, parse_type
+from brenvik.project import toml
 from brenvik.project.formats import Found, find_formats, format_lines
 
 LOOKED_AT = 200_000
@@ -88,12 +88,12 @@ def propose(file: Path, *, table: str | None, project: Path) -> Proposal:
         members = [there.get(name, name) for name in objects]
         found.append(
             f"JSON objects in {', '.join(members)}; if the row is in there, declare it in the feed: "
-            f"record = {{ new_row = {_text(sql.member(members[0]))} }}"
+            f"record = {{ new_row = {toml.value(sql.member(members[0]))} }}"
         )
     lines += _table_lines(name, given, facts, operation, found, written)
     lines += _feed_lines(file, name, project, reading, operation, facts, found)
     lines += _rename_lines(renamed, found)
-    lines += format_lines(f"[table.{_bare(name)}.feed.files.values]", written, found)
+    lines += format_lines(f"[table.{toml.key(name)}.feed.files.values]", written, found)
     return Proposal(name, "\n".join(_aligned(lines)) + "\n", project, is_new, found)
 
 
@@ -109,7 +109,7 @@ def _table_lines(
     types = {column: _guess(facts[column]) if given[column].kind == "text" else given[column] for column in given}
     keys = _keys(facts, types, operation)
     order = _order(facts, types, keys)
-    lines = [f"[table.{_bare(name)}]"]
+    lines = [f"[table.{toml.key(name)}]"]
     lines.append(_line("natural_key", keys, _why_key(facts, keys)))
     if order:
         lines.append(_line("order_by", order, "the later of two changes of a key wins"))
@@ -117,20 +117,22 @@ def _table_lines(
         lines.append('# order_by = ["…"]       # no order column found: without one, changes apply in order of arrival')
         moments = [column for column in given if column not in keys and types[column].kind.startswith("timestamp")]
         since = next(filter(_NAMED_LIKE_TIME.search, moments), next(iter(moments), "…"))
-        lines.append(f"# effective_at = {_text(since)}       # without it, history begins at the time of each load")
+        lines.append(
+            f"# effective_at = {toml.value(since)}       # without it, history begins at the time of each load"
+        )
     rest = [column for column in given if column not in (*keys, *order, operation)]
     lines.append('other_columns = "type_2"       # keep history (SCD type 2); overwrite the columns in type_1')
     lines.append("# type_0 = []       # columns that keep their first value")
-    lines.append(f"# type_1 = []       # of {', '.join(map(_bare, rest))}")
+    lines.append(f"# type_1 = []       # of {', '.join(map(toml.key, rest))}")
     if operation:
         lines.append('deletes = "close"       # or "remove"')
     declared = {c: types[c] for c in given if c != operation and given[c].kind == "text" and types[c].kind != "text"}
     if declared or written.open:
-        width = max(map(len, map(_bare, declared)), default=0)
-        lines += ["", f"[table.{_bare(name)}.types]       # text stays text unless a type is declared"]
-        lines += [f'{_bare(column):<{width}} = "{kind}"' for column, kind in declared.items()]
+        width = max(map(len, map(toml.key, declared)), default=0)
+        lines += ["", f"[table.{toml.key(name)}.types]       # text stays text unless a type is declared"]
+        lines += [f'{toml.key(column):<{width}} = "{kind}"' for column, kind in declared.items()]
         lines += [
-            f'# {_bare(column)} = "{kind}"       # once its form is declared below'
+            f'# {toml.key(column)} = "{kind}"       # once its format is declared below'
             for column, kind in written.open.items()
         ]
         found += [f"types proposed for {', '.join(declared)}; other columns stay text"] if declared else []
@@ -151,27 +153,29 @@ def _feed_lines(
     stem, ending = _parts(file)
     pattern = "*".join(map(glob.escape, re.split(r"\d[\d_\-]*", stem))) + ending
     pattern = pattern if "*" in pattern else glob.escape(file.name)
-    lines = ["", f"[table.{_bare(name)}.feed.files]"]
+    lines = ["", f"[table.{toml.key(name)}.feed.files]"]
     if operation:
         lines.append('kind = "changes"       # each row says insert, update or delete')
-        lines.append(f"operation = {_text(operation)}       # found {', '.join(sorted(facts[operation]['values']))}")
+        lines.append(
+            f"operation = {toml.value(operation)}       # found {', '.join(sorted(facts[operation]['values']))}"
+        )
         found.append(f"{operation} is the operation: insert, update or delete")
     else:
         lines.append('kind = "upserts"       # each row is a new or newer state of its key')
     lines.append(
-        f"files = {_text(glob.escape(folder) + pattern)}       # each loaded once, in the order of their names"
+        f"files = {toml.value(glob.escape(folder) + pattern)}       # each loaded once, in the order of their names"
     )
     if dated := re.fullmatch(r"(\D*)(\d{4}[-_]?\d\d(?:[-_]?\d\d)?).*", stem):
         digits = re.sub("[0-9]", r"\\d", dated[2]).replace(r"\d\d\d\d", r"\d{4}", 1)
         told = f"{re.escape(dated[1])}({digits})"
         lines.append(
-            f"# add = {{ file_date = {{ file_name = {_literal(told)} }} }}       # the date in the name of a file"
+            f"# add = {{ file_date = {{ file_name = {toml.pattern(told)} }} }}       # the date in the file name"
         )
     if written := _written(reading, named_so=ending.lower().startswith(".csv")):
         lines.append(f"csv = {{ {', '.join(written)} }}       # the format of the files")
         found.append(f"CSV with {' and '.join(written)}")
     if (sheet := reading.sheet) != FIRST_SHEET:
-        named = [f"sheet = {_text(sheet.name)}"] if sheet.name else []
+        named = [f"sheet = {toml.value(sheet.name)}"] if sheet.name else []
         told = ", ".join([*named, *([f"header_row = {sheet.header_row}"] if sheet.header_row > 1 else [])])
         lines.append(f"excel = {{ {told} }}       # where the columns have their names")
         found.append(f"Excel with {told}")
@@ -233,7 +237,7 @@ def _written(reading: ReadOptions, *, named_so: bool) -> list[str]:
         return []
     fields = {"delimiter": reading.dialect.delimiter, "encoding": reading.dialect.encoding}
     differing = [name for name, value in fields.items() if value != getattr(RFC_4180, name)]
-    return [f"{name} = {_text(fields[name])}" for name in differing or ([] if named_so else ["delimiter"])]
+    return [f"{name} = {toml.value(fields[name])}" for name in differing or ([] if named_so else ["delimiter"])]
 
 
 def _new_names(columns: Iterable[str]) -> dict[str, str]:
@@ -255,7 +259,7 @@ def _rename_lines(renamed: Mapping[str, str], found: list[str]) -> list[str]:
     found.append(
         f"{_many(len(renamed), 'column')} renamed: {', '.join(f'{old} as {new}' for old, new in renamed.items())}"
     )
-    entries = ", ".join(f"{_bare(old)} = {_text(new)}" for old, new in renamed.items())
+    entries = ", ".join(f"{toml.key(old)} = {toml.value(new)}" for old, new in renamed.items())
     return [f"rename = {{ {entries} }}"]
 
 
@@ -278,7 +282,7 @@ def _take(
 def _facts(work: duckdb.DuckDBPyConnection, given: Iterable[str], written: Found) -> dict[str, dict[str, Any]]:
     """Per column: rows, nulls, distinct values, which types (or JSON objects) its values are, decimals, and short values in lower
     case."""
-    read = ", ".join(f"{written.as_read(name)} AS {sql.quote(name)}" for name in given)
+    read = ", ".join(f"{written.canonical_text(name)} AS {sql.quote(name)}" for name in given)
     work.execute(f"CREATE TEMP TABLE read_rows AS SELECT {read} FROM looked_at").fetchall()
     facts: dict[str, dict[str, Any]] = {}
     for name in given:
@@ -359,7 +363,7 @@ def _many(number: int, what: str) -> str:
 
 
 def _line(key: str, columns: list[str], comment: str) -> str:
-    listed = ", ".join(map(_text, columns))
+    listed = ", ".join(map(toml.value, columns))
     return f"{key} = [{listed}]       # {comment}"
 
 
@@ -368,21 +372,6 @@ def _aligned(lines: list[str]) -> list[str]:
     parts = [line.partition("       # ") for line in lines]
     width = max(len(code) for code, mark, _ in parts if mark and len(code) <= _WIDE)
     return [f"{code:<{width}}  # {comment}" if mark else code for code, mark, comment in parts]
-
-
-def _bare(name: str) -> str:
-    """A TOML key, quoted where needed."""
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _text(name)
-
-
-def _text(value: str) -> str:
-    """A TOML string: a JSON string is one."""
-    return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
-
-
-def _literal(pattern: str) -> str:
-    """A TOML string in which backslashes are not escaped, where that is possible."""
-    return _text(pattern) if "'" in pattern else f"'{pattern}'"
 
 
 def _relative(folder: Path, base: Path) -> str:

@@ -10,11 +10,10 @@ from typing import TYPE_CHECKING, Any
 from brenvik.engines.protocol import Engine
 from brenvik.errors import BrenvikError, DeclarationError
 from brenvik.feeds.opening import record_of
-from brenvik.feeds.rejects import RejectSource
 from brenvik.ledger.ledger import Ledger
 from brenvik.outcome import Outcome
 from brenvik.runs.load import LoadOptions
-from brenvik.runs.rejects import Number, open_rejects, row_of, write_json
+from brenvik.runs.rejects import Number, open_rejects, row_of, source_of_rejects, write_json
 
 if TYPE_CHECKING:
     from brenvik.project.project import Project
@@ -86,9 +85,7 @@ def retry(
     outcomes = []
     for name, rows in lines.items():
         feed = feeds[name]
-        origins = tuple((there[number]["file"], there[number]["line"]) for number in sorted(rows))
-        record = record_of(feed, found.rules)
-        source = RejectSource(rows, name=name, kind=feed.kind, record=record, origins=origins)
+        source = source_of_rejects(there, rows, feed=name, kind=feed.kind, record=record_of(feed, found.rules))
         try:
             options = LoadOptions(feed.operations, feed.columns, preview=preview, explain=True, wait_s=wait_s)
             outcome = store.table(found.rules).load_from(source, options)

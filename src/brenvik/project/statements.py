@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from brenvik.engines.ledger_entries import entry_statement
 from brenvik.engines.row_changes import row_statement, table_statements
 from brenvik.errors import DeclarationError
-from brenvik.feeds.columns import arrange, known_names
+from brenvik.feeds.columns import known_columns, map_columns
 from brenvik.ledger.records import NewRowsFrom
 from brenvik.merge import sql
 from brenvik.merge.plan.kinds import load_plan
@@ -68,7 +68,7 @@ def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> 
     """The name of the table, quoted, and the steps of a load."""
     rules = table.rules
     memory = store.ledger.read_memory(rules.table)
-    batch = arrange(batch, feed.columns, known_names(rules, feed.operations, memory.state, batch), feed=feed.name)
+    batch = map_columns(batch, feed.columns, known_columns(rules, feed.operations, memory.state, batch), feed=feed.name)
     schema = schema_for(store.engine, rules, batch, memory.state, feed.operations)
     plan = load_plan(
         schema,

@@ -29,7 +29,7 @@ OTHER_WRITERS = (
 
 @dataclass(frozen=True)
 class RunContext:
-    """All that the steps of a run need; ``told`` are sentences that are recorded with it."""
+    """All that the steps of a run need; ``notes`` are sentences that are recorded with the run."""
 
     workspace: Workspace
     rules: TableRules
@@ -38,7 +38,7 @@ class RunContext:
     run: Run | Preview
     batch: Batch | None = None
     watch: Watch | None = None
-    told: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
 
     @property
     def is_preview(self) -> bool:

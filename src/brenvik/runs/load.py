@@ -15,8 +15,8 @@ from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
 from brenvik.engines.workspace import Workspace
 from brenvik.errors import InputError, LimitExceeded, Temporary, UnreadableFile
-from brenvik.feeds.columns import arrange, known_names
-from brenvik.feeds.protocol import ExtractTime, KeepsFiles
+from brenvik.feeds.columns import known_columns, map_columns
+from brenvik.feeds.protocol import CanQuarantine, ExtractTime
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
@@ -101,7 +101,7 @@ def _load(ledger: Ledger[Engine], rules: TableRules, source: Source, options: Lo
         try:
             batch = source.open(ledger.memory(rules.table, source.name), options.request)
         except (InputError, Temporary) as error:
-            _set_aside(source, error)
+            _quarantine(source, error)
             run, _ = ledger.start_run(rules, feed=source.name, kind=source.kind, source="", label=options.label)
             ledger.enter_failure(run, error)
             raise
@@ -122,7 +122,7 @@ def _load(ledger: Ledger[Engine], rules: TableRules, source: Source, options: Lo
             try:
                 outcome = _work_through(ledger, rules, batch, run, memory, options)
             except BaseException as error:
-                _set_aside(source, error)
+                _quarantine(source, error)
                 ledger.enter_failure(run, error)
                 raise
             _log.info("done: %s", outcome.sums()[0], extra=run.about() | {"counts": dict(outcome.counts)})
@@ -137,12 +137,10 @@ def _load(ledger: Ledger[Engine], rules: TableRules, source: Source, options: Lo
         return outcome
 
 
-def _set_aside(source: Source, error: BaseException) -> None:
-    """Moves a file that cannot be read away, where its feed says so; the error tells it."""
-    if isinstance(error, UnreadableFile) and isinstance(source, KeepsFiles):
-        error.moved_to = source.set_aside(error.file)
-        if error.moved_to:
-            error.args = (f"{error} It was moved to {error.moved_to}.",)
+def _quarantine(source: Source, error: BaseException) -> None:
+    """Moves an unreadable file away, if its feed says so; the error then says where."""
+    if isinstance(error, UnreadableFile) and isinstance(source, CanQuarantine):
+        error.moved_to = source.quarantine(error.file)
 
 
 def _work_through(
@@ -156,8 +154,10 @@ def _work_through(
     """From validation to the end."""
     at = time_of_rows(rules, batch, options.at)
     if batch.extract and at:
-        batch = replace(batch, extract=ExtractTime(str(at)))
-    batch = arrange(batch, options.columns, known_names(rules, options.operations, memory.state, batch), feed=run.feed)
+        batch = replace(batch, extract=ExtractTime(options.at))
+    batch = map_columns(
+        batch, options.columns, known_columns(rules, options.operations, memory.state, batch), feed=run.feed
+    )
     if batch.extract and memory.has_ledger:
         memory = replace(memory, newest_extract=ledger.newest_extract(rules.table, run.feed))
     with explain_if_missing(ledger.engine, rules, memory.state):
@@ -171,9 +171,9 @@ def _work_through(
         with ledger.engine.transaction(rules if isinstance(run, Run) else None):
             schema = prepare(work, ledger, rules, run, batch, memory, options.operations)
             check_scope(schema, options.extract_scope, batch.columns)
-            told = notes_on_new_columns(rules, schema, batch, memory.state, options.operations)
-            told += [f"The rows are dated {at}."] if at and not batch.extract else []
-            context = RunContext(work, rules, schema, memory, run, batch, options.watch, tuple(told))
+            notes = notes_on_new_columns(rules, schema, batch, memory.state, options.operations)
+            notes += [f"The rows are dated {at}."] if at and not batch.extract else []
+            context = RunContext(work, rules, schema, memory, run, batch, options.watch, tuple(notes))
             done = _carry_out(ledger, context, options)
         return _outcome(*done)  # whatever goes wrong from here on, the run is done
 
@@ -224,7 +224,7 @@ def _apply(ledger: Ledger[Engine], context: RunContext, plan: LoadPlan, changes:
     applied = pipeline.apply(context, plan, changes)
     ledger.decide_pending_deletes(run, applied.lapsed, "lapsed")
     if batch.retries:
-        ledger.decide_rejects(run, batch.retries, "retried")
+        ledger.decide_rejects(run, tuple(batch.retries), "retried")
     ledger.record_duplicates(run, {row["of_run"]: row["n"] for row in applied.deduplicated})
     ledger.enter_files(run, batch.files)
     if batch.window and batch.window.advances and batch.window.high is not None:
@@ -234,8 +234,7 @@ def _apply(ledger: Ledger[Engine], context: RunContext, plan: LoadPlan, changes:
         order, effective = order or memory.state.high_order, effective or memory.state.high_effective
     first_run = run.number if memory.state is None else None
     pipeline.record_state(ledger, context, applied, (order, effective), first_run=first_run)
-    told = "\n".join(context.told)
-    ledger.end_run(run, "done", counts, told, **_of_extract(context.schema, batch, applied))
+    ledger.end_run(run, "done", counts, "\n".join(context.notes), **_of_extract(context.schema, batch, applied))
 
 
 def _of_extract(schema: TableSchema, batch: Batch, applied: Applied) -> dict[str, Any]:
@@ -278,7 +277,7 @@ def _outcome(context: RunContext, changes: RowChanges, blocked_by: LimitExceeded
         notes=[
             *batch.notes,
             *_notes_on_columns(schema, batch),
-            *context.told,
+            *context.notes,
             *_notes_on_types(schema, context.rules, batch),
             *_notes_on_late(schema, changes.late - changes.late_duplicates),
         ],

@@ -74,7 +74,15 @@ def retry_rejects(
         raise DeclarationError(
             f"Rejects {', '.join(broken)} of table {rules.table!r} are not rows; fix them to load them again."
         )
-    return load(ledger, rules, RejectSource(lines, name=feed, kind=kind, record=record), options)
+    return load(ledger, rules, source_of_rejects(there, lines, feed=feed, kind=kind, record=record), options)
+
+
+def source_of_rejects(
+    there: Mapping[int, Mapping[str, Any]], lines: Mapping[int, str], *, feed: str, kind: str, record: Record
+) -> RejectSource:
+    """Open rejects of a feed as a source: ``lines`` has their rows by number, as JSON."""
+    origins = {number: (there[number]["file"], there[number]["line"]) for number in lines}
+    return RejectSource(lines, name=feed, kind=kind, record=record, origins=origins)
 
 
 def discard_rejects(

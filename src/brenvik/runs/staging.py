@@ -22,7 +22,7 @@ from brenvik.merge.schema import TableSchema
 from brenvik.merge.validate import malformed
 from brenvik.model.feeds import Operations
 from brenvik.model.positions import KINDS, kind_of
-from brenvik.model.value_formats import written
+from brenvik.model.value_formats import with_formats
 from brenvik.runs.context import RunContext
 
 if TYPE_CHECKING:
@@ -38,7 +38,7 @@ def rows_of(schema: TableSchema, batch: Batch, operations: Operations | None, sc
     if batch.store_query:
         _check_types(schema, batch.source, batch.columns)
     return Rows(
-        tuple((name, written(kind, batch.value_formats.get(name))) for name, kind in batch.columns.items()),
+        tuple((name, with_formats(kind, batch.value_formats.get(name))) for name, kind in batch.columns.items()),
         malformed(schema.store),
         operations,
         tuple((number, schema.column_sets_of([names])[0]) for number, names in batch.column_sets.items()),
@@ -59,9 +59,9 @@ def ledger_sql(schema: TableSchema, batch: Batch, *, has_ledger: bool) -> Ledger
     return LedgerSql(
         approved=approved_deletes(),
         pending=currently_pending(),
-        known_rejects=known_rejects(has_ledger=has_ledger, retries=batch.retries),
+        known_rejects=known_rejects(has_ledger=has_ledger, retries=tuple(batch.retries)),
         record_pending=record_pending(),
-        record_rejects=record_rejects(files, batch.retries),
+        record_rejects=record_rejects(files, tuple(batch.retries)),
         record_rejected_keys=record_rejected_keys(schema.key_text("r")),
         has_ledger=has_ledger,
     )
