@@ -79,7 +79,8 @@ class UnreadableFile(FeedError):
         super().__init__(message)
 
     def __str__(self) -> str:
-        return f"{super().__str__()} It was moved to {self.moved_to}." if self.moved_to else super().__str__()
+        message = super().__str__()
+        return f"{message.rstrip('.')}. It was moved to {self.moved_to}." if self.moved_to else message
 
 
 class TooManyRejects(InputError):
