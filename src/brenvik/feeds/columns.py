@@ -49,18 +49,30 @@ def known_columns(
     return tuple(dict.fromkeys((*named, *filter(None, (rules.effective_column, extract_time)))))
 
 
-def new_names(names: Sequence[str], declared: FeedColumns, known: Iterable[str], source: str) -> dict[str, str]:
-    """The name of each column in the table. Raises FeedError if two columns would have the same name."""
+def new_names(
+    parts: Iterable[Iterable[str]], declared: FeedColumns, known: Iterable[str], source: str
+) -> dict[str, str]:
+    """The name of each column in the table; what one part calls Light may be light in the next.
+
+    Raises FeedError if two columns of a part would have the same name.
+    """
     exact = {name: name for name in known} | dict(declared.rename)
     folded: dict[str, set[str]] = {}
     for name, new in exact.items():
         folded.setdefault(name.casefold(), set()).add(new)
-    found = {name: _new_name(name, exact, folded) for name in names}
-    times = Counter(new.casefold() for new in found.values())
-    clashing = [f"{name!r} would be {new}" for name, new in found.items() if times[new.casefold()] > 1]
-    if clashing:
-        twice = "\n  ".join(clashing)
-        raise FeedError(f"{source} has several columns for one of the table:\n  {twice}\nRename or remove one of them.")
+    found: dict[str, str] = {}
+    for part in parts:
+        for name in part:
+            if name not in found:
+                new = found[name] = _new_name(name, exact, folded)
+                folded.setdefault(new.casefold(), {new})
+        times = Counter(found[name].casefold() for name in part)
+        clashing = [f"{name!r} would be {found[name]}" for name in part if times[found[name].casefold()] > 1]
+        if clashing:
+            twice = "\n  ".join(clashing)
+            raise FeedError(
+                f"{source} has several columns for one of the table:\n  {twice}\nRename or remove one of them."
+            )
     return found
 
 
@@ -77,7 +89,7 @@ def mapped_columns(
     columns: Mapping[str, ColumnType], declared: FeedColumns, known: Iterable[str], source: str
 ) -> dict[str, ColumnType]:
     """The columns of a part of a feed after the mapping. Raises FeedError if two columns would have the same name."""
-    names = new_names(tuple(columns), declared, known, source)
+    names = new_names([columns], declared, known, source)
     found = {names[name]: kind for name, kind in columns.items()}
     return found | {name: _type_of(value) for name, value in _to_add(declared, found, source).items()}
 
@@ -106,9 +118,7 @@ def map_columns(batch: Batch, declared: FeedColumns, known: Sequence[str], *, fe
 
     Raises FeedError if two columns would have the same name, and for a file whose name lacks the part that a column is made of.
     """
-    names: dict[str, str] = {}
-    for part in batch.column_sets.values():  # one file may write Light and the next light
-        names |= new_names(tuple(part), declared, (*known, *names.values()), batch.source)
+    names = new_names(batch.column_sets.values(), declared, known, batch.source)
     added = _to_add(declared, names.values(), batch.source, leave=bool(batch.retries))
     formats = {} if declared.values is None else {name: declared.values.of(name) for name in names.values()}
     if all(name == new for name, new in names.items()) and not added:
