@@ -73,8 +73,8 @@ def written_so(value: Any, how: brenvik.ValueFormats) -> str:
     form = {datetime: how.timestamp_format, date: how.date_format, time: how.time_format}.get(type(value))
     if form:
         zoned = value.replace(tzinfo=UTC) if type(value) is datetime and value.tzinfo is None else value
-        text = zoned.strftime(form[0])
-        return text.replace(value.strftime("%Y"), f"{value.year:04}", 1) if type(value) is not time else text
+        year = "" if type(value) is time else f"{value.year:04}"  # which strftime may write with fewer digits
+        return zoned.strftime(form[0].replace("%Y", year))
     if isinstance(value, (int, float, Decimal)):
         text = f"{value:,}" if isinstance(value, (int, Decimal)) else repr(value)
         return text.replace(",", "T").replace(".", how.decimal_mark).replace("T", how.thousands_mark)

@@ -4,7 +4,16 @@ from __future__ import annotations
 
 from brenvik.merge import sql
 from brenvik.merge.row_changes import DeleteRows, InsertRows, RowChange, UpdateRows
-from brenvik.merge.table_changes import AddColumns, AllowNulls, CreateTable, DropColumns, SetColumns, TableChange
+from brenvik.merge.table_changes import (
+    AddColumns,
+    AllowNulls,
+    ChangeTypes,
+    CreateTable,
+    DropColumns,
+    RenameColumns,
+    SetColumns,
+    TableChange,
+)
 
 
 def row_statement(change: RowChange) -> str:
@@ -53,3 +62,12 @@ def table_statements(change: TableChange) -> list[str]:
         case SetColumns():
             given = [f"{sql.quote(name)} = {value}" for name, value in change.columns]
             return [f"UPDATE {table} SET {', '.join(given)}"]
+        case RenameColumns():
+            return [
+                f"ALTER TABLE {table} RENAME COLUMN {sql.quote(old)} TO {sql.quote(new)}" for old, new in change.columns
+            ]
+        case ChangeTypes():
+            return [
+                f"ALTER TABLE {table} ALTER COLUMN {sql.quote(name)} TYPE {kind} USING {value}"
+                for name, kind, value in change.columns
+            ]

@@ -49,6 +49,16 @@ def known_columns(
     return tuple(dict.fromkeys((*named, *filter(None, (rules.effective_column, extract_time)))))
 
 
+def under_new_names(declared: FeedColumns, renamed: Mapping[str, str]) -> FeedColumns:
+    """The mapping for a table whose columns are ``renamed``: former names that the feed has or declares become the new ones."""
+    if not renamed:
+        return declared
+    names = {old: renamed.get(new, new) for old, new in declared.rename.items()}
+    names |= {old: new for old, new in renamed.items() if old not in names and new not in names.values()}
+    added = {renamed.get(name, name): value for name, value in declared.add.items()}
+    return replace(declared, rename=names, add=added)
+
+
 def new_names(
     parts: Iterable[Iterable[str]], declared: FeedColumns, known: Iterable[str], source: str
 ) -> dict[str, str]:

@@ -9,6 +9,7 @@ from typing import Any
 from brenvik.ledger.entries import Entries, H
 from brenvik.ledger.schema import place
 from brenvik.merge.schema import TableSchema
+from brenvik.model.conditions import with_names
 from brenvik.model.rules import TableRules
 
 
@@ -62,6 +63,23 @@ class Tables(Entries[H]):
             self._insert("tables", {"table_name": rules.table, **values, "first_run": first_run})
             return
         self._update("tables", values, {"table_name": rules.table})
+
+    def rename_columns(self, table: str, column_sets: Mapping[int, Sequence[str]], names: Mapping[str, str]) -> None:
+        """Records new names of a table's columns: in its column sets, as given, and in the scopes of its extracts."""
+        for column_set, columns in column_sets.items():
+            self._update(
+                "column_sets",
+                {"columns": json.dumps(list(columns))},
+                {"table_name": table, "column_set": column_set},
+            )
+        scopes = self._rows(
+            f"SELECT DISTINCT extract_scope FROM {place('runs')} "
+            "WHERE table_name = :table_name AND extract_scope IS NOT NULL",
+            {"table_name": table},
+        )
+        for scope in (row["extract_scope"] for row in scopes):
+            if (new := with_names(scope, names)) != scope:
+                self._update("runs", {"extract_scope": new}, {"table_name": table, "extract_scope": scope})
 
     def add_column_sets(self, table: str, column_sets: Mapping[int, Sequence[str]]) -> None:
         """Records new column sets of a table's changes, by number."""

@@ -154,10 +154,14 @@ def select_keys(schema: TableSchema, *, where: str = "") -> str:
 
 def set_effective_at(schema: TableSchema, column: str) -> SetColumns:
     """Sets the effective time of all logged changes from another column."""
-    when = sql.quote(column)
+    return SetColumns(str(schema.change_log), ((EFFECTIVE_AT, effective_time(schema, sql.quote(column))),))
+
+
+def effective_time(schema: TableSchema, value: str) -> str:
+    """The effective time of a logged change whose effective column has this value."""
     if schema.time_precision:
-        when = f"CAST(date_trunc('{schema.time_precision}', {when}) AS {schema.effective_type.sql})"
-    return SetColumns(str(schema.change_log), ((EFFECTIVE_AT, when),))
+        return f"CAST(date_trunc('{schema.time_precision}', {value}) AS {schema.effective_type.sql})"
+    return value
 
 
 @lru_cache(maxsize=256)

@@ -54,4 +54,21 @@ class SetColumns:
     columns: Values
 
 
-TableChange = CreateTable | AddColumns | DropColumns | AllowNulls | SetColumns
+@dataclass(frozen=True)
+class RenameColumns:
+    """Columns of a table that keep their values under other names: the old and the new name of each."""
+
+    table: str
+    columns: tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True)
+class ChangeTypes:
+    """Columns of a table that get another type: the name, the type in the core's dialect, and the new value as an expression
+    over the columns of the row."""
+
+    table: str
+    columns: tuple[tuple[str, str, str], ...]
+
+
+TableChange = CreateTable | AddColumns | DropColumns | AllowNulls | SetColumns | RenameColumns | ChangeTypes

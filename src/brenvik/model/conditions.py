@@ -7,6 +7,7 @@ see ``merge.expressions``.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import lru_cache
 from typing import TYPE_CHECKING
 
@@ -49,6 +50,18 @@ def parse(text: str) -> exp.Expr:
         if node.key == "column" and node.text("table"):
             raise ValueError(f"{node.sql('postgres')!r} names a table; name the column without it")
     return found[0]
+
+
+def with_names(text: str, names: Mapping[str, str]) -> str:
+    """The expression with new names of columns, by their former names; the same text if it names none of them."""
+    if not any(name in names for name in columns_of(text)):
+        return text
+    tree = parse(text).copy()
+    for node in tree.walk():
+        if node.key == "column" and node.name in names:
+            node.this.set("this", names[node.name])
+            node.this.set("quoted", True)
+    return tree.sql("postgres")
 
 
 def columns_of(text: str) -> tuple[str, ...]:

@@ -100,7 +100,7 @@ class FeedColumns:
         faults += [
             f"rename.{name}: expected a name, got {new!r}"
             for name, new in self.rename.items()
-            if not (isinstance(new, str) and new.strip())
+            if not (isinstance(new, str) and new)
         ]
         twice = sorted(name for name, times in Counter(self.rename.values()).items() if times > 1)
         faults += [f"rename: several columns would be named {', '.join(twice)}"] if twice else []

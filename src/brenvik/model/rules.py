@@ -76,6 +76,9 @@ class TableRules:
         leaves it out, ``"refuse"`` fails the load.
     missing_columns
         What a column of the table means that the feed lacks: ``"keep"`` keeps its values, ``"refuse"`` fails the load.
+    renamed
+        New names of columns, by their former names. The next load or rebuild renames them in the table and its change log; feeds
+        may still use the former names. All other rules use the new ones.
     deletes
         ``"close"`` ends the current version, ``"remove"`` removes all rows of the key; ``"review"`` leaves deletes pending
         until they are approved, ``"ignore"`` ignores them. The last two need the change log.
@@ -92,7 +95,8 @@ class TableRules:
         How many keys a load may delete, and how many changes may overwrite or open versions: a whole number, or a share of the
         current keys between 0 and 1, rounded up. A load beyond that is blocked until it is approved. None: any number.
     types
-        Types of columns whose source has none (CSV), or whose type is to differ from the source's.
+        Types of columns whose source has none (CSV), or whose type is to differ from the source's. The next load or rebuild
+        converts an existing column to a wider type.
     system_columns
         Other names for the system columns, or False to omit one:
         surrogate_key, valid_from, valid_to, is_current, is_deleted, first_run, last_run, first_loaded_at, last_loaded_at.
@@ -121,6 +125,7 @@ class TableRules:
     exclude: tuple[str, ...] = ()
     new_columns: Literal["add", "ignore", "refuse"] = "add"
     missing_columns: Literal["keep", "refuse"] = "keep"
+    renamed: Mapping[str, str] = Field(default_factory=dict)
     deletes: Literal["close", "remove", "review", "ignore"] = "close"
     change_log: bool = True
     max_rejects: int | float | None = None
@@ -152,6 +157,7 @@ class TableRules:
             exclude: str | Iterable[str] = (),
             new_columns: Literal["add", "ignore", "refuse"] = "add",
             missing_columns: Literal["keep", "refuse"] = "keep",
+            renamed: Mapping[str, str] = {},
             deletes: Literal["close", "remove", "review", "ignore"] = "close",
             change_log: bool = True,
             max_rejects: int | float | None = None,
@@ -263,9 +269,21 @@ class TableRules:
                 yield f"{column}: is in natural_key and order_by; a key column cannot order the changes of its own key"
             if column == self.effective_at:
                 yield f"{column}: is in natural_key and effective_at; a key column cannot be the effective time"
+        yield from self._faults_of_renamed()
         for column in self._named_columns():
             if column.lower().startswith(RESERVED_PREFIX):
                 yield f"{column}: names that begin with {RESERVED_PREFIX!r} are reserved"
+
+    def _faults_of_renamed(self) -> Iterator[str]:
+        former = dict.fromkeys((*self._named_columns(), *filter(None, [self.effective_at])))
+        for old, new in self.renamed.items():
+            if not new or new in self.renamed:
+                yield f"renamed.{old}: expected a new name that is not a former name itself, got {new!r}"
+            if old in former:
+                yield f"{old}: is a former name ({new} under renamed); use the new one"
+        for new, times in Counter(self.renamed.values()).items():
+            if times > 1:
+                yield f"renamed: several columns would be named {new}"
 
     def _faults_of_types(self) -> Iterator[str]:
         parsed: dict[str, ColumnType] = {}
@@ -355,6 +373,7 @@ class TableRules:
             }
             | {
                 "types": dict(self.types),
+                "renamed": dict(self.renamed),
                 "system_columns": dict(self.system_columns),
                 "reject_if": dict(self.reject_if),
             }

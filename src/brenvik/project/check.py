@@ -7,10 +7,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from brenvik.errors import Blocked, BrenvikError, FeedError
-from brenvik.feeds.columns import known_columns, mapped_columns
+from brenvik.feeds.columns import known_columns, mapped_columns, under_new_names
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import SCHEMA, change_log_table
 from brenvik.merge import accounting, baseline, sql
+from brenvik.merge.column_changes import NO_CHANGES
 from brenvik.merge.resolve import resolve
 from brenvik.merge.schema import TableSchema
 from brenvik.model.feeds import FeedRules
@@ -21,6 +22,7 @@ from brenvik.project.project import Project, ProjectTable
 from brenvik.runs.missing import missing
 from brenvik.runs.pipeline import rows_without_changes
 from brenvik.runs.prepare import check_rules, check_scope, undeclared
+from brenvik.runs.schema_changes import follow
 from brenvik.store import Store
 
 WHAT = {
@@ -71,6 +73,8 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
     table = project.table(name)
     state = store.ledger.state(table.rules.table) if store.ledger.exists() else None
     finding = Finding(table.rules.table, is_new=state is None)
+    state, changes = follow(table.rules, state) if state else (None, NO_CHANGES)
+    finding.notes += [f"With the next load or rebuild: {sentence}" for sentence in changes.sentences]
     try:
         check_rules(table.rules, state)
     except Blocked as error:
@@ -95,7 +99,7 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
             for name in table.rules.types
             if name not in there
         ]
-    if state:
+    if state and not changes:
         finding.attention += _faults_of_rows(store, table.rules, state)
     if state is None and (owner := store.ledger.owner_of(table.rules.stored_as)):
         finding.faults.append(f"table_name: {table.rules.stored_as!r} is the table of {owner!r} in the store")
@@ -130,7 +134,8 @@ def _check_parts(
     names = known_columns(table.rules, feed.operations, state)
     for part, columns in parts.items():
         try:
-            columns = mapped_columns(columns, feed.columns, (*names, *present), part)
+            mapping = under_new_names(feed.columns, table.rules.renamed)
+            columns = mapped_columns(columns, mapping, (*names, *present), part)
             present |= {name: kind for name, kind in columns.items() if not _tells_operation(feed, name)}
             if feed.operations and columns.pop(feed.operations.column, None) is None:
                 raise FeedError(f"{part} has no column {feed.operations.column!r}, which is declared as the operation")

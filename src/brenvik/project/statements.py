@@ -9,14 +9,16 @@ from typing import TYPE_CHECKING, Any
 from brenvik.engines.ledger_entries import entry_statement
 from brenvik.engines.row_changes import row_statement, table_statements
 from brenvik.errors import DeclarationError
-from brenvik.feeds.columns import known_columns, map_columns
+from brenvik.feeds.columns import known_columns, map_columns, under_new_names
 from brenvik.ledger.records import NewRowsFrom
 from brenvik.merge import sql
+from brenvik.merge.column_changes import NO_CHANGES
 from brenvik.merge.plan.kinds import load_plan
 from brenvik.merge.plan.steps import Applied, Stage, Step
 from brenvik.model.feeds import FeedRules
 from brenvik.project.project import Project, ProjectTable
 from brenvik.runs.prepare import preparation, schema_for
+from brenvik.runs.schema_changes import follow
 from brenvik.runs.staging import ledger_sql, rows_of
 
 if TYPE_CHECKING:
@@ -68,8 +70,10 @@ def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> 
     """The name of the table, quoted, and the steps of a load."""
     rules = table.rules
     memory = store.ledger.read_memory(rules.table)
-    batch = map_columns(batch, feed.columns, known_columns(rules, feed.operations, memory.state, batch), feed=feed.name)
-    schema = schema_for(store.engine, rules, batch, memory.state, feed.operations)
+    state, changes = follow(rules, memory.state) if memory.state else (None, NO_CHANGES)
+    columns = under_new_names(feed.columns, rules.renamed)
+    batch = map_columns(batch, columns, known_columns(rules, feed.operations, state, batch), feed=feed.name)
+    schema = schema_for(store.engine, rules, batch, state, feed.operations)
     plan = load_plan(
         schema,
         rows_of(schema, batch, feed.operations, feed.extract_scope),
@@ -77,7 +81,7 @@ def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> 
         excluded=tuple(memory.reverted),
         first=memory.is_first,
     )
-    return sql.relation(schema.table), (*preparation(schema, memory.state), *plan.steps())
+    return sql.relation(schema.table), (*preparation(store.engine, schema, state, changes), *plan.steps())
 
 
 def _known(dialect: str) -> str:

@@ -15,12 +15,13 @@ from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
 from brenvik.engines.workspace import Workspace
 from brenvik.errors import InputError, LimitExceeded, Temporary, UnreadableFile
-from brenvik.feeds.columns import known_columns, map_columns
+from brenvik.feeds.columns import known_columns, map_columns, under_new_names
 from brenvik.feeds.protocol import CanQuarantine, ExtractTime
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Preview, Run
+from brenvik.merge.column_changes import NO_CHANGES
 from brenvik.merge.plan.kinds import LoadPlan, load_plan
 from brenvik.merge.plan.steps import Applied, RowChanges
 from brenvik.merge.schema import TableSchema
@@ -33,6 +34,7 @@ from brenvik.runs.context import RunContext
 from brenvik.runs.guards import NOTHING_MORE, Allowed, check_age, check_guards, check_kind
 from brenvik.runs.missing import explain_if_missing
 from brenvik.runs.prepare import check_rules, check_scope, notes_on_new_columns, prepare
+from brenvik.runs.schema_changes import follow
 from brenvik.runs.staging import check_rejects, check_times, extract_time, ledger_sql, rows_of, time_of_rows
 
 if TYPE_CHECKING:
@@ -152,26 +154,28 @@ def _work_through(
     options: LoadOptions,
 ) -> Outcome:
     """From validation to the end."""
+    before = memory.state
+    state, changes = follow(rules, before) if before else (None, NO_CHANGES)
+    memory = replace(memory, state=state)
     at = time_of_rows(rules, batch, options.at)
     if batch.extract and at:
         batch = replace(batch, extract=ExtractTime(options.at))
-    batch = map_columns(
-        batch, options.columns, known_columns(rules, options.operations, memory.state, batch), feed=run.feed
-    )
+    columns = under_new_names(options.columns, rules.renamed)
+    batch = map_columns(batch, columns, known_columns(rules, options.operations, state, batch), feed=run.feed)
     if batch.extract and memory.has_ledger:
         memory = replace(memory, newest_extract=ledger.newest_extract(rules.table, run.feed))
-    with explain_if_missing(ledger.engine, rules, memory.state):
-        check_rules(rules, memory.state)
+    with explain_if_missing(ledger.engine, rules, before):
+        check_rules(rules, state)
         check_kind(rules, run, memory, is_extract=batch.extract is not None)
         params = {
             "run": run.number, "loaded_at": run.started_at, "feed": run.feed, "changed_at": at or run.started_at,
         }  # fmt: skip
-        given = {**params, **pipeline.table_params(rules, memory.state)}
+        given = {**params, **pipeline.table_params(rules, state)}
         work = Workspace(ledger.engine, given, ledger.engine.reserve())
         with ledger.engine.transaction(rules if isinstance(run, Run) else None):
-            schema = prepare(work, ledger, rules, run, batch, memory, options.operations)
+            schema = prepare(work, ledger, rules, run, batch, memory, changes, options.operations)
             check_scope(schema, options.extract_scope, batch.columns)
-            notes = notes_on_new_columns(rules, schema, batch, memory.state, options.operations)
+            notes = changes.sentences + notes_on_new_columns(rules, schema, batch, state, options.operations)
             notes += [f"The rows are dated {at}."] if at and not batch.extract else []
             context = RunContext(work, rules, schema, memory, run, batch, options.watch, tuple(notes))
             done = _carry_out(ledger, context, options)

@@ -13,16 +13,19 @@ from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Preview, Run, TableState
 from brenvik.ledger.schema import change_log_table
 from brenvik.merge import sql
+from brenvik.merge.change_log import effective_time
+from brenvik.merge.column_changes import ColumnChanges, stood_in
 from brenvik.merge.conditions import check
 from brenvik.merge.plan.preparing import add_columns, make_log, make_table
 from brenvik.merge.plan.steps import Begun, Step
 from brenvik.merge.resolve import resolve
 from brenvik.merge.row_ids import PseudoColumn
-from brenvik.merge.schema import TableSchema
+from brenvik.merge.schema import EFFECTIVE_AT, TableSchema
 from brenvik.model.conditions import columns_of
 from brenvik.model.feeds import Operations
 from brenvik.model.rules import NEED_REBUILD, TableRules
 from brenvik.runs.context import RunContext
+from brenvik.runs.schema_changes import check_values, follow, steps
 
 if TYPE_CHECKING:
     from brenvik.engines.protocol import Engine
@@ -61,7 +64,7 @@ def whole_column_set(ledger: Ledger[Engine], context: RunContext) -> tuple[RunCo
 _ROLES = {
     "key": "natural key", "type_0": "type 0", "type_1": "type 1", "type_2": "type 2", "when": "not in the table",
 }  # fmt: skip
-CAN_REBUILD = ("natural_key", "order_by", "effective_at", "deletes", "role")
+CAN_REBUILD = ("natural_key", "order_by", "effective_at", "deletes", "role", "renamed")
 """The changed rules that a rebuild can follow; any other change needs a table of another name."""
 
 
@@ -73,7 +76,15 @@ def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]
         for name in NEED_REBUILD
         if then.get(name) != today[name]
     ]
+    both = {column.name for column in state.columns}
+    for old, new in rules.renamed.items():
+        if old in both and new in both:
+            changed.append(("renamed", f"{old} and {new}: are two columns; renamed makes them one"))
+        elif old in both:
+            changed.append(("renamed", f"{old}: is {new} now (renamed)"))
     for column in state.columns:
+        if column.name in rules.renamed:
+            continue
         role = "key" if column.name in rules.natural_key else rules.role_of(column.name) or "when"
         if role != column.role:
             changed.append(("role", f"{column.name}: was {_ROLES[column.role]}, is {_ROLES[role]}"))
@@ -86,9 +97,10 @@ def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]
 def check_rules(rules: TableRules, state: TableState | None) -> None:
     """Raises RulesChanged when the table was made with rules that a load can no longer follow."""
     changed = changed_rules(rules, state) if state else []
-    if changed:
+    if state and changed:
         differences = "\n  ".join(sentence for _, sentence in changed)
-        can = rules.change_log and all(what in CAN_REBUILD for what, _ in changed)
+        after, _ = follow(rules, state, merges=True)
+        can = rules.change_log and all(what in CAN_REBUILD for what, _ in changed_rules(rules, after))
         rebuild = f", recompute the table (brenvik rebuild {rules.table})" if can else ""
         raise RulesChanged(
             f"Table {rules.table!r} was made with other rules:\n  {differences}\n"
@@ -193,11 +205,13 @@ def new_columns(schema: TableSchema, state: TableState | None) -> list[str]:
     return [column.name for column in schema.columns if column.name not in known]
 
 
-def preparation(schema: TableSchema, state: TableState | None) -> tuple[Step[Any], ...]:
-    """The steps that make the table, or add columns as needed."""
+def preparation(
+    engine: Engine, schema: TableSchema, state: TableState | None, changes: ColumnChanges
+) -> tuple[Step[Any], ...]:
+    """The steps that make the table, or change its columns and add new ones as needed."""
     if state is None:
         return make_table(schema) + make_log(schema)
-    return add_columns(schema, new_columns(schema, state))
+    return (*steps(engine, schema, changes), *add_columns(schema, new_columns(schema, state)))
 
 
 def prepare(
@@ -207,9 +221,10 @@ def prepare(
     run: Run | Preview,
     batch: Batch,
     memory: LoadMemory,
+    changes: ColumnChanges,
     operations: Operations | None,
 ) -> TableSchema:
-    """Resolves the rules against feed and table, and makes the table or adds columns as needed."""
+    """Resolves the rules against feed and table, and makes the table, or changes its columns and adds new ones as needed."""
     state = memory.state
     schema = schema_for(ledger.engine, rules, batch, state, operations)
     if state is None:
@@ -218,9 +233,14 @@ def prepare(
     elif new := set(new_columns(schema, state)):
         in_table = {column.name for column in schema.columns if column.role != "when"}
         _check_new_columns(ledger.engine, rules, sorted(new & in_table))
+    if changes:
+        check_values(work, schema, changes)
     if isinstance(run, Preview):
-        return _stand_in(work, schema, exists=state is not None) if new_columns(schema, state) else schema
-    RunContext(work, rules, schema, memory, run).carry_out(preparation(schema, state), Begun())
+        seen = bool(changes or new_columns(schema, state))
+        return stand_in(work, schema, changes, exists=state is not None) if seen else schema
+    RunContext(work, rules, schema, memory, run).carry_out(preparation(ledger.engine, schema, state, changes), Begun())
+    if state and changes:
+        ledger.rename_columns(rules.table, state.column_sets, dict(rules.renamed))
     ledger.add_column_sets(rules.table, new_column_sets(schema, batch, state))
     return schema
 
@@ -301,15 +321,29 @@ def _check_files(rules: TableRules, batch: Batch, operations: Operations | None)
 _STAND_IN_ROW = "brenvik_row"
 
 
-def _stand_in(work: Workspace, schema: TableSchema, *, exists: bool) -> TableSchema:
-    """A preview alters nothing: where the table is missing or lacks a column, a working relation stands in for it."""
+def stand_in(
+    work: Workspace,
+    schema: TableSchema,
+    changes: ColumnChanges,
+    *,
+    exists: bool,
+    effective: str | None = None,
+) -> TableSchema:
+    """A preview alters nothing: where the table is missing, or its columns change, a working relation stands in for it; where
+    columns change, a copy: their former names and types may be gone when the preview is still to be explained.
+    ``effective``: the column from which the effective times of all logged changes are set."""
     seen = replace(schema, table=f"{sql.WORK}table", change_log=f"{sql.WORK}kept" if schema.change_log else None)
     pseudo = schema.store.row_id.name
     if pseudo:
         seen = replace(seen, store=replace(seen.store, row_id=PseudoColumn(_STAND_IN_ROW)))
-    _make_stand_in(work, schema.table, "table", schema.table_columns(), exists=exists, pseudo=pseudo)
+    values = stood_in(schema, changes, of_log=False)
+    view = exists and not (changes or effective)
+    _make_stand_in(work, schema.table, "table", schema.table_columns(), values, exists, view=view, pseudo=pseudo)
     if schema.change_log:
-        _make_stand_in(work, schema.change_log, "kept", schema.log_columns(), exists=exists)
+        values = stood_in(schema, changes, of_log=True)
+        if effective:
+            values[EFFECTIVE_AT] = effective_time(schema, values.get(effective, f"t.{sql.quote(effective)}"))
+        _make_stand_in(work, schema.change_log, "kept", schema.log_columns(), values, exists, view=view)
     return seen
 
 
@@ -318,19 +352,18 @@ def _make_stand_in(
     relation: str,
     stand_in: str,
     columns: Iterable[tuple[str, str, bool]],
-    *,
+    values: Mapping[str, str],
     exists: bool,
+    *,
+    view: bool,
     pseudo: str = "",
 ) -> None:
-    """A view of a table in which missing columns are null; or a relation without rows."""
+    """A view or copy of a table with some ``values``, in which missing columns are null; or a relation without rows."""
     found = set(work.ask(f"SELECT * FROM {sql.relation(relation)} LIMIT 0").column_names) if exists else set()
-    shown = [
-        sql.quote(name) if name in found else f"CAST(NULL AS {kind}) AS {sql.quote(name)}" for name, kind, _ in columns
-    ]
+    known = {name: f"t.{sql.quote(name)}" for name in found} | (dict(values) if exists else {})
+    shown = [f"{known.get(name, f'CAST(NULL AS {kind})')} AS {sql.quote(name)}" for name, kind, _ in columns]
     if pseudo:
         row = f"t.{sql.quote(pseudo)}" if exists else "CAST(NULL AS BIGINT)"
         shown.append(f"{row} AS {_STAND_IN_ROW}")
-    if exists:
-        work.make(stand_in, f"SELECT {', '.join(shown)} FROM {sql.relation(relation)} t", view=True)
-    else:
-        work.make(stand_in, f"SELECT {', '.join(shown)} LIMIT 0")
+    rows = f"FROM {sql.relation(relation)} t" if exists else "LIMIT 0"
+    work.make(stand_in, f"SELECT {', '.join(shown)} {rows}", view=view)

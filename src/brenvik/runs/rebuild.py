@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping
 from typing import Any, Literal
 
 from brenvik.engines.protocol import Engine
@@ -10,6 +11,7 @@ from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import approved_deletes
 from brenvik.merge import accounting, baseline, change_log, extract_diff, sql
+from brenvik.merge.column_changes import NO_CHANGES, ColumnChanges, stood_in
 from brenvik.merge.plan.preparing import make_table
 from brenvik.merge.plan.steps import Begun
 from brenvik.merge.table_changes import AddColumns, AllowNulls, DropColumns
@@ -18,8 +20,9 @@ from brenvik.outcome import Outcome
 from brenvik.runs.context import RunContext
 from brenvik.runs.missing import absent_columns
 from brenvik.runs.pipeline import check_logged, rows_without_changes
-from brenvik.runs.prepare import CAN_REBUILD, changed_rules, whole_column_set
+from brenvik.runs.prepare import CAN_REBUILD, changed_rules, stand_in, whole_column_set
 from brenvik.runs.recompute import Prepared, recompute
+from brenvik.runs.schema_changes import check_values, effective_then, follow, steps
 
 Unlogged = Literal["keep", "remove"]
 
@@ -45,11 +48,19 @@ def rebuild(
     if unlogged not in (None, "keep", "remove"):
         raise DeclarationError(f"unlogged is {unlogged!r}; expected 'keep' or 'remove'")
     notes: list[str] = []
+    changes = NO_CHANGES
+
+    def fits(rules: TableRules, state: TableState) -> TableState:
+        nonlocal changes
+        state, changes = follow(rules, state, merges=True)
+        _check_rebuild(rules, state)
+        return state
 
     def prepare(context: RunContext) -> Prepared:
-        notes[:] = _recreate(context)
+        is_new, notes[:] = _recreate(context, changes)
+        context, dropped = _change_columns(context, ledger, changes, is_new=is_new, drop_columns=drop_columns)
+        notes.extend([*changes.sentences, *dropped])
         unlogged_rows = _find_unlogged(context, unlogged)
-        notes.extend(_fit(context, drop_columns=drop_columns))
         work, schema = context.workspace, context.schema
         rows = work.row(f"SELECT count(*) AS n FROM {sql.relation(schema.table)}")["n"]
         begun = Begun(row_count=rows, current_keys=work.row(extract_diff.count_current_keys(schema))["n"])
@@ -64,20 +75,20 @@ def rebuild(
         context.workspace.index("replay_keys", context.schema.keys)
         return Prepared(context, keys, explicit, begun, check_log=False)  # that was done above
 
-    outcome = recompute(
-        ledger, rules, "rebuild", "rebuilt", prepare, preview=preview, wait_s=wait_s, fits=_check_rebuild
-    )
+    outcome = recompute(ledger, rules, "rebuild", "rebuilt", prepare, preview=preview, wait_s=wait_s, fits=fits)
     outcome.notes += notes
     return outcome
 
 
-def _recreate(context: RunContext) -> list[str]:
-    """Recreates a table that was dropped, or columns of it, empty for now; returns the notes on it."""
+def _recreate(context: RunContext, changes: ColumnChanges) -> tuple[bool, list[str]]:
+    """Recreates a table that was dropped, or columns of it, empty for now; returns whether the table was gone, and the notes."""
     work, schema, state = context.workspace, context.schema, context.memory.state
     engine, table, kinds = work.engine, schema.table, {c.name: c.type.sql for c in schema.columns}
     assert state
     is_gone = not engine.has_table(table)
+    renamed = {new for _, new in changes.renamed}
     columns = [] if is_gone else [name for name in absent_columns(engine, context.rules, state) if name in kinds]
+    columns = [name for name in columns if name not in renamed]
     if context.is_preview and (is_gone or columns):
         raise DeclarationError(
             f"Table {table!r} or a column of it was dropped; a preview cannot show its recreation. To recreate it from its "
@@ -85,12 +96,11 @@ def _recreate(context: RunContext) -> list[str]:
         )
     if is_gone:
         context.carry_out(make_table(schema), Begun())
-        return [f"{table} was missing; it was recreated from the change log, with new surrogate keys."]
-    if columns:
-        engine.change_table(AddColumns(table, tuple((name, kinds[name]) for name in columns)))
-    return (
-        [f"{table} was missing {', '.join(columns)}; the values were restored from the change log."] if columns else []
-    )
+        return True, [f"{table} was missing; it was recreated from the change log, with new surrogate keys."]
+    if not columns:
+        return False, []
+    engine.change_table(AddColumns(table, tuple((name, kinds[name]) for name in columns)))
+    return False, [f"{table} was missing {', '.join(columns)}; the values were restored from the change log."]
 
 
 def _find_unlogged(context: RunContext, unlogged: Unlogged | None) -> dict[str, Any] | None:
@@ -98,7 +108,7 @@ def _find_unlogged(context: RunContext, unlogged: Unlogged | None) -> dict[str, 
     ChangesMissing when there are some and nothing was decided."""
     state, schema = context.memory.state, context.schema
     assert state
-    if set(state.rules["natural_key"]) != set(schema.keys) or schema.effective != _effective_then(state):
+    if set(state.rules["natural_key"]) != set(schema.keys) or schema.effective != effective_then(state):
         return None
     found = context.workspace.row(accounting.count_in_table(schema))
     if unlogged is None:
@@ -123,23 +133,24 @@ def _columns(context: RunContext) -> tuple[set[str], set[str]]:
     return before, {column.name for column in context.schema.columns if column.role != "when"}
 
 
-def _count_dropped(context: RunContext) -> list[str]:
-    """The notes on columns that are dropped with their values."""
+def _count_dropped(context: RunContext, values: Mapping[str, str]) -> list[str]:
+    """The notes on columns that are dropped with their ``values``, expressions over a row ``t`` of the table; by default the
+    columns themselves."""
     before, today = _columns(context)
     gone = sorted(before - today)
     if not gone:
         return []
-    counts = ", ".join(f"count(t.{sql.quote(name)}) AS {sql.quote(name)}" for name in gone)
-    values = context.workspace.row(f"SELECT {counts} FROM {sql.relation(context.schema.table)} t")
+    counts = ", ".join(f"count({values.get(name, f't.{sql.quote(name)}')}) AS {sql.quote(name)}" for name in gone)
+    counted = context.workspace.row(f"SELECT {counts} FROM {sql.relation(context.rules.stored_as)} t")
     return [
-        f"The rules exclude {name}: the column is dropped with {values[name]:,} values; the change log keeps them."
+        f"The rules exclude {name}: the column is dropped with {counted[name]:,} values; the change log keeps them."
         for name in gone
     ]
 
 
 def _check_rebuild(rules: TableRules, state: TableState) -> None:
     beyond = [sentence for what, sentence in changed_rules(rules, state) if what not in CAN_REBUILD]
-    if rules.effective_column is None and (then := _effective_then(state)):
+    if rules.effective_column is None and (then := effective_then(state)):
         beyond.append(f"effective_at: was {then!r}, is the time of the load, which was not recorded")
     if beyond:
         raise RulesChanged(
@@ -149,26 +160,52 @@ def _check_rebuild(rules: TableRules, state: TableState) -> None:
         )
 
 
-def _effective_then(state: TableState) -> str | None:
-    """The effective time column under the rules that the table was made with."""
-    order = state.rules["order_by"]
-    return state.rules["effective_at"] or (order[0] if order else None)
-
-
-def _fit(context: RunContext, *, drop_columns: bool) -> list[str]:
-    """Adapts table and change log to the present rules: their columns, and the effective time of each change. Returns the notes
-    on columns that are dropped."""
+def _change_columns(
+    context: RunContext, ledger: Ledger[Engine], changes: ColumnChanges, *, is_new: bool, drop_columns: bool
+) -> tuple[RunContext, list[str]]:
+    """Adapts table and change log to the present rules: their columns, and the effective time of each change; a preview has
+    relations that stand in for them. Returns the notes on columns that are dropped. ``is_new``: the table has these columns."""
     before, after = _columns(context)
     work, schema, state = context.workspace, context.schema, context.memory.state
     assert state
-    today = {column.name: column for column in schema.columns if column.name in after}
-    kept = sql.relation(str(schema.change_log))
-    effective = schema.effective if schema.effective != _effective_then(state) else None
+    effective = schema.effective if schema.effective != effective_then(state) else None
+    check_values(work, schema, changes, only_log=is_new)
+    if not context.is_preview:
+        context.carry_out(tuple(steps(work.engine, schema, changes, only_log=is_new)), Begun())
+        if changes:
+            ledger.rename_columns(context.rules.table, state.column_sets, dict(context.rules.renamed))
+    elif changes or effective or after - before:
+        context = context.with_schema(stand_in(work, schema, changes, exists=True, effective=effective))
+    _check_log(context, before, effective)
+    dropped = _count_dropped(context, stood_in(schema, changes, of_log=False) if context.is_preview else {})
+    if context.is_preview:
+        return context, dropped
+    if dropped and not drop_columns:
+        name = context.rules.table
+        raise RulesChanged(
+            "\n  ".join([f"{name}: not rebuilt, nothing written", *dropped])
+            + f"\nto preview  brenvik rebuild {name} --preview\nto allow    brenvik rebuild {name} --drop-columns\n"
+            "in Python   rebuild(…, drop_columns=True)"
+        )
+    if new := sorted(after - before):
+        work.engine.change_table(AddColumns(schema.table, tuple((name, schema.type_of(name).sql) for name in new)))
+    if gone := sorted(before - after):
+        work.engine.change_table(DropColumns(schema.table, tuple(gone)))
+    _allow_nulls(context)
+    if effective:
+        work.engine.change_table(change_log.set_effective_at(schema, effective))
+    return context, dropped
+
+
+def _check_log(context: RunContext, before: Collection[str], effective: str | None) -> None:
+    """Raises RulesChanged when the change log, or the table with the columns ``before``, lacks values that the rules need."""
+    schema, state = context.schema, context.memory.state
+    assert state
     needed = dict.fromkeys((*schema.keys, *schema.order, *filter(None, [effective])))
-    counts = work.row(
+    counts = context.workspace.row(
         "SELECT count(*) AS brenvik_n"
         + "".join(f", count(*) - count(k.{sql.quote(name)}) AS {sql.quote(name)}" for name in needed)
-        + f" FROM {kept} k"
+        + f" FROM {sql.relation(str(schema.change_log))} k"
     )
     faults = [
         f"{name}: {counts[name]:,} of {counts['brenvik_n']:,} changes in the log have no value for it"
@@ -184,28 +221,6 @@ def _fit(context: RunContext, *, drop_columns: bool) -> list[str]:
                 [f"Table {context.rules.table!r} cannot be rebuilt, because the change log lacks values:", *faults]
             )
         )
-    if context.is_preview and (after - before or effective):
-        raise DeclarationError(
-            "The rules add columns or change the effective time, which a preview cannot show. To see what changes: "
-            "brenvik check"
-        )
-    dropped = _count_dropped(context)
-    if dropped and not (context.is_preview or drop_columns):
-        name = context.rules.table
-        raise RulesChanged(
-            "\n  ".join([f"{name}: not rebuilt, nothing written", *dropped])
-            + f"\nto preview  brenvik rebuild {name} --preview\nto allow    brenvik rebuild {name} --drop-columns\n"
-            "in Python   rebuild(…, drop_columns=True)"
-        )
-    if not context.is_preview:
-        if new := sorted(after - before):
-            work.engine.change_table(AddColumns(schema.table, tuple((name, today[name].type.sql) for name in new)))
-        if gone := sorted(before - after):
-            work.engine.change_table(DropColumns(schema.table, tuple(gone)))
-        _allow_nulls(context)
-    if effective:
-        work.engine.change_table(change_log.set_effective_at(schema, effective))
-    return dropped
 
 
 def _allow_nulls(context: RunContext) -> None:

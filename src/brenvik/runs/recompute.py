@@ -27,8 +27,14 @@ from brenvik.runs.context import RunContext
 from brenvik.runs.missing import explain_if_missing
 from brenvik.runs.prepare import check_rules, schema_of
 
-Fits = Callable[[TableRules, TableState], None]
-"""Raises RulesChanged for rules under which a table cannot be recomputed."""
+Fits = Callable[[TableRules, TableState], TableState]
+"""What is known of a table under the rules; raises RulesChanged for rules under which it cannot be recomputed."""
+
+
+def check_fit(rules: TableRules, state: TableState) -> TableState:
+    """The same state, if nothing has changed since that needs another run first."""
+    check_rules(rules, state)
+    return state
 
 
 @dataclass(frozen=True)
@@ -60,13 +66,14 @@ def begin(
     run: Run | Preview | None = None,
     memory: LoadMemory | None = None,
     params: Mapping[str, Any] | None = None,
-    fits: Fits = check_rules,
+    fits: Fits = check_fit,
 ) -> RunContext:
     """The context of a run, or of a question about the past. Raises DeclarationError for a table that was never loaded."""
     memory = memory or ledger.read_memory(rules.table)
     if memory.state is None:
         raise never_loaded(rules)
-    fits(rules, memory.state)
+    memory = replace(memory, state=fits(rules, memory.state))
+    assert memory.state
     run = run or Preview(memory.last_run + 1, rules.table, "", "question", "", now())
     given = {**pipeline.table_params(rules, memory.state), "high_effective": None, "run": run.number, **(params or {})}
     schema = schema_of(ledger.engine, rules, memory.state)
@@ -96,7 +103,7 @@ def recompute(
     reason: str | None = None,
     preview: bool,
     wait_s: float,
-    fits: Fits = check_rules,
+    fits: Fits = check_fit,
 ) -> Outcome:
     """One run that recomputes keys: ``prepare`` says which, and which changes are active.
 
@@ -135,7 +142,7 @@ def _work(
     check_log(rules)
     engine = ledger.engine
     recording = isinstance(run, Run)
-    with explain_if_missing(engine, rules, context.memory.state), engine.transaction(rules if recording else None):
+    with explain_if_missing(engine, rules, memory.state), engine.transaction(rules if recording else None):
         prepared = prepare(context)
         changes, changed_keys = find_changes(prepared)
         if isinstance(run, Run):

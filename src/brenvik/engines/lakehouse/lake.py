@@ -189,6 +189,8 @@ class Lake:
             updates += [AddSchemaUpdate(schema_=schema), SetCurrentSchemaUpdate(schema_id=-1)]
         snapshot = self._write(state.table, schema, None if instead else state.snapshot, change)
         ours = {name: value for name, value in change.properties.items() if metadata.properties.get(name) != value}
+        if (in_order := json.dumps(state.sorted_by)) != metadata.properties.get(SORTED_BY, "[]"):
+            ours[SORTED_BY] = in_order
         updates += [*_current(snapshot), *([SetPropertiesUpdate(updates=ours)] if ours else [])]
         return self._commit(state, updates, snapshot)
 
@@ -328,10 +330,8 @@ def _fields(columns: Iterable[LakeColumn], metadata: TableMetadata | None) -> tu
     fields = []
     for column in columns:
         if column.field in there:
-            field = there[column.field]
-            fields.append(
-                field if field.required == column.needed else field.model_copy(update={"required": column.needed})
-            )
+            given = {"name": column.name, "field_type": _type_for(column.kind), "required": column.needed}
+            fields.append(there[column.field].model_copy(update=given))
         else:
             last += 1
             fields.append(ice.NestedField(last, column.name, _type_for(column.kind), required=column.needed))
@@ -348,6 +348,13 @@ def kind_of(name: str) -> str:
 _SYNONYMS = {
     "TIMESTAMPTZ": "TIMESTAMP WITH TIME ZONE", "INT": "INTEGER", "DOUBLE PRECISION": "DOUBLE", "BYTEA": "BLOB",
 }  # fmt: skip
+
+
+def promotes(of: str, to: str) -> bool:
+    """Whether the format lets a column have another type while its files stay as they are."""
+    if (before := _DECIMAL.fullmatch(of)) and (after := _DECIMAL.fullmatch(to)):
+        return before[2] == after[2] and int(before[1]) <= int(after[1])
+    return of == to or (of, to) in (("INTEGER", "BIGINT"), ("FLOAT", "DOUBLE"))
 
 
 def _type_for(kind: str) -> ice.IcebergType:

@@ -92,7 +92,10 @@ class CatalogTables(FileTables):
             return None
         with in_our_words(self.address):
             state = self._lake.at(its, snapshot)
-        if not {*columns} <= {column.name for column in state.columns}:
+        now, then = (
+            {(each.name, each.field, each.kind) for each in its.columns} for its in (self._tables[name], state)
+        )
+        if not {*columns} <= {column for column, _, _ in now & then}:
             return None
         relation = f"{MEMORY}.{sql.quote(f'was_{next(self._numbers)}')}"
         self.execute(f"CREATE OR REPLACE VIEW {relation} AS {shown(self._stored(state), ())}")

@@ -15,7 +15,7 @@ from brenvik.engines.lakehouse import changes
 from brenvik.engines.lakehouse.catalogs import file_system, scheme_of
 from brenvik.engines.lakehouse.changes import Part
 from brenvik.engines.lakehouse.files import ROW_GROUP
-from brenvik.engines.lakehouse.lake import MAIN, LakeColumn, LakeTable, kind_of, local
+from brenvik.engines.lakehouse.lake import MAIN, LakeColumn, LakeTable, kind_of, local, promotes
 from brenvik.engines.lakehouse.stored import POSITION, FileColumns, Group, Stored, by_file, in_order, text
 from brenvik.engines.turns import Turn
 from brenvik.errors import StoreError
@@ -23,7 +23,16 @@ from brenvik.merge import sql
 from brenvik.merge.row_changes import DeleteRows, InsertRows, RowChange, UpdateRows
 from brenvik.merge.row_ids import PseudoColumn
 from brenvik.merge.schema import Capabilities
-from brenvik.merge.table_changes import AddColumns, AllowNulls, CreateTable, DropColumns, SetColumns, TableChange
+from brenvik.merge.table_changes import (
+    AddColumns,
+    AllowNulls,
+    ChangeTypes,
+    CreateTable,
+    DropColumns,
+    RenameColumns,
+    SetColumns,
+    TableChange,
+)
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -189,14 +198,46 @@ class FileTables:
         if isinstance(change, CreateTable):
             self._create(name, change)
         elif isinstance(change, SetColumns):
-            row = f"(SELECT {POSITION} AS brenvik_row_id, {', '.join(f'{v} AS {sql.quote(n)}' for n, v in change.columns)} "
-            source = f"{row}FROM {self._relation_of(name)})"
-            given = tuple((column, f"s.{sql.quote(column)}") for column, _ in change.columns)
-            self.apply(UpdateRows(change.table, given, source, ((POSITION, "brenvik_row_id"),)), {}, work=_OWN)
+            self._set(name, change.columns)
+        elif isinstance(change, ChangeTypes):
+            self._change_types(name, change)
+        elif isinstance(change, RenameColumns):
+            self._rename(name, dict(change.columns))
         else:
             self._parts.setdefault(name, [])
             self._tables[name] = replace(self._tables[name], columns=_altered(self._tables[name], change))
         self._show(name)
+
+    def _set(self, name: str, columns: Sequence[tuple[str, str]]) -> None:
+        """Sets columns in all rows, each by an expression over the columns that the view of the table has."""
+        row = f"(SELECT {POSITION} AS brenvik_row_id, {', '.join(f'{v} AS {sql.quote(n)}' for n, v in columns)} "
+        source = f"{row}FROM {self._relation_of(name)})"
+        given = tuple((column, f"s.{sql.quote(column)}") for column, _ in columns)
+        self.apply(UpdateRows(name, given, source, ((POSITION, "brenvik_row_id"),)), {}, work=_OWN)
+
+    def _change_types(self, name: str, change: ChangeTypes) -> None:
+        """A column that the format can promote stays, files and all; any other becomes a new one, and all rows are written."""
+        state = self._tables[name]
+        kinds = {column: kind_of(kind) for column, kind, _ in change.columns}
+        columns = tuple(_retyped(each, kinds.get(each.name, each.kind)) for each in state.columns)
+        new = {each.name for each in columns if each.field is None}
+        self._parts.setdefault(name, [])
+        self._tables[name] = replace(state, columns=columns)
+        if values := [(column, value) for column, _, value in change.columns if column in new]:
+            self._set(name, values)
+
+    def _rename(self, name: str, names: Mapping[str, str]) -> None:
+        """A column keeps its id under another name, so that its files stay."""
+        state = self._tables[name]
+        if any(field is None for group in self._groups(state.paths) for field, _, _ in group.stored_columns):
+            raise StoreError(
+                f"{self.address}: {name} has files whose columns have no field ids, so that a renamed column would not be found "
+                "in them. Nothing was written; have the engine that wrote them rewrite the files of the table."
+            )
+        columns = tuple(replace(each, name=names.get(each.name, each.name)) for each in state.columns)
+        in_order = tuple(names.get(each, each) for each in state.sorted_by)
+        self._parts.setdefault(name, [])
+        self._tables[name] = replace(state, columns=columns, sorted_by=in_order)
 
     def _create(self, name: str, change: CreateTable) -> None:
         if name in self._tables:
@@ -288,6 +329,11 @@ class FileTables:
         found = self.duck.ask(by_file(positions))
         files = (state.files[number].file_path for number in found["file"].to_pylist())
         return [(path, rows.values) for path, rows in zip(files, found["rows"], strict=True)]
+
+
+def _retyped(column: LakeColumn, kind: str) -> LakeColumn:
+    """A column with another type; without its id, if files with the former type could not be read as the new one."""
+    return replace(column, kind=kind, field=column.field if promotes(column.kind, kind) else None)
 
 
 def _altered(state: LakeTable, change: AddColumns | DropColumns | AllowNulls) -> tuple[LakeColumn, ...]:

@@ -24,7 +24,7 @@ from brenvik.engines.charsets import beyond, codec_of, escaped
 from brenvik.engines.in_place import InPlace
 from brenvik.engines.locks import busy, held, name_of_query
 from brenvik.engines.postgres.rights import Rights
-from brenvik.engines.postgres.values import arrow_type, as_arrow, as_text, definition, type_of, written
+from brenvik.engines.postgres.values import DOUBLE_AS_TEXT, arrow_type, as_arrow, as_text, definition, type_of, written
 from brenvik.engines.scratch import in_transit
 from brenvik.errors import Conflict, StoreError, StoreUnavailable
 from brenvik.ledger.schema import LONGEST_NAME, SCHEMA
@@ -78,6 +78,7 @@ class PostgresEngine(InPlace):
         whole_rows=True,
         seeks=True,
         json_object="json_build_object",
+        text_of_double=DOUBLE_AS_TEXT,
         own_names=frozenset({"tableoid", "xmin", "cmin", "xmax", "cmax"}),
         longest_name=LONGEST_NAME,
         lacks=frozenset({"NUL"}),

@@ -5,6 +5,7 @@ How values are kept: see ``values``. SQLite has no schemas: ``brenvik.runs`` is 
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
@@ -22,7 +23,7 @@ from brenvik.errors import Conflict, StoreError
 from brenvik.merge import sql
 from brenvik.merge.row_ids import PseudoColumn
 from brenvik.merge.schema import Capabilities, StoredColumn
-from brenvik.merge.table_changes import AllowNulls, TableChange
+from brenvik.merge.table_changes import AllowNulls, ChangeTypes, TableChange
 from brenvik.merge.validate import Staging
 from brenvik.model.rules import TableRules
 from brenvik.model.types import ColumnType
@@ -88,8 +89,32 @@ class SQLiteEngine(InPlace):
         return self._sizes[table]
 
     def change_table(self, change: TableChange) -> None:
-        if not isinstance(change, AllowNulls):  # no column was ever told not to be
+        if isinstance(change, ChangeTypes):
+            self._change_types(change)
+        elif not isinstance(change, AllowNulls):  # no column was ever told not to be
             super().change_table(change)
+
+    def _change_types(self, change: ChangeTypes) -> None:
+        """SQLite changes no types: each column is replaced by a new one, the last of the table. A column in an index cannot be
+        dropped, so its indexes are made again."""
+        names = json.dumps([name for name, _, _ in change.columns])
+        indexes = self._execute(
+            "SELECT DISTINCT m.name, m.sql FROM sqlite_master m, pragma_index_info(m.name) i "
+            "WHERE m.type = 'index' AND m.sql IS NOT NULL AND lower(m.tbl_name) = lower(:table) "
+            "AND i.name IN (SELECT value FROM json_each(:names))",
+            {"table": change.table, "names": names},
+        ).fetchall()
+        table = sql.quote(change.table)
+        for index, _ in indexes:
+            self._execute(f"DROP INDEX {sql.quote(index)}")
+        for name, kind, value in change.columns:
+            old, new = sql.quote(name), sql.quote(f"brenvik_new_{name}")
+            self.run(f"ALTER TABLE {sql.relation(change.table)} ADD COLUMN {new} {kind}")
+            self.run(f"UPDATE {sql.relation(change.table)} SET {new} = {value}")
+            self._execute(f"ALTER TABLE {table} DROP COLUMN {old}")
+            self._execute(f"ALTER TABLE {table} RENAME COLUMN {new} TO {old}")
+        for _, statement in indexes:
+            self._execute(statement)
 
     def ask(
         self,

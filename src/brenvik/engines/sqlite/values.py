@@ -20,6 +20,7 @@ import re
 from collections.abc import Callable, Sequence
 from datetime import UTC, date, datetime, time
 from decimal import Context, Decimal, InvalidOperation
+from functools import lru_cache
 from typing import Any
 
 import pyarrow as pa
@@ -184,9 +185,51 @@ def _is_odd(value: Any, kind: str) -> int:
         return 1
 
 
+@lru_cache(maxsize=64)
+def _type(declared: str) -> ColumnType:
+    return parse_type(declared)
+
+
+def _as(value: Any, of: str, to: str) -> Any:
+    """A value of one type as values of another are kept; null where that cannot hold it."""
+    before, after = _type(of), _type(to)
+    if value is None:
+        return None
+    if after.kind == "text":
+        text = _as_text(value, before.kind)
+        return text if after.length is None or len(text) <= after.length else None
+    if after.kind == "timestamp":
+        return f"{value} 00:00:00"
+    exact = Decimal(str(value))
+    if after.kind == "double":
+        return float(exact) if abs(exact.scaleb(before.scale, _EXACT)) <= 2**53 else None
+    kept = of_kind(value, after.sql)
+    return kept if Decimal(kept) == exact and len(Decimal(kept).as_tuple().digits) <= after.precision else None
+
+
+def _as_text(value: Any, kind: str) -> str:
+    """A value of a type as text, as DuckDB would cast it."""
+    match kind:
+        case "boolean":
+            return "true" if value else "false"
+        case "double":
+            return repr(float(value))
+        case "timestamp with time zone":
+            return f"{_without_zeros(value.removesuffix('+00:00'))}+00"
+        case "time" | "timestamp":
+            return _without_zeros(value)
+    return str(value)
+
+
+def _without_zeros(moment: str) -> str:
+    """A time without the zeros that end its fraction of a second."""
+    return moment.rstrip("0") if "." in moment else moment
+
+
 FUNCTIONS: tuple[tuple[str, int, Callable[..., Any]], ...] = (
     ("brenvik_trunc", 2, _truncated),
     ("brenvik_odd", 2, _is_odd),
+    ("brenvik_as", 3, _as),
     ("brenvik_in_order", 1, _in_order),
     ("lower", 1, _lower),  # SQLite's own know the letters a to z
     ("upper", 1, _upper),
