@@ -84,12 +84,8 @@ WHEN: dict[str, list[Any]] = {
 ORDER: dict[str, list[Any]] = {**WHEN, "decimal(38,0)": [Decimal(10**30 + n) for n in range(6)]}
 _ARROW = {
     "integer": pa.int64(),
-    "decimal(38,0)": pa.decimal128(38, 0),
-    "decimal(9,2)": pa.decimal128(9, 2),
     "double": pa.float64(),
     "text": pa.string(),
-    "text(4)": pa.string(),
-    "text(20000)": pa.string(),
     "boolean": pa.bool_(),
     "date": pa.date32(),
     "time": pa.time64("us"),
@@ -97,6 +93,11 @@ _ARROW = {
     "timestamp with time zone": pa.timestamp("us", tz="UTC"),
     "binary": pa.binary(),
 }
+
+
+def _arrow(kind: str) -> pa.DataType:
+    name, _, size = kind.rstrip(")").partition("(")
+    return pa.decimal128(*map(int, size.split(","))) if name == "decimal" else _ARROW[name]
 
 
 @dataclass(frozen=True)
@@ -113,7 +114,7 @@ class Scene:
     def frame(self, rows: list[dict[str, Any]], columns: Iterable[str]) -> pa.Table:
         """Rows as an Arrow table with these columns of the scene."""
         types = {**dict(self.types), "op": "text"}
-        fields = [pa.field(name, _ARROW[types[name]]) for name in columns]
+        fields = [pa.field(name, _arrow(types[name])) for name in columns]
         return pa.table([pa.array([row[f.name] for row in rows], f.type) for f in fields], schema=pa.schema(fields))
 
     def load(self, store: brenvik.Store, batch: Batch, *, preview: bool = False) -> brenvik.Outcome:

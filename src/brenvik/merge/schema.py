@@ -37,8 +37,9 @@ class Capabilities:
     """Whether a stream of rows can be read while a query runs on it."""
     seeks: bool = False
     """Whether rows are found by key through an index; then it pays to deliver changes in key order."""
-    text_of_double: str = "CAST({0} AS TEXT)"
-    """A floating-point number ``{0}`` as the shortest text that stands for it, as in 1.0 and 1e+16."""
+    text_of_double: str = "CAST({0} + 0.0 AS TEXT)"
+    """A floating-point number ``{0}`` as the shortest text that stands for it, as in 1.0 and 1e+16; without the sign of zero,
+    which equals zero."""
     json_object: str = "json_object"
     """The function that builds a JSON object from names and values."""
     own_names: frozenset[str] = frozenset()

@@ -31,6 +31,7 @@ _NUMERIC = 1700
 DOUBLE_AS_TEXT = """CASE WHEN {0} = 'NaN' THEN 'nan' WHEN {0} = 'Infinity' THEN 'inf' WHEN {0} = '-Infinity' THEN '-inf'
   WHEN abs({0}) >= 1e15 AND abs({0}) < 1e16 THEN CAST(CAST(CAST({0} AS TEXT) AS NUMERIC) AS TEXT)
     || CASE WHEN strpos(CAST(CAST(CAST({0} AS TEXT) AS NUMERIC) AS TEXT), '.') = 0 THEN '.0' ELSE '' END
+  WHEN {0} = 0 THEN '0.0'
   WHEN strpos(CAST({0} AS TEXT), 'e') = 0 AND strpos(CAST({0} AS TEXT), '.') = 0 THEN CAST({0} AS TEXT) || '.0'
   ELSE CAST({0} AS TEXT) END"""
 """PostgreSQL itself writes 1 for 1.0, and 1e+15 for 1000000000000000.0."""

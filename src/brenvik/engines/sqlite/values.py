@@ -213,7 +213,7 @@ def _as_text(value: Any, kind: str) -> str:
         case "boolean":
             return "true" if value else "false"
         case "double":
-            return repr(float(value))
+            return repr(float(value) + 0.0)  # equal to -0.0
         case "timestamp with time zone":
             return f"{_without_zeros(value.removesuffix('+00:00'))}+00"
         case "time" | "timestamp":
