@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from dataclasses import replace
 from typing import Any, Literal
 
 from brenvik.engines.protocol import Engine
@@ -60,6 +61,7 @@ def rebuild(
         is_new, notes[:] = _recreate(context, changes)
         context, dropped = _change_columns(context, ledger, changes, is_new=is_new, drop_columns=drop_columns)
         notes.extend([*changes.sentences, *dropped])
+        context = replace(context, notes=tuple(changes.sentences))
         unlogged_rows = _find_unlogged(context, unlogged)
         work, schema = context.workspace, context.schema
         rows = work.row(f"SELECT count(*) AS n FROM {sql.relation(schema.table)}")["n"]

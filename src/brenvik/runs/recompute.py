@@ -174,7 +174,7 @@ def apply_changes(
     applied = pipeline.apply(context, prepared.plan, changes)
     highest = pipeline.high_values(context, applied)
     pipeline.record_state(ledger, context, applied, highest, first_run=first_run)
-    ledger.end_run(run, "done", changes.counts)
+    ledger.end_run(run, "done", changes.counts, "\n".join(context.notes))
 
 
 def outcome_of(run: Attempt, changes: RowChanges, changed_keys: Any) -> Outcome:
