@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import date, datetime, time
-from decimal import Decimal
+from decimal import Context, Decimal
 from typing import Any
 
 import pytest
@@ -72,8 +72,9 @@ def as_type(value: Any, kind: str) -> Any:
         case "decimal":
             digits, behind = map(int, size.split(","))
             exact = Decimal(value)
-            scaled = exact.scaleb(behind)
-            made, fits = exact, scaled == scaled.to_integral_value() and abs(scaled) < 10**digits
+            scaled = exact.scaleb(behind, Context(prec=80))
+            fits = scaled == scaled.to_integral_value() and abs(scaled) < 10**digits
+            made = exact.quantize(Decimal(1).scaleb(-behind), context=Context(prec=80))
         case _:
             made, fits = datetime.combine(value, time()), isinstance(value, date)
     if not fits:

@@ -43,23 +43,26 @@ def converted(value: str, of: ColumnType, to: ColumnType, store: Capabilities) -
 
 def in_the_way(value: str, of: ColumnType, to: ColumnType, store: Capabilities) -> str:
     """A test for stored values that the new type cannot hold; '' where it can hold all of them."""
-    untyped = "comparing" in store.lacks
-    if to.kind == "text":
-        narrower = to.length is not None and (of.kind != "text" or of.length is None or of.length > to.length)
-        return f"length({converted(value, of, to, store)}) > {to.length}" if narrower else ""
-    if to.kind == "decimal":
-        before, behind = (19, 0) if of.kind == "integer" else (of.precision - of.scale, of.scale)
-        if to.scale >= behind and to.precision - to.scale >= before:
-            return ""
-        tests = [f"abs({value}) >= {10 ** (to.precision - to.scale)}"]
-        tests += [f"round({value}, {to.scale}) <> {value}"] if to.scale < behind else []
-        return f"({value} IS NOT NULL AND {_kept_as(value, of, to)} IS NULL)" if untyped else sql.any_of(tests)
-    if to.kind == "double":
-        limit = Decimal(_EXACT).scaleb(-of.scale)
-        return (
-            f"({value} IS NOT NULL AND {_kept_as(value, of, to)} IS NULL)" if untyped else f"abs({value}) > {limit:f}"
-        )
-    return ""
+    tests = _tests(value, of, to, store)
+    if tests and "comparing" in store.lacks and of.sql != to.sql:
+        return f"({value} IS NOT NULL AND {_kept_as(value, of, to)} IS NULL)"
+    return sql.any_of(tests) if tests else ""
+
+
+def _tests(value: str, of: ColumnType, to: ColumnType, store: Capabilities) -> list[str]:
+    """The tests, for a store that compares decimals."""
+    match to.kind:
+        case "text":
+            longer = to.length is not None and (of.kind != "text" or of.length is None or of.length > to.length)
+            return [f"length({converted(value, of, to, store)}) > {to.length}"] if longer else []
+        case "decimal":
+            before, behind = (19, 0) if of.kind == "integer" else (of.precision - of.scale, of.scale)
+            kept = to.precision - to.scale
+            tests = [f"abs({value}) >= {10**kept}"] if kept < before else []
+            return tests + ([f"round({value}, {to.scale}) <> {value}"] if to.scale < behind else [])
+        case "double":
+            return [f"abs({value}) > {Decimal(_EXACT).scaleb(-of.scale):f}"]
+    return []
 
 
 def _kept_as(value: str, of: ColumnType, to: ColumnType) -> str:
