@@ -25,10 +25,12 @@ class Declared:
     """What effective times are cut to: second, minute, hour or day, in UTC."""
     gone_if: str | None = None
     """The column that is true in a row whose key is gone."""
+    not_compared: tuple[str, ...] = ()
+    """Columns that come with a change and make none."""
 
     @property
     def values(self) -> tuple[str, ...]:
-        return (*self.type_0, *self.type_1, *self.type_2)
+        return (*self.type_0, *self.type_1, *self.type_2, *self.not_compared)
 
 
 @dataclass
@@ -158,7 +160,7 @@ class Oracle:
                 content = tuple(sorted((name, plain(value)) for name, value in row.items()))
                 told.append("duplicate" if content in self.open_rejects else "rejected")
                 self.open_rejects.add(content)
-            elif named[key] == 1 and key in living and all(plain(living[key][n]) == plain(v) for n, v in said.items()):
+            elif named[key] == 1 and key in living and self._equal(living[key], said):
                 told.append("unchanged")
             else:
                 told.append(None)
@@ -181,6 +183,10 @@ class Oracle:
         for index, change in new:
             told[index] = self._judge(change)
         return [decision or "?" for decision in told]
+
+    def _equal(self, row: dict[str, Any], said: dict[str, Any]) -> bool:
+        compared = {name: value for name, value in said.items() if name not in self.declared.not_compared}
+        return all(plain(row[name]) == plain(value) for name, value in compared.items())
 
     def _change(self, row: dict[str, Any], at: Any, *, delete: bool) -> Change:
         said = {name: row[name] for name in self.declared.values if name in row}
@@ -309,6 +315,7 @@ class Oracle:
         lives: list[list[dict[str, Any]]] = []
         alive = False
         last: dict[str, Any] = {}
+        beside: dict[str, Any] = {}
         for group in self._line(changes):
             event = group[-1]
             if event.delete:
@@ -319,11 +326,18 @@ class Oracle:
             if not alive:
                 lives.append([])
             life = lives[-1]
-            if not life or any(plain(life[-1][n]) != plain(event.state[n]) for n in d.type_2):
+            opens = not life or any(plain(life[-1][n]) != plain(event.state[n]) for n in d.type_2)
+            overwrites = not d.type_2 and any(plain(last.get(n)) != plain(event.state[n]) for n in d.type_1)
+            if opens and not life:
+                beside = dict.fromkeys(d.not_compared)
+            if opens or overwrites:  # a row has the values of the change that made it
+                beside |= {n: event.said[n] for n in d.not_compared if n in event.said}
+            if opens:
                 if life:
                     life[-1]["valid_to"] = event.effective
-                row = dict(zip(d.keys, event.key, strict=True)) | {n: event.state[n] for n in d.values}
+                row = dict(zip(d.keys, event.key, strict=True)) | {n: event.state[n] for n in d.values} | beside
                 life.append(row | {"valid_from": event.effective, "valid_to": None, "is_deleted": False})
+            life[-1] |= beside
             for row in life:  # type 0: what is known by now holds for the whole life
                 row |= {n: event.state[n] for n in d.type_0}
             alive = True

@@ -146,7 +146,13 @@ class Batch:
 
 
 def _draw_scene(
-    number: int, *, change_log: bool = True, with_order: bool | None = None, cuts: bool = False, flags: bool = False
+    number: int,
+    *,
+    change_log: bool = True,
+    with_order: bool | None = None,
+    cuts: bool = False,
+    flags: bool = False,
+    beside: bool = False,
 ) -> Scene:
     dice = random.Random(f"scene {number}")
     types: dict[str, str] = {}
@@ -174,6 +180,8 @@ def _draw_scene(
     if flags:
         types["is gone?"] = "boolean"
         roles[dice.choice(possible)].append("is gone?")
+    not_compared = (called("read at"),) if beside else ()
+    types |= dict.fromkeys(not_compared, "integer")
     deletes = dice.choice(["close", "close", "remove"])
     versions = bool(roles["type_2"])
     system_columns: dict[str, Any] = {}
@@ -197,6 +205,7 @@ def _draw_scene(
         type_1=tuple(roles["type_1"]),
         type_2=tuple(roles["type_2"]),
         other_columns="type_1",
+        not_compared=not_compared,
         deletes=deletes,
         types=types,
         change_log=change_log,
@@ -217,13 +226,17 @@ def _draw_scene(
         deletes,
         rules.time_precision,
         "is gone?" if flags else None,
+        not_compared,
     )
     kind = dice.choice(["changes", "changes", "upserts"])
     rules = replace(rules, write_mode=dice.choice(["merge_on_read", "merge_on_read", "copy_on_write"]))
     return Scene(number, rules, declared, tuple(types.items()), kind)
 
 
-SCENES = [_draw_scene(number, cuts=number % 4 == 1, flags=number % 5 == 2) for number in range(48)]
+SCENES = [
+    _draw_scene(number, cuts=number % 4 == 1, flags=number % 5 == 2, beside=number % 7 in (3, 5))
+    for number in range(48)
+]
 ORDERED = [scene for scene in SCENES if scene.declared.order]
 EXTRACTED = [
     scene for number in range(200, 280) if (scene := _draw_scene(number, with_order=False)).declared.effective is None

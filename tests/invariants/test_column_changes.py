@@ -108,7 +108,8 @@ def under(scene: Scene, names: dict[str, str]) -> Scene:
         return tuple(names.get(name, name) for name in columns)
 
     rules = scene.rules
-    lists = {rule: named(getattr(rules, rule)) for rule in ("natural_key", "order_by", "type_0", "type_1", "type_2")}
+    ruled = ("natural_key", "order_by", "type_0", "type_1", "type_2", "not_compared")
+    lists = {rule: named(getattr(rules, rule)) for rule in ruled}
     effective = rules.effective_at and names.get(rules.effective_at, rules.effective_at)
     types = tuple((names.get(name, name), kind) for name, kind in scene.types)
     condition = f'"{names.get("is gone?", "is gone?")}"' if rules.delete_if else None

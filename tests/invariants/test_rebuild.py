@@ -20,6 +20,8 @@ from test_invariants import check_time_line
 import brenvik
 from brenvik.errors import BrenvikError, RulesChanged
 
+ROLES = ("type_0", "type_1", "type_2", "not_compared")
+
 
 @st.composite
 def other_rules(draw: st.DrawFn, scene: Scene) -> Scene:
@@ -27,8 +29,10 @@ def other_rules(draw: st.DrawFn, scene: Scene) -> Scene:
     d, rules = scene.declared, scene.rules
     keys = d.keys[1:] if len(d.keys) > 1 and draw(st.integers(0, 3)) == 0 else d.keys
     columns = [*d.values, *(name for name in d.keys if name not in keys)]
-    possible = draw(st.sampled_from([("type_0", "type_1", "type_2"), ("type_1", "type_2"), ("type_2",), ("type_1",)]))
-    roles: dict[str, tuple[str, ...]] = {"type_0": (), "type_1": (), "type_2": ()}
+    possible = draw(
+        st.sampled_from([ROLES, ("type_0", "type_1", "type_2"), ("type_1", "type_2"), ("type_2",), ("type_1",)])
+    )
+    roles: dict[str, tuple[str, ...]] = dict.fromkeys(ROLES, ())
     for name in columns:
         role = draw(st.sampled_from(possible))
         roles[role] = (*roles[role], name)
@@ -86,7 +90,7 @@ def _needs_rebuild(scene: Scene) -> Any:
         d.order,
         d.effective,
         d.deletes,
-        {name: role for role in ("type_0", "type_1", "type_2") for name in getattr(d, role)},
+        {name: role for role in ROLES for name in getattr(d, role)},
     )
 
 

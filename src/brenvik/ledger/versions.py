@@ -57,7 +57,10 @@ _RULES_OF_6 = {
 _VALUES_OF_6 = {"hold": "review", "marked": "merge_on_read", "rewritten": "copy_on_write"}
 
 
-_ADDED_SINCE_6 = {"exclude": {"new_columns": "add", "missing_columns": "keep", "renamed": {}}}
+_ADDED_SINCE_6: dict[str, dict[str, Any]] = {
+    "other_columns": {"not_compared": []},
+    "exclude": {"new_columns": "add", "missing_columns": "keep", "renamed": {}},
+}
 """Rules that there were not yet, with what they say of a table of then; by the rule that they follow."""
 
 

@@ -123,9 +123,13 @@ def _text(name: str) -> str:
 
 
 def _differs(schema: TableSchema, name: str) -> str:
-    """A test: whether a change has a column and differs in it from before."""
+    """A test: whether a change has a column and differs in it from before, and the row takes its value."""
     test = f"(w.{sql.quote(name)} IS DISTINCT FROM w.{before_column(schema, name)})"
-    return " AND ".join(filter(None, [test, is_present(schema, "w", name)]))
+    taken = ""
+    if name in schema.not_compared:
+        decisions = ("inserted", "versioned") if schema.has_versions else ("inserted", "overwritten")
+        taken = f"w.brenvik_decision IN ({', '.join(map(sql.literal, decisions))})"
+    return " AND ".join(filter(None, [test, is_present(schema, "w", name), taken]))
 
 
 def _changes(schema: TableSchema) -> str:

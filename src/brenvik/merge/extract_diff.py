@@ -53,6 +53,7 @@ def compare(schema: TableSchema, scope: str | None) -> str:
     differing = (
         f"CASE WHEN {sql.same('c', 't', (name,))} THEN FALSE ELSE {any_differs(schema, (name,))} END"
         for name in schema.values
+        if name not in schema.not_compared
     )
     where = sql.any_of([new, absent, *differing])
     if schema.delete_if:  # else the flag is always 0; deleting an absent key changes nothing

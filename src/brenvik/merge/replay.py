@@ -7,8 +7,9 @@ The last event at an effective time counts. A delete that counts ends a lifetime
 which nothing is known at first. Within a lifetime, values accumulate: a column that a change lacks keeps its value (also
 through upserts that do not count, unless the effective time ends in a delete); type 0 keeps the first known value.
 Upserts that count but equal the event before them in type 2 columns open no version. Type 1 columns hold the key's last
-value in all its versions. An upsert that moves the beginning of an existing lifetime to an earlier time is not the first of
-a lifetime: it opens a version.
+value in all its versions. Columns that are not compared have the values of the upsert that opened the version; without type 2
+columns, of the last one that overwrote the row. An upsert that moves the beginning of an existing lifetime to an earlier time
+is not the first of a lifetime: it opens a version.
 
 A change is compared with the state just before it on the finished timeline; one that takes the place of a logged event at
 the same effective time is compared with that event.
@@ -117,7 +118,9 @@ def _state(schema: TableSchema) -> str:
     items = []
     for name in schema.values:
         value, column = f"l.{sql.quote(name)}", schema.values.index(name)
-        if name in schema.type_0:
+        if name in schema.not_compared:
+            items.append(value)
+        elif name in schema.type_0:
             known = f"CASE WHEN {value} IS NULL THEN 1 ELSE 0 END"
             before = f"CASE WHEN l.brenvik_is_new = 0 THEN {value} END"
             unknown = f"CASE WHEN {before} IS NULL THEN 1 ELSE 0 END"
@@ -142,8 +145,8 @@ def _steps(schema: TableSchema) -> str:
     return "".join(
         f", sum({sql.flag(test)}) OVER ({within} ORDER BY m.brenvik_position ROWS UNBOUNDED PRECEDING)"
         f" AS brenvik_step_{schema.values.index(name)}"
-        for name in schema.values
-        if name not in schema.type_0 and (test := is_present(schema, "m", name))
+        for name in (*schema.type_1, *schema.type_2)
+        if (test := is_present(schema, "m", name))
     )
 
 
@@ -166,7 +169,7 @@ def _events(schema: TableSchema, *, first: bool, chosen: Chosen) -> str:
 
 def _accumulates(schema: TableSchema) -> bool:
     """Whether upserts that do not count contribute values: those of columns that other changes lack, or of type 0."""
-    return bool(schema.type_0) or any(is_present(schema, "l", name) for name in schema.values)
+    return bool(schema.type_0) or any(is_present(schema, "l", name) for name in (*schema.type_1, *schema.type_2))
 
 
 def _placed(schema: TableSchema) -> str:
@@ -273,10 +276,13 @@ def _lined(schema: TableSchema, *, meets_base: bool) -> str:
         if meets_base:
             replaces = "s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL"
             reference = f"CASE WHEN {replaces} THEN s.{_replaced(schema, name)} ELSE {before} END"
+        if name in schema.not_compared:
+            shown.append(f"{value} AS brenvik_said_{index}")
+            continue
         shown += [value, f"{reference} AS {before_column(schema, name)}"]
         if name in schema.type_0:
             shown += [f"s.brenvik_{what}_{index}" for what in ("known_at", "source", "prior")]
-        if name in schema.type_2:
+        if name in (schema.type_2 or schema.type_1):
             shown.append(f"{before} AS brenvik_prev_{index}")
     if not schema.keeps_lifetimes:
         last = f"max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_lifetime END) OVER ({by_key})"
@@ -295,12 +301,41 @@ def _lined(schema: TableSchema, *, meets_base: bool) -> str:
 _BEGINS = "j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1"
 
 
-def _starts(schema: TableSchema) -> str:
-    """Whether a version starts with an event: a lifetime begins, or type 2 values differ from the event before."""
-    differs = [
-        f"j.{sql.quote(name)} IS DISTINCT FROM j.brenvik_prev_{schema.values.index(name)}" for name in schema.type_2
-    ]
+def _starts(schema: TableSchema, names: tuple[str, ...]) -> str:
+    """Whether a version starts with an event: a lifetime begins, or the values of these columns differ from the event before."""
+    differs = [f"j.{sql.quote(name)} IS DISTINCT FROM j.brenvik_prev_{schema.values.index(name)}" for name in names]
     return sql.flag(f"j.{DELETE} = 0 AND ({' OR '.join((_BEGINS, *differs))})")
+
+
+def _beside(schema: TableSchema) -> dict[str, str]:
+    """Common table expressions after ``lined``, for columns that are not compared: what each event leaves in them, which is the
+    value of the last one of the lifetime that sets and has it; and what the event before left."""
+    columns = {schema.values.index(name): name for name in schema.not_compared}
+    if not columns:
+        return {}
+    keys, step = sql.columns(schema.keys, "j"), "brenvik_step_{}".format
+    within = f"PARTITION BY {keys}, j.brenvik_lifetime, j.{DELETE}"
+
+    def sets(name: str) -> str:
+        return sql.flag(" AND ".join(filter(None, ["j.brenvik_sets = 1", is_present(schema, "j", name)])))
+
+    line = "ORDER BY j.brenvik_position ROWS UNBOUNDED PRECEDING"
+    steps = [f"sum({sets(name)}) OVER ({within} {line}) AS {step(n)}" for n, name in columns.items()]
+    values = [
+        f"first_value(j.brenvik_said_{n}) OVER ({within}, j.{step(n)} ORDER BY j.brenvik_position) AS {sql.quote(name)}"
+        for n, name in columns.items()
+    ]
+    before = [
+        f"lag(j.{sql.quote(name)}) OVER (PARTITION BY {keys} ORDER BY j.brenvik_position) AS {before_column(schema, name)}"
+        for name in columns.values()
+    ]
+    names = schema.type_2 or schema.type_1
+    return {
+        "marked": f" SELECT j.*, {_starts(schema, names)} AS brenvik_sets FROM lined j",
+        "stepped": f" SELECT j.*, {', '.join(steps)} FROM marked j",
+        "valued": f" SELECT j.*, {', '.join(values)} FROM stepped j",
+        "told": f" SELECT j.*, {', '.join(before)} FROM valued j",
+    }
 
 
 def _decision(schema: TableSchema, *, meets_base: bool) -> str:
@@ -364,25 +399,28 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
         "states": _states(schema, meets_base=meets_base),
         "compared": _compared(schema) if meets_base else "",
         "lined": _lined(schema, meets_base=meets_base),
+        **_beside(schema),
     }
     return f"""
 WITH {", ".join(f"{name} AS ({text}{chr(10)})" for name, text in parts.items() if text)}
 SELECT j.*,
-  {_starts(schema)} AS brenvik_starts_version,
+  {_starts(schema, schema.type_2)} AS brenvik_starts_version,
   {_decision(schema, meets_base=meets_base)} AS brenvik_decision
-FROM lined j"""
+FROM {"told" if schema.not_compared else "lined"} j"""
 
 
 @lru_cache(maxsize=256)
 def find_target_versions(schema: TableSchema) -> str:
     """The query for ``target_versions``: the rows that the replayed keys should have, numbered (``brenvik_version_no``)."""
     keys = sql.columns(schema.keys, "j")
+    of_row = schema.not_compared if schema.has_versions else ()
     last = ", ".join(
-        f"first_value(j.{sql.quote(name)}) OVER brenvik_latest AS {sql.quote(name)}" for name in schema.type_1
+        f"first_value(j.{sql.quote(name)}) OVER brenvik_latest AS {sql.quote(name)}"
+        for name in (*schema.type_1, *(() if of_row else schema.not_compared))
     )
     latest = f"(PARTITION BY {keys} ORDER BY j.{DELETE}, j.brenvik_rank DESC, j.brenvik_position DESC)"
     window = f"\n  WINDOW brenvik_latest AS {latest}" if last else ""
-    others = sql.columns((*schema.type_0, *schema.type_2), "j")
+    others = sql.columns((*schema.type_0, *schema.type_2, *of_row), "j")
     rest, stays = "".join(f", {each}" for each in (last, others) if each), ""
     if not schema.keeps_lifetimes:
         kept = "brenvik_lifetimes" if schema.deletes == "remove" else "brenvik_last_lifetime"

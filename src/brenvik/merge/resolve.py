@@ -67,10 +67,9 @@ def _columns(
     rules: TableRules, feed: Mapping[str, ColumnType], have: Mapping[str, Column], required: Iterable[str]
 ) -> Iterator[Column]:
     """The columns of the table and its log: the key, existing columns, those of the feed, those the rules name."""
-    named = (*rules.type_0, *rules.type_1, *rules.type_2)
-    for name in dict.fromkeys((*rules.natural_key, *have, *feed, *named, *required)):
+    for name in dict.fromkeys((*rules.natural_key, *have, *feed, *rules.listed_columns, *required)):
         beside: Literal["when"] | None = "when" if name in required or name in have else None
-        role: Role | Literal["key", "when"] | None = rules.role_of(name) or beside
+        role: Role | Literal["not_compared", "key", "when"] | None = rules.role_of(name) or beside
         if name in rules.natural_key:
             role = "key"
         if role is not None:
@@ -88,7 +87,7 @@ def _faults_of_presence(
     for name in required:
         if name not in feed:
             yield f"{name} is not in {source}, which has {', '.join(feed)}"
-    for name in dict.fromkeys((*rules.type_0, *rules.type_1, *rules.type_2)):
+    for name in dict.fromkeys(rules.listed_columns):
         if name not in feed and name not in have and name not in rules.types and name not in required:
             yield f"{name} is declared, but neither in {source}, which has {', '.join(feed)}, nor under types"
 

@@ -81,7 +81,7 @@ class Column:
 
     name: str
     type: ColumnType
-    role: Role | Literal["key", "when"]
+    role: Role | Literal["not_compared", "key", "when"]
 
 
 @dataclass(frozen=True)
@@ -140,7 +140,7 @@ class TableSchema:
     @cached_property
     def values(self) -> tuple[str, ...]:
         """The columns of the table that are neither key nor system columns."""
-        return self.names("type_0", "type_1", "type_2")
+        return self.names("type_0", "type_1", "type_2", "not_compared")
 
     @cached_property
     def change_columns(self) -> tuple[str, ...]:
@@ -158,6 +158,10 @@ class TableSchema:
     @cached_property
     def type_2(self) -> tuple[str, ...]:
         return self.names("type_2")
+
+    @cached_property
+    def not_compared(self) -> tuple[str, ...]:
+        return self.names("not_compared")
 
     @property
     def has_versions(self) -> bool:

@@ -95,7 +95,7 @@ def close_and_overwrite(schema: TableSchema, names: tuple[str, ...]) -> UpdateRo
 
 @lru_cache(maxsize=256)
 def overwrite(schema: TableSchema, names: tuple[str, ...], *, spreads: bool) -> UpdateRows:
-    """Overwrites the type 1 columns ``names`` for changes on the current path; with ``spreads`` in closed versions as well."""
+    """Overwrites the columns ``names`` for changes on the current path; with ``spreads`` in closed versions as well."""
     path = sql.work("current_path")
     items = sql.listed(row_ids.listed(schema, "r"), *_new_values(schema, names), sep=", ")
     ids = row_ids.listed(schema, "p")

@@ -17,6 +17,10 @@ from brenvik.model.suggest import suggestion
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_type
 
 Role = Literal["type_0", "type_1", "type_2"]
+"""The types of slowly changing dimensions."""
+_COMPARED: tuple[Role, ...] = ("type_0", "type_1", "type_2")
+LISTS = (*_COMPARED, "not_compared")
+"""The lists of columns that the table has beside its key."""
 Kind = Literal["changes", "upserts", "full_extract"]
 
 RESERVED_PREFIX = "brenvik_"
@@ -68,7 +72,11 @@ class TableRules:
         Columns that keep their first known value; that are overwritten on all versions of the key; that open a new version.
     other_columns
         The type of the columns that no list names. Order columns and the effective column are in the table only if one of the
-        three lists names them.
+        lists names them.
+    not_compared
+        Columns that come with a change and make none, such as the time at which a row was read: a change that differs in them
+        alone is unchanged. A row has the values of the change that opened its version; without type 2 columns, of the change that
+        overwrote it last.
     exclude
         Columns of the feed that the table does not have. They may still order changes.
     new_columns
@@ -122,6 +130,7 @@ class TableRules:
     type_1: tuple[str, ...] = ()
     type_2: tuple[str, ...] = ()
     other_columns: Role = "type_2"
+    not_compared: tuple[str, ...] = ()
     exclude: tuple[str, ...] = ()
     new_columns: Literal["add", "ignore", "refuse"] = "add"
     missing_columns: Literal["keep", "refuse"] = "keep"
@@ -154,6 +163,7 @@ class TableRules:
             type_1: str | Iterable[str] = (),
             type_2: str | Iterable[str] = (),
             other_columns: Role = "type_2",
+            not_compared: str | Iterable[str] = (),
             exclude: str | Iterable[str] = (),
             new_columns: Literal["add", "ignore", "refuse"] = "add",
             missing_columns: Literal["keep", "refuse"] = "keep",
@@ -173,7 +183,7 @@ class TableRules:
             write_mode: Literal["merge_on_read", "copy_on_write"] = "merge_on_read",
         ) -> None: ...
 
-    @field_validator("natural_key", "order_by", "type_0", "type_1", "type_2", "exclude", mode="before")
+    @field_validator("natural_key", "order_by", *LISTS, "exclude", mode="before")
     @classmethod
     def _one_or_many(cls, value: object) -> object:
         return (value,) if isinstance(value, str) else value
@@ -221,9 +231,11 @@ class TableRules:
     def declared_type(self, column: str) -> ColumnType | None:
         return parse_type(self.types[column]) if column in self.types else None
 
-    def role_of(self, column: str) -> Role | None:
+    def role_of(self, column: str) -> Role | Literal["not_compared"] | None:
         """The type of a feed's column in the table; None when the table does not have it, and for key columns."""
-        for role in ("type_0", "type_1", "type_2"):
+        if column in self.not_compared:
+            return "not_compared"
+        for role in _COMPARED:
             if column in getattr(self, role):
                 return role
         tells_when = (*self.natural_key, *self.order_by, self.effective_column)
@@ -255,11 +267,11 @@ class TableRules:
     def _faults_of_lists(self) -> Iterator[str]:
         if not self.natural_key:
             yield "natural_key: empty; expected the columns that identify a row in the source"
-        for where in ("natural_key", "order_by", "type_0", "type_1", "type_2", "exclude"):
+        for where in ("natural_key", "order_by", *LISTS, "exclude"):
             for column, times in Counter(getattr(self, where)).items():
                 if times > 1:
                     yield f"{where}: names {column!r} {times} times"
-        one_place = ("natural_key", "type_0", "type_1", "type_2", "exclude")
+        one_place = ("natural_key", *LISTS, "exclude")
         for column in dict.fromkeys(c for where in one_place for c in getattr(self, where)):
             places = [where for where in one_place if column in getattr(self, where)]
             if len(places) > 1:
@@ -357,11 +369,16 @@ class TableRules:
                 yield f"system_columns: {name!r} would be the name of {times} columns; rename one of the system columns"
 
     def _named_columns(self) -> Iterator[str]:
-        lists = (self.natural_key, self.order_by, self.type_0, self.type_1, self.type_2, self.exclude, self.types)
+        lists = (self.natural_key, self.order_by, self.listed_columns, self.exclude, self.types)
         yield from dict.fromkeys(column for columns in lists for column in columns)
 
+    @property
+    def listed_columns(self) -> tuple[str, ...]:
+        """The columns of the table that a list names, beside its key."""
+        return (*self.type_0, *self.type_1, *self.type_2, *self.not_compared)
+
     def _table_columns(self) -> tuple[str, ...]:
-        return tuple(dict.fromkeys((*self.natural_key, *self.type_0, *self.type_1, *self.type_2)))
+        return tuple(dict.fromkeys((*self.natural_key, *self.listed_columns)))
 
     def _for_ledger(self) -> dict[str, Any]:
         """The rules as values that JSON supports."""

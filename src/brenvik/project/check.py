@@ -30,6 +30,7 @@ WHAT = {
     "type_0": "type 0, keep the first value",
     "type_1": "type 1, overwrite",
     "type_2": "type 2, new version",
+    "not_compared": "not compared",
     "when": "order column, not in the table",
 }
 _PART = "\0"  # stands for the name of a file in what is told of several

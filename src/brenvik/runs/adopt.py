@@ -97,7 +97,7 @@ def _faults_of_columns(
         other = folded.get(name.casefold())
         return f"; it has {other!r}; names are case-sensitive" if other else ""
 
-    named = dict.fromkeys((*rules.natural_key, *rules.type_0, *rules.type_1, *rules.type_2))
+    named = dict.fromkeys((*rules.natural_key, *rules.listed_columns))
     for name in named:
         if name not in stored and (name in rules.natural_key or name not in feed):
             yield f"{name}: the table has no such column{elsewhere(name)}"
@@ -168,7 +168,7 @@ def _draw(
 ) -> TableSchema:
     """The schema of an existing table: of what its feeds have, the columns that it has."""
     required = (*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column]))
-    named = (*rules.type_0, *rules.type_1, *rules.type_2)
+    named = rules.listed_columns
     types: dict[str, ColumnType] = {}
     for name in dict.fromkeys((*required, *named, *feed)):
         its = stored.get(name)

@@ -84,7 +84,8 @@ def _close(schema: TableSchema) -> tuple[Step[Applied], ...]:
 
 
 def _overwritten(schema: TableSchema, facts: Applied) -> tuple[str, ...]:
-    return schema.type_1 if facts.overwritten is None else facts.overwritten
+    names = schema.type_1 if facts.overwritten is None else facts.overwritten
+    return names if schema.has_versions else (*names, *schema.not_compared)
 
 
 def log(schema: TableSchema, rows: Rows, ledger: LedgerSql) -> tuple[Step[Applied], ...]:
