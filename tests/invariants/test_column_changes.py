@@ -15,6 +15,7 @@ from oracle import Oracle
 from scenes import ORDERED, Batch, Scene, cases
 from stores import everything, fresh
 from tables import comparable, stored
+from texts import text_of
 
 import brenvik
 from brenvik.errors import RulesChanged
@@ -36,25 +37,6 @@ OTHERS: dict[str, list[str]] = {
     "timestamp with time zone": ["text", "text(25)"],
 }
 """The types that columns of each may get, if their values let them."""
-
-
-def text_of(value: Any) -> str:
-    match value:
-        case bool():
-            return str(value).lower()
-        case float():
-            return repr(value)
-        case datetime():
-            whole, _, fraction = f"{value:%H:%M:%S.%f}".partition(".")
-            fraction = fraction.rstrip("0")
-            zone = "+00" if value.tzinfo else ""
-            return f"{value.date()} {whole}{'.' if fraction else ''}{fraction}{zone}"
-        case time():
-            text = str(value)
-            return text.rstrip("0") if "." in text else text
-        case Decimal():
-            return f"{value:f}"
-    return str(value)
 
 
 def as_type(value: Any, kind: str) -> Any:

@@ -160,11 +160,11 @@ def _ends_for_good(schema: TableSchema, alias: str) -> str:
 
 def number_rows(schema: TableSchema) -> UpdateRows:
     """Assigns a surrogate key to every row."""
-    order = sql.columns((*schema.keys, *filter(None, [schema.system_column("valid_from")])), "t")
-    numbered = (
-        f"(SELECT {row_ids.taken(schema, 't')}, row_number() OVER (ORDER BY {order}) AS brenvik_nth "
-        f"FROM {sql.relation(schema.table)} t)"
-    )
+    start = schema.system_column("valid_from")
+    value = f"row_number() OVER (ORDER BY {sql.columns((*schema.keys, *filter(None, [start])), 't')})"
+    if schema.surrogate_key != "counter":
+        value = schema.surrogate_keys.value("t", f"t.{sql.quote(start or '')}") or ""
+    numbered = f"(SELECT {row_ids.taken(schema, 't')}, {value} AS brenvik_nth FROM {sql.relation(schema.table)} t)"
     key = schema.system_column("surrogate_key") or ""
     return UpdateRows(schema.table, ((key, "s.brenvik_nth"),), numbered, schema.row_ids)
 
@@ -187,7 +187,7 @@ def fill(schema: TableSchema, columns: tuple[str, ...]) -> UpdateRows:
 
 def highest_key(schema: TableSchema) -> str:
     """The highest surrogate key (``n``)."""
-    key = schema.system_column("surrogate_key")
+    key = schema.system_column("surrogate_key") if schema.surrogate_key == "counter" else None
     return (
         f"SELECT COALESCE(max(t.{sql.quote(key)}), 0) AS n FROM {sql.relation(schema.table)} t"
         if key

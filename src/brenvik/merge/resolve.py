@@ -60,6 +60,7 @@ def resolve(
         delete_if=rules.delete_if,
         beside=only_looked_at,
         numbered_by_store=numbered_by_store,
+        surrogate_key=rules.surrogate_key,
     )
 
 

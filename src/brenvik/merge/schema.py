@@ -9,8 +9,8 @@ from typing import Any, Literal
 
 from brenvik.merge import row_ids, sql
 from brenvik.merge.row_ids import RowId
-from brenvik.merge.surrogate_keys import Counter, GivenByStore, SurrogateKey
-from brenvik.model.rules import Role
+from brenvik.merge.surrogate_keys import Counter, GivenByStore, Hash, SurrogateKey, Uuid
+from brenvik.model.rules import Role, SurrogateKeyKind
 from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
 
 # The columns of a change besides those of its feed.
@@ -40,6 +40,10 @@ class Capabilities:
     text_of_double: str = "CAST({0} + 0.0 AS TEXT)"
     """A floating-point number ``{0}`` as the shortest text that stands for it, as in 1.0 and 1e+16; without the sign of zero,
     which equals zero."""
+    md5: str = "md5({0})"
+    """The MD5 sum of a text ``{0}`` in UTF-8, in lower-case hexadecimal digits."""
+    hex: str = "lower(hex({0}))"
+    """Bytes in lower-case hexadecimal digits."""
     json_object: str = "json_object"
     """The function that builds a JSON object from names and values."""
     own_names: frozenset[str] = frozenset()
@@ -109,6 +113,7 @@ class TableSchema:
     column_sets: tuple[tuple[int, tuple[str, ...]], ...] = field(default=())
     numbered_by_store: bool = False
     """Whether the store assigns the surrogate keys itself, as an adopted table may."""
+    surrogate_key: SurrogateKeyKind = "counter"
 
     @property
     def untyped(self) -> bool:
@@ -128,6 +133,12 @@ class TableSchema:
 
     @cached_property
     def surrogate_keys(self) -> SurrogateKey:
+        match self.surrogate_key:
+            case "hash":
+                keys = tuple((name, self.type_of(name)) for name in self.keys)
+                return Hash(keys, self.effective_type if self.has_versions else None, self.store)
+            case "uuid":
+                return Uuid()
         return GivenByStore() if self.numbered_by_store else Counter()
 
     def names(self, *roles: str) -> tuple[str, ...]:
@@ -219,7 +230,7 @@ class TableSchema:
         """Name, SQL type and NOT NULL of every column of the table, in order."""
         own = dict(self.system_columns)
         when = self.effective_type.sql
-        first = [(own["surrogate_key"], "BIGINT", True)]
+        first = [(own["surrogate_key"], self.surrogate_keys.type.sql, True)]
         given = [
             (column.name, column.type.sql, column.role == "key") for column in self.columns if column.role != "when"
         ]
@@ -255,7 +266,7 @@ class TableSchema:
     @property
     def answers(self) -> dict[str, ColumnType]:
         """The types of the columns of working relations and of the table, by name; for stores that do not know them."""
-        found = types_of(self.columns, self.effective_type, self.system_columns)
+        found = types_of(self.columns, self.effective_type, self.system_columns, self.surrogate_keys.type)
         found |= {f"brenvik_before_{index}": self.type_of(name) for index, name in enumerate(self.values)}
         found |= {f"brenvik_stays_{index}": INTEGER for index in range(len(self.values))}
         found |= dict.fromkeys((SEQUENCE_NO, COLUMN_SET, DELETE, "brenvik_is_duplicate"), INTEGER)
@@ -272,12 +283,15 @@ class TableSchema:
 
 
 def types_of(
-    columns: Iterable[Column], effective: ColumnType, system_columns: Iterable[tuple[str, str | None]]
+    columns: Iterable[Column],
+    effective: ColumnType,
+    system_columns: Iterable[tuple[str, str | None]],
+    surrogate_key: ColumnType = INTEGER,
 ) -> dict[str, ColumnType]:
     """The types of all columns of a table by name, its system columns included."""
     logical = ColumnType("boolean")
     own = {
-        "surrogate_key": INTEGER, "valid_from": effective, "valid_to": effective, "is_current": logical,
+        "surrogate_key": surrogate_key, "valid_from": effective, "valid_to": effective, "is_current": logical,
         "is_deleted": logical, "first_run": INTEGER, "last_run": INTEGER, "first_loaded_at": TIMESTAMP,
         "last_loaded_at": TIMESTAMP,
     }  # fmt: skip

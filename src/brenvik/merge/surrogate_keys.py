@@ -1,16 +1,29 @@
-"""Where the surrogate keys of new rows come from."""
+"""Where the surrogate keys of rows come from."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
+
+from brenvik.merge import sql
+from brenvik.merge.type_changes import converted
+from brenvik.model.types import INTEGER, TEXT, ColumnType
+
+if TYPE_CHECKING:
+    from brenvik.merge.schema import Capabilities
+    from brenvik.model.rules import SurrogateKeyKind
 
 
 @dataclass(frozen=True)
 class Counter:
     """Consecutive numbers above the highest so far, the parameter ``last_key``; numbers may be given in blocks."""
 
-    def value(self) -> str | None:
-        """The expression for the key of a new row; None where the store supplies it."""
+    type: ClassVar[ColumnType] = INTEGER
+    moves: ClassVar[bool] = False
+    """Whether a row gets another key when its version begins at another time."""
+
+    def value(self, alias: str, start: str) -> str | None:
+        """The expression for the key of a row ``alias``, whose version begins at ``start``; None where the store supplies it."""
         return ":last_key + row_number() OVER ()"
 
 
@@ -18,8 +31,55 @@ class Counter:
 class GivenByStore:
     """The column of an adopted table fills itself."""
 
-    def value(self) -> str | None:
+    type: ClassVar[ColumnType] = INTEGER
+    moves: ClassVar[bool] = False
+
+    def value(self, alias: str, start: str) -> str | None:
         return None
 
 
-SurrogateKey = Counter | GivenByStore
+@dataclass(frozen=True)
+class Uuid:
+    """A random UUID."""
+
+    type: ClassVar[ColumnType] = TEXT
+    moves: ClassVar[bool] = False
+
+    def value(self, alias: str, start: str) -> str | None:
+        return "CAST(gen_random_uuid() AS TEXT)"
+
+
+@dataclass(frozen=True)
+class Hash:
+    """An MD5 sum of the natural key, and in tables with versions of the time at which the version begins: 32 hexadecimal digits.
+
+    One value is hashed as its text in UTF-8; of several the sums are, one after the other, in the order of the natural key.
+    Texts of values are those that they have as text columns (see ``type_changes``); bytes are hexadecimal.
+    """
+
+    keys: tuple[tuple[str, ColumnType], ...]
+    starts: ColumnType | None
+    """The type of the times at which versions begin; None for a table without versions."""
+    store: Capabilities
+    type: ClassVar[ColumnType] = TEXT
+
+    @property
+    def moves(self) -> bool:
+        return self.starts is not None
+
+    def value(self, alias: str, start: str) -> str | None:
+        parts = [self._sum(f"{alias}.{sql.quote(name)}", kind) for name, kind in self.keys]
+        parts += [self._sum(start, self.starts)] if self.starts else []
+        return parts[0] if len(parts) == 1 else self.store.md5.format(f"({' || '.join(parts)})")
+
+    def _sum(self, value: str, kind: ColumnType) -> str:
+        text = self.store.hex.format(value) if kind.kind == "binary" else converted(value, kind, TEXT, self.store)
+        return self.store.md5.format(text)
+
+
+def key_type(kind: SurrogateKeyKind) -> ColumnType:
+    """The type of surrogate keys of a kind, unless the store assigns them."""
+    return INTEGER if kind == "counter" else TEXT
+
+
+SurrogateKey = Counter | GivenByStore | Uuid | Hash

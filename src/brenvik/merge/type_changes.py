@@ -7,10 +7,13 @@ are those that DuckDB's casts make, as for a feed whose values have types and wh
 from __future__ import annotations
 
 from decimal import Decimal
+from typing import TYPE_CHECKING
 
 from brenvik.merge import sql
-from brenvik.merge.schema import Capabilities
 from brenvik.model.types import ColumnType
+
+if TYPE_CHECKING:
+    from brenvik.merge.schema import Capabilities
 
 _EXACT = 2**53
 """Up to here double precision has every whole number."""

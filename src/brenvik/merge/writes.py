@@ -125,6 +125,8 @@ def update(schema: TableSchema, names: tuple[str, ...]) -> UpdateRows:
     items = _given(name for name in names if name in schema.values)
     if FROM in names:
         items.append((schema.system_column("valid_from"), f"s.{FROM}"))
+        if schema.surrogate_keys.moves:
+            items.append((schema.system_column("surrogate_key"), schema.surrogate_keys.value("s", f"s.{FROM}") or ""))
     if TO in names or ENDED in names:
         items += _ends(schema, deletes=True)
     source = f"(SELECT a.* FROM {sql.work('actions')} a WHERE a.brenvik_action = 'update')"
@@ -177,7 +179,7 @@ def insert(schema: TableSchema, *, current: bool, replayed: bool, some_returning
             f"SELECT {content}, s.{FROM} AS brenvik_valid_from, {_until(schema)} AS {TO}, (s.{TO} IS NULL) AS brenvik_current, "
             f"(s.{ENDED} = 1) AS {ENDED} FROM {sql.work('actions')} s WHERE s.brenvik_action = 'insert'"
         )
-    key = schema.surrogate_keys.value()
+    key = schema.surrogate_keys.value("s", "s.brenvik_valid_from")
     items = [
         *([(own("surrogate_key"), key)] if key else []),
         *_given((*schema.keys, *schema.values)),

@@ -21,6 +21,7 @@ Role = Literal["type_0", "type_1", "type_2"]
 _COMPARED: tuple[Role, ...] = ("type_0", "type_1", "type_2")
 LISTS = (*_COMPARED, "not_compared")
 """The lists of columns that the table has beside its key."""
+SurrogateKeyKind = Literal["counter", "hash", "uuid"]
 Kind = Literal["changes", "upserts", "full_extract"]
 
 RESERVED_PREFIX = "brenvik_"
@@ -46,6 +47,7 @@ NEED_REBUILD = (
     "deletes",
     "change_log",
     "open_end",
+    "surrogate_key",
     "system_columns",
 )
 
@@ -105,6 +107,10 @@ class TableRules:
     types
         Types of columns whose source has none (CSV), or whose type is to differ from the source's. The next load or rebuild
         converts an existing column to a wider type.
+    surrogate_key
+        The values of the column surrogate_key: ``"counter"``, numbers as rows are added; ``"hash"``, an MD5 sum of the natural
+        key and, in tables with type 2 columns, ``valid_from``, the same in every store and after every rebuild; ``"uuid"``,
+        UUIDs. The last two are texts.
     system_columns
         Other names for the system columns, or False to omit one:
         surrogate_key, valid_from, valid_to, is_current, is_deleted, first_run, last_run, first_loaded_at, last_loaded_at.
@@ -143,6 +149,7 @@ class TableRules:
     max_deletes: int | float | None = 0.2
     max_changes: int | float | None = None
     types: Mapping[str, str] = Field(default_factory=dict)
+    surrogate_key: SurrogateKeyKind = "counter"
     system_columns: Mapping[str, str | Literal[False]] = Field(default_factory=dict)
     open_end: datetime | date | int | None = None
     time_zone: str = "UTC"
@@ -176,6 +183,7 @@ class TableRules:
             max_deletes: int | float | None = 0.2,
             max_changes: int | float | None = None,
             types: Mapping[str, str] = {},
+            surrogate_key: SurrogateKeyKind = "counter",
             system_columns: Mapping[str, str | Literal[False]] = {},
             open_end: datetime | date | int | None = None,
             time_zone: str = "UTC",

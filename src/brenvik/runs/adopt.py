@@ -19,6 +19,7 @@ from brenvik.merge.plan.preparing import make_log
 from brenvik.merge.plan.steps import Begun, RowChanges
 from brenvik.merge.resolve import resolve
 from brenvik.merge.schema import Column, StoredColumn, TableSchema
+from brenvik.merge.surrogate_keys import key_type
 from brenvik.merge.table_changes import AddColumns
 from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
 from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
@@ -134,7 +135,11 @@ def _own(rules: TableRules, effective: ColumnType) -> list[tuple[str, str, Colum
     """The system columns of a table: which one, its name, its type."""
     logical = ColumnType("boolean")
     types = {"valid_from": effective, "valid_to": effective, "is_current": logical, "is_deleted": logical}
-    types |= {"surrogate_key": INTEGER, "first_run": INTEGER, "last_run": INTEGER}
+    types |= {
+        "surrogate_key": key_type(rules.surrogate_key),
+        "first_run": INTEGER,
+        "last_run": INTEGER,
+    }
     named = ((column, rules.system_column_name(column)) for column in SYSTEM_COLUMNS)
     return [(column, name, types.get(column, TIMESTAMP)) for column, name in named if name]
 

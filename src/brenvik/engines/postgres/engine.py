@@ -79,6 +79,8 @@ class PostgresEngine(InPlace):
         seeks=True,
         json_object="json_build_object",
         text_of_double=DOUBLE_AS_TEXT,
+        md5="md5(convert_to({0}, 'UTF8'))",
+        hex="encode({0}, 'hex')",
         own_names=frozenset({"tableoid", "xmin", "cmin", "xmax", "cmax"}),
         longest_name=LONGEST_NAME,
         lacks=frozenset({"NUL"}),

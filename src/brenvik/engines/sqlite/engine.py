@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import uuid
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from pathlib import Path
@@ -48,6 +49,7 @@ class SQLiteEngine(InPlace):
         whole_rows=True,
         seeks=True,
         own_names=frozenset({"true", "false"}),  # columns of subqueries that are called so cannot be named
+        md5="brenvik_md5({0})",
         lacks=frozenset({"NaN", "comparing"}),
     )
 
@@ -75,6 +77,7 @@ class SQLiteEngine(InPlace):
             self._connection.execute("SELECT count(*) FROM sqlite_master").fetchall()  # is it a database at all?
         for name, words, function in FUNCTIONS:
             self._connection.create_function(name, words, function, deterministic=True)
+        self._connection.create_function("uuid", 0, lambda: str(uuid.uuid4()))
         self._sizes: dict[str, int] = {}
 
     def statement(self, text: str, *, pretty: bool = False) -> str:

@@ -16,6 +16,7 @@ boolean                        0 or 1
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Callable, Sequence
 from datetime import UTC, date, datetime, time
@@ -226,10 +227,15 @@ def _without_zeros(moment: str) -> str:
     return moment.rstrip("0") if "." in moment else moment
 
 
+def _md5(text: Any) -> str | None:
+    return None if text is None else hashlib.md5(str(text).encode(), usedforsecurity=False).hexdigest()
+
+
 FUNCTIONS: tuple[tuple[str, int, Callable[..., Any]], ...] = (
     ("brenvik_trunc", 2, _truncated),
     ("brenvik_odd", 2, _is_odd),
     ("brenvik_as", 3, _as),
+    ("brenvik_md5", 1, _md5),
     ("brenvik_in_order", 1, _in_order),
     ("lower", 1, _lower),  # SQLite's own know the letters a to z
     ("upper", 1, _upper),
