@@ -27,6 +27,8 @@ class Declared:
     """The column that is true in a row whose key is gone."""
     not_compared: tuple[str, ...] = ()
     """Columns that come with a change and make none."""
+    type_3: dict[str, str] = field(default_factory=dict)
+    """Type 1 columns, each with the column that has its previous value."""
 
     @property
     def values(self) -> tuple[str, ...]:
@@ -316,6 +318,7 @@ class Oracle:
         alive = False
         last: dict[str, Any] = {}
         beside: dict[str, Any] = {}
+        earlier: dict[str, Any] = {}
         for group in self._line(changes):
             event = group[-1]
             if event.delete:
@@ -330,6 +333,10 @@ class Oracle:
             overwrites = not d.type_2 and any(plain(last.get(n)) != plain(event.state[n]) for n in d.type_1)
             if opens and not life:
                 beside = dict.fromkeys(d.not_compared)
+                earlier = dict.fromkeys(d.type_3.values())
+            earlier |= {
+                before: last[n] for n, before in d.type_3.items() if life and plain(last[n]) != plain(event.state[n])
+            }
             if opens or overwrites:  # a row has the values of the change that made it
                 beside |= {n: event.said[n] for n in d.not_compared if n in event.said}
             if opens:
@@ -346,7 +353,7 @@ class Oracle:
             lives = lives[-1:] if alive else []
         elif not d.type_2:
             lives = lives[-1:]
-        return [row | {n: last[n] for n in d.type_1} for life in lives for row in life]
+        return [row | {n: last[n] for n in d.type_1} | earlier for life in lives for row in life]
 
 
 def counted(decisions: list[str]) -> Counter[str]:

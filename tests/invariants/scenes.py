@@ -153,6 +153,7 @@ def _draw_scene(
     cuts: bool = False,
     flags: bool = False,
     beside: bool = False,
+    previous: bool = False,
 ) -> Scene:
     dice = random.Random(f"scene {number}")
     types: dict[str, str] = {}
@@ -182,6 +183,7 @@ def _draw_scene(
         roles[dice.choice(possible)].append("is gone?")
     not_compared = (called("read at"),) if beside else ()
     types |= dict.fromkeys(not_compared, "integer")
+    type_3 = {name: f"before {n}" for n, name in enumerate(roles["type_1"])} if previous else {}
     deletes = dice.choice(["close", "close", "remove"])
     versions = bool(roles["type_2"])
     system_columns: dict[str, Any] = {}
@@ -202,8 +204,9 @@ def _draw_scene(
         order_by=order,
         effective_at="holds from" if apart else None,
         type_0=tuple(roles["type_0"]),
-        type_1=tuple(roles["type_1"]),
+        type_1=() if type_3 else tuple(roles["type_1"]),
         type_2=tuple(roles["type_2"]),
+        type_3=type_3,
         other_columns="type_1",
         not_compared=not_compared,
         deletes=deletes,
@@ -227,6 +230,7 @@ def _draw_scene(
         rules.time_precision,
         "is gone?" if flags else None,
         not_compared,
+        type_3,
     )
     kind = dice.choice(["changes", "changes", "upserts"])
     rules = replace(rules, write_mode=dice.choice(["merge_on_read", "merge_on_read", "copy_on_write"]))
@@ -234,7 +238,9 @@ def _draw_scene(
 
 
 SCENES = [
-    _draw_scene(number, cuts=number % 4 == 1, flags=number % 5 == 2, beside=number % 7 in (3, 5))
+    _draw_scene(
+        number, cuts=number % 4 == 1, flags=number % 5 == 2, beside=number % 7 in (3, 5), previous=number % 3 == 1
+    )
     for number in range(48)
 ]
 ORDERED = [scene for scene in SCENES if scene.declared.order]

@@ -52,7 +52,7 @@ def comparable(scene: Scene, rows: list[dict[str, Any]]) -> list[tuple[str, ...]
     own, d = scene.own, scene.declared
     made = []
     for row in rows:
-        parts = [shown(row[name]) for name in (*d.keys, *d.values)]
+        parts = [shown(row[name]) for name in (*d.keys, *d.values, *d.type_3.values())]
         for name in ("valid_from", "valid_to", "is_deleted"):
             if own[name] is None:
                 continue

@@ -95,7 +95,8 @@ def under(scene: Scene, names: dict[str, str]) -> Scene:
     effective = rules.effective_at and names.get(rules.effective_at, rules.effective_at)
     types = tuple((names.get(name, name), kind) for name, kind in scene.types)
     condition = f'"{names.get("is gone?", "is gone?")}"' if rules.delete_if else None
-    rules = replace(rules, effective_at=effective, types=dict(types), delete_if=condition, **lists)  # type: ignore[arg-type]
+    type_3 = {names.get(name, name): previous for name, previous in rules.type_3.items()}
+    rules = replace(rules, effective_at=effective, types=dict(types), delete_if=condition, type_3=type_3, **lists)  # type: ignore[arg-type]
     return replace(scene, rules=rules, types=types)
 
 

@@ -36,14 +36,17 @@ def other_rules(draw: st.DrawFn, scene: Scene) -> Scene:
     for name in columns:
         role = draw(st.sampled_from(possible))
         roles[role] = (*roles[role], name)
+    kept = [name for name in roles["type_1"] if draw(st.integers(0, 3)) == 0]
+    type_3 = {name: f"before {n}" for n, name in enumerate(kept)}
+    ruled = {**roles, "type_1": tuple(name for name in roles["type_1"] if name not in kept), "type_3": type_3}
     order = d.order[::-1] if draw(st.booleans()) else d.order
     deletes = draw(st.sampled_from(["close", "remove"]))
     types = dict(scene.types)
     times = [name for name in (*d.order, d.effective) if name and types[name] == types[str(d.effective)]]
     effective = draw(st.sampled_from(times)) if draw(st.integers(0, 3)) == 0 else d.effective
-    declared = replace(d, keys=keys, order=order, effective=effective, deletes=deletes, **roles)
+    declared = replace(d, keys=keys, order=order, effective=effective, deletes=deletes, type_3=type_3, **roles)
     try:
-        others = replace(rules, natural_key=keys, order_by=order, effective_at=effective, deletes=deletes, **roles)  # type: ignore[arg-type]
+        others = replace(rules, natural_key=keys, order_by=order, effective_at=effective, deletes=deletes, **ruled)  # type: ignore[arg-type]
     except (BrenvikError, ValueError):  # versions need columns that this table leaves out
         assume(False)
         raise
@@ -91,6 +94,7 @@ def _needs_rebuild(scene: Scene) -> Any:
         d.effective,
         d.deletes,
         {name: role for role in ROLES for name in getattr(d, role)},
+        {*d.type_3},
     )
 
 

@@ -171,7 +171,7 @@ def as_rows(schema: TableSchema, *tests: str) -> str:
     own = schema.system_column
     until = f"COALESCE(d.brenvik_valid_to, {schema.open_end})" if schema.has_open_end else "d.brenvik_valid_to"
     items = [
-        *((name, f"d.{sql.quote(name)}") for name in (*schema.keys, *schema.values)),
+        *((name, f"d.{sql.quote(name)}") for name in (*schema.keys, *schema.stored_values)),
         (own("valid_from"), f"d.{EFFECTIVE_AT}"),
         (own("valid_to"), f"CAST({until} AS {schema.effective_type.sql})"),
         (own("is_current"), "(d.brenvik_valid_to IS NULL)"),

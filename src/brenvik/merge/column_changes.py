@@ -89,8 +89,9 @@ def table_changes(
             yield "the former ones", DropColumns(relation, tuple(old for old, _, _ in merged))
         retyped = [
             (name, to.sql, converted(sql.quote(name), of, to, schema.store))
-            for name, (of, to) in changes.types
-            if name in names and (of.sql != to.sql or (relation, name) in narrow)
+            for column, (of, to) in changes.types
+            if column in names and (of.sql != to.sql or (relation, column) in narrow)
+            for name in (column, *([] if is_log else _previous(schema, column)))
         ]
         if changes.effective:
             of, to = changes.effective
@@ -98,6 +99,11 @@ def table_changes(
             retyped += [(name, to.sql, converted(sql.quote(name), of, to, schema.store)) for name in times if name]
         if retyped:
             yield f"{', '.join(name for name, _, _ in retyped)} get another type", ChangeTypes(relation, tuple(retyped))
+
+
+def _previous(schema: TableSchema, column: str) -> list[str]:
+    """The column that keeps the previous value of one of type 3."""
+    return [name for of, name in schema.previous if of == column]
 
 
 def _one_of(old: str, new: str, numbers: Collection[int]) -> str:
@@ -119,6 +125,8 @@ def stood_in(schema: TableSchema, changes: ColumnChanges, *, of_log: bool) -> di
     found |= dict(_column_set(changes)) if of_log else {}
     for name, (of, to) in changes.types:
         found[name] = converted(found.get(name, f"t.{sql.quote(name)}"), of, to, schema.store)
+        if not of_log:
+            found |= {each: converted(f"t.{sql.quote(each)}", of, to, schema.store) for each in _previous(schema, name)}
     if changes.effective:
         of, to = changes.effective
         times = [EFFECTIVE_AT] if of_log else map(schema.system_column, ("valid_from", "valid_to"))

@@ -52,16 +52,19 @@ def decision(alias: str) -> str:
 
 def before_column(schema: TableSchema, name: str) -> str:
     """The column of a working relation that holds a column's value from before the change."""
-    return f"brenvik_before_{schema.values.index(name)}"
+    return f"brenvik_before_{schema.stored_values.index(name)}"
 
 
 def differs_column(schema: TableSchema, name: str) -> str:
     """The column of a working relation that says whether a column changes."""
-    return f"brenvik_differs_{schema.values.index(name)}"
+    return f"brenvik_differs_{schema.stored_values.index(name)}"
 
 
 def _needs_earlier(schema: TableSchema, name: str) -> bool:
-    """Whether the write needs a column's stored value: it stays where a change lacks the column; type 0 keeps it."""
+    """Whether the write needs a column's stored value: it stays where a change lacks the column; type 0 keeps it; type 3 keeps
+    it as the previous one."""
+    if any(name in pair for pair in schema.previous):
+        return True
     return bool(schema.absent_in(name)) or name in schema.type_0
 
 
@@ -118,7 +121,7 @@ def decide(schema: TableSchema, *, some_late_or_several: bool, explains: bool, m
     kept += [] if schema.meets_current_only else ["m.brenvik_is_current = 1"]
     kept += ["m.brenvik_is_learned = 0"] if schema.type_0 else []
     changed = " OR ".join(test for test, _ in groups)
-    before = [before_column(schema, name) for name in schema.values if explains or _needs_earlier(schema, name)]
+    before = [before_column(schema, name) for name in schema.stored_values if explains or _needs_earlier(schema, name)]
     sets = sql.flag(" AND ".join([*kept, f"({type_1})"])) if schema.type_1 else "0"
     items = sql.listed(
         f"m.{SEQUENCE_NO}, m.{EFFECTIVE_AT}, {row_ids.listed(schema, 'm')}",
@@ -150,7 +153,7 @@ def _compared(schema: TableSchema, before: Sequence[str], *, some_late_or_severa
     differs += [f"{sql.flag(_differs(schema, name))} AS {differs_column(schema, name)}" for name in touched]
     values = [
         f"t.{sql.quote(name)} AS {column}"
-        for name in schema.values
+        for name in schema.stored_values
         if (column := before_column(schema, name)) in before
     ]
     replayed = f"""

@@ -38,7 +38,7 @@ def as_target(schema: TableSchema) -> str:
     start = f"t.{sql.quote(own('valid_from') or '')}" if own("valid_from") else "NULL"
     kind = schema.effective_type.sql
     times = f"CAST({start} AS {kind}) AS {FROM}, CAST({until} AS {kind}) AS {TO}, {ended} AS {ENDED}"
-    return sql.listed(sql.columns(schema.keys, "t"), times, sql.columns(schema.values, "t"), sep=", ")
+    return sql.listed(sql.columns(schema.keys, "t"), times, sql.columns(schema.stored_values, "t"), sep=", ")
 
 
 @lru_cache(maxsize=256)
@@ -101,7 +101,7 @@ def _pairs(schema: TableSchema, *, several: bool) -> str:
 
 def _content(schema: TableSchema) -> tuple[str, ...]:
     """The columns of ``target_versions`` and ``stored_versions`` that the table really has, besides the ends."""
-    return (*([FROM] if schema.system_column("valid_from") else []), *schema.values)
+    return (*([FROM] if schema.system_column("valid_from") else []), *schema.stored_values)
 
 
 def _ends(schema: TableSchema) -> tuple[str, ...]:
@@ -119,7 +119,7 @@ def flagged_columns(schema: TableSchema) -> dict[str, str]:
     ends = {name: f"brenvik_differs_{name.removeprefix('brenvik_')}" for name in (FROM, TO, ENDED)}
     there = {FROM: "valid_from", TO: "valid_to", ENDED: "is_deleted"}
     named = {name: flag for name, flag in ends.items() if schema.system_column(there[name])}
-    return named | {name: differs_column(schema, name) for name in schema.values}
+    return named | {name: differs_column(schema, name) for name in schema.stored_values}
 
 
 def _current(alias: str) -> str:
@@ -145,7 +145,7 @@ def find_actions(schema: TableSchema, *, check_log: accounting.Checked | None, s
         f"{sql.flag(f'd.{sql.quote(n)} IS DISTINCT FROM s.{sql.quote(n)}')} AS {flag}" for n, flag in flags.items()
     ]
     unlogged = accounting.is_unlogged(schema, check_log) if check_log else "0"
-    shown = (FROM, TO, ENDED, *schema.values)
+    shown = (FROM, TO, ENDED, *schema.stored_values)
     was, will = (f"COALESCE({_current(alias)}, 0)" for alias in ("s", "d"))
     beside = (f"{was} AS brenvik_was_current", f"{will} AS brenvik_is_current", *differ)
     replayed = f"""
@@ -162,12 +162,13 @@ SELECT a.* FROM compared a WHERE a.brenvik_action <> 'keep' OR a.brenvik_is_unlo
 
 def _closed_versions(schema: TableSchema) -> str:
     """Closed versions of keys that were replayed from their current version alone, which get its type 1 values as well."""
-    some = sql.differ((f"x.{sql.quote(name)}", f"t.{sql.quote(name)}") for name in schema.type_1)
+    alike = (*schema.type_1, *(name for _, name in schema.previous))
+    some = sql.differ((f"x.{sql.quote(name)}", f"t.{sql.quote(name)}") for name in alike)
     own, ended = schema.system_column, schema.system_column("is_deleted")
     start, until = (f"t.{sql.quote(own(name) or '')}" for name in ("valid_from", "valid_to"))
-    values = [f"{'x' if name in schema.type_1 else 't'}.{sql.quote(name)}" for name in schema.values]
+    values = [f"{'x' if name in alike else 't'}.{sql.quote(name)}" for name in schema.stored_values]
     differ = [
-        sql.flag(f"x.{sql.quote(name)} IS DISTINCT FROM t.{sql.quote(name)}") if name in schema.type_1 else "0"
+        sql.flag(f"x.{sql.quote(name)} IS DISTINCT FROM t.{sql.quote(name)}") if name in alike else "0"
         for name in flagged_columns(schema)
     ]
     items = [
@@ -177,7 +178,7 @@ def _closed_versions(schema: TableSchema) -> str:
     return f"""
 SELECT {", ".join(items)}
 FROM (
-  SELECT DISTINCT {sql.columns(schema.keys, "d")}, {sql.columns(schema.type_1, "d")} FROM {sql.work("target_versions")} d
+  SELECT DISTINCT {sql.columns(schema.keys, "d")}, {sql.columns(alike, "d")} FROM {sql.work("target_versions")} d
 ) x
 JOIN {sql.work("replay_keys")} b ON {sql.same("b", "x", schema.keys)} AND b.brenvik_full_replay = 0
 JOIN {sql.work("stored_of_replay")} t ON {sql.same("t", "x", schema.keys)}

@@ -61,13 +61,13 @@ def compare(schema: TableSchema, scope: str | None) -> str:
     if scope:
         where = f"CASE WHEN {absent} THEN {conditions.of_row(scope, 't', schema)} ELSE {where} END"
     keys = (f"COALESCE(c.{sql.quote(name)}, t.{sql.quote(name)}) AS {sql.quote(name)}" for name in schema.keys)
-    before = (f"t.{sql.quote(name)} AS {before_column(schema, name)}" for name in schema.values)
+    before = (f"t.{sql.quote(name)} AS {before_column(schema, name)}" for name in schema.stored_values)
     shown = (*keys, sql.columns(_of_row(schema), "c"), row_ids.listed(schema, "t"), *before)
     return f"""
 SELECT {sql.listed(*shown, sep=", ")}, {sql.flag(matched)} AS brenvik_matched
 FROM {sql.work(EXTRACT_ROWS)} c
 FULL JOIN (
-  SELECT {row_ids.taken(schema, "v")}, {sql.columns((*schema.keys, *schema.values), "v")}
+  SELECT {row_ids.taken(schema, "v")}, {sql.columns((*schema.keys, *schema.stored_values), "v")}
   FROM {sql.relation(schema.table)} v
   WHERE {schema.is_current("v")}
 ) t ON {sql.same("t", "c", schema.keys)}
@@ -79,7 +79,7 @@ def matched_versions(schema: TableSchema) -> str:
     """The current versions in ``extract_diff``, as a relation in parentheses that can stand in for the table. Only valid
     where each key occurs once."""
     values = {name: f"m.{sql.quote(name)}" for name in schema.keys}
-    values |= {name: f"m.{before_column(schema, name)}" for name in schema.values}
+    values |= {name: f"m.{before_column(schema, name)}" for name in schema.stored_values}
     values |= {column: f"m.{name}" for column, name in schema.row_ids if column not in values}
     return f"""(
   SELECT {", ".join(f"{value} AS {sql.quote(name)}" for name, value in values.items())}

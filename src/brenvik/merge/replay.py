@@ -40,7 +40,16 @@ def _time_only(schema: TableSchema) -> tuple[str, ...]:
 
 def _event_columns(schema: TableSchema) -> str:
     names = (*schema.keys, EFFECTIVE_AT, "brenvik_rank", RUN, SEQUENCE_NO, "brenvik_is_new", DELETE, COLUMN_SET)
-    return sql.columns(dict.fromkeys((*names, *schema.change_columns)))
+    return sql.columns((*dict.fromkeys((*names, *schema.change_columns)), *_earlier(schema)))
+
+
+def _earlier(schema: TableSchema) -> dict[str, str]:
+    """For columns of type 3: what of stored versions is the previous value, by what events call it; changes have none."""
+    return {f"brenvik_earlier_{schema.values.index(column)}": name for column, name in schema.previous}
+
+
+def _nothing_earlier(schema: TableSchema) -> list[str]:
+    return [f"CAST(NULL AS {schema.type_of(name).sql})" for name in _earlier(schema).values()]
 
 
 def _new_events(schema: TableSchema, *, first: bool) -> str:
@@ -58,7 +67,7 @@ def _new_events(schema: TableSchema, *, first: bool) -> str:
     fresh = f"""
   AND NOT EXISTS (SELECT 1 FROM {sql.work("duplicates")} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO})"""
     return f"""
-SELECT {sql.listed(sql.columns(schema.keys, "c"), head, sql.columns(_rest(schema), "c"))}
+SELECT {sql.listed(sql.columns(schema.keys, "c"), head, sql.columns(_rest(schema), "c"), *_nothing_earlier(schema))}
 FROM {sql.work("changes")} c
 WHERE EXISTS (
   SELECT 1 FROM {sql.work("replay_keys")} b WHERE {sql.same("b", "c", schema.keys)}){fresh if schema.order else ""}{spliced}"""
@@ -72,7 +81,7 @@ def _kept_events(schema: TableSchema) -> str:
     assert schema.change_log
     head = f"k.{EFFECTIVE_AT}, 1, k.{RUN}, k.{SEQUENCE_NO}, 0, k.{DELETE}, k.{COLUMN_SET}"
     return f"""
-SELECT {sql.listed(sql.columns(schema.keys, "k"), head, sql.columns(_rest(schema), "k"))}
+SELECT {sql.listed(sql.columns(schema.keys, "k"), head, sql.columns(_rest(schema), "k"), *_nothing_earlier(schema))}
 FROM {sql.work("replay_keys")} b
 JOIN {sql.work("active_changes")} k ON {sql.same("k", "b", schema.keys)}
 WHERE b.brenvik_full_replay = 1"""
@@ -85,6 +94,7 @@ def _stored_events(schema: TableSchema, *, full: int) -> str:
         f"CAST(NULL AS {schema.type_of(name).sql})" if name in _time_only(schema) else f"s.{sql.quote(name)}"
         for name in _rest(schema)
     ]
+    values += [f"s.{sql.quote(name)}" for name in _earlier(schema).values()]
     is_current = "" if full else " AND s.brenvik_is_current = 1"
     return f"""
 SELECT {sql.listed(sql.columns(schema.keys, "s"), f"{effective}, 1, 0, 0, 0, 0, 0", *values)}
@@ -101,7 +111,7 @@ def _stored_ends(schema: TableSchema) -> str:
         touched = f""" AND NOT EXISTS (
   SELECT 1 FROM {sql.work("stored_versions")} n
   WHERE {sql.same("n", "s", schema.keys)} AND n.{EFFECTIVE_AT} = s.brenvik_valid_to)"""
-    nothing = [f"CAST(NULL AS {schema.type_of(name).sql})" for name in _rest(schema)]
+    nothing = [f"CAST(NULL AS {schema.type_of(name).sql})" for name in _rest(schema)] + _nothing_earlier(schema)
     return f"""
 SELECT {sql.listed(sql.columns(schema.keys, "s"), "s.brenvik_valid_to, 1, 0, 0, 0, 1, 0", *nothing)}
 FROM {sql.work("stored_versions")} s
@@ -239,7 +249,7 @@ def _place(schema: TableSchema, *, meets_base: bool) -> tuple[str, ...]:
     return (
         *schema.keys, EFFECTIVE_AT, SEQUENCE_NO, COLUMN_SET, DELETE, "brenvik_is_new", "brenvik_position",
         *(["brenvik_lifetime"] if _numbers_early(schema) else []), "brenvik_replaces", "brenvik_replaced_delete",
-        *(["brenvik_was_known"] if meets_base else []), "brenvik_rank",
+        *(["brenvik_was_known"] if meets_base else []), "brenvik_rank", *_earlier(schema),
     )  # fmt: skip
 
 
@@ -282,7 +292,7 @@ def _lined(schema: TableSchema, *, meets_base: bool) -> str:
         shown += [value, f"{reference} AS {before_column(schema, name)}"]
         if name in schema.type_0:
             shown += [f"s.brenvik_{what}_{index}" for what in ("known_at", "source", "prior")]
-        if name in (schema.type_2 or schema.type_1):
+        if name in (schema.type_2 or schema.type_1) or name in dict(schema.previous):
             shown.append(f"{before} AS brenvik_prev_{index}")
     if not schema.keeps_lifetimes:
         last = f"max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_lifetime END) OVER ({by_key})"
@@ -308,25 +318,41 @@ def _starts(schema: TableSchema, names: tuple[str, ...]) -> str:
 
 
 def _beside(schema: TableSchema) -> dict[str, str]:
-    """Common table expressions after ``lined``, for columns that are not compared: what each event leaves in them, which is the
-    value of the last one of the lifetime that sets and has it; and what the event before left."""
+    """Common table expressions after ``lined``, for columns whose values no comparison tells.
+
+    Those that are not compared have the value of the last event of the lifetime that sets and has them; what the event before
+    left there comes with it. Previous values are those from before the last event of the lifetime that changed the column.
+    """
     columns = {schema.values.index(name): name for name in schema.not_compared}
-    if not columns:
+    previous = {schema.values.index(column): (column, name) for column, name in schema.previous}
+    if not (columns or previous):
         return {}
     keys, step = sql.columns(schema.keys, "j"), "brenvik_step_{}".format
-    within = f"PARTITION BY {keys}, j.brenvik_lifetime, j.{DELETE}"
+    within, line = f"PARTITION BY {keys}, j.brenvik_lifetime, j.{DELETE}", "ORDER BY j.brenvik_position"
 
-    def sets(name: str) -> str:
-        return sql.flag(" AND ".join(filter(None, ["j.brenvik_sets = 1", is_present(schema, "j", name)])))
+    def first(value: str, n: int | None = None) -> str:
+        return f"first_value({value}) OVER ({within}{f', j.{step(n)}' if n is not None else ''} {line})"
 
-    line = "ORDER BY j.brenvik_position ROWS UNBOUNDED PRECEDING"
-    steps = [f"sum({sets(name)}) OVER ({within} {line}) AS {step(n)}" for n, name in columns.items()]
-    values = [
-        f"first_value(j.brenvik_said_{n}) OVER ({within}, j.{step(n)} ORDER BY j.brenvik_position) AS {sql.quote(name)}"
+    sets = {
+        n: " AND ".join(filter(None, ["j.brenvik_sets = 1", is_present(schema, "j", name)]))
         for n, name in columns.items()
+    }
+    sets |= {
+        n: f"j.{DELETE} = 0 AND NOT ({_BEGINS}) AND j.{sql.quote(column)} IS DISTINCT FROM j.brenvik_prev_{n}"
+        for n, (column, _) in previous.items()
+    }
+    steps = [
+        f"sum({sql.flag(test)}) OVER ({within} {line} ROWS UNBOUNDED PRECEDING) AS {step(n)}"
+        for n, test in sets.items()
+    ]
+    values = [f"{first(f'j.brenvik_said_{n}', n)} AS {sql.quote(name)}" for n, name in columns.items()]
+    values += [
+        f"CASE WHEN j.{step(n)} = 0 THEN {first(f'j.brenvik_earlier_{n}')} ELSE {first(f'j.brenvik_prev_{n}', n)} END "
+        f"AS {sql.quote(name)}"
+        for n, (_, name) in previous.items()
     ]
     before = [
-        f"lag(j.{sql.quote(name)}) OVER (PARTITION BY {keys} ORDER BY j.brenvik_position) AS {before_column(schema, name)}"
+        f"lag(j.{sql.quote(name)}) OVER (PARTITION BY {keys} {line}) AS {before_column(schema, name)}"
         for name in columns.values()
     ]
     names = schema.type_2 or schema.type_1
@@ -334,7 +360,7 @@ def _beside(schema: TableSchema) -> dict[str, str]:
         "marked": f" SELECT j.*, {_starts(schema, names)} AS brenvik_sets FROM lined j",
         "stepped": f" SELECT j.*, {', '.join(steps)} FROM marked j",
         "valued": f" SELECT j.*, {', '.join(values)} FROM stepped j",
-        "told": f" SELECT j.*, {', '.join(before)} FROM valued j",
+        "told": f" SELECT {', '.join(('j.*', *before))} FROM valued j",
     }
 
 
@@ -406,7 +432,7 @@ WITH {", ".join(f"{name} AS ({text}{chr(10)})" for name, text in parts.items() i
 SELECT j.*,
   {_starts(schema, schema.type_2)} AS brenvik_starts_version,
   {_decision(schema, meets_base=meets_base)} AS brenvik_decision
-FROM {"told" if schema.not_compared else "lined"} j"""
+FROM {"told" if schema.not_compared or schema.previous else "lined"} j"""
 
 
 @lru_cache(maxsize=256)
@@ -416,7 +442,7 @@ def find_target_versions(schema: TableSchema) -> str:
     of_row = schema.not_compared if schema.has_versions else ()
     last = ", ".join(
         f"first_value(j.{sql.quote(name)}) OVER brenvik_latest AS {sql.quote(name)}"
-        for name in (*schema.type_1, *(() if of_row else schema.not_compared))
+        for name in (*schema.type_1, *_earlier(schema).values(), *(() if of_row else schema.not_compared))
     )
     latest = f"(PARTITION BY {keys} ORDER BY j.{DELETE}, j.brenvik_rank DESC, j.brenvik_position DESC)"
     window = f"\n  WINDOW brenvik_latest AS {latest}" if last else ""
@@ -439,6 +465,6 @@ WITH lasts AS (
 )
 SELECT row_number() OVER (ORDER BY {sql.columns(schema.keys, "v")}, v.{EFFECTIVE_AT}) AS brenvik_version_no,
   {sql.columns(schema.keys, "v")}, v.{EFFECTIVE_AT}, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
-  {"".join(f", v.{sql.quote(name)}" for name in schema.values)}
+  {"".join(f", v.{sql.quote(name)}" for name in schema.stored_values)}
 FROM spans v
 WHERE v.{DELETE} = 0{stays}"""

@@ -33,11 +33,16 @@ def resolve(
     resolved = list(_columns(rules, feed, have, required))
     by_name = {column.name: column for column in resolved}
     own = tuple((column, rules.system_column_name(column)) for column in SYSTEM_COLUMNS)
-    names = (*rules.stored_as.split("."), *by_name, *(name for _, name in own if name))
+    names = (*rules.stored_as.split("."), *by_name, *rules.type_3.values(), *(name for _, name in own if name))
     faults = [
         *_faults_of_presence(rules, feed, have, required, source),
         *_faults_of_types(rules, by_name, required, store),
         *_faults_of_names(resolved, own, names, store),
+        *(
+            f"{name} is to keep the previous value of {column} (type_3); choose a name that is not in the feed"
+            for column, name in rules.type_3.items()
+            if name in by_name
+        ),
     ]
     only_looked_at = _beside(rules, feed, by_name, source, faults)
     if faults:
@@ -61,6 +66,7 @@ def resolve(
         beside=only_looked_at,
         numbered_by_store=numbered_by_store,
         surrogate_key=rules.surrogate_key,
+        previous=tuple(rules.type_3.items()),
     )
 
 
@@ -70,7 +76,7 @@ def _columns(
     """The columns of the table and its log: the key, existing columns, those of the feed, those the rules name."""
     for name in dict.fromkeys((*rules.natural_key, *have, *feed, *rules.listed_columns, *required)):
         beside: Literal["when"] | None = "when" if name in required or name in have else None
-        role: Role | Literal["not_compared", "key", "when"] | None = rules.role_of(name) or beside
+        role: Role | Literal["type_3", "not_compared", "key", "when"] | None = rules.role_of(name) or beside
         if name in rules.natural_key:
             role = "key"
         if role is not None:

@@ -85,7 +85,7 @@ class Column:
 
     name: str
     type: ColumnType
-    role: Role | Literal["not_compared", "key", "when"]
+    role: Role | Literal["type_3", "not_compared", "key", "when"]
 
 
 @dataclass(frozen=True)
@@ -114,6 +114,8 @@ class TableSchema:
     numbered_by_store: bool = False
     """Whether the store assigns the surrogate keys itself, as an adopted table may."""
     surrogate_key: SurrogateKeyKind = "counter"
+    previous: tuple[tuple[str, str], ...] = ()
+    """The columns of type 3, each with the column that keeps its previous value."""
 
     @property
     def untyped(self) -> bool:
@@ -151,7 +153,12 @@ class TableSchema:
     @cached_property
     def values(self) -> tuple[str, ...]:
         """The columns of the table that are neither key nor system columns."""
-        return self.names("type_0", "type_1", "type_2", "not_compared")
+        return self.names("type_0", "type_1", "type_2", "type_3", "not_compared")
+
+    @cached_property
+    def stored_values(self) -> tuple[str, ...]:
+        """The same, and the columns that keep previous values, which no change has."""
+        return (*self.values, *(name for _, name in self.previous))
 
     @cached_property
     def change_columns(self) -> tuple[str, ...]:
@@ -164,7 +171,8 @@ class TableSchema:
 
     @cached_property
     def type_1(self) -> tuple[str, ...]:
-        return self.names("type_1")
+        """The columns that are overwritten: those of type 1, and those of type 3."""
+        return self.names("type_1", "type_3")
 
     @cached_property
     def type_2(self) -> tuple[str, ...]:
@@ -207,7 +215,8 @@ class TableSchema:
         return dict(self.system_columns)[column]
 
     def type_of(self, name: str) -> ColumnType:
-        return next(column.type for column in self.columns if column.name == name)
+        of = {previous: column for column, previous in self.previous}.get(name, name)
+        return next(column.type for column in self.columns if column.name == of)
 
     def absent_in(self, name: str) -> tuple[int, ...]:
         """The numbers of the column sets that lack a column."""
@@ -234,6 +243,7 @@ class TableSchema:
         given = [
             (column.name, column.type.sql, column.role == "key") for column in self.columns if column.role != "when"
         ]
+        given += [(name, self.type_of(name).sql, False) for _, name in self.previous]
         last = [
             (own["valid_from"], when, True),
             (own["valid_to"], when, self.has_open_end),
@@ -267,7 +277,8 @@ class TableSchema:
     def answers(self) -> dict[str, ColumnType]:
         """The types of the columns of working relations and of the table, by name; for stores that do not know them."""
         found = types_of(self.columns, self.effective_type, self.system_columns, self.surrogate_keys.type)
-        found |= {f"brenvik_before_{index}": self.type_of(name) for index, name in enumerate(self.values)}
+        found |= {f"brenvik_before_{index}": self.type_of(name) for index, name in enumerate(self.stored_values)}
+        found |= {name: self.type_of(name) for _, name in self.previous}
         found |= {f"brenvik_stays_{index}": INTEGER for index in range(len(self.values))}
         found |= dict.fromkeys((SEQUENCE_NO, COLUMN_SET, DELETE, "brenvik_is_duplicate"), INTEGER)
         times = {EFFECTIVE_AT: self.effective_type, "brenvik_from": self.effective_type}

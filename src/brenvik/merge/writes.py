@@ -68,15 +68,28 @@ def close(schema: TableSchema, *, current: bool, replayed: bool, deletes: bool, 
     return UpdateRows(schema.table, columns, f"({' UNION ALL '.join(sources)})", schema.row_ids, "closed")
 
 
-def _new_values(schema: TableSchema, names: Iterable[str], alias: str = "c") -> list[str]:
+def _new_values(schema: TableSchema, names: Iterable[str]) -> list[str]:
     """Select items: the values that a change on the current path gives to columns; where it lacks one, the one from before."""
-    items = []
+    of, items = {previous: column for column, previous in schema.previous}, []
     for name in names:
-        value = f"{alias}.{sql.quote(name)}"
-        if here := is_present(schema, alias, name):
-            value = f"CASE WHEN {here} THEN {value} ELSE p.{before_column(schema, name)} END"
+        value, before = f"c.{sql.quote(name)}", f"p.{before_column(schema, name)}"
+        here = is_present(schema, "c", of.get(name, name))
+        if name in of:
+            new, old = f"c.{sql.quote(of[name])}", f"p.{before_column(schema, of[name])}"
+            differs = " AND ".join(filter(None, [here, f"{new} IS DISTINCT FROM {old}"]))
+            value = f"CASE WHEN {differs} THEN {old} ELSE {before} END"
+        elif name in schema.type_0:
+            value = f"COALESCE({before}, {value})"
+        elif here:
+            value = f"CASE WHEN {here} THEN {value} ELSE {before} END"
         items.append(sql.named(value, name))
     return items
+
+
+def _with_previous(schema: TableSchema, names: Iterable[str]) -> tuple[str, ...]:
+    """Columns, and those that keep their previous values."""
+    names = tuple(names)
+    return (*names, *(previous for column, previous in schema.previous if column in names))
 
 
 def _given(names: Iterable[str]) -> list[tuple[str | None, str]]:
@@ -86,6 +99,7 @@ def _given(names: Iterable[str]) -> list[tuple[str | None, str]]:
 @lru_cache(maxsize=256)
 def close_and_overwrite(schema: TableSchema, names: tuple[str, ...]) -> UpdateRows:
     """Closes versions and overwrites their type 1 columns ``names``."""
+    names = _with_previous(schema, names)
     items = [row_ids.listed(schema, "p"), f"p.{EFFECTIVE_AT} AS {TO}", f"0 AS {ENDED}", *_new_values(schema, names)]
     both = f"{decided('p', 'versioned')} AND p.brenvik_sets_type_1 = 1"
     columns = _held([*_ends(schema, deletes=False), *_given(names), *_stamps(schema)])
@@ -96,6 +110,7 @@ def close_and_overwrite(schema: TableSchema, names: tuple[str, ...]) -> UpdateRo
 @lru_cache(maxsize=256)
 def overwrite(schema: TableSchema, names: tuple[str, ...], *, spreads: bool) -> UpdateRows:
     """Overwrites the columns ``names`` for changes on the current path; with ``spreads`` in closed versions as well."""
+    names = _with_previous(schema, names)
     path = sql.work("current_path")
     items = sql.listed(row_ids.listed(schema, "r"), *_new_values(schema, names), sep=", ")
     ids = row_ids.listed(schema, "p")
@@ -106,7 +121,7 @@ def overwrite(schema: TableSchema, names: tuple[str, ...], *, spreads: bool) -> 
     if spreads:
         rows += f" UNION ALL SELECT {row_ids.listed(schema, 'o')}, o.{SEQUENCE_NO} FROM {sql.work('closed_versions')} o"
     before = ""
-    if any(schema.absent_in(name) for name in names):
+    if any(name not in schema.values or schema.absent_in(name) for name in names):
         before = f" JOIN {path} p ON p.{SEQUENCE_NO} = r.{SEQUENCE_NO}"
     in_order = ""
     if schema.store.whole_rows:  # else pages are read at random
@@ -122,7 +137,7 @@ def overwrite(schema: TableSchema, names: tuple[str, ...], *, spreads: bool) -> 
 @lru_cache(maxsize=256)
 def update(schema: TableSchema, names: tuple[str, ...]) -> UpdateRows:
     """Updates rows of replayed keys, but only the columns ``names``: values, or what working relations call beginning and end."""
-    items = _given(name for name in names if name in schema.values)
+    items = _given(name for name in names if name in schema.stored_values)
     if FROM in names:
         items.append((schema.system_column("valid_from"), f"s.{FROM}"))
         if schema.surrogate_keys.moves:
@@ -162,11 +177,7 @@ def insert(schema: TableSchema, *, current: bool, replayed: bool, some_returning
     own = schema.system_column
     sources = []
     if current:
-        values = []
-        for name, item in zip(schema.values, _new_values(schema, schema.values), strict=True):
-            if name in schema.type_0:
-                item = sql.named(f"COALESCE(p.{before_column(schema, name)}, c.{sql.quote(name)})", name)
-            values.append(item)
+        values = _new_values(schema, schema.stored_values)
         content = sql.listed(sql.columns(schema.keys, "c"), *values, sep=", ")
         which = decided("p", "inserted", "versioned") + (not_returning("p") if some_returning else "")
         sources.append(
@@ -174,7 +185,7 @@ def insert(schema: TableSchema, *, current: bool, replayed: bool, some_returning
             f"FALSE AS {ENDED} {_changes_of(which)}"
         )
     if replayed:
-        content = sql.columns((*schema.keys, *schema.values), "s")
+        content = sql.columns((*schema.keys, *schema.stored_values), "s")
         sources.append(
             f"SELECT {content}, s.{FROM} AS brenvik_valid_from, {_until(schema)} AS {TO}, (s.{TO} IS NULL) AS brenvik_current, "
             f"(s.{ENDED} = 1) AS {ENDED} FROM {sql.work('actions')} s WHERE s.brenvik_action = 'insert'"
@@ -182,7 +193,7 @@ def insert(schema: TableSchema, *, current: bool, replayed: bool, some_returning
     key = schema.surrogate_keys.value("s", "s.brenvik_valid_from")
     items = [
         *([(own("surrogate_key"), key)] if key else []),
-        *_given((*schema.keys, *schema.values)),
+        *_given((*schema.keys, *schema.stored_values)),
         (own("valid_from"), "s.brenvik_valid_from"),
         (own("valid_to"), f"CAST(s.{TO} AS {schema.effective_type.sql})"),
         (own("is_current"), "s.brenvik_current"),

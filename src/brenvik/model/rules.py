@@ -19,8 +19,8 @@ from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_t
 Role = Literal["type_0", "type_1", "type_2"]
 """The types of slowly changing dimensions."""
 _COMPARED: tuple[Role, ...] = ("type_0", "type_1", "type_2")
-LISTS = (*_COMPARED, "not_compared")
-"""The lists of columns that the table has beside its key."""
+LISTS = (*_COMPARED, "type_3", "not_compared")
+"""The rules that list columns which the table has beside its key."""
 SurrogateKeyKind = Literal["counter", "hash", "uuid"]
 Kind = Literal["changes", "upserts", "full_extract"]
 
@@ -72,6 +72,9 @@ class TableRules:
         ``"second"``, ``"minute"``, ``"hour"`` or ``"day"``: effective times are truncated to it.
     type_0, type_1, type_2
         Columns that keep their first known value; that are overwritten on all versions of the key; that open a new version.
+    type_3
+        Columns that are overwritten on all versions of the key, each with the name of a further column that keeps the previous
+        value: the last one of the present lifetime that differs.
     other_columns
         The type of the columns that no list names. Order columns and the effective column are in the table only if one of the
         lists names them.
@@ -135,6 +138,7 @@ class TableRules:
     type_0: tuple[str, ...] = ()
     type_1: tuple[str, ...] = ()
     type_2: tuple[str, ...] = ()
+    type_3: Mapping[str, str] = Field(default_factory=dict)
     other_columns: Role = "type_2"
     not_compared: tuple[str, ...] = ()
     exclude: tuple[str, ...] = ()
@@ -169,6 +173,7 @@ class TableRules:
             type_0: str | Iterable[str] = (),
             type_1: str | Iterable[str] = (),
             type_2: str | Iterable[str] = (),
+            type_3: Mapping[str, str] = {},
             other_columns: Role = "type_2",
             not_compared: str | Iterable[str] = (),
             exclude: str | Iterable[str] = (),
@@ -191,7 +196,7 @@ class TableRules:
             write_mode: Literal["merge_on_read", "copy_on_write"] = "merge_on_read",
         ) -> None: ...
 
-    @field_validator("natural_key", "order_by", *LISTS, "exclude", mode="before")
+    @field_validator("natural_key", "order_by", *_COMPARED, "not_compared", "exclude", mode="before")
     @classmethod
     def _one_or_many(cls, value: object) -> object:
         return (value,) if isinstance(value, str) else value
@@ -239,8 +244,10 @@ class TableRules:
     def declared_type(self, column: str) -> ColumnType | None:
         return parse_type(self.types[column]) if column in self.types else None
 
-    def role_of(self, column: str) -> Role | Literal["not_compared"] | None:
+    def role_of(self, column: str) -> Role | Literal["type_3", "not_compared"] | None:
         """The type of a feed's column in the table; None when the table does not have it, and for key columns."""
+        if column in self.type_3:
+            return "type_3"
         if column in self.not_compared:
             return "not_compared"
         for role in _COMPARED:
@@ -276,7 +283,7 @@ class TableRules:
         if not self.natural_key:
             yield "natural_key: empty; expected the columns that identify a row in the source"
         for where in ("natural_key", "order_by", *LISTS, "exclude"):
-            for column, times in Counter(getattr(self, where)).items():
+            for column, times in Counter([*getattr(self, where)]).items():
                 if times > 1:
                     yield f"{where}: names {column!r} {times} times"
         one_place = ("natural_key", *LISTS, "exclude")
@@ -284,6 +291,9 @@ class TableRules:
             places = [where for where in one_place if column in getattr(self, where)]
             if len(places) > 1:
                 yield f"{column}: is in {' and '.join(places)}; expected only one of them"
+        for column, previous in self.type_3.items():
+            if not previous or previous in self._named_columns():
+                yield f"type_3.{column}: expected the name of a further column, got {previous!r}"
         for column in self.natural_key:
             if column in self.order_by:
                 yield f"{column}: is in natural_key and order_by; a key column cannot order the changes of its own key"
@@ -383,10 +393,10 @@ class TableRules:
     @property
     def listed_columns(self) -> tuple[str, ...]:
         """The columns of the table that a list names, beside its key."""
-        return (*self.type_0, *self.type_1, *self.type_2, *self.not_compared)
+        return (*self.type_0, *self.type_1, *self.type_2, *self.type_3, *self.not_compared)
 
     def _table_columns(self) -> tuple[str, ...]:
-        return tuple(dict.fromkeys((*self.natural_key, *self.listed_columns)))
+        return (*dict.fromkeys((*self.natural_key, *self.listed_columns)), *self.type_3.values())
 
     def _for_ledger(self) -> dict[str, Any]:
         """The rules as values that JSON supports."""
@@ -399,6 +409,7 @@ class TableRules:
             | {
                 "types": dict(self.types),
                 "renamed": dict(self.renamed),
+                "type_3": dict(self.type_3),
                 "system_columns": dict(self.system_columns),
                 "reject_if": dict(self.reject_if),
             }

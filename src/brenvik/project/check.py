@@ -30,6 +30,7 @@ WHAT = {
     "type_0": "type 0, keep the first value",
     "type_1": "type 1, overwrite",
     "type_2": "type 2, new version",
+    "type_3": "type 3, overwrite and keep the previous value",
     "not_compared": "not compared",
     "when": "order column, not in the table",
 }

@@ -98,9 +98,10 @@ def _faults_of_columns(
         other = folded.get(name.casefold())
         return f"; it has {other!r}; names are case-sensitive" if other else ""
 
-    named = dict.fromkeys((*rules.natural_key, *rules.listed_columns))
+    previous = (*rules.type_3.values(),)
+    named = dict.fromkeys((*rules.natural_key, *rules.listed_columns, *previous))
     for name in named:
-        if name not in stored and (name in rules.natural_key or name not in feed):
+        if name not in stored and (name in (*rules.natural_key, *previous) or name not in feed):
             yield f"{name}: the table has no such column{elsewhere(name)}"
     own = {}
     for column, name, expected in _own(rules, _effective_type(rules, stored, feed)):

@@ -62,7 +62,8 @@ def whole_column_set(ledger: Ledger[Engine], context: RunContext) -> tuple[RunCo
 
 
 _ROLES = {
-    "key": "natural key", "type_0": "type 0", "type_1": "type 1", "type_2": "type 2", "not_compared": "not compared",
+    "key": "natural key", "type_0": "type 0", "type_1": "type 1", "type_2": "type 2", "type_3": "type 3",
+    "not_compared": "not compared",
     "when": "not in the table",
 }  # fmt: skip
 CAN_REBUILD = ("natural_key", "order_by", "effective_at", "deletes", "role")

@@ -23,7 +23,7 @@ from brenvik.runs.missing import absent_columns
 from brenvik.runs.pipeline import check_logged, rows_without_changes
 from brenvik.runs.prepare import CAN_REBUILD, changed_rules, stand_in, whole_column_set
 from brenvik.runs.recompute import Prepared, recompute
-from brenvik.runs.schema_changes import check_values, effective_then, follow, steps
+from brenvik.runs.schema_changes import check_values, effective_then, follow, previous_then, steps
 
 Unlogged = Literal["keep", "remove"]
 
@@ -131,8 +131,10 @@ def _log_unlogged(context: RunContext, ledger: Ledger[Engine]) -> tuple[RunConte
 def _columns(context: RunContext) -> tuple[set[str], set[str]]:
     """The columns that the table has, and those that the rules give it."""
     assert context.memory.state
-    before = {column.name for column in context.memory.state.columns if column.role != "when"}
-    return before, {column.name for column in context.schema.columns if column.role != "when"}
+    state, schema = context.memory.state, context.schema
+    before = {column.name for column in state.columns if column.role != "when"}
+    after = {column.name for column in schema.columns if column.role != "when"}
+    return before | {*previous_then(state).values()}, after | {name for _, name in schema.previous}
 
 
 def _count_dropped(context: RunContext, values: Mapping[str, str]) -> list[str]:

@@ -79,6 +79,11 @@ def effective_then(state: TableState) -> str | None:
     return state.rules["effective_at"] or (order[0] if order else None)
 
 
+def previous_then(state: TableState) -> Mapping[str, str]:
+    """The columns of type 3 under the rules that the table was made with, each with that of its previous value."""
+    return dict(state.rules.get("type_3", {}))
+
+
 def _retyped(rules: TableRules, state: TableState, name: str) -> Retyped | None:
     """The type of a column and the one that it gets; None where it keeps its own."""
     of, to = state.types[name], rules.declared_type(name)

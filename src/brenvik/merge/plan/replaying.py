@@ -195,5 +195,5 @@ def updated_columns(schema: TableSchema, actions: Row) -> tuple[str, ...]:
     """The columns that updates of replayed keys set, as working relations call them."""
     flags = diff.flagged_columns(schema)
     if not flags:
-        return (diff.FROM, diff.TO, diff.ENDED, *schema.values)
+        return (diff.FROM, diff.TO, diff.ENDED, *schema.stored_values)
     return tuple(name for name, flag in flags.items() if actions.get(flag, 1))
