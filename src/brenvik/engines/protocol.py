@@ -16,8 +16,9 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from brenvik.ledger.records import LedgerEntry
+    from brenvik.merge.capabilities import Capabilities
     from brenvik.merge.row_changes import RowChange
-    from brenvik.merge.schema import Capabilities, StoredColumn
+    from brenvik.merge.schema import StoredColumn
     from brenvik.merge.stored_rows import StoredRows
     from brenvik.merge.validate import Staging
     from brenvik.model.rules import TableRules

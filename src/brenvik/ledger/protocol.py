@@ -10,7 +10,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from brenvik.ledger.records import LedgerEntry
-    from brenvik.merge.schema import Capabilities
+    from brenvik.merge.capabilities import Capabilities
     from brenvik.model.types import ColumnType
 
 

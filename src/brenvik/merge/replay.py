@@ -280,6 +280,8 @@ def _lined(schema: TableSchema, *, meets_base: bool) -> str:
     """Only the events that count, each with its predecessor and what it is compared with: the event it replaces, otherwise the
     one before it."""
     by_key, shown = _by_key(schema, "s"), []
+    looked_at = {*schema.type_2, *(column for column, _ in schema.previous)}
+    looked_at |= {*schema.type_1} if schema.not_compared and not schema.type_2 else set()
     for index, name in enumerate(schema.values):
         value = f"s.{sql.quote(name)}"
         reference = before = f"lag({value}) OVER brenvik_line"
@@ -292,7 +294,7 @@ def _lined(schema: TableSchema, *, meets_base: bool) -> str:
         shown += [value, f"{reference} AS {before_column(schema, name)}"]
         if name in schema.type_0:
             shown += [f"s.brenvik_{what}_{index}" for what in ("known_at", "source", "prior")]
-        if name in (schema.type_2 or schema.type_1) or name in dict(schema.previous):
+        if name in looked_at:
             shown.append(f"{before} AS brenvik_prev_{index}")
     if not schema.keeps_lifetimes:
         last = f"max(CASE WHEN s.{DELETE} = 0 THEN s.brenvik_lifetime END) OVER ({by_key})"

@@ -6,8 +6,9 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import Literal
 
 from brenvik.errors import FeedError
+from brenvik.merge.capabilities import Capabilities
 from brenvik.merge.conditions import check
-from brenvik.merge.schema import Capabilities, Column, TableSchema
+from brenvik.merge.schema import Column, TableSchema
 from brenvik.model.conditions import columns_of
 from brenvik.model.rules import SYSTEM_COLUMNS, Role, TableRules
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, TEXT, TIMESTAMP, ColumnType

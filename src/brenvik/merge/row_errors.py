@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from brenvik.merge import casts, conditions, sql
-from brenvik.merge.schema import Capabilities, Column, TableSchema
+from brenvik.merge.capabilities import Capabilities
+from brenvik.merge.schema import Column, TableSchema
 from brenvik.model.conditions import columns_of
 from brenvik.model.feeds import Operations
 from brenvik.model.types import ColumnType

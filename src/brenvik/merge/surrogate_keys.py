@@ -10,7 +10,7 @@ from brenvik.merge.type_changes import converted
 from brenvik.model.types import INTEGER, TEXT, ColumnType
 
 if TYPE_CHECKING:
-    from brenvik.merge.schema import Capabilities
+    from brenvik.merge.capabilities import Capabilities
     from brenvik.model.rules import SurrogateKeyKind
 
 

@@ -13,7 +13,7 @@ from brenvik.merge import sql
 from brenvik.model.types import ColumnType
 
 if TYPE_CHECKING:
-    from brenvik.merge.schema import Capabilities
+    from brenvik.merge.capabilities import Capabilities
 
 _EXACT = 2**53
 """Up to here double precision has every whole number."""

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from brenvik.merge import casts, sequence, sql
+from brenvik.merge.capabilities import Capabilities
 from brenvik.merge.row_errors import (
     IS_DELETE,
     RowError,
@@ -25,7 +26,7 @@ from brenvik.merge.row_errors import (
     some_deletes,
     storable,
 )
-from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, SEQUENCE_NO, Capabilities, Column, TableSchema
+from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, SEQUENCE_NO, Column, TableSchema
 from brenvik.model.feeds import Operations
 from brenvik.model.types import ColumnType
 

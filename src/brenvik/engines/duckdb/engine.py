@@ -19,8 +19,9 @@ from brenvik.engines.scratch import parsed, used
 from brenvik.errors import Busy, StoreError
 from brenvik.ledger.schema import SCHEMA
 from brenvik.merge import sql
+from brenvik.merge.capabilities import Capabilities
 from brenvik.merge.row_ids import PseudoColumn
-from brenvik.merge.schema import Capabilities, StoredColumn
+from brenvik.merge.schema import StoredColumn
 from brenvik.merge.validate import STREAM, Staging
 from brenvik.model.types import ColumnType, parse_type
 

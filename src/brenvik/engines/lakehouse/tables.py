@@ -20,9 +20,9 @@ from brenvik.engines.lakehouse.stored import POSITION, FileColumns, Group, Store
 from brenvik.engines.turns import Turn
 from brenvik.errors import StoreError
 from brenvik.merge import sql
+from brenvik.merge.capabilities import Capabilities
 from brenvik.merge.row_changes import DeleteRows, InsertRows, RowChange, UpdateRows
 from brenvik.merge.row_ids import PseudoColumn
-from brenvik.merge.schema import Capabilities
 from brenvik.merge.table_changes import (
     AddColumns,
     AllowNulls,

@@ -29,9 +29,10 @@ from brenvik.engines.scratch import in_transit
 from brenvik.errors import Conflict, StoreError, StoreUnavailable
 from brenvik.ledger.schema import LONGEST_NAME, SCHEMA
 from brenvik.merge import sql
+from brenvik.merge.capabilities import Capabilities
 from brenvik.merge.row_changes import InsertRows
 from brenvik.merge.row_ids import PseudoColumn
-from brenvik.merge.schema import Capabilities, StoredColumn
+from brenvik.merge.schema import StoredColumn
 from brenvik.merge.validate import Staging
 from brenvik.model.addresses import is_ambiguous
 from brenvik.model.types import ColumnType

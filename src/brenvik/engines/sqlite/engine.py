@@ -22,8 +22,9 @@ from brenvik.engines.sqlite.language import compiled, transpiled
 from brenvik.engines.sqlite.values import FUNCTIONS, as_arrow, kept_as, type_of
 from brenvik.errors import Conflict, StoreError
 from brenvik.merge import sql
+from brenvik.merge.capabilities import Capabilities
 from brenvik.merge.row_ids import PseudoColumn
-from brenvik.merge.schema import Capabilities, StoredColumn
+from brenvik.merge.schema import StoredColumn
 from brenvik.merge.table_changes import AllowNulls, ChangeTypes, TableChange
 from brenvik.merge.validate import Staging
 from brenvik.model.rules import TableRules
