@@ -42,6 +42,8 @@ def declared(line: str) -> brenvik.TableRules:
         type_0=given.get("type_0", ()),
         type_1=given.get("type_1", ()),
         type_2=given.get("type_2", ()),
+        type_3=dict(pair.split("=") for pair in given.get("type_3", ())),
+        not_compared=given.get("not_compared", ()),
         deletes=given.get("deletes", ["close"])[0],
         other_columns="type_1",
         max_deletes=None,
