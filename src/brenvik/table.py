@@ -377,7 +377,7 @@ class Table:
         rules = self.rules
         open_end = str(rules.open_end) if rules.open_end is not None else None
         own = ((column, rules.system_column_name(column)) for column in SYSTEM_COLUMNS)
-        types = types_of(state.columns, state.effective_type, own, key_type(rules.surrogate_key))
+        types = types_of(state.columns, state.effective_type, own, key_type(rules.surrogate_key), rules.type_3.items())
         with explain_if_missing(self.engine, rules, state):
             return self.engine.ask(questions.rows(rules, where), {**values, "open_end": open_end}, types=types)
 

@@ -183,7 +183,8 @@ def _draw_scene(
         roles[dice.choice(possible)].append("is gone?")
     not_compared = (called("read at"),) if beside else ()
     types |= dict.fromkeys(not_compared, "integer")
-    type_3 = {name: f"before {n}" for n, name in enumerate(roles["type_1"])} if previous else {}
+    kept = roles["type_1"][: 1 + number % 2] if previous else []
+    type_3 = {name: f"before {n}" for n, name in enumerate(kept)}
     deletes = dice.choice(["close", "close", "remove"])
     versions = bool(roles["type_2"])
     system_columns: dict[str, Any] = {}
@@ -204,7 +205,7 @@ def _draw_scene(
         order_by=order,
         effective_at="holds from" if apart else None,
         type_0=tuple(roles["type_0"]),
-        type_1=() if type_3 else tuple(roles["type_1"]),
+        type_1=tuple(name for name in roles["type_1"] if name not in type_3),
         type_2=tuple(roles["type_2"]),
         type_3=type_3,
         other_columns="type_1",

@@ -357,7 +357,7 @@ def _beside(schema: TableSchema) -> dict[str, str]:
         f"lag(j.{sql.quote(name)}) OVER (PARTITION BY {keys} {line}) AS {before_column(schema, name)}"
         for name in columns.values()
     ]
-    names = schema.type_2 or schema.type_1
+    names = schema.type_2 or (schema.type_1 if columns else ())
     return {
         "marked": f" SELECT j.*, {_starts(schema, names)} AS brenvik_sets FROM lined j",
         "stepped": f" SELECT j.*, {', '.join(steps)} FROM marked j",

@@ -238,9 +238,10 @@ class TableSchema:
     @property
     def answers(self) -> dict[str, ColumnType]:
         """The types of the columns of working relations and of the table, by name; for stores that do not know them."""
-        found = types_of(self.columns, self.effective_type, self.system_columns, self.surrogate_keys.type)
+        found = types_of(
+            self.columns, self.effective_type, self.system_columns, self.surrogate_keys.type, self.previous
+        )
         found |= {f"brenvik_before_{index}": self.type_of(name) for index, name in enumerate(self.stored_values)}
-        found |= {name: self.type_of(name) for _, name in self.previous}
         found |= {f"brenvik_stays_{index}": INTEGER for index in range(len(self.values))}
         found |= dict.fromkeys((SEQUENCE_NO, COLUMN_SET, DELETE, "brenvik_is_duplicate"), INTEGER)
         times = {EFFECTIVE_AT: self.effective_type, "brenvik_from": self.effective_type}
@@ -259,7 +260,8 @@ def types_of(
     columns: Iterable[Column],
     effective: ColumnType,
     system_columns: Iterable[tuple[str, str | None]],
-    surrogate_key: ColumnType = INTEGER,
+    surrogate_key: ColumnType,
+    previous: Iterable[tuple[str, str]],
 ) -> dict[str, ColumnType]:
     """The types of all columns of a table by name, its system columns included."""
     logical = ColumnType("boolean")
@@ -269,4 +271,5 @@ def types_of(
         "last_loaded_at": TIMESTAMP,
     }  # fmt: skip
     found = {column.name: column.type for column in columns}
+    found |= {name: found[column] for column, name in previous if column in found}
     return found | {name: own[column] for column, name in system_columns if name}

@@ -148,6 +148,8 @@ def _count_dropped(context: RunContext, values: Mapping[str, str]) -> list[str]:
     counted = context.workspace.row(f"SELECT {counts} FROM {sql.relation(context.rules.stored_as)} t")
     return [
         f"The rules exclude {name}: the column is dropped with {counted[name]:,} values; the change log keeps them."
+        if name in context.schema.change_columns
+        else f"The rules do without {name}: the column is dropped with {counted[name]:,} values."
         for name in gone
     ]
 
