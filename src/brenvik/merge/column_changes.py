@@ -34,6 +34,11 @@ class ColumnChanges:
         return bool(self.renamed or self.merged or self.types)
 
     @property
+    def names(self) -> dict[str, str]:
+        """The new names by the former ones."""
+        return dict(self.renamed) | {old: new for old, new, _ in self.merged}
+
+    @property
     def sentences(self) -> list[str]:
         """What changes, a sentence for each column."""
         names = [f"Column {old} is renamed to {new}." for old, new in self.renamed]

@@ -78,11 +78,11 @@ def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]
         for name in NEED_REBUILD
         if then.get(name) != today[name]
     ]
-    both = {column.name for column in state.columns}
+    there = {column.name for column in state.columns}
     for old, new in rules.renamed.items():
-        if old in both and new in both:
+        if old in there and new in there:
             changed.append(("renamed", f"{old} and {new}: are two columns; renamed makes them one"))
-        elif old in both:
+        elif old in there:
             changed.append(("renamed", f"{old}: is {new} now (renamed)"))
     for column in state.columns:
         if column.name in rules.renamed:
@@ -241,8 +241,8 @@ def prepare(
         seen = bool(changes or new_columns(schema, state))
         return stand_in(work, schema, changes, exists=state is not None) if seen else schema
     RunContext(work, rules, schema, memory, run).carry_out(preparation(ledger.engine, schema, state, changes), Begun())
-    if state and changes:
-        ledger.rename_columns(rules.table, state.column_sets, dict(rules.renamed))
+    if state and changes.names:
+        ledger.rename_columns(rules.table, state.column_sets, changes.names)
     ledger.add_column_sets(rules.table, new_column_sets(schema, batch, state))
     return schema
 

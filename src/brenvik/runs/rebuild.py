@@ -98,7 +98,8 @@ def _recreate(context: RunContext, changes: ColumnChanges) -> tuple[bool, list[s
         )
     if is_gone:
         context.carry_out(make_table(schema), Begun())
-        return True, [f"{table} was missing; it was recreated from the change log, with new surrogate keys."]
+        keys = "" if schema.surrogate_key == "hash" else ", with new surrogate keys"
+        return True, [f"{table} was missing; it was recreated from the change log{keys}."]
     if not columns:
         return False, []
     engine.change_table(AddColumns(table, tuple((name, kinds[name]) for name in columns)))
@@ -178,8 +179,8 @@ def _change_columns(
     check_values(work, schema, changes, only_log=is_new)
     if not context.is_preview:
         context.carry_out(tuple(steps(work.engine, schema, changes, only_log=is_new)), Begun())
-        if changes:
-            ledger.rename_columns(context.rules.table, state.column_sets, dict(context.rules.renamed))
+        if changes.names:
+            ledger.rename_columns(context.rules.table, state.column_sets, changes.names)
     elif changes or effective or after - before:
         context = context.with_schema(stand_in(work, schema, changes, exists=True, effective=effective))
     _check_log(context, before, effective)
