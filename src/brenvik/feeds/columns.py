@@ -19,6 +19,7 @@ from brenvik.feeds.protocol import Batch, Chunk
 from brenvik.merge import sql
 from brenvik.merge.schema import SEQUENCE_NO
 from brenvik.merge.sequence import FILE_STEP
+from brenvik.model.conditions import columns_of
 from brenvik.model.feeds import Added, FeedColumns, Operations, Origin
 from brenvik.model.types import INTEGER, TEXT, TIMESTAMP, ColumnType
 
@@ -43,7 +44,7 @@ def known_columns(
 ) -> tuple[str, ...]:
     """The columns that the table has, and those that its rules and the feed refer to."""
     named = [column.name for column in state.columns] if state else []
-    named += [*rules._named_columns(), *rules._columns_of_conditions()]
+    named += [*rules._named_columns(), *rules._columns_of_expressions()]
     named += [operations.column] if operations else []
     extract_time = batch.extract.column if batch and batch.extract else None
     return tuple(dict.fromkeys((*named, *filter(None, (rules.effective_column, extract_time)))))
@@ -218,6 +219,31 @@ class _Values:
         if not found:
             raise FeedError(f"{file} has nothing in its name for column {column!r} that matches {value.file_name!r}.")
         return found[1]
+
+
+def with_derived(batch: Batch, derive: Mapping[str, str]) -> Batch:
+    """The batch with its derived columns: each where all columns are that it is computed from.
+
+    Raises FeedError if the batch has one of them itself.
+    """
+    if not derive:
+        return batch
+    if taken := [name for name in derive if name in batch.columns]:
+        raise FeedError(
+            f"{batch.source} already has a column {', '.join(taken)}, which is declared under derive; remove it there, or rename "
+            "it in the feed."
+        )
+    needed = {name: {*columns_of(text)} for name, text in derive.items()}
+
+    def derived(columns: Iterable[str]) -> tuple[str, ...]:
+        there = (*columns,)
+        return (*there, *(name for name, of in needed.items() if of <= {*there}))
+
+    return replace(
+        batch,
+        parts={part: derived(columns) for part, columns in batch.parts.items()},
+        column_sets={number: derived(columns) for number, columns in batch.column_sets.items()},
+    )
 
 
 def _in_store(

@@ -60,7 +60,7 @@ _VALUES_OF_6 = {"hold": "review", "marked": "merge_on_read", "rewritten": "copy_
 _ADDED_SINCE_6: dict[str, dict[str, Any]] = {
     "type_2": {"type_3": {}},
     "other_columns": {"not_compared": []},
-    "exclude": {"new_columns": "add", "missing_columns": "keep", "renamed": {}},
+    "exclude": {"derive": {}, "new_columns": "add", "missing_columns": "keep", "renamed": {}},
     "types": {"surrogate_key": "counter"},
 }
 """Rules that there were not yet, with what they say of a table of then; by the rule that they follow."""

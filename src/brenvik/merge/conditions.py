@@ -19,6 +19,11 @@ def check(text: str, types: Mapping[str, ColumnType]) -> None:
     expressions.write(parse(text), dict.fromkeys(types, "NULL"), types, untyped=False)
 
 
+def type_of(text: str, types: Mapping[str, ColumnType]) -> ColumnType:
+    """The type of an expression over columns of these types. Raises ValueError where it has none, or is ambiguous."""
+    return expressions.write_value(parse(text), dict.fromkeys(types, "NULL"), types, untyped=False, exact=False)[1]
+
+
 def of_row(text: str, alias: str, schema: TableSchema) -> str:
     """The scope of an extract, tested on a row ``alias`` of the table or of a relation with its columns, in the core's dialect.
 
@@ -35,3 +40,10 @@ def of_row(text: str, alias: str, schema: TableSchema) -> str:
 def with_values(text: str, values: Mapping[str, str], types: Mapping[str, ColumnType], *, untyped: bool = False) -> str:
     """The expression over values of these types, given as expressions, in the core's dialect, which DuckDB reads as well."""
     return expressions.write(parse(text), values, types, untyped=untyped)
+
+
+def value(
+    text: str, values: Mapping[str, str], types: Mapping[str, ColumnType], *, untyped: bool, exact: bool
+) -> tuple[str, ColumnType]:
+    """The same for an expression of any type, with its type; see ``expressions.write_value``."""
+    return expressions.write_value(parse(text), values, types, untyped=untyped, exact=exact)

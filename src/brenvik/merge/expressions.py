@@ -15,7 +15,7 @@ from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING
 
 from brenvik.merge import sql
-from brenvik.model.types import MAX_DIGITS, ColumnType, parse_type
+from brenvik.model.types import MAX_DIGITS, TEXT, ColumnType, parse_type
 
 if TYPE_CHECKING:
     from sqlglot import exp
@@ -58,6 +58,25 @@ def write(tree: exp.Expr, values: Mapping[str, str], types: Mapping[str, ColumnT
     if term.kind != "boolean":
         raise ValueError(f"{_text_of(tree)!r} is {_a(term.kind)}; a condition must be true or false")
     return term.text
+
+
+def write_value(
+    tree: exp.Expr, values: Mapping[str, str], types: Mapping[str, ColumnType], *, untyped: bool, exact: bool
+) -> tuple[str, ColumnType]:
+    """An expression of any type in the same way, and its type; whole numbers that can have more than 64 bits are ``exact`` as
+    decimals only. Raises ValueError as ``write`` does."""
+    term = _Writer(values, types, untyped).of(tree)
+    before, behind = term.digits
+    match term.kind:
+        case "quoted" | "null":
+            kind = TEXT
+        case "decimal":
+            kind = ColumnType("decimal", precision=before + behind, scale=behind)
+        case "integer" if exact and before > _WHOLE[0]:
+            kind = ColumnType("decimal", precision=before)
+        case _:
+            kind = ColumnType(term.kind)
+    return f"CAST({term.text} AS {kind.sql})", kind
 
 
 def _text_of(node: exp.Expr) -> str:

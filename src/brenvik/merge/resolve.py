@@ -7,7 +7,7 @@ from typing import Literal
 
 from brenvik.errors import FeedError
 from brenvik.merge.capabilities import Capabilities
-from brenvik.merge.conditions import check
+from brenvik.merge.conditions import check, type_of
 from brenvik.merge.schema import Column, TableSchema
 from brenvik.model.conditions import columns_of
 from brenvik.model.rules import SYSTEM_COLUMNS, Role, TableRules
@@ -23,29 +23,30 @@ def resolve(
     store: Capabilities,
     change_log: str | None,
     source: str,
+    has_feed: bool = True,
 ) -> TableSchema:
     """The schema of a table whose feed has these columns.
 
-    ``known`` are the columns the table already has: they keep their position and type, new columns of the feed follow.
+    ``known`` are the columns the table already has: they keep their position and type, new columns of the feed follow. Without a
+    feed (``has_feed``) its columns are all there is, and what is declared for rows does not matter.
     Raises FeedError that lists everything missing or of an impossible type.
     """
     have = {column.name: column for column in known}
+    derived, faults_of_derived = _derived(rules, feed, have) if has_feed else ({}, [])
+    feed = {**feed, **derived}
     required = dict.fromkeys((*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])))
     resolved = list(_columns(rules, feed, have, required))
     by_name = {column.name: column for column in resolved}
     own = tuple((column, rules.system_column_name(column)) for column in SYSTEM_COLUMNS)
     names = (*rules.stored_as.split("."), *by_name, *rules.type_3.values(), *(name for _, name in own if name))
     faults = [
+        *faults_of_derived,
         *_faults_of_presence(rules, feed, have, required, source),
         *_faults_of_types(rules, by_name, required, store),
         *_faults_of_names(resolved, own, names, store),
-        *(
-            f"{name} is to keep the previous value of {column} (type_3); choose a name that is not in the feed"
-            for column, name in rules.type_3.items()
-            if name in by_name
-        ),
+        *_faults_of_previous(rules, by_name),
     ]
-    only_looked_at = _beside(rules, feed, by_name, source, faults)
+    only_looked_at = _beside(rules, feed, by_name, source, faults) if has_feed else ()
     if faults:
         raise FeedError("\n  ".join([f"{source} does not fit the rules of table {rules.table!r}:", *faults]))
     return TableSchema(
@@ -62,13 +63,33 @@ def resolve(
         has_open_end=rules.open_end is not None,
         store=store,
         time_zone=rules.time_zone,
-        reject_if=tuple(rules.reject_if.items()),
-        delete_if=rules.delete_if,
+        reject_if=tuple(rules.reject_if.items()) if has_feed else (),
+        delete_if=rules.delete_if if has_feed else None,
+        derive=tuple(rules.derive.items()) if has_feed else (),
         beside=only_looked_at,
         numbered_by_store=numbered_by_store,
         surrogate_key=rules.surrogate_key,
         previous=tuple(rules.type_3.items()),
     )
+
+
+def _derived(
+    rules: TableRules, feed: Mapping[str, ColumnType], have: Mapping[str, Column]
+) -> tuple[dict[str, ColumnType], list[str]]:
+    """The derived columns of a feed, as far as it has what they are computed from, each with its type; and what is wrong with
+    expressions."""
+    found: dict[str, ColumnType] = {}
+    faults = []
+    for name, text in rules.derive.items():
+        needed = columns_of(text)
+        if any(each not in feed for each in needed):
+            continue
+        types = {each: have[each].type if each in have else rules.declared_type(each) or feed[each] for each in needed}
+        try:
+            found[name] = type_of(text, types)
+        except ValueError as error:
+            faults.append(f"derive.{name}: {error}")
+    return found, faults
 
 
 def _columns(
@@ -140,17 +161,26 @@ def _faults_of_names(
             yield f"{name} has {size} bytes; names in this store have at most {store.longest_name}"
 
 
+def _faults_of_previous(rules: TableRules, columns: Mapping[str, Column]) -> Iterator[str]:
+    for column, name in rules.type_3.items():
+        if name in columns:
+            yield f"{name} is to keep the previous value of {column} (type_3); choose a name that is not in the feed"
+
+
 def _beside(
     rules: TableRules, feed: Mapping[str, ColumnType], resolved: Mapping[str, Column], source: str, faults: list[str]
 ) -> tuple[tuple[str, ColumnType], ...]:
-    """The columns that only conditions use. Errors are added to ``faults``."""
+    """The columns that only conditions and derived columns use. Errors are added to ``faults``."""
     conditions = rules._conditions()
-    if not conditions:
+    if not (conditions or rules.derive):
         return ()
     found: dict[str, ColumnType] = {}
-    for name in dict.fromkeys(name for text in conditions.values() for name in columns_of(text)):
+    of_conditions = {name for text in conditions.values() for name in columns_of(text)}
+    for name in dict.fromkeys(rules._columns_of_expressions()):
         kind = rules.declared_type(name) or feed.get(name)
         if name in resolved:
+            continue
+        if kind is None and name not in of_conditions:
             continue
         if kind is None:
             faults.append(f"a condition names {name}, which is not a column of {source}; it has {', '.join(feed)}")

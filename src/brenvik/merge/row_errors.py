@@ -191,6 +191,27 @@ def _test_inside(schema: TableSchema, column: Column, of: ColumnType) -> str:
 
 def condition(schema: TableSchema, types: Mapping[str, ColumnType], text: str, *, in_store: bool) -> str:
     """A condition over the typed values of a row; a column that the feed lacks is null."""
+    values, wanted = _typed_values(schema, types, text, in_store=in_store)
+    return conditions.with_values(text, values, wanted, untyped=in_store and schema.untyped)
+
+
+def derived_columns(
+    schema: TableSchema, types: Mapping[str, ColumnType], *, in_store: bool
+) -> dict[str, tuple[str, ColumnType]]:
+    """The derived columns of a feed with these columns: their values, as expressions over typed values of a row, and types."""
+    found = {}
+    for name, text in schema.derive:
+        if all(each in types for each in columns_of(text)):
+            values, wanted = _typed_values(schema, types, text, in_store=in_store)
+            untyped = in_store and schema.untyped
+            found[name] = conditions.value(text, values, wanted, untyped=untyped, exact=not in_store)
+    return found
+
+
+def _typed_values(
+    schema: TableSchema, types: Mapping[str, ColumnType], text: str, *, in_store: bool
+) -> tuple[dict[str, str], dict[str, ColumnType]]:
+    """The values of the columns that an expression names, and the types of all columns of a row."""
     wanted = {column.name: column.type for column in schema.columns} | dict(schema.beside)
     values = {}
     for name in columns_of(text):
@@ -200,7 +221,7 @@ def condition(schema: TableSchema, types: Mapping[str, ColumnType], text: str, *
             values[name] = sql.quote(name)
         else:
             values[name] = f"({casts.cast_of(name, types[name], wanted[name])[0]})"
-    return conditions.with_values(text, values, wanted, untyped=in_store and schema.untyped)
+    return values, wanted
 
 
 def sentence(column: str, rest: str) -> str:

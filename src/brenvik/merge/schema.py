@@ -70,8 +70,10 @@ class TableSchema:
     time_zone: str = "UTC"
     reject_if: tuple[tuple[str, str], ...] = ()
     delete_if: str | None = None
+    derive: tuple[tuple[str, str], ...] = ()
+    """Columns that are computed from others of a row, each with its expression."""
     beside: tuple[tuple[str, ColumnType], ...] = ()
-    """Columns of the feed that only conditions use."""
+    """Columns of the feed that only conditions and derived columns use."""
     column_sets: tuple[tuple[int, tuple[str, ...]], ...] = field(default=())
     numbered_by_store: bool = False
     """Whether the store assigns the surrogate keys itself, as an adopted table may."""

@@ -19,6 +19,7 @@ from brenvik.merge.row_errors import (
     IS_DELETE,
     RowError,
     deletes,
+    derived_columns,
     first_beyond,
     joined,
     row_errors,
@@ -187,6 +188,23 @@ def _with_columns(rows: str, alias: str, columns: Iterable[str]) -> str:
     return f"(SELECT {alias}.*, {further} FROM {rows} AS {alias})" if further else rows
 
 
+def _typed_rows(
+    schema: TableSchema,
+    types: Mapping[str, ColumnType],
+    derived: Mapping[str, tuple[str, ColumnType]],
+    extract_time: str | None,
+    in_store: str | None,
+) -> str:
+    """The rows of the stream, or those of the relation ``in_store``, with their casts and derived columns."""
+    values = [sql.named(value, name) for name, (value, _) in derived.items()]
+    if in_store:
+        return _with_columns(in_store, "read_rows", values)
+    texts, cast = casts.cast_columns(schema, types, extract_time)
+    rows = _with_columns(_with_columns(STREAM, "rows_as_written", texts), "rows_as_read", cast)
+    further = casts.cast_columns(schema, {name: kind for name, (_, kind) in derived.items()}, None)[1]
+    return _with_columns(_with_columns(rows, "read_rows", values), "derived_rows", further)
+
+
 @lru_cache(maxsize=256)
 def validate(
     schema: TableSchema,
@@ -208,8 +226,12 @@ def validate(
     the original row. ``into`` names another relation to make. The effective time of an extract is in the column
     ``extract_time``, or where that is '', the parameter ``extract_at``; a row for which ``scope`` is not true is invalid.
     """
-    types, inside = dict(feed), bool(in_store)
-    errors = row_errors(schema, feed, operations, is_extract=extract_time is not None, scope=scope, in_store=inside)
+    own, inside = dict(feed), bool(in_store)
+    derived = derived_columns(schema, own, in_store=inside)
+    types = own | {name: kind for name, (_, kind) in derived.items()}
+    errors = row_errors(
+        schema, tuple(types.items()), operations, is_extract=extract_time is not None, scope=scope, in_store=inside
+    )
     extract_at = extract_time
     if extract_time:
         extract_at, error = _extract_time(schema, extract_time, types[extract_time], in_store=inside)
@@ -219,18 +241,15 @@ def validate(
         column.name: _typed_value(schema, column, types, in_store=inside, can_delete=is_delete != "0")
         for column in schema.columns
     }
-    error_object = _error_object(schema, errors, types, keeps_raw=keeps_raw, in_store=inside)
-    rows = in_store or STREAM
-    if not inside:
-        texts, cast = casts.cast_columns(schema, types, extract_time)
-        rows = _with_columns(_with_columns(rows, "rows_as_written", texts), "rows_as_read", cast)
+    error_object = _error_object(schema, errors, own, keeps_raw=keeps_raw, in_store=inside)
+    rows = _typed_rows(schema, own, derived, extract_time, in_store)
     if is_delete == IS_DELETE:
         rows = _with_columns(
             rows, "cast_rows", [f"{deletes(schema, types, operations, in_store=inside)} AS {IS_DELETE}"]
         )
     # As CASE, because DuckDB evaluates both sides of "a OR b" where it is a value.
-    tests = (f"CASE WHEN {error.test} THEN TRUE ELSE FALSE END" for error in errors)
-    rows = _with_columns(rows, "typed_rows", [f"{test} AS {_flag(number)}" for number, test in enumerate(tests)])
+    tests = (f"CASE WHEN {each.test} THEN TRUE ELSE FALSE END AS {_flag(n)}" for n, each in enumerate(errors))
+    rows = _with_columns(rows, "typed_rows", tests)
     flags = " OR ".join(_flag(number) for number in range(len(errors)))
     rows = _with_columns(rows, "tested_rows", [f"{flags} AS {IS_INVALID}"])
     question = f"""

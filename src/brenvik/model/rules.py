@@ -84,6 +84,9 @@ class TableRules:
         overwrote it last.
     exclude
         Columns of the feed that the table does not have. They may still order changes.
+    derive
+        Columns that are computed from others of the same row, by name: SQL expressions as in conditions, computed from values of
+        the types that the columns have in the table. A row that lacks one of these columns lacks the derived one.
     new_columns
         What a column of the feed means that neither the table nor its rules have: ``"add"`` adds it to the table, ``"ignore"``
         leaves it out, ``"refuse"`` fails the load.
@@ -142,6 +145,7 @@ class TableRules:
     other_columns: Role = "type_2"
     not_compared: tuple[str, ...] = ()
     exclude: tuple[str, ...] = ()
+    derive: Mapping[str, str] = Field(default_factory=dict)
     new_columns: Literal["add", "ignore", "refuse"] = "add"
     missing_columns: Literal["keep", "refuse"] = "keep"
     renamed: Mapping[str, str] = Field(default_factory=dict)
@@ -177,6 +181,7 @@ class TableRules:
             other_columns: Role = "type_2",
             not_compared: str | Iterable[str] = (),
             exclude: str | Iterable[str] = (),
+            derive: Mapping[str, str] = {},
             new_columns: Literal["add", "ignore", "refuse"] = "add",
             missing_columns: Literal["keep", "refuse"] = "keep",
             renamed: Mapping[str, str] = {},
@@ -267,7 +272,7 @@ class TableRules:
         yield from self._faults_of_lists()
         yield from self._faults_of_types()
         yield from self._faults_of_system_columns()
-        yield from self._faults_of_conditions()
+        yield from self._faults_of_expressions()
         try:
             ZoneInfo(self.time_zone)
         except (ZoneInfoNotFoundError, ValueError, OSError):
@@ -348,25 +353,33 @@ class TableRules:
         conditions = {f"reject_if.{name}": text for name, text in self.reject_if.items()}
         return conditions | ({"delete_if": self.delete_if} if self.delete_if else {})
 
-    def _columns_of_conditions(self) -> list[str]:
-        conditions = self._conditions()
-        if not conditions:
+    def _columns_of_expressions(self) -> list[str]:
+        """The columns that conditions and derived columns are about."""
+        expressions = [*self._conditions().values(), *self.derive.values()]
+        if not expressions:
             return []
         from brenvik.model.conditions import columns_of
 
-        return [name for text in conditions.values() for name in columns_of(text)]
+        return [name for text in expressions for name in columns_of(text)]
 
-    def _faults_of_conditions(self) -> Iterator[str]:
-        conditions = self._conditions()
-        if not conditions:
+    def _faults_of_expressions(self) -> Iterator[str]:
+        expressions = self._conditions() | {f"derive.{name}": text for name, text in self.derive.items()}
+        if not expressions:
             return
-        from brenvik.model.conditions import parse
+        from brenvik.model.conditions import columns_of, parse
 
-        for place, text in conditions.items():
+        for place, text in expressions.items():
             try:
                 parse(text)
             except ValueError as error:
                 yield f"{place}: {error}"
+                continue
+            if place.startswith("derive.") and (others := [name for name in columns_of(text) if name in self.derive]):
+                yield f"{place}: {', '.join(others)} is derived itself; expected columns of the feed"
+        elsewhere = (*self.natural_key, *self.order_by, self.effective_at, *self.exclude)
+        for name in self.derive:
+            if name in elsewhere:
+                yield f"derive.{name}: cannot be in natural_key, order_by, effective_at or exclude"
 
     def _faults_of_system_columns(self) -> Iterator[str]:
         for column in self.system_columns:
@@ -387,7 +400,7 @@ class TableRules:
                 yield f"system_columns: {name!r} would be the name of {times} columns; rename one of the system columns"
 
     def _named_columns(self) -> Iterator[str]:
-        lists = (self.natural_key, self.order_by, self.listed_columns, self.exclude, self.types)
+        lists = (self.natural_key, self.order_by, self.listed_columns, self.exclude, self.derive, self.types)
         yield from dict.fromkeys(column for columns in lists for column in columns)
 
     @property
@@ -412,6 +425,7 @@ class TableRules:
                 "type_3": dict(self.type_3),
                 "system_columns": dict(self.system_columns),
                 "reject_if": dict(self.reject_if),
+                "derive": dict(self.derive),
             }
             | {"table_name": self.stored_as}
         )

@@ -94,7 +94,7 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
             finding.faults.append(f"feed {feed.name}: {error}")
             continue
         present |= _check_parts(table, feed, parts, state, store, finding)
-    there = {*present, *(state.types if state else ())}
+    there = {*present, *table.rules.derive, *(state.types if state else ())}
     if there and not finding.faults:
         finding.attention += [
             f"types names {name}, which is not a column of any feed{suggestion(name, there)}"
@@ -116,6 +116,7 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
             store=store.engine.capabilities,
             change_log=None,
             source="the table",
+            has_feed=False,
         )
         finding.columns = _columns(table, resolved)
     return finding
@@ -179,6 +180,7 @@ def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Itera
         store=store.engine.capabilities,
         change_log=change_log_table(rules.table),
         source="the table",
+        has_feed=False,
     )
     open_end = str(rules.open_end) if rules.open_end is not None else None
     (counts,) = store.engine.rows(baseline.count_timeline_errors(resolved), {"open_end": open_end})
@@ -228,5 +230,6 @@ def _columns(table: ProjectTable, resolved: TableSchema) -> list[dict[str, Any]]
         if column.name == resolved.effective:
             what = "effective, becomes valid_from" if column.role == "when" else f"{what}, effective"
         declared = "declared" if column.name in table.rules.types else "from the feed"
+        declared = "derived" if column.name in table.rules.derive else declared
         rows.append({"column": column.name, "type": str(column.type), "given": declared, "what": what})
     return rows

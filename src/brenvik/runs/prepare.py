@@ -44,6 +44,7 @@ def schema_of(engine: Engine, rules: TableRules, state: TableState) -> TableSche
         store=engine.capabilities,
         change_log=change_log_table(rules.table),
         source=f"table {rules.table!r}",
+        has_feed=False,
     ).with_column_sets(state.column_sets)
 
 
@@ -140,7 +141,7 @@ def undeclared(rules: TableRules, columns: Iterable[str], state: TableState | No
     if state is None:
         return []
     known = {column.name for column in state.columns}
-    known |= {*rules._named_columns(), *rules._columns_of_conditions(), *filter(None, [rules.effective_column])}
+    known |= {*rules._named_columns(), *rules._columns_of_expressions(), *filter(None, [rules.effective_column])}
     return [name for name in columns if name not in known]
 
 

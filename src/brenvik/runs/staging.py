@@ -18,6 +18,7 @@ from brenvik.ledger.schema import (
 from brenvik.merge import sql
 from brenvik.merge.plan.inputs import LedgerSql, Rows
 from brenvik.merge.plan.steps import Validated
+from brenvik.merge.row_errors import derived_columns
 from brenvik.merge.schema import TableSchema
 from brenvik.merge.validate import malformed
 from brenvik.model.feeds import Operations
@@ -36,7 +37,8 @@ if TYPE_CHECKING:
 def rows_of(schema: TableSchema, batch: Batch, operations: Operations | None, scope: str | None) -> Rows:
     """The rows of a batch as its plan sees them. Raises FeedError for rows in the store that have other types than the table."""
     if batch.store_query:
-        _check_types(schema, batch.source, batch.columns)
+        derived = derived_columns(schema, batch.columns, in_store=True)
+        _check_types(schema, batch.source, {**batch.columns} | {name: kind for name, (_, kind) in derived.items()})
     return Rows(
         tuple((name, with_formats(kind, batch.value_formats.get(name))) for name, kind in batch.columns.items()),
         malformed(schema.store),
