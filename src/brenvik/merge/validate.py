@@ -244,9 +244,8 @@ def validate(
     error_object = _error_object(schema, errors, own, keeps_raw=keeps_raw, in_store=inside)
     rows = _typed_rows(schema, own, derived, extract_time, in_store)
     if is_delete == IS_DELETE:
-        rows = _with_columns(
-            rows, "cast_rows", [f"{deletes(schema, types, operations, in_store=inside)} AS {IS_DELETE}"]
-        )
+        test = deletes(schema, types, operations, in_store=inside)
+        rows = _with_columns(rows, "cast_rows", [f"{test} AS {IS_DELETE}"])
     # As CASE, because DuckDB evaluates both sides of "a OR b" where it is a value.
     tests = (f"CASE WHEN {each.test} THEN TRUE ELSE FALSE END AS {_flag(n)}" for n, each in enumerate(errors))
     rows = _with_columns(rows, "typed_rows", tests)
