@@ -169,8 +169,11 @@ def test_a_table_is_rebuilt_under_other_rules(coast: Path) -> None:
     assert len([row for row in rows(coast) if row["buoy_code"] == "NB-102"]) == 1
     assert call("load", "buoy", cwd=coast).code == 0
     assert "No rows differ." in call("rebuild", "buoy", cwd=coast).out
-    (coast / "brenvik.toml").write_text(text.replace("[table.buoy.types]", '[table.buoy.types]\nname = "text(80)"'))
+    (coast / "brenvik.toml").write_text(text.replace("[table.buoy.types]", '[table.buoy.types]\nname = "date"'))
     assert "cannot be rebuilt under these rules" in call("rebuild", "buoy", cwd=coast).err
+    (coast / "brenvik.toml").write_text(text.replace("[table.buoy.types]", '[table.buoy.types]\nname = "text(80)"'))
+    assert "Column name is changed from text to text(80)." in call("rebuild", "buoy", "--preview", cwd=coast).out
+    assert "Column name is changed from text to text(80)." in call("rebuild", "buoy", cwd=coast).out
 
 
 def test_a_withdrawn_extract_is_taken_again_by_its_run(coast: Path) -> None:
