@@ -19,7 +19,7 @@ DECISIONS = {
         "a type 2 column differs, or boundaries of versions shift", "versions are closed, added, split or merged", "yes"
     ),
     "overwritten": Decision(
-        "only type 1 columns differ, or a type 0 column gets its first value", "values are overwritten", "yes"
+        "only type 1 or 3 columns differ, or a type 0 column gets its first value", "values are overwritten", "yes"
     ),
     "deleted": Decision("a delete of a current version", "the version is closed, or the rows are removed", "yes"),
     "pending": Decision(
