@@ -121,7 +121,7 @@ def _changed(scene: Scene, types: dict[str, str], former: dict[str, str]) -> Sce
     return replace(scene, rules=rules, types=tuple(kinds.items()))
 
 
-@settings(max_examples=share(2))
+@settings(max_examples=share(4))
 @given(cases(ORDERED, faults=False), st.data())
 def test_columns_change_as_if_they_had_always_been_so(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     scene, made = case

@@ -61,10 +61,11 @@ def _tests(value: str, of: ColumnType, to: ColumnType, store: Capabilities) -> l
         case "decimal":
             before, behind = (19, 0) if of.kind == "integer" else (of.precision - of.scale, of.scale)
             kept = to.precision - to.scale
-            tests = [f"abs({value}) >= {10**kept}"] if kept < before else []
+            tests = [f"{value} >= {10**kept} OR {value} <= -{10**kept}"] if kept < before else []
             return tests + ([f"round({value}, {to.scale}) <> {value}"] if to.scale < behind else [])
         case "double":
-            return [f"abs({value}) > {Decimal(_EXACT).scaleb(-of.scale):f}"]
+            most = f"{Decimal(_EXACT).scaleb(-of.scale):f}"
+            return [f"{value} > {most} OR {value} < -{most}"]  # the lowest integer has no absolute value
     return []
 
 
