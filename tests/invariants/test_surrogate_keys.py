@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import uuid
 from dataclasses import replace
+from datetime import date
 from typing import Any
 
 import pyarrow as pa
@@ -59,6 +60,31 @@ def test_hashed_keys_follow_from_the_row(case: tuple[Scene, list[Batch]], data: 
         out = data.draw(st.integers(1, len(made)))
         store.revert(scene.rules, out)
         check(scene, store, oracle.without({out}))
+
+
+def test_hashed_keys_follow_other_rules(anywhere: brenvik.Store) -> None:
+    """Another key, no versions any more, times of another type: what the sum is made of changes with a rebuild."""
+    rules = brenvik.TableRules("buoy", natural_key=["code", "side"], order_by="day", surrogate_key="hash")
+
+    def keys(of: brenvik.TableRules) -> list[str]:
+        return [row["buoy_key"] for row in anywhere.read(of).to_pylist()]
+
+    frame = pa.table({"code": ["A"], "side": ["north"], "day": [date(2024, 5, 13)], "light": ["Fl"]})
+    anywhere.load(rules, frame, kind="upserts")
+    assert keys(rules) == [md5(md5("A") + md5("north") + md5("2024-05-13"))]
+    timed = replace(rules, types={"day": "timestamp"})
+    with pytest.raises(RulesChanged, match="recompute the table"):
+        anywhere.load(timed, frame, kind="upserts")
+    assert anywhere.rebuild(timed).counts["rows_updated"] == 1
+    assert keys(timed) == [md5(md5("A") + md5("north") + md5("2024-05-13 00:00:00"))]
+    fewer = replace(timed, natural_key=["code"], type_2=["side"])
+    anywhere.rebuild(fewer)
+    assert keys(fewer) == [md5(md5("A") + md5("2024-05-13 00:00:00"))]
+    plain = replace(fewer, type_2=[], other_columns="type_1")
+    assert anywhere.rebuild(plain, preview=True).counts["rows_updated"] == 1
+    anywhere.rebuild(plain)
+    assert keys(plain) == [md5("A")]
+    assert anywhere.rebuild(plain).counts["rows_updated"] == 0
 
 
 def test_random_keys_stay_with_their_rows(anywhere: brenvik.Store) -> None:

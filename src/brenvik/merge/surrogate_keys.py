@@ -19,8 +19,8 @@ class Counter:
     """Consecutive numbers above the highest so far, the parameter ``last_key``; numbers may be given in blocks."""
 
     type: ClassVar[ColumnType] = INTEGER
-    moves: ClassVar[bool] = False
-    """Whether a row gets another key when its version begins at another time."""
+    follows: ClassVar[bool] = False
+    """Whether the key of a row follows from its other columns, and changes with them."""
 
     def value(self, alias: str, start: str) -> str | None:
         """The expression for the key of a row ``alias``, whose version begins at ``start``; None where the store supplies it."""
@@ -32,7 +32,7 @@ class GivenByStore:
     """The column of an adopted table fills itself."""
 
     type: ClassVar[ColumnType] = INTEGER
-    moves: ClassVar[bool] = False
+    follows: ClassVar[bool] = False
 
     def value(self, alias: str, start: str) -> str | None:
         return None
@@ -43,7 +43,7 @@ class Uuid:
     """A random UUID."""
 
     type: ClassVar[ColumnType] = TEXT
-    moves: ClassVar[bool] = False
+    follows: ClassVar[bool] = False
 
     def value(self, alias: str, start: str) -> str | None:
         return "CAST(gen_random_uuid() AS TEXT)"
@@ -62,10 +62,7 @@ class Hash:
     """The type of the times at which versions begin; None for a table without versions."""
     store: Capabilities
     type: ClassVar[ColumnType] = TEXT
-
-    @property
-    def moves(self) -> bool:
-        return self.starts is not None
+    follows: ClassVar[bool] = True
 
     def value(self, alias: str, start: str) -> str | None:
         parts = [self._sum(f"{alias}.{sql.quote(name)}", kind) for name, kind in self.keys]

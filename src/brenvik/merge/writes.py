@@ -10,7 +10,7 @@ from functools import lru_cache
 
 from brenvik.merge import row_ids, sql
 from brenvik.merge.current_path import before_column, decided, is_present, not_returning
-from brenvik.merge.diff import ENDED, FROM, TO
+from brenvik.merge.diff import ENDED, FROM, TO, followed_key
 from brenvik.merge.row_changes import DeleteRows, InsertRows, UpdateRows, Values
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
 
@@ -140,8 +140,8 @@ def update(schema: TableSchema, names: tuple[str, ...]) -> UpdateRows:
     items = _given(name for name in names if name in schema.stored_values)
     if FROM in names:
         items.append((schema.system_column("valid_from"), f"s.{FROM}"))
-        if schema.surrogate_keys.moves:
-            items.append((schema.system_column("surrogate_key"), schema.surrogate_keys.value("s", f"s.{FROM}") or ""))
+    if key := followed_key(schema):
+        items.append((key, schema.surrogate_keys.value("s", f"s.{FROM}") or ""))
     if TO in names or ENDED in names:
         items += _ends(schema, deletes=True)
     source = f"(SELECT a.* FROM {sql.work('actions')} a WHERE a.brenvik_action = 'update')"

@@ -102,7 +102,7 @@ def check_rules(rules: TableRules, state: TableState | None) -> None:
     changed = changed_rules(rules, state) if state else []
     if state and changed:
         differences = "\n  ".join(sentence for _, sentence in changed)
-        after, _ = follow(rules, state, merges=True)
+        after, _ = follow(rules, state, rebuilds=True)
         can = rules.change_log and all(what in CAN_REBUILD for what, _ in changed_rules(rules, after))
         rebuild = f", recompute the table (brenvik rebuild {rules.table})" if can else ""
         raise RulesChanged(

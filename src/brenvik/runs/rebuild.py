@@ -53,7 +53,7 @@ def rebuild(
 
     def fits(rules: TableRules, state: TableState) -> TableState:
         nonlocal changes
-        state, changes = follow(rules, state, merges=True)
+        state, changes = follow(rules, state, rebuilds=True)
         _check_rebuild(rules, state)
         return state
 

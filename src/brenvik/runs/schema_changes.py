@@ -20,18 +20,22 @@ if TYPE_CHECKING:
     from brenvik.engines.workspace import Workspace
 
 
-def follow(rules: TableRules, state: TableState, *, merges: bool = False) -> tuple[TableState, ColumnChanges]:
+def follow(rules: TableRules, state: TableState, *, rebuilds: bool = False) -> tuple[TableState, ColumnChanges]:
     """What is known of a table once its columns have the names and types of the rules, and how they change. What cannot change
-    stays as it is. ``merges``: a column and the one with its new name become one."""
+    stays as it is. ``rebuilds``: all rows are written anew where they differ, so that a column and the one with its new name can
+    become one, and surrogate keys can follow the type of effective times."""
     if not (rules.renamed or rules.types):
         return state, NO_CHANGES
     there = {column.name for column in state.columns}
     renamed = tuple((old, new) for old, new in rules.renamed.items() if old in there and new not in there)
-    merged = _merged(rules, state) if merges else ()
+    merged = _merged(rules, state) if rebuilds else ()
     state, column_sets = _renamed(state, dict(renamed), {old: new for old, new, _ in merged})
     types = {column.name: _retyped(rules, state, column.name) for column in state.columns}
     changed = {name: kinds for name, kinds in types.items() if kinds}
     effective = changed.get(effective_then(state) or "")
+    if effective and rules.surrogate_key == "hash" and not rebuilds:
+        del changed[effective_then(state) or ""]
+        effective = None
     changes = ColumnChanges(renamed, merged, column_sets, tuple(changed.items()), effective)
     return _with_types(state, changed, effective), changes
 
