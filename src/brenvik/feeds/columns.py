@@ -221,6 +221,24 @@ class _Values:
         return found[1]
 
 
+def as_declared(
+    batch: Batch,
+    declared: FeedColumns,
+    rules: TableRules,
+    operations: Operations | None,
+    state: TableState | None,
+    *,
+    feed: str,
+) -> Batch:
+    """The batch with the columns that its table knows: mapped as the feed declares, and those that the rules derive.
+
+    Raises FeedError if that is impossible.
+    """
+    mapping = under_new_names(declared, rules.renamed)
+    mapped = map_columns(batch, mapping, known_columns(rules, operations, state, batch), feed=feed)
+    return with_derived(mapped, rules.derive)
+
+
 def with_derived(batch: Batch, derive: Mapping[str, str]) -> Batch:
     """The batch with its derived columns: each where all columns are that it is computed from.
 

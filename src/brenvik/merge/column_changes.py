@@ -57,21 +57,16 @@ def _relations(schema: TableSchema, *, only_log: bool) -> Iterator[tuple[str, bo
         yield schema.change_log, True, {column.name for column in schema.columns}
 
 
-def _former(changes: ColumnChanges, name: str) -> str:
-    """The name that a column has so far."""
-    return {new: old for old, new in changes.renamed}.get(name, name)
-
-
 def count_in_the_way(
     schema: TableSchema, changes: ColumnChanges, *, only_log: bool = False
 ) -> Iterator[tuple[str, str]]:
     """For the table and its change log, before anything changes: the relation, and a query for how many of its values their
     column could not hold any more, in one row by the name of the column; nothing where it can hold all of them."""
-    for relation, _, names in _relations(schema, only_log=only_log):
+    former = {new: old for old, new in changes.renamed}
+    for relation, is_log, _ in _relations(schema, only_log=only_log):
         tests = {
-            name: in_the_way(f"t.{sql.quote(_former(changes, name))}", of, to, schema.store)
-            for name, (of, to) in changes.types
-            if name in names
+            name: in_the_way(f"t.{sql.quote(former.get(name, name))}", of, to, schema.store)
+            for name, (of, to) in _retyped(schema, changes, of_log=is_log).items()
         }
         counts = [f"{sql.count_if(test)} AS {sql.quote(name)}" for name, test in tests.items() if test]
         if counts:
@@ -92,23 +87,24 @@ def table_changes(
                 given = tuple((new, _one_of(sql.quote(old), sql.quote(new), numbers)) for old, new, numbers in merged)
                 yield "two columns become one", SetColumns(relation, (*given, *_column_set(changes)))
             yield "the former ones", DropColumns(relation, tuple(old for old, _, _ in merged))
-        retyped = [
+        retyped = tuple(
             (name, to.sql, converted(sql.quote(name), of, to, schema.store))
-            for column, (of, to) in changes.types
-            if column in names and (of.sql != to.sql or (relation, column) in narrow)
-            for name in (column, *([] if is_log else _previous(schema, column)))
-        ]
-        if changes.effective:
-            of, to = changes.effective
-            times = [EFFECTIVE_AT] if is_log else map(schema.system_column, ("valid_from", "valid_to"))
-            retyped += [(name, to.sql, converted(sql.quote(name), of, to, schema.store)) for name in times if name]
+            for name, (of, to) in _retyped(schema, changes, of_log=is_log).items()
+            if of.sql != to.sql or (relation, name) in narrow
+        )
         if retyped:
-            yield f"{', '.join(name for name, _, _ in retyped)} get another type", ChangeTypes(relation, tuple(retyped))
+            yield f"{', '.join(name for name, _, _ in retyped)} get another type", ChangeTypes(relation, retyped)
 
 
-def _previous(schema: TableSchema, column: str) -> list[str]:
-    """The column that keeps the previous value of one of type 3."""
-    return [name for of, name in schema.previous if of == column]
+def _retyped(schema: TableSchema, changes: ColumnChanges, *, of_log: bool) -> dict[str, Retyped]:
+    """The columns of the table or its change log that get another type: those of rows, of times, and in the table of previous
+    values."""
+    there = {column.name for column in schema.columns if of_log or column.role != "when"}
+    types = {name: kinds for name, kinds in changes.types if name in there}
+    if changes.effective:
+        times = [EFFECTIVE_AT] if of_log else map(schema.system_column, ("valid_from", "valid_to"))
+        types |= {name: changes.effective for name in times if name}
+    return types | {name: types[of] for of, name in schema.previous if of in types and not of_log}
 
 
 def _one_of(old: str, new: str, numbers: Collection[int]) -> str:
@@ -128,12 +124,6 @@ def stood_in(schema: TableSchema, changes: ColumnChanges, *, of_log: bool) -> di
     for old, new, numbers in changes.merged if of_log else ():
         found[new] = _one_of(f"t.{sql.quote(old)}", f"t.{sql.quote(new)}", numbers)
     found |= dict(_column_set(changes)) if of_log else {}
-    for name, (of, to) in changes.types:
+    for name, (of, to) in _retyped(schema, changes, of_log=of_log).items():
         found[name] = converted(found.get(name, f"t.{sql.quote(name)}"), of, to, schema.store)
-        if not of_log:
-            found |= {each: converted(f"t.{sql.quote(each)}", of, to, schema.store) for each in _previous(schema, name)}
-    if changes.effective:
-        of, to = changes.effective
-        times = [EFFECTIVE_AT] if of_log else map(schema.system_column, ("valid_from", "valid_to"))
-        found |= {name: converted(f"t.{sql.quote(name)}", of, to, schema.store) for name in times if name}
     return found

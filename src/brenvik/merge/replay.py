@@ -357,13 +357,13 @@ def _beside(schema: TableSchema) -> dict[str, str]:
         f"lag(j.{sql.quote(name)}) OVER (PARTITION BY {keys} {line}) AS {before_column(schema, name)}"
         for name in columns.values()
     ]
-    names = schema.type_2 or (schema.type_1 if columns else ())
-    return {
-        "marked": f" SELECT j.*, {_starts(schema, names)} AS brenvik_sets FROM lined j",
-        "stepped": f" SELECT j.*, {', '.join(steps)} FROM marked j",
-        "valued": f" SELECT j.*, {', '.join(values)} FROM stepped j",
-        "told": f" SELECT {', '.join(('j.*', *before))} FROM valued j",
-    }
+    marks = [f"{_starts(schema, schema.type_2 or schema.type_1)} AS brenvik_sets"] if columns else []
+    layers = {"marked": marks, "stepped": steps, "valued": values, "told": before}
+    found, last = {}, "lined"
+    for name, items in layers.items():
+        if items:
+            found[name], last = f" SELECT j.*, {', '.join(items)} FROM {last} j", name
+    return found
 
 
 def _decision(schema: TableSchema, *, meets_base: bool) -> str:
@@ -419,6 +419,7 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
     (``brenvik_before_0``, …), its decision, and whether it starts a version. ``late``: whether any new change is; all others
     are later than whatever there is."""
     meets_base = chosen == "again" or (late and not (chosen or first))
+    beside = _beside(schema)
     parts = {
         f"events ({_event_columns(schema)})": _events(schema, first=first, chosen=chosen),
         "placed": _placed(schema),
@@ -427,14 +428,14 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
         "states": _states(schema, meets_base=meets_base),
         "compared": _compared(schema) if meets_base else "",
         "lined": _lined(schema, meets_base=meets_base),
-        **_beside(schema),
+        **beside,
     }
     return f"""
 WITH {", ".join(f"{name} AS ({text}{chr(10)})" for name, text in parts.items() if text)}
 SELECT j.*,
   {_starts(schema, schema.type_2)} AS brenvik_starts_version,
   {_decision(schema, meets_base=meets_base)} AS brenvik_decision
-FROM {"told" if schema.not_compared or schema.previous else "lined"} j"""
+FROM {list(beside)[-1] if beside else "lined"} j"""
 
 
 @lru_cache(maxsize=256)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from brenvik.engines.ledger_entries import entry_statement
 from brenvik.engines.row_changes import row_statement, table_statements
 from brenvik.errors import DeclarationError
-from brenvik.feeds.columns import known_columns, map_columns, under_new_names, with_derived
+from brenvik.feeds.columns import as_declared
 from brenvik.ledger.records import NewRowsFrom
 from brenvik.merge import sql
 from brenvik.merge.column_changes import NO_CHANGES
@@ -71,9 +71,7 @@ def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> 
     rules = table.rules
     memory = store.ledger.read_memory(rules.table)
     state, changes = follow(rules, memory.state) if memory.state else (None, NO_CHANGES)
-    columns = under_new_names(feed.columns, rules.renamed)
-    batch = map_columns(batch, columns, known_columns(rules, feed.operations, state, batch), feed=feed.name)
-    batch = with_derived(batch, rules.derive)
+    batch = as_declared(batch, feed.columns, rules, feed.operations, state, feed=feed.name)
     schema = schema_for(store.engine, rules, batch, state, feed.operations)
     plan = load_plan(
         schema,

@@ -15,7 +15,7 @@ from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
 from brenvik.engines.workspace import Workspace
 from brenvik.errors import InputError, LimitExceeded, Temporary, UnreadableFile
-from brenvik.feeds.columns import known_columns, map_columns, under_new_names, with_derived
+from brenvik.feeds.columns import as_declared
 from brenvik.feeds.protocol import CanQuarantine, ExtractTime
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
@@ -160,9 +160,7 @@ def _work_through(
     at = time_of_rows(rules, batch, options.at)
     if batch.extract and at:
         batch = replace(batch, extract=ExtractTime(options.at))
-    columns = under_new_names(options.columns, rules.renamed)
-    batch = map_columns(batch, columns, known_columns(rules, options.operations, state, batch), feed=run.feed)
-    batch = with_derived(batch, rules.derive)
+    batch = as_declared(batch, options.columns, rules, options.operations, state, feed=run.feed)
     if batch.extract and memory.has_ledger:
         memory = replace(memory, newest_extract=ledger.newest_extract(rules.table, run.feed))
     with explain_if_missing(ledger.engine, rules, before):
