@@ -60,9 +60,9 @@ def test_three_days_without_a_lost_value(address: str, tmp_path: Path) -> None:
     arrives(3, "visit_no,seen_at,priority,crew,depth\n2,2024-05-15,high,Tarva,12\n")  # a column more
     blocked = call("load", cwd=tmp_path)
     assert blocked.code == 4
-    assert "severity and priority: are two columns; renamed makes them one" in blocked.out
+    assert "severity and priority: the table has both; renamed merges them" in blocked.out
     assert "recompute the table (brenvik rebuild visit)" in blocked.out
-    assert "severity and priority: are two columns" in call("check", cwd=tmp_path).out
+    assert "severity and priority: the table has both" in call("check", cwd=tmp_path).out
     seen = call("rebuild", "visit", "--preview", cwd=tmp_path).out
     assert "Column severity is merged into priority." in seen
     assert "Column severity is merged into priority." in call("rebuild", "visit", cwd=tmp_path).out
@@ -105,7 +105,7 @@ def test_other_runs_wait_until_the_columns_have_changed(anywhere: brenvik.Store)
     anywhere.load(VISIT, frame(severity=["high", "low"], crew=["Tarva", "Tarva"]), kind="upserts")
     renamed = replace(VISIT, renamed={"severity": "priority"})
     for attempt in (lambda: anywhere.revert(renamed, 1), lambda: anywhere.history(renamed, 1, known_at=1)):
-        with pytest.raises(RulesChanged, match="severity: is priority now"):
+        with pytest.raises(RulesChanged, match="severity: was renamed to priority"):
             attempt()
     assert anywhere.rebuild(renamed, preview=True).notes == ["Column severity is renamed to priority."]
     assert anywhere.rebuild(renamed).notes == ["Column severity is renamed to priority."]
@@ -132,7 +132,7 @@ def test_both_names_at_once_are_an_error(anywhere: brenvik.Store) -> None:
         anywhere.load(renamed, frame(severity=["a", "b"], priority=["a", "b"]), kind="upserts")
     both = frame(severity=["a", "b"], priority=["c", "d"], crew=["Tarva", "Tarva"])
     anywhere.load(VISIT, both, kind="upserts")
-    with pytest.raises(RulesChanged, match="severity and priority: are two columns"):
+    with pytest.raises(RulesChanged, match="severity and priority: the table has both"):
         anywhere.rebuild(renamed)
 
 

@@ -81,19 +81,19 @@ def table_changes(
     for relation, is_log, names in _relations(schema, only_log=only_log):
         renamed = tuple((old, new) for old, new in changes.renamed if new in names)
         if renamed:
-            yield f"{', '.join(new for _, new in renamed)} renamed", RenameColumns(relation, renamed)
+            yield f"new names: {', '.join(new for _, new in renamed)}", RenameColumns(relation, renamed)
         if merged := [(old, new, numbers) for old, new, numbers in changes.merged if new in names]:
             if is_log:
                 given = tuple((new, _one_of(sql.quote(old), sql.quote(new), numbers)) for old, new, numbers in merged)
-                yield "two columns become one", SetColumns(relation, (*given, *_column_set(changes)))
-            yield "the former ones", DropColumns(relation, tuple(old for old, _, _ in merged))
+                yield "columns are merged", SetColumns(relation, (*given, *_column_set(changes)))
+            yield "merged columns are dropped", DropColumns(relation, tuple(old for old, _, _ in merged))
         retyped = tuple(
             (name, to.sql, converted(sql.quote(name), of, to, schema.store))
             for name, (of, to) in _retyped(schema, changes, of_log=is_log).items()
             if of.sql != to.sql or (relation, name) in narrow
         )
         if retyped:
-            yield f"{', '.join(name for name, _, _ in retyped)} get another type", ChangeTypes(relation, retyped)
+            yield f"other types: {', '.join(name for name, _, _ in retyped)}", ChangeTypes(relation, retyped)
 
 
 def _retyped(schema: TableSchema, changes: ColumnChanges, *, of_log: bool) -> dict[str, Retyped]:

@@ -164,7 +164,7 @@ def _faults_of_names(
 def _faults_of_previous(rules: TableRules, columns: Mapping[str, Column]) -> Iterator[str]:
     for column, name in rules.type_3.items():
         if name in columns:
-            yield f"{name} is to keep the previous value of {column} (type_3); choose a name that is not in the feed"
+            yield f"{name} keeps the previous value of {column} (type_3), but the feed has it as well; choose another name"
 
 
 def _beside(

@@ -79,9 +79,9 @@ class TableRules:
         The type of the columns that no list names. Order columns and the effective column are in the table only if one of the
         lists names them.
     not_compared
-        Columns that come with a change and make none, such as the time at which a row was read: a change that differs in them
-        alone is unchanged. A row has the values of the change that opened its version; without type 2 columns, of the change that
-        overwrote it last.
+        Columns that are stored but not compared, such as the time at which a row was read: a change that differs only in them
+        is unchanged. A version has the values of the change that opened it; without type 2 columns, a row has those of the
+        change that overwrote it last.
     exclude
         Columns of the feed that the table does not have. They may still order changes.
     derive

@@ -82,9 +82,9 @@ def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]
     there = {column.name for column in state.columns}
     for old, new in rules.renamed.items():
         if old in there and new in there:
-            changed.append(("renamed", f"{old} and {new}: are two columns; renamed makes them one"))
+            changed.append(("renamed", f"{old} and {new}: the table has both; renamed merges them"))
         elif old in there:
-            changed.append(("renamed", f"{old}: is {new} now (renamed)"))
+            changed.append(("renamed", f"{old}: was renamed to {new}"))
     for column in state.columns:
         if column.name in rules.renamed:
             continue

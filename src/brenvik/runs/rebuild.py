@@ -150,7 +150,7 @@ def _count_dropped(context: RunContext, values: Mapping[str, str]) -> list[str]:
     return [
         f"The rules exclude {name}: the column is dropped with {counted[name]:,} values; the change log keeps them."
         if name in context.schema.change_columns
-        else f"The rules do without {name}: the column is dropped with {counted[name]:,} values."
+        else f"The rules no longer have {name}: the column is dropped with {counted[name]:,} values."
         for name in gone
     ]
 
