@@ -22,8 +22,8 @@ if TYPE_CHECKING:
 
 def follow(rules: TableRules, state: TableState, *, rebuilds: bool = False) -> tuple[TableState, ColumnChanges]:
     """What is known of a table once its columns have the names and types of the rules, and how they change. What cannot change
-    stays as it is. ``rebuilds``: all rows are written anew where they differ, so that a column and the one with its new name can
-    become one, and surrogate keys can follow the type of effective times."""
+    stays as it is. ``rebuilds``: the run compares all rows, so that a column can be merged into the one with its
+    new name, and surrogate keys can follow the type of effective times."""
     if not (rules.renamed or rules.types):
         return state, NO_CHANGES
     there = {column.name for column in state.columns}
