@@ -304,7 +304,8 @@ def test_a_source_that_goes_away_in_the_middle_harms_nothing(postgres: str, tmp_
 
         def pull_the_plug(rows: int) -> None:
             registry.do(
-                "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND datname IS NOT NULL"
+                "SELECT pg_terminate_backend(pid) FROM pg_stat_activity"
+                " WHERE pid <> pg_backend_pid() AND datname = current_database()"  # the server has databases of other tests
             )
 
         with pytest.raises(SourceUnavailable, match="closed the connection while being read") as caught:
