@@ -55,7 +55,7 @@ _EXPECTED: dict[str, _Expected] = {
     "explain": (_is_bool, "True or False", True),
     **dict.fromkeys(("extract_scope", "label", "reason", "unlogged", "memory_limit"), _TEXT),
     **dict.fromkeys(("undo", "preview", "every", "drop_columns", "read_only"), _FLAG),
-    **dict.fromkeys(("allow_deletes", "allow_changes"), _COUNT),
+    **dict.fromkeys(("allow_deletes", "allow_changes", "allow_type_0"), _COUNT),
 }
 """What a parameter must be, by its name: the test, what is told when it fails, and whether None is let through."""
 SEVERAL: _Expected = (

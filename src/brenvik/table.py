@@ -69,6 +69,7 @@ class Table:
         wait_s: float = 30.0,
         allow_deletes: int | None = None,
         allow_changes: int | None = None,
+        allow_type_0: int | None = None,
     ) -> Outcome:
         """Loads rows into the table, completely or not at all.
 
@@ -98,13 +99,13 @@ class Table:
             Whether to keep what ``Outcome.decisions`` needs, which costs a tenth of the load. None: for up to 100,000 rows.
         wait_s
             How many seconds to wait if the table is locked by another run.
-        allow_deletes, allow_changes
+        allow_deletes, allow_changes, allow_type_0
             Approves, once, a load that was blocked (LimitExceeded), by the number reported; one that does more is blocked again.
 
         Raises an InputError when the rows do not match the rules, Blocked or Temporary errors; only the failed run is recorded.
         """
         called = source_of_call(self.engine, self.rules, rows, kind, operation, feed, at, extract_scope, columns)
-        allowed = Allowed(allow_deletes, allow_changes)
+        allowed = Allowed(allow_deletes, allow_changes, allow_type_0)
         options = replace(called.options, label=label, explain=explain, wait_s=wait_s, allowed=allowed)
         return load(self.ledger, self.rules, called.source, options)
 

@@ -69,10 +69,10 @@ def test_the_session_says_what_the_readme_shows(tmp_path: Path) -> None:
         ("tutorial", 12),
         ("how-to/python", 2),
         ("how-to/notebooks", 1),
-        ("how-to/late-data", 4),
+        ("how-to/late-data", 7),
         ("how-to/values-and-names", 2),
         ("how-to/changing-columns", 4),
-        ("how-to/column-types", 2),
+        ("how-to/column-types", 4),
     ],
 )
 def test_a_page_of_the_documentation_says_what_happens(page: str, commands: int, tmp_path: Path) -> None:

@@ -6,8 +6,9 @@ import copy
 import math
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
+from zoneinfo import ZoneInfo
 
 
 @dataclass(frozen=True)
@@ -22,13 +23,19 @@ class Declared:
     type_2: tuple[str, ...]
     deletes: str
     precision: str | None = None
-    """What effective times are cut to: second, minute, hour or day, in UTC."""
+    """What effective times are cut to: second, minute, hour, day, week or month."""
+    zone: str = "UTC"
+    """Where those are cut that have a zone."""
     gone_if: str | None = None
     """The column that is true in a row whose key is gone."""
     not_compared: tuple[str, ...] = ()
     """Columns that come with a change and make none."""
     type_3: dict[str, str] = field(default_factory=dict)
     """Type 1 columns, each with the column that has its previous value."""
+    first_arrived: bool = False
+    """Whether type 0 columns keep what arrived first, not what holds first."""
+    refuses_ties: bool = False
+    """Whether changes are refused that say different things of one key, time and order."""
 
     @property
     def values(self) -> tuple[str, ...]:
@@ -47,6 +54,10 @@ class Change:
     raw: dict[str, Any]
     state: dict[str, Any] = field(default_factory=dict)
     """Type 1 and type 2 values after this change, and the type 0 values known by then."""
+    protected: dict[str, Any] = field(default_factory=dict)
+    """The type 0 values of its life."""
+    life: list[Change] = field(default_factory=list)
+    """All changes of its life."""
 
 
 def plain(value: Any) -> Any:
@@ -58,10 +69,18 @@ def plain(value: Any) -> Any:
     return (type(value).__name__, value)
 
 
-def cut(moment: datetime, precision: str) -> datetime:
-    parts = ("microsecond", "second", "minute", "hour")
-    gone = parts[: ("second", "minute", "hour", "day").index(precision) + 1]
-    return moment.replace(**dict.fromkeys(gone, 0))
+def cut(moment: Any, precision: str, zone: str = "UTC") -> Any:
+    """The beginning of the unit that a date or a time lies in, where one with a zone is local."""
+    if not isinstance(moment, datetime):
+        return cut(datetime(moment.year, moment.month, moment.day), precision).date()
+    here = moment.astimezone(ZoneInfo(zone)) if moment.tzinfo else moment
+    lengths = {"second": timedelta(seconds=1), "minute": timedelta(minutes=1), "hour": timedelta(hours=1)}
+    midnight = datetime(here.year, here.month, here.day)
+    if precision in lengths:
+        return moment - (here.replace(tzinfo=None) - midnight) % lengths[precision]
+    day = {"day": here.day, "month": 1}.get(precision)
+    begin = midnight.replace(day=day) if day else midnight - timedelta(days=here.weekday())
+    return begin.replace(tzinfo=here.tzinfo).astimezone(UTC) if here.tzinfo else begin
 
 
 class Oracle:
@@ -75,6 +94,9 @@ class Oracle:
         self.declared = declared
         self.kept: dict[tuple[Any, ...], list[Change]] = defaultdict(list)
         self.open_rejects: set[Any] = set()
+        self.open_ties: set[Any] = set()
+        self.altered = 0
+        """How many changes of the last batch say something else of type 0 columns than what was known."""
         self.batch = 0
         self.arrived = 0
         self.numbered = 0
@@ -85,13 +107,18 @@ class Oracle:
         told: list[str | None] = []
         new: list[tuple[int, Change]] = []
         waiting: list[tuple[int, Change]] = []
-        for row in rows:
+        read = [self._read(row, loaded_at) for row in rows]
+        tied = self._tied([change for change in read if change]) if self.declared.refuses_ties else []
+        for row, change in zip(rows, read, strict=True):
             self.arrived += 1
-            change = self._read(row, loaded_at)
-            if change is None:
-                content = tuple(sorted((name, plain(value)) for name, value in row.items()))
+            if change:
+                change.arrived = self.arrived
+            if change is None or any(change is one for one in tied):
+                content = self._content(row)
                 told.append("duplicate" if content in self.open_rejects else "rejected")
                 self.open_rejects.add(content)
+                if change:
+                    self.open_ties.add(content)
             elif self._is_known(change):
                 told.append("duplicate")
             elif self.holds and change.delete:
@@ -106,7 +133,31 @@ class Oracle:
             told[index] = self._judge(change)
         for index, change in waiting:
             told[index] = self._hold(change)
+        self.altered = sum(self._alters(change) for _, change in new)
         return [decision or "?" for decision in told]
+
+    def _content(self, row: dict[str, Any]) -> Any:
+        return tuple(sorted((name, plain(value)) for name, value in row.items()))
+
+    def _tied(self, changes: list[Change]) -> list[Change]:
+        """Those that another one contradicts: of this batch, of one before, or of one that was refused for that."""
+        if not self.declared.order:
+            return []
+
+        def place(change: Change) -> Any:
+            return (*map(plain, change.key), plain(change.effective), *map(plain, change.order))
+
+        takes_part = [change for change in changes if not self._is_known(change)]
+        said: dict[Any, set[Any]] = defaultdict(set)
+        for change in takes_part:
+            said[place(change)].add(self._identity(change))
+        old = [*self.aside, *(change for changes in self.kept.values() for change in changes)]
+        taken = {place(change) for change in old if change.batch not in self.out}
+        return [
+            change
+            for change in takes_part
+            if len(said[place(change)]) > 1 or place(change) in taken or self._content(change.raw) in self.open_ties
+        ]
 
     def _hold(self, change: Change) -> str:
         """The decision on a delete that awaits approval (one per key and lifetime), or that will never count."""
@@ -153,13 +204,19 @@ class Oracle:
         new: list[tuple[int, Change]] = []
         refused = [None in [row[name] for name in d.keys] or "too long" in row.values() for row in rows]
         keys = [tuple(plain(row[name]) for name in d.keys) for row in rows]
+        if d.refuses_ties:
+            contents: dict[Any, set[Any]] = defaultdict(set)
+            for row, key, is_refused in zip(rows, keys, refused, strict=True):
+                if not is_refused:
+                    contents[key].add(self._content(row))
+            refused = [is_refused or len(contents[key]) > 1 for key, is_refused in zip(keys, refused, strict=True)]
         named = Counter(key for key, is_refused in zip(keys, refused, strict=True) if not is_refused)
         living = {tuple(plain(row[name]) for name in d.keys): row for row in self.rows() if row["valid_to"] is None}
         for row, key, is_refused in zip(rows, keys, refused, strict=True):
             self.arrived += 1
             said = {name: row[name] for name in d.values if name in row}
             if is_refused:
-                content = tuple(sorted((name, plain(value)) for name, value in row.items()))
+                content = self._content(row)
                 told.append("duplicate" if content in self.open_rejects else "rejected")
                 self.open_rejects.add(content)
             elif named[key] == 1 and key in living and self._equal(living[key], said):
@@ -218,7 +275,7 @@ class Oracle:
         key, order = tuple(row[name] for name in d.keys), tuple(row[name] for name in d.order)
         effective = row[d.effective] if d.effective else loaded_at
         if d.precision and effective is not None:
-            effective = cut(effective, d.precision)
+            effective = cut(effective, d.precision, d.zone)
         if None in key or None in order or effective is None or row.get("op", "U") not in {"I", "U", "D"}:
             return None
         said = {name: row[name] for name in d.values if name in row}
@@ -234,34 +291,42 @@ class Oracle:
         if not self.declared.order:
             return False
 
-        def identity(c: Change) -> Any:
-            said = tuple(sorted((name, plain(value)) for name, value in c.raw.items() if name != "op"))
-            return (c.delete, said)
-
         key = tuple(map(plain, change.key))
         known = [*self.kept[key], *(old for old in self.aside if tuple(map(plain, old.key)) == key)]
-        return any(identity(old) == identity(change) for old in known if old.batch not in self.out)
+        return any(self._identity(old) == self._identity(change) for old in known if old.batch not in self.out)
+
+    def _identity(self, change: Change) -> Any:
+        said = tuple(sorted((name, plain(value)) for name, value in change.raw.items() if name != "op"))
+        return (change.delete, said)
 
     def _line(self, changes: list[Change]) -> list[list[Change]]:
         """The changes of a key, grouped by effective time, in order; sets every change's state."""
         groups: dict[Any, list[Change]] = {}
         for change in sorted(changes, key=lambda c: (c.effective, c.order, c.arrived)):
             groups.setdefault(change.effective, []).append(change)
-        state: dict[str, Any] | None = None
+        lives: list[list[Change]] = [[]]
         for group in groups.values():
             if group[-1].delete:
-                state = None
-                continue
-            if state is None:
-                state = dict.fromkeys(self.declared.values)
-            for change in group:
-                if change.delete:
-                    continue
-                for name, value in change.said.items():
-                    if name not in self.declared.type_0 or state[name] is None:
-                        state[name] = value
+                lives.append([])
+            else:
+                lives[-1] += [change for change in group if not change.delete]
+        for life in lives:
+            state: dict[str, Any] = dict.fromkeys(self.declared.values)
+            source = {name: self._source(life, name) for name in self.declared.type_0}
+            for change in life:
+                state |= {n: value for n, value in change.said.items() if n not in self.declared.type_0}
+                state |= {name: change.said[name] for name, of in source.items() if change is of}
                 change.state = dict(state)
+                change.protected = {name: of.said[name] for name, of in source.items() if of}
+                change.life = life
         return list(groups.values())
+
+    def _source(self, life: list[Change], name: str) -> Change | None:
+        """The change of a life, in order, whose value a type 0 column keeps."""
+        known = [change for change in life if change.said.get(name) is not None]
+        if self.declared.first_arrived:
+            known.sort(key=lambda change: change.arrived)
+        return known[0] if known else None
 
     def _judge(self, change: Change) -> str:
         d = self.declared
@@ -295,8 +360,32 @@ class Oracle:
             return "versioned"
         if differs(d.type_1) or any(reference[n] is None and change.state[n] is not None for n in d.type_0):
             return "overwritten"
-        tampered = any(n in change.said and plain(change.said[n]) != plain(change.state[n]) for n in d.type_0)
-        return "protected" if tampered else "unchanged"
+        return "protected" if self._tampers(change) else "unchanged"
+
+    def _tampers(self, change: Change) -> bool:
+        """Whether a change says something else of a type 0 column than what it keeps."""
+        said = {name: change.said[name] for name in self.declared.type_0 if name in change.said}
+        return any(
+            plain(value) != plain(change.protected[name] if value is not None else change.state[name])
+            for name, value in said.items()
+        )
+
+    def _alters(self, change: Change) -> bool:
+        """Whether a change tampers, or is an earlier one that replaces what was known."""
+        line = self._line(self._counting(tuple(map(plain, change.key))))
+        place = next(i for i, group in enumerate(line) if group[-1].effective == change.effective)
+        if line[place][-1] is not change or change.delete:
+            return False
+        if self._tampers(change):
+            return True
+        earlier = [c for c in line[place] if c.batch < change.batch] or (line[place - 1] if place else [])
+        before = earlier[-1] if earlier and not earlier[-1].delete else None
+        for name in self.declared.type_0:
+            old = self._source([c for c in change.life if c.batch < change.batch], name)
+            learns = change.state[name] is not None and (before is None or before.state[name] is None)
+            if learns and old and plain(old.said[name]) != plain(change.state[name]):
+                return True
+        return False
 
     def _had_life(self, line: list[list[Change]], place: int, batch: int) -> bool:
         """Whether the life that a group belongs to had changes of earlier batches."""

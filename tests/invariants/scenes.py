@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 from oracle import Declared
 
 import brenvik
+from brenvik.model.rules import TimePrecision
 from counts import STORES
 
 TABLE = "things of note"
@@ -117,7 +118,7 @@ class Scene:
         fields = [pa.field(name, _arrow(types[name])) for name in columns]
         return pa.table([pa.array([row[f.name] for row in rows], f.type) for f in fields], schema=pa.schema(fields))
 
-    def load(self, store: brenvik.Store, batch: Batch, *, preview: bool = False) -> brenvik.Outcome:
+    def load(self, store: brenvik.Store, batch: Batch, *, preview: bool = False, **options: Any) -> brenvik.Outcome:
         do = store.preview if preview else store.load
         second = self.kind == "changes" and "op" not in batch.columns  # the table has a feed that says no operations
         kind = "upserts" if second else self.kind
@@ -127,6 +128,7 @@ class Scene:
             kind=kind,  # type: ignore[arg-type]
             operation="op" if kind == "changes" else None,
             feed="second" if second else "frame",
+            **options,
         )
 
     @property
@@ -154,6 +156,8 @@ def _draw_scene(
     flags: bool = False,
     beside: bool = False,
     previous: bool = False,
+    ties: bool = False,
+    first_arrived: bool = False,
 ) -> Scene:
     dice = random.Random(f"scene {number}")
     types: dict[str, str] = {}
@@ -207,6 +211,7 @@ def _draw_scene(
         type_0=tuple(roles["type_0"]),
         type_1=tuple(name for name in roles["type_1"] if name not in type_3),
         type_2=tuple(roles["type_2"]),
+        type_0_changes="first_arrived" if first_arrived else "protect",
         type_3=type_3,
         other_columns="type_1",
         not_compared=not_compared,
@@ -217,9 +222,14 @@ def _draw_scene(
         system_columns=system_columns,
         open_end=ends.get(when) if dice.random() < 0.3 else None,
         delete_if='"is gone?"' if flags else None,
+        ties="reject" if ties else "latest_arrival",
     )
     if cuts and when.startswith("timestamp"):
-        rules = replace(rules, time_precision=dice.choice(["second", "minute", "hour", "day"]))
+        units: list[TimePrecision] = ["second", "minute", "hour", "day", "week", "month"]
+        zone = dice.choice(["Europe/Oslo", "Asia/Kathmandu"]) if when.endswith("zone") else "UTC"
+        rules = replace(rules, time_precision=dice.choice(units), time_zone=zone)
+    elif cuts and when == "date":
+        rules = replace(rules, time_precision=dice.choice(["week", "month"]))
     declared = Declared(
         keys,
         order,
@@ -229,9 +239,12 @@ def _draw_scene(
         tuple(roles["type_2"]),
         deletes,
         rules.time_precision,
+        rules.time_zone,
         "is gone?" if flags else None,
         not_compared,
         type_3,
+        first_arrived,
+        ties,
     )
     kind = dice.choice(["changes", "changes", "upserts"])
     rules = replace(rules, write_mode=dice.choice(["merge_on_read", "merge_on_read", "copy_on_write"]))
@@ -240,13 +253,21 @@ def _draw_scene(
 
 SCENES = [
     _draw_scene(
-        number, cuts=number % 4 == 1, flags=number % 5 == 2, beside=number % 7 in (3, 5), previous=number % 3 == 1
+        number,
+        cuts=number % 4 == 1,
+        flags=number % 5 == 2,
+        beside=number % 7 in (3, 5),
+        previous=number % 3 == 1,
+        ties=number % 8 == 6,
+        first_arrived=number % 5 == 3,
     )
     for number in range(48)
 ]
 ORDERED = [scene for scene in SCENES if scene.declared.order]
 EXTRACTED = [
-    scene for number in range(200, 280) if (scene := _draw_scene(number, with_order=False)).declared.effective is None
+    scene
+    for number in range(200, 280)
+    if (scene := _draw_scene(number, with_order=False, ties=number % 6 == 0)).declared.effective is None
 ]
 """Shapes of tables that take extracts: these are ordered by their times."""
 HELD = [

@@ -10,13 +10,16 @@ from pathlib import Path
 from typing import Any
 
 import sqlalchemy as sa
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from registries import Registry, load
 from scenes import DRAWN
 from stores import fresh_store
 
 import brenvik
+from brenvik.feeds.protocol import LoadRequest
+from brenvik.runs.guards import Allowed
+from counts import share
 
 OVERLAP, LAG = timedelta(minutes=10), timedelta(minutes=2)
 COLUMNS = {"visit_no": sa.Integer, "work": sa.Text, "modified_at": sa.DateTime, "cancelled": sa.Integer}
@@ -65,7 +68,9 @@ rounds = st.lists(st.tuples(st.lists(writes, min_size=1, max_size=3), loads), mi
 class World:
     """The source, its clock, what a reader should end with, and the table."""
 
-    def __init__(self, folder: Path, store: brenvik.Store, *, versions: bool, piece: int | None) -> None:
+    def __init__(
+        self, folder: Path, store: brenvik.Store, *, versions: bool, piece: int | None = None, **rules: Any
+    ) -> None:
         self.registry = Registry(f"sqlite:///{folder / 'registry.db'}", COLUMNS)
         self.rows: dict[int, tuple[str, datetime, int]] = {}
         self.rules = brenvik.TableRules(
@@ -74,7 +79,9 @@ class World:
             order_by="modified_at",
             other_columns="type_2" if versions else "type_1",
             max_deletes=None,
+            **rules,
         )
+        self.corrections = 0
         self.piece = piece
         self.store = store
 
@@ -92,6 +99,24 @@ class World:
         source = self.registry.source(kind="changes", overlap=OVERLAP, lag=LAG, window=self.piece)
         while load(self.store, source, self.rules, operations=CODES).window.more:  # type: ignore[union-attr]
             pass
+
+    def vanish(self, number: int) -> None:
+        """A row is gone, and no watermark shows it."""
+        self.rows.pop(number, None)
+        self.registry.do(f"DELETE FROM service_visit WHERE visit_no = {number}")
+
+    def correct(self, number: int) -> None:
+        """A row has another value, and the time of its last change is as before."""
+        if number in self.rows:
+            self.corrections += 1
+            self.rows[number] = (f"corrected {self.corrections}", *self.rows[number][1:])
+            self.registry.do(f"UPDATE service_visit SET work = '{self.rows[number][0]}' WHERE visit_no = {number}")
+
+    def read(self, *, full: bool) -> brenvik.Outcome:
+        """A load of the rows as upserts."""
+        source = self.registry.source(overlap=OVERLAP, lag=LAG, window=self.piece)
+        request = LoadRequest(full=True) if full else None
+        return load(self.store, source, self.rules, request=request, allowed=Allowed(deletes=9))
 
     def crash(self, calls: int, *, after: bool) -> None:
         engine: Any = getattr(self.store.engine, "duck", self.store.engine)
@@ -140,3 +165,44 @@ def test_in_the_end_the_table_holds_what_the_source_holds(
         assert world.store.read(world.rules).equals(before)
         states = set(world.store.ledger.runs()["state"].to_pylist())
         assert states <= {"done", "crashed", "failed"}
+
+
+steps = st.one_of(
+    st.tuples(st.sampled_from(["write", "write", "vanish", "correct"]), numbers, st.sampled_from("ab"), delays),
+    st.tuples(st.sampled_from(["load", "full"]), waits, st.just(""), st.just(0)),
+)
+
+
+@settings(max_examples=share(4))
+@given(
+    st.lists(steps, min_size=3, max_size=12),
+    st.booleans(),
+    st.sampled_from(["close", "remove"]),
+    st.sampled_from(DRAWN),
+)
+def test_a_source_that_is_read_in_full_hides_nothing(
+    drawn: list[tuple[str, int, str, int]], versions: bool, deletes: str, kind: str
+) -> None:
+    """Rows that vanished and rows that changed without a later time are found, whatever was loaded before."""
+    with tempfile.TemporaryDirectory() as folder, fresh_store(kind) as store:
+        world = World(Path(folder), store, versions=versions, deletes=deletes)
+        for what, number, word, delay in drawn:
+            if what == "write":
+                world.write(number, word, delay, cancelled=0)
+            elif what == "vanish":
+                world.vanish(number)
+            elif what == "correct":
+                world.correct(number)
+            else:
+                world.registry.now += timedelta(minutes=number)
+                world.read(full=what == "full")
+        world.registry.now += timedelta(minutes=1)
+        outcome = world.read(full=True)
+        rows = store.read(world.rules).to_pylist()
+        living = {row["visit_no"]: row["work"] for row in rows if row["valid_to"] is None}
+        assert living == {number: work for number, (work, _, _) in world.rows.items()}
+        assert outcome.counts["read"] == len(world.rows)
+        again = world.read(full=True)
+        assert again.counts["duplicate"] == again.counts["read"]
+        assert store.read(world.rules).to_pylist() == rows
+        assert store.rebuild(world.rules).counts["rows_updated"] == 0

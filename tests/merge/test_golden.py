@@ -45,6 +45,8 @@ def declared(line: str) -> brenvik.TableRules:
         type_3=dict(pair.split("=") for pair in given.get("type_3", ())),
         not_compared=given.get("not_compared", ()),
         deletes=given.get("deletes", ["close"])[0],
+        ties=given.get("ties", ["latest_arrival"])[0],
+        type_0_changes=given.get("type_0_changes", ["protect"])[0],
         other_columns="type_1",
         max_deletes=None,
     )

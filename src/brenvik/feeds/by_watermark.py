@@ -107,7 +107,9 @@ class ByWatermark:
         newest = source.newest(above=low, up_to=limit)
         start_at = self.mark(self.start_at, kind, "start_at")
         window = next_window(kind, low=low, high=newest, overlap=overlap, start_at=start_at)
-        advances = not request or (request.everything and (not known or window.high > known.mark))
+        all_of_it = request is not None and (request.everything or request.full)
+        newer = window.high is not None and (not known or window.high > known.mark)
+        advances = not request or (all_of_it and newer)
         window = Window(
             window.kind, window.low, window.high, window.reads_from, advances=advances and not window.is_empty
         )
@@ -133,9 +135,9 @@ class ByWatermark:
             ]
         return []
 
-    def cut(self, source: WatermarkColumn, window: Window) -> Window:
+    def cut(self, source: WatermarkColumn, window: Window, request: LoadRequest | None) -> Window:
         """The first part of a window, where the feed splits them."""
-        if self.chunk is None or window.is_empty:
+        if self.chunk is None or window.is_empty or (request and request.full):
             return window
         if isinstance(self.chunk, int):
             high = source.nth_in(window, self.chunk)

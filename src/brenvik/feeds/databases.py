@@ -70,20 +70,19 @@ class DatabaseSource:
             with self._reader.driver_errors():
                 marks = self._marks(view)
                 window, seen, notes = self._by.look(marks, memory, request)
-                window = self._by.cut(marks, window)
+                window = self._by.cut(marks, window, request)
                 marks.check(window)
-                tests = []
-                if window.reads_from is not None:
-                    tests.append(marks.column > marks.bound(window.reads_from))
-                tests.append(sa.false() if window.high is None else marks.column <= marks.bound(window.high))
+                full = request is not None and request.full
+                tests = marks.all_from(window) if full else marks.to_read(window)
                 batch = self._reader.batch(
                     view,
                     marks.relation,
-                    source=f"{self._reader.name} {window}",
+                    source=f"{self._reader.name} {'in full' if full else window}",
                     tests=tests,
                     order_by=marks.column if self._ordered else None,
                 )
                 batch.window = window
+                batch.complete_at = marks.clock().astimezone(UTC) if full else None
                 batch.rows_skipped, batch.notes = seen, notes
                 return batch
         except BaseException:
@@ -181,6 +180,17 @@ class _Marks:
     def nth_in(self, window: Window, nth: int) -> Position | None:
         ordered = sa.select(self.column).where(*self._inside(window)).order_by(self.column)
         return self.read(self.view.execute(ordered.offset(nth - 1).limit(1)).scalar())
+
+    def to_read(self, window: Window) -> list[sa.ColumnElement[bool]]:
+        """A test for the rows of a window, its overlap included."""
+        above = [] if window.reads_from is None else [self.column > self.bound(window.reads_from)]
+        return [*above, sa.false() if window.high is None else self.column <= self.bound(window.high)]
+
+    def all_from(self, window: Window) -> list[sa.ColumnElement[bool]]:
+        """A test for all rows but those from before the first window."""
+        if window.reads_from is None:
+            return []
+        return [sa.or_(self.column.is_(None), self.column > self.bound(window.reads_from))]
 
     def _one(self, what: Any, *tests: Any) -> Any:
         return self.view.execute(sa.select(what).select_from(self.relation.what).where(*tests)).scalar()

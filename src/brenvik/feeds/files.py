@@ -145,6 +145,8 @@ class FileSource:
         """Files by name, or all that match, whether loaded or not."""
         if request.after is not None or request.until is not None:
             raise DeclarationError(f"Feed {self.name!r} reads files and has no windows; name files instead.")
+        if request.full:
+            raise DeclarationError(f"Feed {self.name!r} reads files; only a feed with a watermark can be read in full.")
         paths = self._all() if request.everything else [self._find(name) for name in request.files]
         if self.kind == "full_extract" and len(paths) > 1:
             raise DeclarationError(f"Feed {self.name!r} loads one extract at a time; name the one to load again.")

@@ -54,7 +54,8 @@ class LoadRequest:
     """What a load is to read instead of new data.
 
     ``after`` and ``until`` ask for the window (after, until], ``files`` for files by name, ``everything`` for all there is;
-    ``pattern`` for new files among others than the feed's own.
+    ``pattern`` for new files among others than the feed's own. ``full`` asks for all rows of a source that is read by a
+    watermark, whatever their watermark value: keys that it lacks are deleted, as by an extract.
     """
 
     after: str | None = None
@@ -62,6 +63,7 @@ class LoadRequest:
     files: tuple[str, ...] = ()
     everything: bool = False
     pattern: str | None = None
+    full: bool = False
 
 
 @dataclass(frozen=True)
@@ -114,6 +116,8 @@ class Batch:
         includes the sequence numbers.
     source_types
         Types that the source states for columns whose values travel as text.
+    complete_at
+        For a feed of upserts that was read in full: the time of the source's clock, zoned. Keys that it lacks are deleted.
     window, rows_skipped
         For a feed with a watermark: what is taken, and how many rows of the source are skipped.
     after_commit
@@ -141,6 +145,7 @@ class Batch:
     store_query: str | None = None
     store_query_values: Mapping[str, Any] = field(default_factory=dict)
     extract: ExtractTime | None = None
+    complete_at: datetime | None = None
     more: bool = False
     retries: Mapping[int, tuple[str | None, int | None]] = field(default_factory=dict)
     value_formats: Mapping[str, ValueFormats] = field(default_factory=dict)

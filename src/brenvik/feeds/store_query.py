@@ -105,13 +105,18 @@ class StoreQuery:
         if self._by.column:
             marks = self._marks()
             window, seen, notes = self._by.look(marks, memory, request)
-            window = self._by.cut(marks, window)
+            window = self._by.cut(marks, window, request)
+            full = request is not None and request.full
             if window.reads_from is not None:
-                tests.append(marks.test(">", "window_from"))
-            tests.append("1 = 0" if window.high is None else marks.test("<=", "window_to"))
+                above = marks.test(">", "window_from")
+                tests.append(f"({above} OR {marks.column} IS NULL)" if full else above)
+            if not full:
+                tests.append("1 = 0" if window.high is None else marks.test("<=", "window_to"))
             order = f"ORDER BY {marks.column}"
             batch.store_query_values = {"window_from": _plain(window.reads_from), "window_to": _plain(window.high)}
-            batch.source, batch.window, batch.rows_skipped, batch.notes = f"{self._what} {window}", window, seen, notes
+            batch.source = f"{self._what} {'in full' if full else window}"
+            batch.window, batch.rows_skipped, batch.notes = window, seen, notes
+            batch.complete_at = marks.clock() if full else None
         else:
             if request and not request.everything:
                 raise DeclarationError(f"Feed {self.name!r} loads everything each time; it has no windows or files.")

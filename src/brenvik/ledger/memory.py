@@ -11,6 +11,7 @@ from typing import Any
 from brenvik.ledger.entries import Entries, H
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import COUNTS, LOADS, place
+from brenvik.merge import sql
 from brenvik.merge.schema import Column
 from brenvik.model.types import parse_type
 
@@ -114,6 +115,17 @@ class Memories(Entries[H]):
             {"table_name": table, "feed": feed},
         )
         return (found[0]["run"], found[0]["window_high"]) if found else None
+
+    def other_feeds(self, table: str, feed: str) -> list[str]:
+        """The names of all other feeds that a table has loaded and that are not reverted."""
+        if not self.exists():
+            return []
+        found = self._rows(
+            f"SELECT DISTINCT r.feed FROM {_RUNS} r WHERE r.{_OF_TABLE} AND r.state = 'done' AND r.feed <> :feed AND {COUNTS} "
+            f"AND r.kind IN ({', '.join(map(sql.literal, LOADS))}) ORDER BY r.feed",
+            {"table_name": table, "feed": feed},
+        )
+        return [row["feed"] for row in found]
 
 
 def _state_of(row: Mapping[str, Any], column_sets: list[Mapping[str, Any]]) -> TableState:

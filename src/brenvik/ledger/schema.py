@@ -307,16 +307,21 @@ FROM {sql.work("rejected")} r{original}
 WHERE r.brenvik_is_duplicate = 0"""
 
 
+def open_rejects(retries: Sequence[int] = ()) -> str:
+    """The open rejects of a feed that are not being retried, as a relation (reason, content) in parentheses."""
+    others = f" AND r.reject NOT IN ({', '.join(str(int(number)) for number in retries)})" if retries else ""
+    return f"""(
+  SELECT r.reason, r.content FROM {place("rejects")} r
+  WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open'{others})"""
+
+
 def known_rejects(*, has_ledger: bool, retries: Sequence[int] = ()) -> str:
     """The query for ``rejected`` from ``invalid``: ``brenvik_is_duplicate`` marks rows that equal an open reject, or an earlier
     row.
 
     The rejects ``retries`` are being retried; rows that equal them are rejected again.
     """
-    others = f" AND r.reject NOT IN ({', '.join(str(int(number)) for number in retries)})" if retries else ""
-    is_open = f"""EXISTS (
-      SELECT 1 FROM {place("rejects")} r
-      WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open' AND r.content = f.brenvik_row{others}) OR"""
+    is_open = f"EXISTS (SELECT 1 FROM {open_rejects(retries)} r WHERE r.content = f.brenvik_row) OR"
     return f"""
 SELECT f.brenvik_sequence_no, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
   CASE WHEN {is_open if has_ledger else ""}

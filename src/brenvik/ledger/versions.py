@@ -58,7 +58,8 @@ _VALUES_OF_6 = {"hold": "review", "marked": "merge_on_read", "rewritten": "copy_
 
 
 _ADDED_SINCE_6: dict[str, dict[str, Any]] = {
-    "type_2": {"type_3": {}},
+    "time_precision": {"ties": "latest_arrival"},
+    "type_2": {"type_0_changes": "protect", "type_3": {}},
     "other_columns": {"not_compared": []},
     "exclude": {"derive": {}, "new_columns": "add", "missing_columns": "keep", "renamed": {}},
     "types": {"surrogate_key": "counter"},

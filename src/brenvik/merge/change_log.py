@@ -159,9 +159,7 @@ def set_effective_at(schema: TableSchema, column: str) -> SetColumns:
 
 def effective_time(schema: TableSchema, value: str) -> str:
     """The effective time of a logged change whose effective column has this value."""
-    if schema.time_precision:
-        return f"CAST(date_trunc('{schema.time_precision}', {value}) AS {schema.effective_type.sql})"
-    return value
+    return schema.truncated(value)
 
 
 @lru_cache(maxsize=256)

@@ -123,10 +123,14 @@ def decide(schema: TableSchema, *, some_late_or_several: bool, explains: bool, m
     changed = " OR ".join(test for test, _ in groups)
     before = [before_column(schema, name) for name in schema.stored_values if explains or _needs_earlier(schema, name)]
     sets = sql.flag(" AND ".join([*kept, f"({type_1})"])) if schema.type_1 else "0"
+    counted = []
+    if schema.counts_type_0_changes:
+        counted = [f"{sql.flag(' AND '.join([*kept, 'm.brenvik_type_0_differs = 1']))} AS brenvik_changes_type_0"]
     items = sql.listed(
         f"m.{SEQUENCE_NO}, m.{EFFECTIVE_AT}, {row_ids.listed(schema, 'm')}",
         f"CASE {' '.join(cases)} ELSE {unchanged} END AS brenvik_decision_no",
         f"{sets} AS brenvik_sets_type_1",
+        *counted,
         *(f"m.{differs_column(schema, name)}" for name in touched),
         *(f"CASE WHEN {changed} THEN m.{name} END AS {name}" for name in before),
     )
@@ -168,14 +172,16 @@ def _compared(schema: TableSchema, before: Sequence[str], *, some_late_or_severa
 @lru_cache(maxsize=256)
 def summarize(schema: TableSchema) -> str:
     """How many changes have which decision (``n``), how many of them set type 1 values (``sets``), and whether any of these sets
-    a column (``brenvik_differs_0``, …; 0 or 1), where the write must know."""
+    a column (``brenvik_differs_0``, …; 0 or 1), where the write must know. Where such changes are refused, also how many have
+    other values of type 0 columns (``type_0``)."""
     touched = "".join(
         f", max(CASE WHEN brenvik_sets_type_1 = 1 THEN {column} ELSE 0 END) AS {column}"
         for column in (differs_column(schema, name) for name in _touched(schema))
     )
     sets = "CAST(sum(brenvik_sets_type_1) AS BIGINT)" if schema.type_1 else "0"
+    counted = f", {sql.total('brenvik_changes_type_0')} AS type_0" if schema.counts_type_0_changes else ""
     return (
-        f"SELECT brenvik_decision_no, count(*) AS n, {sets} AS sets{touched} "
+        f"SELECT brenvik_decision_no, count(*) AS n, {sets} AS sets{counted}{touched} "
         f"FROM {sql.work('current_path')} GROUP BY brenvik_decision_no"
     )
 

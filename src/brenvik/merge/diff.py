@@ -195,13 +195,14 @@ WHERE NOT ({schema.is_current("t")}) AND {some}"""
 
 
 @lru_cache(maxsize=256)
-def summarize(schema: TableSchema, *, decides: bool, duplicates: bool, late: str = "") -> str:
+def summarize(schema: TableSchema, *, decides: bool, duplicates: bool, late: str = "", tied: str = "") -> str:
     """One row about the replayed keys: how many rows have which action (``close``, …); how many more keys are current than
     before (``current_change``), and how many no longer (``ended``); how many keys have rows that the log does not account for
     (``unlogged``), and the first (``unlogged_key``); and for each flagged column whether an update changes it.
 
-    ``decides``: also how many new changes have which decision. ``duplicates``: how many are duplicates, and how many of these are
-    ``late`` (a test of a change ``c``).
+    ``decides``: also how many new changes have which decision and, where such changes are refused, other values of type 0 columns
+    (``type_0``). ``duplicates``: how many are duplicates, and how many of these are
+    ``late`` (a test of a change ``c``). ``tied`` is a further question.
     """
     actions, keys = sql.work("actions"), sql.columns(schema.keys, "a")
     key = f"CASE WHEN a.brenvik_is_unlogged = 1 THEN {schema.key_text('a')} END"
@@ -222,7 +223,8 @@ def summarize(schema: TableSchema, *, decides: bool, duplicates: bool, late: str
     ]
     shown = ["a.*", "e.ended"]
     if decides:
-        counts = (f"{sql.count_if(f'''j.brenvik_decision = '{name}' ''')} AS {sql.quote(name)}" for name in DECIDED)
+        counts = [f"{sql.count_if(f'''j.brenvik_decision = '{name}' ''')} AS {sql.quote(name)}" for name in DECIDED]
+        counts += [f"{sql.total('j.brenvik_changes_type_0')} AS type_0"] if schema.counts_type_0_changes else []
         parts.append(f"(SELECT {', '.join(counts)} FROM {sql.work('decided')} j WHERE j.brenvik_is_new = 1) j")
         shown.append("j.*")
     if duplicates:
@@ -231,6 +233,9 @@ def summarize(schema: TableSchema, *, decides: bool, duplicates: bool, late: str
         join = f" JOIN {sql.work('changes')} c ON {same}" if late else ""
         parts.append(f"(SELECT count(*) AS duplicates, {of_late} FROM {sql.work('duplicates')} d{join}) d")
         shown.append("d.*")
+    if tied:
+        parts.append(f"({tied}) t")
+        shown.append("t.*")
     return f"SELECT {', '.join(shown)} FROM {' CROSS JOIN '.join(parts)}"
 
 

@@ -27,7 +27,9 @@ def _before_replayed(schema: TableSchema) -> tuple[list[str], list[str]]:
             known, earlier = f"j.brenvik_known_at_{index}", "COALESCE(j.brenvik_replaces, j.brenvik_prev_position)"
             first = f"{known} > {earlier} AND {known} <= j.brenvik_position"
             was_known = f"j.{DELETE} = 1 OR {known} <= {earlier}"
-            value = f"CASE WHEN {was_known} THEN {value} WHEN {first} THEN j.brenvik_prior_{index} END"
+            value = f"CASE WHEN {was_known} THEN {value} WHEN {first} THEN j.brenvik_prior_{index}{{}} END"
+            stays_known = f" WHEN j.brenvik_source_{index} IS NOT NULL THEN j.{sql.quote(name)}"
+            value = value.format(stays_known if schema.type_0_changes == "first_arrived" else "")
             stays.append(sql.flag(f"NOT COALESCE({first}, FALSE)"))
         before.append(value)
     return before, stays
@@ -139,7 +141,7 @@ def _changes(schema: TableSchema) -> str:
         new, old = sql.quote(name), before_column(schema, name)
         label, test = sql.literal(name), _differs(schema, name)
         if name in schema.type_0:
-            test += f" AND (w.{old} IS NULL OR w.brenvik_decision = 'protected' OR w.{_stays(schema, name)} = 0)"
+            test += f" AND (w.{old} IS NULL OR w.brenvik_decision <> 'inserted' OR w.{_stays(schema, name)} = 0)"
         items.append(
             f'CASE WHEN {test} THEN struct_pack("column" := {label}, before := {_text(old)}, after := {_text(new)}) END'
         )

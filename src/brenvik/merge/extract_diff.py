@@ -12,6 +12,7 @@ although their key occurs twice (``duplicated_rows``).
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import lru_cache
 
 from brenvik.merge import conditions, row_ids, sql
@@ -19,6 +20,8 @@ from brenvik.merge.current_path import any_differs, before_column
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, SEQUENCE_NO, TableSchema
 
 EXTRACT_ROWS, EXTRACT_DIFF = "extract_rows", "extract_diff"
+READ_ROWS = "read_rows"
+"""The valid rows of a source that was read in full."""
 DIFF_OF_STREAM = "diff_of_stream"
 """Rows that were compared while they were read, the invalid ones among them."""
 
@@ -95,9 +98,7 @@ def count_rows(schema: TableSchema, relation: str, *, first: bool) -> str:
     Each current version is absent or was read; whatever was read beyond that was read twice.
     """
     good = f"d.{SEQUENCE_NO} IS NOT NULL AND d.brenvik_error IS NULL"
-    at = f"CAST(:extract_at AS {schema.effective_type.sql})"
-    if schema.time_precision:
-        at = f"CAST(date_trunc('{schema.time_precision}', {at}) AS {schema.effective_type.sql})"
+    at = schema.truncated(f"CAST(:extract_at AS {schema.effective_type.sql})")
     return f"""
 SELECT count(d.brenvik_error) AS invalid,
   {sql.count_if("d.brenvik_error IS NOT NULL AND d.brenvik_matched = 1")} AS invalid_matched,
@@ -132,22 +133,53 @@ def find_absent_keys(schema: TableSchema, *, some_rejected: bool, some_pending: 
   AND NOT EXISTS (SELECT 1 FROM {sql.work("rejected_keys")} r WHERE {sql.same("r", "d", schema.keys)})"""
     pending = f"""
   AND NOT EXISTS (SELECT 1 FROM {sql.work("pending_keys")} h WHERE {sql.same("h", "d", schema.keys)})"""
-    number = f"CAST(:absent_from AS BIGINT) + 2 * row_number() OVER (ORDER BY {sql.columns(schema.keys, 'd')})"
-    given = {
-        SEQUENCE_NO: number,
-        COLUMN_SET: str(column_set),
-        DELETE: "1",
-        EFFECTIVE_AT: f"CAST(:extract_at AS {schema.effective_type.sql})",
-        "brenvik_error": "CAST(NULL AS TEXT)",
-    }
-    given |= {name: f"d.{sql.quote(name)}" for name in schema.keys}
+    at = f"CAST(:extract_at AS {schema.effective_type.sql})"
+    return f"""
+SELECT {_delete(schema, "d", {EFFECTIVE_AT: at}, column_set=column_set)}
+FROM {sql.work(EXTRACT_DIFF)} d
+WHERE d.{SEQUENCE_NO} IS NULL{rejected if some_rejected else ""}{pending if some_pending else ""}"""
+
+
+def _delete(schema: TableSchema, alias: str, times: Mapping[str, str], *, column_set: int) -> str:
+    """Select items: a delete of the key of a row; ``times`` are its effective time and its order."""
+    number = f"CAST(:absent_from AS BIGINT) + 2 * row_number() OVER (ORDER BY {sql.columns(schema.keys, alias)})"
+    given = {SEQUENCE_NO: number, COLUMN_SET: str(column_set), DELETE: "1", "brenvik_error": "CAST(NULL AS TEXT)"}
+    given |= {**times, **{name: f"{alias}.{sql.quote(name)}" for name in schema.keys}}
     items = (
         sql.named(given.get(name) or f"CAST(NULL AS {schema.type_of(name).sql})", name) for name in _of_change(schema)
     )
+    return sql.listed(*items)
+
+
+def absent_at(index: int) -> str:
+    """The parameter with the time of an absence, in the form of the effective time (0) or of an order column (from 1 on)."""
+    return f"absent_at_{index}"
+
+
+@lru_cache(maxsize=256)
+def find_keys_not_read(schema: TableSchema, *, some_pending: bool, column_set: int) -> str:
+    """A delete for each current key without a row in ``staged``, be it valid or not, of a source that was read in full; numbered
+    from ``absent_from``."""
+    times = {
+        name: f"CAST(:{absent_at(index)} AS {schema.type_of(name).sql})" for index, name in enumerate(schema.order, 1)
+    }
+    at = f"CAST(:{absent_at(0)} AS {schema.effective_type.sql})"
+    if schema.effective and schema.effective not in times:
+        times[schema.effective] = at
+    times[EFFECTIVE_AT] = schema.truncated(at)
+    read = f"SELECT 1 FROM {sql.work('staged')} s WHERE {sql.same('s', 'd', schema.keys)}"
+    pending = f"SELECT 1 FROM {sql.work('pending_keys')} h WHERE {sql.same('h', 'd', schema.keys)}"
     return f"""
-SELECT {sql.listed(*items)}
-FROM {sql.work(EXTRACT_DIFF)} d
-WHERE d.{SEQUENCE_NO} IS NULL{rejected if some_rejected else ""}{pending if some_pending else ""}"""
+SELECT {_delete(schema, "d", times, column_set=column_set)}
+FROM {sql.relation(schema.table)} d
+WHERE {schema.is_current("d")} AND NOT EXISTS ({read}){f" AND NOT EXISTS ({pending})" if some_pending else ""}"""
+
+
+@lru_cache(maxsize=256)
+def with_absent_keys(schema: TableSchema) -> str:
+    """The query for ``accepted``: the valid rows, and the deletes of absent keys."""
+    names = sql.columns(_of_change(schema), "d")
+    return f"SELECT {names} FROM {sql.work(READ_ROWS)} d UNION ALL SELECT {names} FROM {sql.work('absent_keys')} d"
 
 
 @lru_cache(maxsize=256)

@@ -88,12 +88,12 @@ SELECT {sql.columns(schema.keys, "k")}, h.delete_no, h.from_extract
 FROM {pending} h JOIN {sql.relation(str(schema.change_log))} k ON k.{RUN} = h.run AND k.{SEQUENCE_NO} = h.sequence_no"""
 
 
-def lapsed(schema: TableSchema) -> str:
-    """The numbers of pending deletes from extracts whose keys are in ``extract_rows`` again."""
+def lapsed(schema: TableSchema, rows: str) -> str:
+    """The numbers of pending deletes from extracts whose keys are in the relation ``rows`` again."""
     return f"""
 SELECT h.delete_no FROM {sql.work("pending_keys")} h
 WHERE h.from_extract = 1
-  AND EXISTS (SELECT 1 FROM {sql.work("extract_rows")} e WHERE {sql.same("e", "h", schema.keys)})"""
+  AND EXISTS (SELECT 1 FROM {sql.work(rows)} e WHERE {sql.same("e", "h", schema.keys)})"""
 
 
 @lru_cache(maxsize=256)

@@ -131,13 +131,15 @@ def _state(schema: TableSchema) -> str:
         if name in schema.not_compared:
             items.append(value)
         elif name in schema.type_0:
-            known = f"CASE WHEN {value} IS NULL THEN 1 ELSE 0 END"
             before = f"CASE WHEN l.brenvik_is_new = 0 THEN {value} END"
-            unknown = f"CASE WHEN {before} IS NULL THEN 1 ELSE 0 END"
+            known_at = f"CASE WHEN {value} IS NOT NULL THEN l.brenvik_position END"
+            first = f"min({known_at}) OVER ({within})"
+            if schema.type_0_changes == "first_arrived":
+                first = _first_known(schema, known_at, within)
             items += [
-                f"first_value({value}) OVER ({within} ORDER BY {known}, l.brenvik_position) AS {sql.quote(name)}",
-                f"min(CASE WHEN {value} IS NOT NULL THEN l.brenvik_position END) OVER ({within}) AS brenvik_known_at_{column}",
-                f"first_value({before}) OVER ({within} ORDER BY {unknown}, l.brenvik_position) AS brenvik_prior_{column}",
+                f"{_first_known(schema, value, within)} AS {sql.quote(name)}",
+                f"{first} AS brenvik_known_at_{column}",
+                f"{_first_known(schema, before, within)} AS brenvik_prior_{column}",
                 f"{value} AS brenvik_source_{column}",
             ]
         elif is_present(schema, "l", name):
@@ -147,6 +149,13 @@ def _state(schema: TableSchema) -> str:
         else:
             items.append(value)
     return ", ".join(items)
+
+
+def _first_known(schema: TableSchema, value: str, within: str) -> str:
+    """The first value of a lifetime that is not null: in its history, or of those that arrived."""
+    unknown = f"CASE WHEN {value} IS NULL THEN 1 ELSE 0 END"
+    arrival = f"l.{RUN}, l.{SEQUENCE_NO}, " if schema.type_0_changes == "first_arrived" else ""
+    return f"first_value({value}) OVER ({within} ORDER BY {unknown}, {arrival}l.brenvik_position)"
 
 
 def _steps(schema: TableSchema) -> str:
@@ -366,23 +375,42 @@ def _beside(schema: TableSchema) -> dict[str, str]:
     return found
 
 
+def _learns(schema: TableSchema) -> dict[str, str]:
+    """For type 0 columns: whether their value became known through a change."""
+    position = {name: f"j.brenvik_known_at_{schema.values.index(name)}" for name in schema.type_0}
+    return {
+        name: f"({known} > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND {known} <= j.brenvik_position)"
+        for name, known in position.items()
+    }
+
+
+def _tampers(schema: TableSchema) -> list[str]:
+    """For type 0 columns: whether a change has another value than the one that stays."""
+    found = []
+    for index, name in ((schema.values.index(name), name) for name in schema.type_0):
+        source = f"j.brenvik_source_{index}"
+        known = f"({source} IS NOT NULL OR j.brenvik_known_at_{index} <= j.brenvik_position)"
+        differs = f"{source} IS DISTINCT FROM j.{sql.quote(name)}"
+        found.append(f"({' AND '.join(filter(None, [is_present(schema, 'j', name), known, differs]))})")
+    return found
+
+
+def _changes_type_0(schema: TableSchema) -> str:
+    """Whether a change has another value of a type 0 column than was known, be it that the known one stays, or that the change is
+    an earlier one and replaces it."""
+    replaces = []
+    for name, learns in _learns(schema).items():
+        prior = f"j.brenvik_prior_{schema.values.index(name)}"
+        replaces.append(f"({learns} AND {prior} IS NOT NULL AND {prior} IS DISTINCT FROM j.{sql.quote(name)})")
+    return sql.flag(f"j.brenvik_is_new = 1 AND j.{DELETE} = 0 AND {sql.any_of([*_tampers(schema), *replaces])}")
+
+
 def _decision(schema: TableSchema, *, meets_base: bool) -> str:
     """The decision on a change; the first case that applies."""
 
     def differs(names: tuple[str, ...]) -> list[str]:
         return [f"j.{sql.quote(name)} IS DISTINCT FROM j.{before_column(schema, name)}" for name in names]
 
-    type_0 = [(i, name) for i, name in enumerate(schema.values) if name in schema.type_0]
-    learns = [
-        f"(j.brenvik_known_at_{i} > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) "
-        f"AND j.brenvik_known_at_{i} <= j.brenvik_position)"
-        for i, _ in type_0
-    ]
-    tampers = [
-        f"({present + ' AND ' if (present := is_present(schema, 'j', name)) else ''}"
-        f"j.brenvik_known_at_{i} <= j.brenvik_position AND j.brenvik_source_{i} IS DISTINCT FROM j.{sql.quote(name)})"
-        for i, name in type_0
-    ]
     if schema.keeps_lifetimes:
         forgotten = []
     else:
@@ -406,8 +434,8 @@ def _decision(schema: TableSchema, *, meets_base: bool) -> str:
             f"CASE WHEN {known} = 0 THEN 'inserted' ELSE '{begins}' END",
         ),
         (differs(schema.type_2), "'versioned'"),
-        ([*differs(schema.type_1), *learns], "'overwritten'"),
-        (tampers, "'protected'"),
+        ([*differs(schema.type_1), *_learns(schema).values()], "'overwritten'"),
+        (_tampers(schema), "'protected'"),
     ]
     arms = "".join(f"\n    WHEN {' OR '.join(tests)} THEN {decision}" for tests, decision in cases if tests)
     return f"CASE{arms}\n    ELSE 'unchanged'\n  END"
@@ -420,6 +448,7 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
     are later than whatever there is."""
     meets_base = chosen == "again" or (late and not (chosen or first))
     beside = _beside(schema)
+    counted = f",\n  {_changes_type_0(schema)} AS brenvik_changes_type_0" if schema.counts_type_0_changes else ""
     parts = {
         f"events ({_event_columns(schema)})": _events(schema, first=first, chosen=chosen),
         "placed": _placed(schema),
@@ -434,7 +463,7 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
 WITH {", ".join(f"{name} AS ({text}{chr(10)})" for name, text in parts.items() if text)}
 SELECT j.*,
   {_starts(schema, schema.type_2)} AS brenvik_starts_version,
-  {_decision(schema, meets_base=meets_base)} AS brenvik_decision
+  {_decision(schema, meets_base=meets_base)} AS brenvik_decision{counted}
 FROM {list(beside)[-1] if beside else "lined"} j"""
 
 

@@ -70,6 +70,8 @@ def resolve(
         numbered_by_store=numbered_by_store,
         surrogate_key=rules.surrogate_key,
         previous=tuple(rules.type_3.items()),
+        rejects_ties=rules.ties == "reject",
+        type_0_changes=rules.type_0_changes,
     )
 
 

@@ -65,6 +65,8 @@ def row_errors(
     if operations:
         found.append(_unknown_code(operations))
     tells_when = schema.effective if not is_extract else None
+    if tells_when in types and schema.has_open_end:
+        found.append(_not_before_open_end(schema, str(tells_when), types[str(tells_when)], in_store=in_store))
     for name in dict.fromkeys((*schema.keys, *schema.order, *filter(None, [tells_when]))):
         value = casts.value_of(name, types[name], schema.type_of(name)) if name in types else sql.quote(name)
         found.append(RowError(name, f"{value} IS NULL", sql.literal(f"{name} is empty")))
@@ -95,6 +97,14 @@ def _unknown_code(operations: Operations) -> RowError:
     test = f"{code} IS NULL OR {code} NOT IN ({codes})"
     says = sentence_or_nothing(operations.column, f"is not a valid operation; valid codes are {known}")
     return RowError(operations.column, test, says)
+
+
+def _not_before_open_end(schema: TableSchema, name: str, of: ColumnType, *, in_store: bool) -> RowError:
+    """An effective time at which no version can begin."""
+    kind = schema.effective_type
+    value = sql.quote(name) if in_store else casts.cast_of(name, of, kind)[0]
+    end = f"CAST({':' if in_store else '$'}open_end AS {kind.sql})"
+    return RowError(name, f"{value} >= {end}", sentence(name, "is not before open_end"))
 
 
 def _no_value(schema: TableSchema, column: Column, of: ColumnType, guard: str, *, in_store: bool) -> Iterator[RowError]:

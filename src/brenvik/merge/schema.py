@@ -10,7 +10,7 @@ from typing import Any, Literal
 from brenvik.merge import row_ids, sql
 from brenvik.merge.capabilities import Capabilities
 from brenvik.merge.surrogate_keys import Counter, GivenByStore, Hash, SurrogateKey, Uuid
-from brenvik.model.rules import Role, SurrogateKeyKind
+from brenvik.model.rules import Role, SurrogateKeyKind, Type0Changes
 from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
 
 # The columns of a change besides those of its feed.
@@ -80,6 +80,13 @@ class TableSchema:
     surrogate_key: SurrogateKeyKind = "counter"
     previous: tuple[tuple[str, str], ...] = ()
     """The columns of type 3, each with the column that keeps its previous value."""
+    rejects_ties: bool = False
+    type_0_changes: Type0Changes = "protect"
+
+    @property
+    def counts_type_0_changes(self) -> bool:
+        """Whether a run must know how many of its changes have other values of type 0 columns."""
+        return self.type_0_changes == "refuse" and bool(self.type_0)
 
     @property
     def untyped(self) -> bool:
@@ -194,6 +201,22 @@ class TableSchema:
         if is_deleted := self.system_column("is_deleted"):
             return f"{alias}.{sql.quote(is_deleted)} = FALSE"
         return "1 = 1"
+
+    def truncated(self, value: str, *, in_store: bool = True) -> str:
+        """An effective time, truncated to the precision of the rules: one with a zone in their time zone."""
+        if self.time_precision is None:
+            return value
+        unit = sql.literal(self.time_precision)
+        if self.effective_type.kind != "timestamp with time zone" or self.time_zone.upper() == "UTC":
+            return f"CAST(date_trunc({unit}, {value}) AS {self.effective_type.sql})"
+        zone = sql.literal(self.time_zone)
+        if in_store and self.untyped:
+            return f"brenvik_trunc_in({unit}, {value}, {zone})"
+        local = f"timezone({zone}, {value})"
+        begin = f"CAST(date_trunc({unit}, {local}) AS TIMESTAMP)"
+        if self.time_precision in ("second", "minute", "hour"):  # an hour that clocks repeat begins twice
+            return f"({value} - ({local} - {begin}))"
+        return f"timezone({zone}, {begin})"
 
     @property
     def open_end(self) -> str:

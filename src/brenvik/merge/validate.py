@@ -38,6 +38,8 @@ IS_INVALID = "brenvik_is_invalid"
 """The column that says whether a row has any error."""
 RAW = "brenvik_raw"
 """The column of a stream with the original row, where its columns do not preserve it."""
+ORIGINAL = "brenvik_row"
+"""The column of staged rows with the original row, where valid rows may be rejected as well."""
 
 
 @dataclass(frozen=True)
@@ -79,9 +81,7 @@ def _effective(schema: TableSchema, values: Mapping[str, str], extract_at: str |
         value = values[schema.effective]
     else:
         value = f"CAST({mark}changed_at AS TIMESTAMP)"
-    if schema.time_precision is None:
-        return value
-    return f"CAST(date_trunc('{schema.time_precision}', {value}) AS {kind})"
+    return schema.truncated(value, in_store=in_store)
 
 
 def _typed_value(
@@ -119,30 +119,29 @@ def _flag(number: int) -> str:
     return f"brenvik_error_{number}"
 
 
-def _error_object(
-    schema: TableSchema,
-    errors: tuple[RowError, ...],
-    types: Mapping[str, ColumnType],
-    *,
-    keeps_raw: bool,
-    in_store: bool,
-) -> str:
+def _original(schema: TableSchema, types: Mapping[str, ColumnType], *, keeps_raw: bool, in_store: bool) -> str:
+    """The original row, as JSON text."""
+    columns = ", ".join(f"{sql.literal(name)}, CAST({sql.quote(name)} AS VARCHAR)" for name in types)
+    json_object = schema.store.json_object if in_store else "json_object"
+    raw = f"CAST({json_object}({columns}) AS VARCHAR)"
+    raw = f"COALESCE({RAW}, {raw})" if keeps_raw else raw
+    return raw if in_store else storable(schema.store, raw)
+
+
+def _error_object(schema: TableSchema, errors: tuple[RowError, ...], original: str, *, in_store: bool) -> str:
     """A JSON object about an invalid row: column and value of its first error, all reasons, and the original row."""
 
     def kept(text: str) -> str:
         return text if in_store else storable(schema.store, text)
 
-    columns = ", ".join(f"{sql.literal(name)}, CAST({sql.quote(name)} AS VARCHAR)" for name in types)
     json_object = schema.store.json_object if in_store else "json_object"
-    raw = f"CAST({json_object}({columns}) AS VARCHAR)"
-    raw = f"COALESCE({RAW}, {raw})" if keeps_raw else raw
     first = " ".join(f"WHEN {_flag(number)} THEN {sql.literal(error.column)}" for number, error in enumerate(errors))
     value = " ".join(f"WHEN {_flag(number)} THEN {error.value}" for number, error in enumerate(errors))
     says = [f"CASE WHEN {_flag(number)} THEN {error.says} END" for number, error in enumerate(errors)]
     reasons = joined("; ", says) if in_store else f"concat_ws('; ', {', '.join(says)})"
     return (
         f"{json_object}('column', CASE {first} END, 'value', {kept(f'CASE {value} END')}, "
-        f"'reason', {kept(reasons)}, 'row', {kept(raw)})"
+        f"'reason', {kept(reasons)}, 'row', {original})"
     )
 
 
@@ -179,6 +178,7 @@ def _columns(schema: TableSchema) -> tuple[tuple[str, str], ...]:
         ),
         *((column.name, column.type.sql) for column in schema.columns),
         ("brenvik_error", "TEXT"),
+        *([(ORIGINAL, "TEXT")] if schema.rejects_ties else []),
     )
 
 
@@ -223,8 +223,9 @@ def validate(
 
     ``staged`` holds, per row: its sequence number and column set, the delete flag, the effective time, the typed columns, and
     ``brenvik_error``: null, or a JSON object with the column and value of its first error, the reasons (all of its errors) and
-    the original row. ``into`` names another relation to make. The effective time of an extract is in the column
-    ``extract_time``, or where that is '', the parameter ``extract_at``; a row for which ``scope`` is not true is invalid.
+    the original row; where ties are rejected, also the original of every row (``ORIGINAL``). ``into`` names another relation to
+    make. The effective time of an extract is in the column ``extract_time``, or where that is '', the parameter ``extract_at``; a
+    row for which ``scope`` is not true is invalid.
     """
     own, inside = dict(feed), bool(in_store)
     derived = derived_columns(schema, own, in_store=inside)
@@ -241,7 +242,9 @@ def validate(
         column.name: _typed_value(schema, column, types, in_store=inside, can_delete=is_delete != "0")
         for column in schema.columns
     }
-    error_object = _error_object(schema, errors, own, keeps_raw=keeps_raw, in_store=inside)
+    original = _original(schema, own, keeps_raw=keeps_raw, in_store=inside)
+    error_object = _error_object(schema, errors, original, in_store=inside)
+    also = f", {original} AS {ORIGINAL}" if schema.rejects_ties else ""
     rows = _typed_rows(schema, own, derived, extract_time, in_store)
     if is_delete == IS_DELETE:
         test = deletes(schema, types, operations, in_store=inside)
@@ -257,7 +260,7 @@ SELECT
   {is_delete} AS {DELETE},
   {_effective(schema, values, extract_at, in_store=inside)} AS {EFFECTIVE_AT},
   {", ".join(sql.named(value, name) for name, value in values.items())},
-  CASE WHEN {IS_INVALID} THEN CAST({error_object} AS VARCHAR) END AS brenvik_error
+  CASE WHEN {IS_INVALID} THEN CAST({error_object} AS VARCHAR) END AS brenvik_error{also}
 FROM {rows} AS checked_rows"""
     return Staging(
         into,

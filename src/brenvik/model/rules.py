@@ -21,6 +21,8 @@ Role = Literal["type_0", "type_1", "type_2"]
 _COMPARED: tuple[Role, ...] = ("type_0", "type_1", "type_2")
 LISTS = (*_COMPARED, "type_3", "not_compared")
 """The rules that list columns which the table has beside its key."""
+TimePrecision = Literal["second", "minute", "hour", "day", "week", "month"]
+Type0Changes = Literal["protect", "refuse", "first_arrived"]
 SurrogateKeyKind = Literal["counter", "hash", "uuid"]
 Kind = Literal["changes", "upserts", "full_extract"]
 
@@ -69,9 +71,18 @@ class TableRules:
         The column with the time from which a change is valid; by default the first of ``order_by``, otherwise the time of the
         load. A timestamp, a date or an integer.
     time_precision
-        ``"second"``, ``"minute"``, ``"hour"`` or ``"day"``: effective times are truncated to it.
+        ``"second"``, ``"minute"``, ``"hour"``, ``"day"``, ``"week"`` (from Monday) or ``"month"``: effective times are truncated
+        to it, those with a zone in ``time_zone``. Dates can be truncated to weeks or months.
+    ties
+        What counts where changes have the same key, effective time and order but differ otherwise: ``"latest_arrival"``, the one
+        that arrived last; or ``"reject"`` rejects all of them, and those that tie with a change that was loaded before. Without
+        order columns changes never tie, but rows of a full extract with the same key do.
     type_0, type_1, type_2
         Columns that keep their first known value; that are overwritten on all versions of the key; that open a new version.
+    type_0_changes
+        What a change of a type 0 column means that has another value: with ``"protect"`` the first value in the history of the
+        key stays, so that a late change can replace it; with ``"first_arrived"`` the first one that was loaded, so that the order
+        of arrival matters. ``"refuse"`` is as the former, and blocks the load until such changes are approved.
     type_3
         Columns that are overwritten on all versions of the key, each with the name of a further column that keeps the previous
         value: the last one of the present lifetime that differs.
@@ -121,9 +132,10 @@ class TableRules:
         Other names for the system columns, or False to omit one:
         surrogate_key, valid_from, valid_to, is_current, is_deleted, first_run, last_run, first_loaded_at, last_loaded_at.
     open_end
-        The value of ``valid_to`` in a current version: null, or a far-future value of the effective column's type.
+        The value of ``valid_to`` in a current version: null, or a far-future value of the effective column's type. A row with an
+        effective time that is not before it is rejected.
     time_zone
-        The zone of timestamps that come without one for a column that needs one.
+        The zone of timestamps that come without one for a column that needs one, and of ``time_precision``.
     write_mode
         How a lakehouse table is changed: ``"merge_on_read"`` records which rows are deleted, which is cheap to write and costs
         readers a little until ``compact``; ``"copy_on_write"`` rewrites the files without them. Readers see the same rows. Other
@@ -137,10 +149,12 @@ class TableRules:
     natural_key: tuple[str, ...]
     order_by: tuple[str, ...] = ()
     effective_at: str | None = None
-    time_precision: Literal["second", "minute", "hour", "day"] | None = None
+    time_precision: TimePrecision | None = None
+    ties: Literal["latest_arrival", "reject"] = "latest_arrival"
     type_0: tuple[str, ...] = ()
     type_1: tuple[str, ...] = ()
     type_2: tuple[str, ...] = ()
+    type_0_changes: Type0Changes = "protect"
     type_3: Mapping[str, str] = Field(default_factory=dict)
     other_columns: Role = "type_2"
     not_compared: tuple[str, ...] = ()
@@ -173,10 +187,12 @@ class TableRules:
             natural_key: str | Iterable[str],
             order_by: str | Iterable[str] = (),
             effective_at: str | None = None,
-            time_precision: Literal["second", "minute", "hour", "day"] | None = None,
+            time_precision: TimePrecision | None = None,
+            ties: Literal["latest_arrival", "reject"] = "latest_arrival",
             type_0: str | Iterable[str] = (),
             type_1: str | Iterable[str] = (),
             type_2: str | Iterable[str] = (),
+            type_0_changes: Type0Changes = "protect",
             type_3: Mapping[str, str] = {},
             other_columns: Role = "type_2",
             not_compared: str | Iterable[str] = (),
@@ -339,7 +355,8 @@ class TableRules:
         if effective.kind not in CAN_BE_EFFECTIVE:
             yield f"{self.effective_column}: effective column is {effective}; it must be a timestamp, date or integer"
             return
-        if self.time_precision and effective.kind in {"integer", "date"}:
+        coarse = self.time_precision in {"week", "month"} and effective.kind == "date"
+        if self.time_precision and effective.kind in {"integer", "date"} and not coarse:
             yield f"time_precision: {self.effective_column} is {effective}, which has no {self.time_precision}s"
         if self.open_end is not None:
             holds = {"integer": int, "date": date}.get(effective.kind, (date, datetime))

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError, LimitExceeded, StaleExtract
+from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Attempt
 from brenvik.ledger.schema import ROW_COUNTS
@@ -16,10 +18,11 @@ from brenvik.runs.context import RunContext
 
 @dataclass(frozen=True)
 class Allowed:
-    """What was approved once, by the numbers seen: so many deletes, so many changed rows, and no more."""
+    """What was approved once, by the numbers seen: so many deletes, changed rows and changes of type 0 columns, and no more."""
 
     deletes: int | None = None
     changes: int | None = None
+    type_0: int | None = None
 
 
 NOTHING_MORE = Allowed()
@@ -36,8 +39,10 @@ def check_guards(context: RunContext, changes: RowChanges, allowed: Allowed) -> 
     What counts as deleted are keys that are current now and would not be after the load.
     """
     counts, rules, source = changes.counts, context.rules, context.run.source
-    is_extract = bool(context.batch and context.batch.extract)
-    if not (is_extract or counts["deleted"] or counts["pending"] or rules.max_changes is not None):
+    is_complete = bool(context.batch and context.batch.complete_at)
+    is_extract = is_complete or bool(context.batch and context.batch.extract)
+    type_0 = changes.type_0_changes
+    if not (is_extract or counts["deleted"] or counts["pending"] or rules.max_changes is not None or type_0):
         return None
     current_keys = changes.current_keys if changes.current_in_scope is None else changes.current_in_scope
     changed = counts["versioned"] + counts["overwritten"]
@@ -48,7 +53,7 @@ def check_guards(context: RunContext, changes: RowChanges, allowed: Allowed) -> 
     said = []
     again: dict[str, int] = {}
     most = limit_of(rules.max_deletes, current_keys)
-    is_empty = is_extract and counts["read"] == counts["rejected"] + counts["duplicate"]  # or rejected before
+    is_empty = is_extract and counts["read"] == counts["rejected"] + (0 if is_complete else counts["duplicate"])
     if is_empty and allowed.deletes is None:
         said.append(f"It has no valid rows; the table has {_keys(current_keys)}.")
     if (is_empty or (most is not None and deletes > most)) and deletes > (allowed.deletes or 0):
@@ -65,13 +70,18 @@ def check_guards(context: RunContext, changes: RowChanges, allowed: Allowed) -> 
         share = _share(changed, current_keys, rules.max_changes)
         said.append(f"Loading it would change {changed:,} of {current_keys:,} rows ({share}).")
         again["changes"] = changed
+    if type_0 > (allowed.type_0 or 0):
+        have = "1 change has" if type_0 == 1 else f"{type_0:,} changes have"
+        said.append(f"{have} other values of type 0 columns, which the rules refuse ({', '.join(rules.type_0)}).")
+        again["type_0"] = type_0
     if not said:
         return None
+    options = " ".join(f"--allow-{what.replace('_', '-')} {n}" for what, n in again.items())
     lines = (
         f"{source}: blocked, nothing written",
         *said,
         f"to preview  brenvik preview {rules.table}",
-        f"to allow    brenvik load {rules.table} {' '.join(f'--allow-{what} {n}' for what, n in again.items())}",
+        f"to allow    brenvik load {rules.table} {options}",
         f"in Python   load(…, {', '.join(f'allow_{what}={n}' for what, n in again.items())})",
     )
     decided = {name: n for name, n in counts.items() if name not in ROW_COUNTS}
@@ -95,6 +105,16 @@ def check_kind(rules: TableRules, run: Attempt, memory: LoadMemory, *, is_extrac
         raise DeclarationError(
             f"Table {rules.table!r} loads extracts ({extracts:,} so far), so it cannot load {run.kind}: the next extract would "
             "delete what it does not contain."
+        )
+
+
+def check_only_feed(ledger: Ledger[Engine], context: RunContext) -> None:
+    """Raises DeclarationError where other feeds have loaded rows as well: of their keys a feed says nothing, even in full."""
+    others = ledger.other_feeds(context.rules.table, context.run.feed)
+    if others:
+        raise DeclarationError(
+            f"Table {context.rules.table!r} has also loaded {', '.join(others)}; that {context.run.feed} lacks a key of theirs "
+            "does not mean that it is gone. Load it without --full."
         )
 
 

@@ -31,11 +31,19 @@ from brenvik.model.suggest import suggestion
 from brenvik.outcome import DecisionLog, Outcome
 from brenvik.runs import pipeline
 from brenvik.runs.context import RunContext
-from brenvik.runs.guards import NOTHING_MORE, Allowed, check_age, check_guards, check_kind
+from brenvik.runs.guards import NOTHING_MORE, Allowed, check_age, check_guards, check_kind, check_only_feed
 from brenvik.runs.missing import explain_if_missing
 from brenvik.runs.prepare import check_rules, check_scope, notes_on_new_columns, prepare
 from brenvik.runs.schema_changes import follow
-from brenvik.runs.staging import check_rejects, check_times, extract_time, ledger_sql, rows_of, time_of_rows
+from brenvik.runs.staging import (
+    absence_times,
+    check_rejects,
+    check_times,
+    extract_time,
+    ledger_sql,
+    rows_of,
+    time_of_rows,
+)
 
 if TYPE_CHECKING:
     from brenvik.feeds.protocol import Batch, LoadRequest, Source, Watch
@@ -189,6 +197,9 @@ def _carry_out(
     assert batch
     if batch.extract:
         context = context.with_params(extract_at=extract_time(context, batch.extract))
+    if batch.complete_at:
+        check_only_feed(ledger, context)
+        context = context.with_params(**absence_times(context, batch.complete_at))
     if batch.store_query:
         context = context.with_params(**batch.store_query_values)
     plan = load_plan(
@@ -206,6 +217,7 @@ def _carry_out(
     classified = pipeline.classify_changes(context, plan, validated)
     resolved = pipeline.resolve_current(context, plan, classified)
     changes = pipeline.find_row_changes(context, plan, resolved)
+    context = replace(context, notes=(*context.notes, *_notes_on_ties(context.rules, changes.action("tied"))))
     blocked_by = check_guards(context, changes, options.allowed)
     if isinstance(run, Run):
         if blocked_by:
@@ -223,7 +235,7 @@ def _apply(ledger: Ledger[Engine], context: RunContext, plan: LoadPlan, changes:
         context = context.with_params(last_reject=ledger.last_reject(run.table), **names)
     if counts["pending"]:
         last = ledger.last_delete_no(run.table)
-        context = context.with_params(last_delete_no=last, from_extract=int(batch.extract is not None))
+        context = context.with_params(last_delete_no=last, from_extract=int(bool(batch.extract or batch.complete_at)))
     applied = pipeline.apply(context, plan, changes)
     ledger.decide_pending_deletes(run, applied.lapsed, "lapsed")
     if batch.retries:
@@ -288,6 +300,15 @@ def _outcome(context: RunContext, changes: RowChanges, blocked_by: LimitExceeded
         blocked_by=blocked_by,
         more=batch.more or bool(batch.window and batch.window.more),
     )
+
+
+def _notes_on_ties(rules: TableRules, keys: int) -> list[str]:
+    """How many keys have changes that contradict each other, and which of them counts."""
+    if not keys:
+        return []
+    have, order = "1 key has" if keys == 1 else f"{keys:,} keys have", " and ".join(rules.order_by)
+    same = f"with the same {order}" if order else "of one extract"
+    return [f'{have} contradictory changes {same}: the last to arrive counts (ties = "latest_arrival").']
 
 
 def _notes_on_late(schema: TableSchema, late: int) -> list[str]:

@@ -67,7 +67,7 @@ _ROLES = {
     "not_compared": "not compared",
     "when": "not in the table",
 }  # fmt: skip
-CAN_REBUILD = ("natural_key", "order_by", "effective_at", "deletes", "role")
+CAN_REBUILD = ("natural_key", "order_by", "effective_at", "deletes", "role", "type_0_changes")
 """The changed rules that a rebuild can follow; any other change needs a table of another name."""
 
 
@@ -79,6 +79,10 @@ def changed_rules(rules: TableRules, state: TableState) -> list[tuple[str, str]]
         for name in NEED_REBUILD
         if then.get(name) != today[name]
     ]
+    arrival = {then.get("type_0_changes"), rules.type_0_changes}
+    if rules.type_0 and len(arrival) > 1 and "first_arrived" in arrival:
+        was = then.get("type_0_changes")
+        changed.append(("type_0_changes", f"type_0_changes: was {was!r}, is {rules.type_0_changes!r}"))
     there = {column.name for column in state.columns}
     for old, new in rules.renamed.items():
         if old in there and new in there:

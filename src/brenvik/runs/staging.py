@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-from typing import TYPE_CHECKING
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any
 
 from brenvik.errors import DeclarationError, FeedError, TooManyRejects
 from brenvik.ledger.entries import now
@@ -11,11 +11,13 @@ from brenvik.ledger.schema import (
     approved_deletes,
     currently_pending,
     known_rejects,
+    open_rejects,
     record_pending,
     record_rejected_keys,
     record_rejects,
 )
 from brenvik.merge import sql
+from brenvik.merge.extract_diff import absent_at
 from brenvik.merge.plan.inputs import LedgerSql, Rows
 from brenvik.merge.plan.steps import Validated
 from brenvik.merge.row_errors import derived_columns
@@ -49,6 +51,7 @@ def rows_of(schema: TableSchema, batch: Batch, operations: Operations | None, sc
         can_reread=batch.can_reread,
         store_query=f"({batch.store_query})" if batch.store_query else None,
         is_extract=batch.extract is not None,
+        is_complete=batch.complete_at is not None,
         time_column=batch.extract.column if batch.extract else None,
         scope=scope,
         last_file=batch.files[-1].number if batch.files else 0,
@@ -65,6 +68,7 @@ def ledger_sql(schema: TableSchema, batch: Batch, *, has_ledger: bool) -> Ledger
         record_pending=record_pending(),
         record_rejects=record_rejects(files, tuple(batch.retries)),
         record_rejected_keys=record_rejected_keys(schema.key_text("r")),
+        open_rejects=open_rejects(tuple(batch.retries)) if has_ledger else "",
         has_ledger=has_ledger,
     )
 
@@ -90,10 +94,32 @@ def extract_time(context: RunContext, extract: ExtractTime) -> str:
         )
     if extract.moment is None:
         return str(context.run.started_at)
+    zone, open_end = context.rules.time_zone, context.rules.open_end
     try:
-        return str(kind_of(kind).parse(extract.moment, zone=context.rules.time_zone))
+        moment = kind_of(kind).parse(extract.moment, zone=zone)
+        if open_end is not None and moment >= kind_of(kind).parse(open_end, zone=zone):
+            raise ValueError(f"expected a time before open_end, got {extract.moment}")
     except ValueError as error:
         raise DeclarationError(f"{source}: extract time: {error}") from None
+    return str(moment)
+
+
+def absence_times(context: RunContext, moment: datetime) -> dict[str, Any]:
+    """The effective time and order of the deletes of keys that a source lacks, as parameters. Raises DeclarationError where a
+    time is no order."""
+    schema, zone = context.schema, context.rules.time_zone
+    first = schema.type_of(schema.order[0]) if schema.order else schema.effective_type
+    for name, kind in ((schema.effective, schema.effective_type), (schema.order[0] if schema.order else None, first)):
+        if not kind.is_temporal or kind.kind == "time":
+            raise DeclarationError(
+                f"{context.run.source}: a key that is absent is deleted as of now, so the effective time and the first order "
+                f"column must be timestamps or dates; {name} is {kind}. Load the table as a full extract, or without --full."
+            )
+    if schema.effective is None:
+        moment = context.run.started_at.replace(tzinfo=UTC)
+    found = [(schema.effective_type, moment), *((schema.type_of(name), moment) for name in schema.order)]
+    at = [kind_of(kind.kind).at(when, zone) if kind.kind in KINDS else None for kind, when in found]
+    return {absent_at(index): "0" if each is None else str(each) for index, each in enumerate(at)}
 
 
 def time_of_rows(rules: TableRules, batch: Batch, at: str | None) -> datetime | None:

@@ -40,9 +40,9 @@ SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSO
 
 CREATE TEMP TABLE "brenvik_work_rejected" AS
 SELECT f.brenvik_sequence_no, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
-  CASE WHEN EXISTS (
-      SELECT 1 FROM "brenvik"."rejects" r
-      WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open' AND r.content = f.brenvik_row) OR
+  CASE WHEN EXISTS (SELECT 1 FROM (
+  SELECT r.reason, r.content FROM "brenvik"."rejects" r
+  WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open') r WHERE r.content = f.brenvik_row) OR
     row_number() OVER (PARTITION BY f.brenvik_row ORDER BY f.brenvik_sequence_no) > 1
   THEN 1 ELSE 0 END AS brenvik_is_duplicate
 FROM "brenvik_work_invalid" f;

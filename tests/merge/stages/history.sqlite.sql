@@ -84,12 +84,16 @@ SELECT
     WHEN EXISTS(
       SELECT
         1
-      FROM "brenvik.rejects" AS "r"
+      FROM (
+        SELECT
+          "r"."reason",
+          "r"."content"
+        FROM "brenvik.rejects" AS "r"
+        WHERE
+          "r"."table_name" = :table_name AND "r"."feed" = :feed AND "r"."state" = 'open'
+      ) AS "r"
       WHERE
-        "r"."table_name" = :table_name
-        AND "r"."feed" = :feed
-        AND "r"."state" = 'open'
-        AND "r"."content" = "f"."brenvik_row"
+        "r"."content" = "f"."brenvik_row"
     )
     OR ROW_NUMBER() OVER (PARTITION BY "f"."brenvik_row" ORDER BY "f"."brenvik_sequence_no" NULLS LAST) > 1
     THEN 1
@@ -654,7 +658,10 @@ SELECT
     )
     THEN 'overwritten'
     WHEN (
-      "j"."brenvik_known_at_3" <= "j"."brenvik_position"
+      (
+        "j"."brenvik_source_3" IS NOT NULL
+        OR "j"."brenvik_known_at_3" <= "j"."brenvik_position"
+      )
       AND "j"."brenvik_source_3" IS NOT "j"."since"
     )
     THEN 'protected'
@@ -896,7 +903,8 @@ SELECT
   "a".*,
   "e"."ended",
   "j".*,
-  "d".*
+  "d".*,
+  "t".*
 FROM (
   SELECT
     COUNT(CASE WHEN "a"."brenvik_action" = 'close' THEN 1 END) AS "close",
@@ -990,7 +998,65 @@ CROSS JOIN (
   FROM "brenvik_work_duplicates" AS "d"
   JOIN "brenvik_work_accepted" AS "c"
     ON "d"."brenvik_sequence_no" = "c"."brenvik_sequence_no"
-) AS "d";
+) AS "d"
+CROSS JOIN (
+  SELECT
+    COUNT(*) AS "tied"
+  FROM (
+    SELECT DISTINCT
+      "t"."buoy_code"
+    FROM (
+      SELECT
+        "p"."buoy_code",
+        "p"."brenvik_effective_at",
+        "p"."at",
+        "p"."entry"
+      FROM (
+        SELECT
+          "c"."buoy_code",
+          "c"."brenvik_effective_at",
+          "c"."at",
+          "c"."entry",
+          1 AS "brenvik_is_new"
+        FROM "brenvik_work_accepted" AS "c"
+        WHERE
+          NOT EXISTS(
+            SELECT
+              1
+            FROM "brenvik_work_duplicates" AS "d"
+            WHERE
+              "d"."brenvik_sequence_no" = "c"."brenvik_sequence_no"
+          )
+        UNION ALL
+        SELECT
+          "k"."buoy_code",
+          "k"."brenvik_effective_at",
+          "k"."at",
+          "k"."entry",
+          0
+        FROM "brenvik.change_log_buoy" AS "k"
+        WHERE
+          EXISTS(
+            SELECT
+              1
+            FROM "brenvik_work_accepted" AS "c"
+            WHERE
+              "c"."buoy_code" = "k"."buoy_code"
+              AND "c"."brenvik_effective_at" = "k"."brenvik_effective_at"
+              AND "c"."at" = "k"."at"
+              AND "c"."entry" = "k"."entry"
+          )
+      ) AS "p"
+      GROUP BY
+        "p"."buoy_code",
+        "p"."brenvik_effective_at",
+        "p"."at",
+        "p"."entry"
+      HAVING
+        COUNT(*) > 1 AND MAX("p"."brenvik_is_new") = 1
+    ) AS "t"
+  ) AS "k"
+) AS "t";
 
 UPDATE "buoy" SET "valid_to" = "s"."brenvik_valid_to", "is_current" = (
   "s"."brenvik_valid_to" IS NULL

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import astuple
 from enum import StrEnum
 from typing import TYPE_CHECKING, Annotated
 
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
     from brenvik.feeds.protocol import LoadRequest
     from brenvik.outcome import Outcome
     from brenvik.project.project import Project
+    from brenvik.runs.guards import Allowed
     from brenvik.store import Store
 
 
@@ -56,6 +58,9 @@ Again = Annotated[
 FromStart = Annotated[
     bool, typer.Option("--from-start", help="Load everything again; only rows that differ are changed.")
 ]
+Full = Annotated[
+    bool, typer.Option("--full", help="Read the whole source, whatever its watermark; keys that it lacks are deleted.")
+]
 Files = Annotated[
     str | None, typer.Option("--files", help="Load only new files that match this pattern.", metavar="GLOB")
 ]
@@ -64,6 +69,10 @@ AllowDeletes = Annotated[
 ]
 AllowChanges = Annotated[
     int | None, typer.Option("--allow-changes", help="Allow this many changed rows, once.", min=0, metavar="N")
+]
+AllowType0 = Annotated[
+    int | None,
+    typer.Option("--allow-type-0", help="Allow this many changes of type 0 columns, once.", min=0, metavar="N"),
 ]
 Quiet = Annotated[
     bool, typer.Option("--quiet", help="Print nothing about tables without new data; nothing at all if none has any.")
@@ -92,10 +101,12 @@ def load(
     until: Until = None,
     again: Again = None,
     from_start: FromStart = False,
+    full: Full = False,
     files: Files = None,
     at: At = None,
     allow_deletes: AllowDeletes = None,
     allow_changes: AllowChanges = None,
+    allow_type_0: AllowType0 = None,
     quiet: Quiet = False,
     if_busy: IfLocked = IfBusy.wait,
     wait: Wait = 30.0,
@@ -118,12 +129,13 @@ def load(
 
     _begin_log(log)
     declared = read(project, env)
+    allowed = Allowed(allow_deletes, allow_changes, allow_type_0)
 
     def once(store: Store) -> list[Outcome]:
-        named, of_feed, request = _request(store, tables, feed, after, until, again, files, from_start=from_start)
-        options = LoadOptions(
-            request=request, at=at, label=label, wait_s=wait, allowed=Allowed(allow_deletes, allow_changes)
+        named, of_feed, request = _request(
+            store, tables, feed, after, until, again, files, from_start=from_start, full=full
         )
+        options = LoadOptions(request=request, at=at, label=label, wait_s=wait, allowed=allowed)
         with watching(declared) as on_progress:
             return declared.load(
                 named,
@@ -135,7 +147,7 @@ def load(
                 store=store,
             )
 
-    _check_words(tables, (allow_deletes, allow_changes), at, every, after, until, again, files, from_start)
+    _check_words(tables, allowed, at, every, after, until, again, files, from_start, full)
     if every is not None:
         _repeat(declared, every, lambda: _within(declared, once, wait_s=_patience(if_busy, wait)), json=json)
         return
@@ -155,20 +167,23 @@ def _begin_log(form: Log | None) -> None:
 
 def _check_words(
     tables: list[str] | None,
-    allowed: tuple[int | None, int | None],
+    allowed: Allowed,
     at: str | None,
     every: str | None,
     *request: object,
 ) -> None:
     """Raises DeclarationError for options that cannot be combined."""
-    if allowed != (None, None) and len(tables or ()) != 1:
-        raise wrong("--allow-deletes and --allow-changes apply to one table; name it: brenvik load TABLE")
+    if any(number is not None for number in astuple(allowed)) and len(tables or ()) != 1:
+        raise wrong(
+            "--allow-deletes, --allow-changes and --allow-type-0 apply to one table; name it: brenvik load TABLE"
+        )
     _check_at(tables, at)
     if every is not None and at is not None:
         raise wrong("--every loads what is new at its time; it cannot be combined with --at.")
     if every is not None and any(request):
         raise wrong(
-            "--every loads new data only; it cannot be combined with --from, --to, --again, --files or --from-start."
+            "--every loads new data only; it cannot be combined with --from, --to, --again, --files, --from-start or "
+            "--full."
         )
 
 
@@ -183,6 +198,7 @@ def preview(
     group: Group = None,
     feed: FeedName = None,
     at: At = None,
+    full: Full = False,
     everything: Annotated[bool, typer.Option("--all", help="Include unchanged rows.")] = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
@@ -191,13 +207,15 @@ def preview(
 ) -> None:
     """Show what a load would do, row by row; nothing is written."""
     from brenvik.cli.render.preview import show_previews
+    from brenvik.feeds.protocol import LoadRequest
     from brenvik.runs.load import LoadOptions
 
     _check_at(tables, at)
     declared = read(project, env)
     with opened(declared, read_only=True, wait_s=wait) as store:
         with watching(declared) as on_progress:
-            options = LoadOptions(at=at, preview=True, wait_s=wait)
+            request = LoadRequest(full=True) if full else None
+            options = LoadOptions(request=request, at=at, preview=True, wait_s=wait)
             outcomes = declared.load(
                 tables, group=group, feed=feed, options=options, on_progress=on_progress, store=store
             )
@@ -242,21 +260,22 @@ def _request(
     files: str | None,
     *,
     from_start: bool,
+    full: bool,
 ) -> tuple[list[str] | None, str | None, LoadRequest | None]:
     """What a load is to read instead of new data, and from which tables and feed."""
     from brenvik.errors import DeclarationError
 
     window = after is not None or until is not None
-    if window + (again is not None) + (files is not None) + from_start > 1:
+    if window + (again is not None) + (files is not None) + from_start + full > 1:
         raise DeclarationError(
-            "--from and --to, --again, --files and --from-start cannot be combined; use one of them."
+            "--from and --to, --again, --files, --from-start and --full cannot be combined; use one of them."
         )
-    if not (window or again or files or from_start):
+    if not (window or again or files or from_start or full):
         return tables, feed, None
     from brenvik.feeds.protocol import LoadRequest
 
     if again is None:
-        return tables, feed, LoadRequest(after=after, until=until, everything=from_start, pattern=files)
+        return tables, feed, LoadRequest(after=after, until=until, everything=from_start, full=full, pattern=files)
     if not again.isdigit():
         return tables, feed, LoadRequest(files=(again,))
     from brenvik.project.status import loaded_by

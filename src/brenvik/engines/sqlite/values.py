@@ -19,10 +19,11 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Callable, Sequence
-from datetime import UTC, date, datetime, time
+from datetime import UTC, date, datetime, time, timedelta
 from decimal import Context, Decimal, InvalidOperation
 from functools import lru_cache
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -149,15 +150,33 @@ def as_arrow(values: Sequence[Any], kind: ColumnType | None) -> pa.Array:
 _UNITS = ("YEAR", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND")
 
 
-def _truncated(unit: str, value: str | None) -> str | None:
-    """A time cut to a unit."""
-    if value is None:
-        return None
-    moment = datetime.fromisoformat(value)
+def _begin(unit: str, moment: datetime) -> datetime:
+    """The beginning of the unit that a time lies in."""
+    if unit.upper() == "WEEK":
+        unit, moment = "DAY", moment - timedelta(days=moment.weekday())
     kept = _UNITS.index(unit.upper()) + 1
     parts = [*moment.timetuple()[:6]][:kept] + [1, 1, 1, 0, 0, 0][kept:]
-    cut = datetime(*parts, tzinfo=moment.tzinfo)  # type: ignore[arg-type,misc]
-    return str(cut.date()) if len(value) == 10 else str(cut)
+    return datetime(*parts, tzinfo=moment.tzinfo)  # type: ignore[arg-type,misc]
+
+
+def _truncated(unit: str, value: str | None) -> str | None:
+    """A time truncated to a unit."""
+    if value is None:
+        return None
+    begin = _begin(unit, datetime.fromisoformat(value))
+    return str(begin.date()) if len(value) == 10 else str(begin)
+
+
+def _truncated_in(unit: str, value: str | None, zone: str) -> str | None:
+    """An instant truncated to a unit of the local time in a zone."""
+    if value is None:
+        return None
+    instant = datetime.fromisoformat(value).astimezone(UTC)
+    local = instant.astimezone(ZoneInfo(zone)).replace(tzinfo=None)
+    begin = _begin(unit, local)
+    if unit.upper() in ("HOUR", "MINUTE", "SECOND"):
+        return str(instant - (local - begin))
+    return str(begin.replace(tzinfo=ZoneInfo(zone), fold=1).astimezone(UTC))
 
 
 def _lower(value: Any) -> Any:
@@ -233,6 +252,7 @@ def _md5(text: Any) -> str | None:
 
 FUNCTIONS: tuple[tuple[str, int, Callable[..., Any]], ...] = (
     ("brenvik_trunc", 2, _truncated),
+    ("brenvik_trunc_in", 3, _truncated_in),
     ("brenvik_odd", 2, _is_odd),
     ("brenvik_as", 3, _as),
     ("brenvik_md5", 1, _md5),

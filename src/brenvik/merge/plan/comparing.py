@@ -6,15 +6,17 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-from brenvik.merge import classify, extract_diff, sequence, sql
+from brenvik.merge import classify, extract_diff, sql
 from brenvik.merge.extract_diff import DIFF_OF_STREAM, EXTRACT_DIFF, EXTRACT_ROWS
 from brenvik.merge.plan.inputs import LedgerSql, Rows
 from brenvik.merge.plan.staging import (
     ALWAYS,
+    absent_from,
     find_rejected_keys,
     reject_invalid,
     set_aside,
     stage_rows,
+    stage_stream,
     staging_of,
     sum_up_changes,
     valid_rows,
@@ -30,7 +32,8 @@ def compare(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) 
     a whole.
     """
     question = extract_diff.compare(schema, rows.scope)
-    at_once = schema.store.streams and rows.can_reread and not (rows.scope or rows.time_column or rows.store_query)
+    as_a_whole = rows.scope or rows.time_column or rows.store_query or schema.rejects_ties
+    at_once = schema.store.streams and rows.can_reread and not as_a_whole
     whole: When[Validated] = ALWAYS
     steps: list[Step[Validated]] = []
     if rows.scope:
@@ -59,7 +62,7 @@ def _compare_at_once(
     invalid: When[Validated] = When("when a row is invalid", lambda f: good.holds(f) and f.some_invalid)
     return (
         replace(
-            stage_rows(staging, rows, now), stage="compare", purpose="rows as they are read, and what of them differs"
+            stage_stream(staging, rows, now), stage="compare", purpose="rows as they are read, and what of them differs"
         ),
         Step(
             "compare",
@@ -106,7 +109,7 @@ def _compare_whole(
         return replace(facts, sizes=found[0], duplicated=twice)
 
     return (
-        stage_rows(staging_of(schema, rows, "staged"), rows, when),
+        *stage_rows(schema, rows, ledger, first=first, when=when),
         Step(
             "compare", "the time of the extract; all rows must have the same", extract_diff.times("staged"),
             learn=_times, when=when,
@@ -149,7 +152,6 @@ def _extract_changes(schema: TableSchema, rows: Rows, *, first: bool) -> tuple[S
     absent_count = schema.inactive_deletes != "ignore"
     steps: list[Step[Validated]] = []
     if absent_count:
-        absent_from = sequence.sequence_no(rows.last_file, sequence.ABSENT) - 1
         steps.append(
             Step(
                 "compare",
@@ -163,7 +165,7 @@ def _extract_changes(schema: TableSchema, rows: Rows, *, first: bool) -> tuple[S
                 "absent_keys",
                 learned(derived=int),
                 some_absent,
-                params={"absent_from": absent_from},
+                params={"absent_from": absent_from(rows)},
             )
         )
     return (

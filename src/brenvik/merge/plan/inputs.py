@@ -14,7 +14,8 @@ EXPLAINED_UNASKED = 100_000
 
 @dataclass(frozen=True)
 class Rows:
-    """The rows of a load: their columns, how they arrive, and for an extract its time and scope.
+    """The rows of a load: their columns, how they arrive, and for an extract its time and scope. ``is_complete`` says that they
+    are upserts of all keys there are.
 
     ``malformed`` is how lines that are not rows are staged. ``column_sets`` maps what a row has to the number of its column set.
     ``store_query`` is a query for rows that are in the store. For the others see ``feeds.protocol.Batch``; ``last_file`` is the
@@ -30,6 +31,7 @@ class Rows:
     can_reread: bool = True
     store_query: str | None = None
     is_extract: bool = False
+    is_complete: bool = False
     time_column: str | None = None
     scope: str | None = None
     last_file: int = 0
@@ -45,4 +47,6 @@ class LedgerSql:
     record_pending: str
     record_rejects: str
     record_rejected_keys: str
+    open_rejects: str = ""
+    """Open rejects of the feed that are not retried, as a relation (reason, content) in parentheses; '' without a ledger."""
     has_ledger: bool = True

@@ -10,7 +10,7 @@ from brenvik.merge import past_runs, sql
 from brenvik.merge.plan.comparing import compare
 from brenvik.merge.plan.deciding import current_paths, find_late_or_several
 from brenvik.merge.plan.inputs import LedgerSql, Rows
-from brenvik.merge.plan.replaying import changes_of_rows, decide_deletes, replay_keys
+from brenvik.merge.plan.replaying import changes_of_rows, decide_deletes, find_contradictions, replay_keys
 from brenvik.merge.plan.staging import exclude, find_pending, set_aside, stage
 from brenvik.merge.plan.steps import Applied, Classified, Resolved, RowChanges, Step, Validated
 from brenvik.merge.plan.writing import highest_in_log, log, log_explicit, write
@@ -46,6 +46,7 @@ def load_plan(
         diff=(
             *replay_keys(schema, first=first),
             *changes_of_rows(schema, first=first, check_log=True),
+            *find_contradictions(schema, is_extract=rows.is_extract),
             *decide_deletes(schema),
         ),
         apply=write(schema) + log(schema, rows, ledger),

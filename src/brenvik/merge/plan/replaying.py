@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
-from brenvik.merge import accounting, classify, current_path, diff, pending_deletes, replay, writes
+from brenvik.merge import accounting, classify, current_path, diff, pending_deletes, replay, ties, writes
 from brenvik.merge.plan.steps import REPLAYED, SOME_INACTIVE, Classified, Row, RowChanges, Step, When, learned
 from brenvik.merge.replay import Chosen
 from brenvik.merge.schema import TableSchema
@@ -98,6 +99,7 @@ def changes_of_rows(
                 decides=not chosen,
                 duplicates=duplicates,
                 late=late if f.late and duplicates else "",
+                tied=ties.count_ties(schema, logged=bool(schema.change_log)) if f.late and duplicates else "",
             ),
             learn=learned(actions=lambda rows: rows[0]),
             when=REPLAYED,
@@ -119,6 +121,25 @@ def _changes_of_current_path(schema: TableSchema) -> tuple[Step[RowChanges], ...
         closed = learned(closed_versions=int)
         steps.append(Step("diff", "closed versions to overwrite", text, "closed_versions", closed, overwrites))
     return tuple(steps)
+
+
+def find_contradictions(schema: TableSchema, *, is_extract: bool) -> tuple[Step[RowChanges], ...]:
+    """Counts the keys whose changes tie, where any can; of late changes it is known already."""
+    if not (schema.order or is_extract):
+        return ()
+    some: When[RowChanges] = When(
+        "when a change is superseded, and none is late",
+        lambda f: f.some_replayed and f.not_last > 0 and "tied" not in f.actions,
+    )
+    return (
+        Step(
+            "diff",
+            "how many keys have changes that contradict each other",
+            ties.count_ties(schema, logged=False),
+            learn=lambda facts, rows: replace(facts, actions={**facts.actions, **rows[0]}),
+            when=some,
+        ),
+    )
 
 
 def decide_deletes(schema: TableSchema, *, again: bool = False) -> tuple[Step[RowChanges], ...]:
@@ -169,8 +190,7 @@ def counts_of(schema: TableSchema, facts: RowChanges) -> dict[str, int]:
         for name, count in decided.items():
             counts[name] += count
         counts["duplicate"] += facts.action("duplicates")
-        replayed = facts.changes - facts.on_current_path
-        counts["superseded"] += replayed - facts.action("duplicates") - sum(decided.values())
+        counts["superseded"] += facts.not_last
     counts["rows_before"] = facts.row_count
     counts["rows_added"] = facts.rows_added
     counts["rows_removed"] = facts.removed_rows + facts.action("delete")

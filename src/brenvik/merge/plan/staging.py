@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-from brenvik.merge import change_log, classify, extract_diff, pending_deletes, sql, validate
+from brenvik.merge import change_log, classify, extract_diff, pending_deletes, sequence, sql, ties, validate
 from brenvik.merge.plan.inputs import EXPLAINED_UNASKED, LedgerSql, Rows
 from brenvik.merge.plan.steps import SOME_INACTIVE, Row, Step, Validated, When, count_of, learned
 from brenvik.merge.schema import TableSchema
@@ -58,19 +58,49 @@ SOME_INVALID: When[Validated] = When("when a row is invalid", lambda f: f.some_i
 
 def stage(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) -> tuple[Step[Validated], ...]:
     """Makes ``changes`` and ``rejected`` from the rows of a feed of changes or upserts."""
+    complete = rows.is_complete and not first
     sums = classify.summarize(schema, first=first, derives=rows.can_derive, of="staged")
     again: tuple[Step[Validated], ...] = ()
     if rows.can_derive:  # a rejected row brings no derived change either
         text = classify.summarize(schema, first=first, derives=True, of="accepted")
         again = (Step("validate", "what remains of them", text, learn=_sum_up_again, when=SOME_INVALID),)
     return (
-        stage_rows(staging_of(schema, rows, "staged"), rows),
+        *stage_rows(schema, rows, ledger, first=first),
         Step("validate", "how many are invalid or late, and of how many keys they are", sums, learn=_sum_up),
         *reject_invalid(rows, ledger, "staged", SOME_INVALID),
-        *valid_rows("staged", "accepted", rows, SOME_INVALID),
+        *valid_rows("staged", extract_diff.READ_ROWS if complete else "accepted", rows, SOME_INVALID),
         *again,
+        *(_absent_keys(schema, rows) if complete else ()),
         *set_aside(schema),
     )
+
+
+def _absent_keys(schema: TableSchema, rows: Rows) -> tuple[Step[Validated], ...]:
+    """Makes ``accepted`` from the rows of a source that was read in full, and the deletes of keys that it lacks."""
+    column_set = schema.column_sets[0][0]
+    return (
+        Step(
+            "validate",
+            "a current key that was not read is a delete",
+            lambda f: extract_diff.find_keys_not_read(schema, some_pending=f.some_pending, column_set=column_set),
+            "absent_keys",
+            learned(derived=int),
+            compares=("staged",),
+            params={"absent_from": absent_from(rows)},
+        ),
+        Step("validate", "rows and deletes", extract_diff.with_absent_keys(schema), "accepted", index=True),
+        Step(
+            "validate",
+            "how many are late, and of how many keys they are",
+            classify.summarize(schema, first=False, derives=False, of="accepted"),
+            learn=sum_up_changes,
+        ),
+    )
+
+
+def absent_from(rows: Rows) -> int:
+    """The number that comes right before those of the deletes of absent keys."""
+    return sequence.sequence_no(rows.last_file, sequence.ABSENT) - 1  # type: ignore[no-any-return]
 
 
 def _sum_up(facts: Validated, rows: Sequence[Row]) -> Validated:
@@ -119,7 +149,24 @@ def staging_of(schema: TableSchema, rows: Rows, into: str) -> validate.Staging:
     )
 
 
-def stage_rows(staging: validate.Staging, rows: Rows, when: When[Validated] | None = None) -> Step[Validated]:
+def stage_rows(
+    schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool, when: When[Validated] | None = None
+) -> tuple[Step[Validated], ...]:
+    """Makes ``staged``: the rows with their errors. Changes that tie are invalid where the rules reject them."""
+    if not schema.rejects_ties:
+        return (stage_stream(staging_of(schema, rows, "staged"), rows, when),)
+    logged = bool(schema.change_log) and not (first or rows.is_extract)
+    known = "" if rows.is_extract else ledger.open_rejects
+    found = ties.find_ties(schema, is_extract=rows.is_extract, logged=logged, open_rejects=known)
+    text = ties.reject_ties(schema, is_extract=rows.is_extract)
+    return (
+        stage_stream(staging_of(schema, rows, ties.ROWS), rows, when),
+        Step("validate", "changes that tie", found, "ties", when=when, index=True, compares=(ties.ROWS,)),
+        Step("validate", "they are invalid, too", text, "staged", when=when, index=True, compares=(ties.ROWS,)),
+    )
+
+
+def stage_stream(staging: validate.Staging, rows: Rows, when: When[Validated] | None = None) -> Step[Validated]:
     """Rows are cast and checked on their way into the store; those that are in the store already never leave it."""
     purpose = "every row, cast to the types of the table, and its error if it has one"
     if rows.store_query:

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field, fields, replace
 from typing import Any, Generic, Literal, Self, TypeVar
 
 from brenvik.merge import sql
+from brenvik.merge.diff import DECIDED
 from brenvik.merge.row_changes import RowChange
 from brenvik.merge.table_changes import TableChange
 from brenvik.merge.validate import Staging
@@ -199,7 +200,7 @@ class RowChanges(Resolved):
             {"close": 1, "update": 1, "insert": 1, "delete": 1, "current_change": 0, "ended": 0, "duplicates": 1}
         ),
     )
-    """What the replay comes to; as in ``diff.summarize``."""
+    """What the replay comes to; as in ``diff.summarize`` and ``ties.count_ties``."""
     decided_deletes: tuple[Row, ...] = ()
     """As in ``pending_deletes.summarize``."""
     counts: Mapping[str, int] = field(
@@ -209,6 +210,16 @@ class RowChanges(Resolved):
     def action(self, name: str) -> int:
         """How many rows of replayed keys have an action, or another sum of ``diff.summarize``."""
         return int(self.actions.get(name, 0))
+
+    @property
+    def not_last(self) -> int:
+        """Replayed changes that are not the last ones of their key at their effective time."""
+        return self.changes - self.on_current_path - self.action("duplicates") - sum(map(self.action, DECIDED))
+
+    @property
+    def type_0_changes(self) -> int:
+        """Changes that have other values of type 0 columns, where these are refused."""
+        return sum(int(row.get("type_0", 0)) for row in self.current.values()) + self.action("type_0")
 
     @property
     def closed_and_overwritten(self) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from brenvik.merge import classify, pending_deletes, sql, writes
+from brenvik.merge.extract_diff import EXTRACT_ROWS
 from brenvik.merge.plan.inputs import LedgerSql, Rows
 from brenvik.merge.plan.replaying import closing, logged_changes, updated_columns
 from brenvik.merge.plan.steps import SOME_INACTIVE, Applied, Step, When, learned
@@ -128,10 +129,11 @@ def _log_pending(schema: TableSchema, rows: Rows, ledger: LedgerSql) -> list[Ste
     steps: list[Step[Applied]] = [
         Step("log", "deletes that await approval", ledger.record_pending, record="pending_deletes", when=pending)
     ]
-    if rows.is_extract:
+    if rows.is_extract or rows.is_complete:
         some: When[Applied] = When("when deletes were pending", lambda f: f.some_pending)
         lapsed = learned(lapsed=lambda found: tuple(row["delete_no"] for row in found))
-        text, purpose = pending_deletes.lapsed(schema), "pending deletes of keys that are in the extract again lapse"
+        text = pending_deletes.lapsed(schema, "staged" if rows.is_complete else EXTRACT_ROWS)
+        purpose = "pending deletes of keys that are in the extract again lapse"
         steps.append(Step("log", purpose, text, learn=lapsed, when=some))
     return steps
 

@@ -1,0 +1,106 @@
+"""Ties: changes with the same key, effective time and order that differ otherwise.
+
+Rows of an extract have one time, and those without order columns tie where their keys are the same.
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+from brenvik.merge import sql
+from brenvik.merge.classify import is_late, same_change
+from brenvik.merge.row_errors import joined
+from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, SEQUENCE_NO, TableSchema
+from brenvik.merge.validate import ORIGINAL
+
+ROWS = "rows_with_ties"
+"""The working relation with the rows as they were staged."""
+
+
+def _place(schema: TableSchema) -> tuple[str, ...]:
+    return tuple(dict.fromkeys((*schema.keys, EFFECTIVE_AT, *schema.order)))
+
+
+def _content(schema: TableSchema) -> tuple[str, ...]:
+    return tuple(dict.fromkeys((*_place(schema), DELETE, COLUMN_SET, *schema.change_columns)))
+
+
+def _reasons(schema: TableSchema, *, is_extract: bool) -> tuple[str, str]:
+    """Why a change is rejected that ties with another row, and one that ties with a change that was loaded before."""
+    effective = [] if is_extract else filter(None, [schema.effective])
+    names = list(dict.fromkeys((*schema.keys, *effective, *schema.order)))
+    same = ", ".join(names[:-1]) + f" and {names[-1]}" if len(names) > 1 else names[0]
+    return f"contradicts another row with the same {same}", f"contradicts a change loaded before with the same {same}"
+
+
+@lru_cache(maxsize=64)
+def find_ties(schema: TableSchema, *, is_extract: bool, logged: bool, open_rejects: str) -> str:
+    """The query for ``ties``: sequence numbers of valid rows that tie, and whether with a change in the log
+    (``brenvik_is_logged``) instead of another row.
+
+    Repetitions of a change do not tie, be they in the batch or, with ``logged``, in the log. A row that was rejected as a tie
+    before, and is among the ``open_rejects``, still is one.
+    """
+    place, rows = _place(schema), sql.work(ROWS)
+    if not (schema.order or is_extract):
+        return f"SELECT c.{SEQUENCE_NO}, 0 AS brenvik_is_logged FROM {rows} c WHERE 1 = 0"
+    valid = ["c.brenvik_error IS NULL"]
+    tests, is_logged = ["p.brenvik_contents > 1"], "0"
+    if logged:
+        log, late = sql.work("unreverted_changes"), is_late(schema, "c")
+        valid.append(f"NOT ({late} AND EXISTS (SELECT 1 FROM {log} k WHERE {same_change(schema, 'k', 'c')}))")
+        tests.append(f"({late} AND EXISTS (SELECT 1 FROM {log} k WHERE {sql.same('k', 'c', place)}))")
+        is_logged = sql.flag(f"p.brenvik_contents = 1 AND {tests[-1]}")
+    if open_rejects:
+        reasons = ", ".join(map(sql.literal, _reasons(schema, is_extract=is_extract)))
+        same = f"r.content = c.{ORIGINAL} AND r.reason IN ({reasons})"
+        tests.append(f"EXISTS (SELECT 1 FROM {open_rejects} r WHERE {same})")
+    return f"""
+WITH fresh AS (
+  SELECT c.* FROM {rows} c WHERE {" AND ".join(valid)}
+), contents AS (
+  SELECT DISTINCT {sql.columns(_content(schema), "c")} FROM fresh c
+), places AS (
+  SELECT {sql.columns(place, "n")}, count(*) AS brenvik_contents FROM contents n GROUP BY {sql.columns(place, "n")}
+)
+SELECT c.{SEQUENCE_NO}, {is_logged} AS brenvik_is_logged
+FROM fresh c
+JOIN places p ON {sql.same("p", "c", place)}
+WHERE {sql.any_of(tests)}"""
+
+
+@lru_cache(maxsize=64)
+def count_ties(schema: TableSchema, *, logged: bool) -> str:
+    """How many keys have new changes that tie (``tied``), with others or, with ``logged``, with changes in the log."""
+    place, changes = _place(schema), sql.work("changes")
+    if schema.order:
+        repeated = f"SELECT 1 FROM {sql.work('duplicates')} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO}"
+        fresh = f"{changes} c WHERE NOT EXISTS ({repeated})"
+    else:
+        fresh = f"(SELECT DISTINCT {sql.columns(_content(schema), 'e')} FROM {changes} e) c"
+    places = f"SELECT {sql.columns(place, 'c')}, 1 AS brenvik_is_new FROM {fresh}"
+    if logged:
+        places += f""" UNION ALL
+  SELECT {sql.columns(place, "k")}, 0 FROM {sql.work("active_changes")} k
+  WHERE EXISTS (SELECT 1 FROM {changes} c WHERE {sql.same("c", "k", place)})"""
+    names, keys = sql.columns(place, "p"), sql.columns(schema.keys, "t")
+    tied = f"SELECT {names} FROM ({places}) p GROUP BY {names} HAVING count(*) > 1 AND max(p.brenvik_is_new) = 1"
+    return f"SELECT count(*) AS tied FROM (SELECT DISTINCT {keys} FROM ({tied}) t) k"
+
+
+@lru_cache(maxsize=64)
+def reject_ties(schema: TableSchema, *, is_extract: bool) -> str:
+    """The query for ``staged``, in which the rows in ``ties`` are invalid."""
+    column_names = schema.order or schema.keys
+    value = joined(", ", (f"CAST(s.{sql.quote(name)} AS TEXT)" for name in column_names))
+    own, logged = map(sql.literal, _reasons(schema, is_extract=is_extract))
+    error = (
+        f"{schema.store.json_object}('column', {sql.literal(', '.join(column_names))}, 'value', {value}, "
+        f"'reason', CASE WHEN t.brenvik_is_logged = 1 THEN {logged} ELSE {own} END, 'row', s.{ORIGINAL})"
+    )
+    names = (SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns)
+    return f"""
+SELECT {sql.columns(names, "s")},
+  CASE WHEN t.{SEQUENCE_NO} IS NULL THEN s.brenvik_error ELSE CAST({error} AS TEXT) END AS brenvik_error
+FROM {sql.work(ROWS)} s
+LEFT JOIN {sql.work("ties")} t ON t.{SEQUENCE_NO} = s.{SEQUENCE_NO}"""

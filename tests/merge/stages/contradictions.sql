@@ -1,0 +1,214 @@
+-- Run 2: changes
+
+CREATE TEMP TABLE "brenvik_work_rows_with_ties" AS -- in DuckDB, as the rows come
+SELECT
+  brenvik_sequence_no, CAST(1 AS INTEGER) AS brenvik_column_set,
+  brenvik_is_delete AS brenvik_delete,
+  CASE WHEN NOT brenvik_is_invalid THEN "brenvik_date_of_at" END AS brenvik_effective_at,
+  "buoy_code", CASE WHEN NOT brenvik_is_invalid THEN "brenvik_date_of_at" END AS "at", CASE WHEN ("brenvik_date_of_laid_on" BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) THEN "brenvik_date_of_laid_on" END AS "laid_on", "status",
+  CASE WHEN brenvik_is_invalid THEN CAST(json_object('column', CASE WHEN brenvik_error_0 THEN 'op' WHEN brenvik_error_1 THEN 'buoy_code' WHEN brenvik_error_2 THEN 'at' WHEN brenvik_error_3 THEN 'at' WHEN brenvik_error_4 THEN 'laid_on' END, 'value', CASE WHEN brenvik_error_0 THEN CAST("op" AS VARCHAR) WHEN brenvik_error_1 THEN CAST("buoy_code" AS VARCHAR) WHEN brenvik_error_2 THEN CAST("at" AS VARCHAR) WHEN brenvik_error_3 THEN CAST("at" AS VARCHAR) WHEN brenvik_error_4 THEN CAST("laid_on" AS VARCHAR) END, 'reason', concat_ws('; ', CASE WHEN brenvik_error_0 THEN COALESCE('op: ''' || CAST("op" AS VARCHAR) || ''' is not a valid operation; valid codes are i, insert, u, update, d, delete', 'op: nothing is not a valid operation; valid codes are i, insert, u, update, d, delete') END, CASE WHEN brenvik_error_1 THEN 'buoy_code is empty' END, CASE WHEN brenvik_error_2 THEN 'at is empty' END, CASE WHEN brenvik_error_3 THEN CASE WHEN isfinite("brenvik_date_of_at") AND NOT ("brenvik_date_of_at" BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) THEN 'at: ''' || CAST("at" AS VARCHAR) || ''' is outside the years 1 to 9999' ELSE 'at: ''' || CAST("at" AS VARCHAR) || ''' is not a valid date' END END, CASE WHEN brenvik_error_4 THEN CASE WHEN isfinite("brenvik_date_of_laid_on") AND NOT ("brenvik_date_of_laid_on" BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) THEN 'laid_on: ''' || CAST("laid_on" AS VARCHAR) || ''' is outside the years 1 to 9999' ELSE 'laid_on: ''' || CAST("laid_on" AS VARCHAR) || ''' is not a valid date' END END), 'row', CAST(json_object('op', CAST("op" AS VARCHAR), 'buoy_code', CAST("buoy_code" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'laid_on', CAST("laid_on" AS VARCHAR), 'status', CAST("status" AS VARCHAR)) AS VARCHAR)) AS VARCHAR) END AS brenvik_error, CAST(json_object('op', CAST("op" AS VARCHAR), 'buoy_code', CAST("buoy_code" AS VARCHAR), 'at', CAST("at" AS VARCHAR), 'laid_on', CAST("laid_on" AS VARCHAR), 'status', CAST("status" AS VARCHAR)) AS VARCHAR) AS brenvik_row
+FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_2 OR brenvik_error_3 OR brenvik_error_4 AS brenvik_is_invalid FROM (SELECT typed_rows.*, CASE WHEN lower(trim(CAST("op" AS VARCHAR))) IS NULL OR lower(trim(CAST("op" AS VARCHAR))) NOT IN ('i', 'insert', 'u', 'update', 'd', 'delete') THEN TRUE ELSE FALSE END AS brenvik_error_0, CASE WHEN "buoy_code" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_1, CASE WHEN "at" IS NULL THEN TRUE ELSE FALSE END AS brenvik_error_2, CASE WHEN ("at" IS NOT NULL AND ("brenvik_date_of_at" IS NULL OR NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') OR NOT ("brenvik_date_of_at" BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) OR (contains("at", ':') AND CASE WHEN regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("at" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') THEN NULL
+    WHEN NOT regexp_full_match("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))
+    WHEN timezone(regexp_extract("at", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1), COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) = TRY_CAST(regexp_extract("at", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP) THEN COALESCE(TRY_CAST("at" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("at", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END IS DISTINCT FROM CAST("brenvik_date_of_at" AS TIMESTAMP)))) THEN TRUE ELSE FALSE END AS brenvik_error_3, CASE WHEN brenvik_is_delete = 0 AND ("laid_on" IS NOT NULL AND ("brenvik_date_of_laid_on" IS NULL OR NOT regexp_full_match("laid_on", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') OR NOT ("brenvik_date_of_laid_on" BETWEEN CAST('0001-01-01' AS DATE) AND CAST('9999-12-31' AS DATE)) OR (contains("laid_on", ':') AND CASE WHEN regexp_full_match("laid_on", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?)?\s*') THEN TRY_CAST("laid_on" AS TIMESTAMP) ELSE timezone('UTC', CASE WHEN NOT regexp_full_match("laid_on", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}([ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*(Z|[+-](0\d|1[0-5])(:?[0-5]\d(:?[0-5]\d)?)?|[A-Za-z][A-Za-z0-9_+/-]+)?)?\s*') THEN NULL
+    WHEN NOT regexp_full_match("laid_on", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?\s*[A-Za-z][A-Za-z0-9_+/-]+\s*') THEN COALESCE(TRY_CAST("laid_on" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("laid_on", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))
+    WHEN timezone(regexp_extract("laid_on", ':[0-9.:]*\s*([A-Za-z][A-Za-z0-9_+/-]+)\s*$', 1), COALESCE(TRY_CAST("laid_on" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("laid_on", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE))) = TRY_CAST(regexp_extract("laid_on", '\s*(\d{4}|[1-9]\d{4,})[-/]\d{1,2}[-/]\d{1,2}[ T]\d{1,2}:\d{1,2}(:\d{1,2}(\.\d+)?)?') AS TIMESTAMP) THEN COALESCE(TRY_CAST("laid_on" AS TIMESTAMP WITH TIME ZONE), TRY_CAST(regexp_replace(regexp_replace("laid_on", '\s+([+-]\d|Z\s*$)', '\1'), '(\d)([A-Za-z][A-Za-z0-9_+/-]+\s*)$', '\1 \2') AS TIMESTAMP WITH TIME ZONE)) END) END IS DISTINCT FROM CAST("brenvik_date_of_laid_on" AS TIMESTAMP)))) THEN TRUE ELSE FALSE END AS brenvik_error_4 FROM (SELECT cast_rows.*, CASE WHEN ((lower(trim(CAST("op" AS VARCHAR))) IN ('d', 'delete'))) THEN 1 ELSE 0 END AS brenvik_is_delete FROM (SELECT rows_as_read.*, TRY_CAST("at" AS DATE) AS "brenvik_date_of_at", TRY_CAST("laid_on" AS DATE) AS "brenvik_date_of_laid_on" FROM brenvik_stream AS rows_as_read) AS cast_rows) AS typed_rows) AS tested_rows) AS checked_rows;
+
+CREATE TEMP TABLE "brenvik_work_ties" AS
+WITH fresh AS (
+  SELECT c.* FROM "brenvik_work_rows_with_ties" c WHERE c.brenvik_error IS NULL AND NOT (NOT (c."at" > CAST(:high_order_0 AS DATE) AND c.brenvik_effective_at > CAST(:high_effective AS DATE)) AND EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" k WHERE k."buoy_code" = c."buoy_code" AND k."at" = c."at" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."laid_on" IS NOT DISTINCT FROM c."laid_on" AND k."status" IS NOT DISTINCT FROM c."status"))
+), contents AS (
+  SELECT DISTINCT c."buoy_code", c."brenvik_effective_at", c."at", c."brenvik_delete", c."brenvik_column_set", c."laid_on", c."status" FROM fresh c
+), places AS (
+  SELECT n."buoy_code", n."brenvik_effective_at", n."at", count(*) AS brenvik_contents FROM contents n GROUP BY n."buoy_code", n."brenvik_effective_at", n."at"
+)
+SELECT c.brenvik_sequence_no, CASE WHEN p.brenvik_contents = 1 AND (NOT (c."at" > CAST(:high_order_0 AS DATE) AND c.brenvik_effective_at > CAST(:high_effective AS DATE)) AND EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" k WHERE k."buoy_code" = c."buoy_code" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."at" = c."at")) THEN 1 ELSE 0 END AS brenvik_is_logged
+FROM fresh c
+JOIN places p ON p."buoy_code" = c."buoy_code" AND p."brenvik_effective_at" = c."brenvik_effective_at" AND p."at" = c."at"
+WHERE (p.brenvik_contents > 1 OR (NOT (c."at" > CAST(:high_order_0 AS DATE) AND c.brenvik_effective_at > CAST(:high_effective AS DATE)) AND EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" k WHERE k."buoy_code" = c."buoy_code" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."at" = c."at")) OR EXISTS (SELECT 1 FROM (
+  SELECT r.reason, r.content FROM "brenvik"."rejects" r
+  WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open') r WHERE r.content = c.brenvik_row AND r.reason IN ('contradicts another row with the same buoy_code and at', 'contradicts a change loaded before with the same buoy_code and at')));
+
+CREATE TEMP TABLE "brenvik_work_staged" AS
+SELECT s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."buoy_code", s."at", s."laid_on", s."status",
+  CASE WHEN t.brenvik_sequence_no IS NULL THEN s.brenvik_error ELSE CAST(json_object('column', 'at', 'value', substr(COALESCE(', ' || CAST(s."at" AS TEXT), ''), 3), 'reason', CASE WHEN t.brenvik_is_logged = 1 THEN 'contradicts a change loaded before with the same buoy_code and at' ELSE 'contradicts another row with the same buoy_code and at' END, 'row', s.brenvik_row) AS TEXT) END AS brenvik_error
+FROM "brenvik_work_rows_with_ties" s
+LEFT JOIN "brenvik_work_ties" t ON t.brenvik_sequence_no = s.brenvik_sequence_no;
+
+SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, 0 AS derived,
+  count(CASE WHEN c.brenvik_error IS NULL THEN 1 END) AS changes, count(CASE WHEN c.brenvik_error IS NULL AND NOT (c."at" > CAST(:high_order_0 AS DATE) AND c.brenvik_effective_at > CAST(:high_effective AS DATE)) THEN 1 END) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c."at" > CAST(:high_order_0 AS DATE) THEN c."at" END) AS TEXT) AS "brenvik_highest_0", CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS DATE) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest",
+  (SELECT count(*) FROM (SELECT DISTINCT c."buoy_code" FROM "brenvik_work_staged" c WHERE c.brenvik_error IS NULL) k) AS changed_keys
+FROM "brenvik_work_staged" c;
+
+CREATE TEMP TABLE "brenvik_work_invalid" AS
+SELECT s.brenvik_sequence_no AS brenvik_sequence_no, CAST(s.brenvik_error AS JSON) ->> 'column' AS brenvik_column, CAST(s.brenvik_error AS JSON) ->> 'value' AS brenvik_value, CAST(s.brenvik_error AS JSON) ->> 'reason' AS brenvik_reason, CAST(s.brenvik_error AS JSON) ->> 'row' AS brenvik_row FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NOT NULL;
+
+CREATE TEMP TABLE "brenvik_work_rejected" AS
+SELECT f.brenvik_sequence_no, f.brenvik_column, f.brenvik_value, f.brenvik_reason, f.brenvik_row,
+  CASE WHEN EXISTS (SELECT 1 FROM (
+  SELECT r.reason, r.content FROM "brenvik"."rejects" r
+  WHERE r.table_name = :table_name AND r.feed = :feed AND r.state = 'open') r WHERE r.content = f.brenvik_row) OR
+    row_number() OVER (PARTITION BY f.brenvik_row ORDER BY f.brenvik_sequence_no) > 1
+  THEN 1 ELSE 0 END AS brenvik_is_duplicate
+FROM "brenvik_work_invalid" f;
+
+SELECT count(*) AS n, COALESCE(sum(brenvik_is_duplicate), 0) AS again FROM "brenvik_work_rejected";
+
+CREATE TEMP VIEW "brenvik_work_accepted" AS
+SELECT s.* FROM "brenvik_work_staged" s WHERE s.brenvik_error IS NULL;
+
+CREATE TEMP TABLE "brenvik_work_late_or_several" AS
+SELECT k."buoy_code", CASE WHEN t."buoy_code" IS NULL THEN 1 ELSE 0 END AS brenvik_full_replay, k.brenvik_changes
+FROM (
+  SELECT c."buoy_code", 0 AS brenvik_late, count(*) AS brenvik_changes FROM "brenvik_work_accepted" c GROUP BY c."buoy_code" HAVING count(*) > 1
+) k
+LEFT JOIN "buoy" t ON t."buoy_code" = k."buoy_code" AND t."valid_to" IS NULL AND t."laid_on" IS NOT NULL;
+
+SELECT count(*) AS replay_keys, CAST(COALESCE(sum(k.brenvik_changes), 0) AS BIGINT) AS replayed FROM "brenvik_work_late_or_several" k;
+
+CREATE TEMP TABLE "brenvik_work_current_path" AS
+SELECT m.brenvik_sequence_no, m.brenvik_effective_at, m.brenvik_row_id,
+  CASE WHEN m.brenvik_row_id IS NULL THEN CASE WHEN m.brenvik_delete = 1 THEN 0 ELSE 1 END WHEN m.brenvik_delete = 1 THEN 4 WHEN m.brenvik_is_learned = 1 THEN 0 WHEN m.brenvik_type_2_differs = 1 THEN 2 WHEN m.brenvik_type_0_differs = 1 THEN 5 ELSE 6 END AS brenvik_decision_no,
+  0 AS brenvik_sets_type_1,
+  CASE WHEN m.brenvik_delete = 0 AND NOT (m.brenvik_row_id IS NULL) AND m.brenvik_is_learned = 0 AND m.brenvik_type_0_differs = 1 THEN 1 ELSE 0 END AS brenvik_changes_type_0,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_0 END AS brenvik_before_0,
+  CASE WHEN m.brenvik_type_2_differs = 1 OR m.brenvik_type_0_differs = 1 THEN m.brenvik_before_1 END AS brenvik_before_1
+FROM (
+  SELECT c.brenvik_sequence_no, c.brenvik_effective_at, c.brenvik_delete, t."rowid" AS brenvik_row_id,
+  CASE WHEN t."laid_on" IS NULL AND c."laid_on" IS NOT NULL THEN 1 ELSE 0 END AS brenvik_is_learned,
+  CASE WHEN (c."status" IS DISTINCT FROM t."status") THEN 1 ELSE 0 END AS brenvik_type_2_differs,
+  CASE WHEN (c."laid_on" IS DISTINCT FROM t."laid_on") THEN 1 ELSE 0 END AS brenvik_type_0_differs,
+  t."laid_on" AS brenvik_before_0,
+  t."status" AS brenvik_before_1
+  FROM "brenvik_work_accepted" c
+  LEFT JOIN "buoy" t ON t."buoy_code" = c."buoy_code" AND t."valid_to" IS NULL
+  WHERE NOT EXISTS (SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."buoy_code" = c."buoy_code")
+) m;
+
+SELECT brenvik_decision_no, count(*) AS n, 0 AS sets, CAST(COALESCE(sum(brenvik_changes_type_0), 0) AS BIGINT) AS type_0 FROM "brenvik_work_current_path" GROUP BY brenvik_decision_no;
+
+CREATE TEMP TABLE "brenvik_work_stored_versions" AS
+SELECT t."rowid" AS brenvik_row_id, t."buoy_code", CAST(t."valid_from" AS DATE) AS brenvik_effective_at, CAST(t."valid_to" AS DATE) AS brenvik_valid_to, CASE WHEN t."is_deleted" = TRUE THEN 1 ELSE 0 END AS brenvik_deleted, t."laid_on", t."status", CASE WHEN t."valid_to" IS NULL THEN 1 ELSE 0 END AS brenvik_is_current,
+  b.brenvik_full_replay, CASE WHEN t."is_current" = TRUE THEN 1 ELSE 0 END AS brenvik_flagged_current
+FROM "buoy" t
+JOIN "brenvik_work_late_or_several" b ON b."buoy_code" = t."buoy_code" AND (b.brenvik_full_replay = 1 OR t."valid_to" IS NULL);
+
+CREATE TEMP TABLE "brenvik_work_duplicates" AS
+SELECT n.brenvik_sequence_no FROM (
+  SELECT c.brenvik_sequence_no, row_number() OVER (
+    PARTITION BY c."buoy_code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."laid_on", c."status" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
+  FROM "brenvik_work_accepted" c
+  JOIN (SELECT e."buoy_code", e."brenvik_effective_at" FROM "brenvik_work_accepted" e GROUP BY e."buoy_code", e."brenvik_effective_at" HAVING count(*) > 1) s ON s."buoy_code" = c."buoy_code" AND s."brenvik_effective_at" = c."brenvik_effective_at"
+) n WHERE n.brenvik_nth > 1;
+
+CREATE TEMP TABLE "brenvik_work_decided" AS
+WITH events ("buoy_code", "brenvik_effective_at", "brenvik_rank", "brenvik_run", "brenvik_sequence_no", "brenvik_is_new", "brenvik_delete", "brenvik_column_set", "at", "laid_on", "status") AS (
+SELECT c."buoy_code",
+  c.brenvik_effective_at, 1, :run, c.brenvik_sequence_no, 1, c.brenvik_delete, c.brenvik_column_set,
+  c."at", c."laid_on", c."status"
+FROM "brenvik_work_accepted" c
+WHERE EXISTS (
+  SELECT 1 FROM "brenvik_work_late_or_several" b WHERE b."buoy_code" = c."buoy_code")
+  AND NOT EXISTS (SELECT 1 FROM "brenvik_work_duplicates" d WHERE d.brenvik_sequence_no = c.brenvik_sequence_no) UNION ALL 
+SELECT s."buoy_code",
+  s.brenvik_effective_at, 1, 0, 0, 0, 0, 0,
+  CAST(NULL AS DATE),
+  s."laid_on",
+  s."status"
+FROM "brenvik_work_stored_versions" s
+WHERE s.brenvik_full_replay = 0 AND s.brenvik_is_current = 1 UNION ALL 
+SELECT k."buoy_code",
+  k.brenvik_effective_at, 1, k.brenvik_run, k.brenvik_sequence_no, 0, k.brenvik_delete, k.brenvik_column_set,
+  k."at", k."laid_on", k."status"
+FROM "brenvik_work_late_or_several" b
+JOIN "brenvik"."change_log_buoy" k ON k."buoy_code" = b."buoy_code"
+WHERE b.brenvik_full_replay = 1
+), placed AS (
+  SELECT e.*,
+    row_number() OVER brenvik_line AS brenvik_position,
+    CASE WHEN lead(brenvik_effective_at) OVER brenvik_line = brenvik_effective_at THEN 1 ELSE 0 END AS brenvik_is_superseded,
+    first_value(brenvik_delete) OVER (PARTITION BY e."buoy_code", brenvik_effective_at ORDER BY "brenvik_rank" DESC NULLS FIRST, "at" DESC NULLS FIRST, "brenvik_run" DESC NULLS FIRST, "brenvik_sequence_no" DESC NULLS FIRST) AS brenvik_ends_deleted
+  FROM events e
+  WINDOW brenvik_line AS (PARTITION BY e."buoy_code" ORDER BY brenvik_effective_at, "brenvik_rank", "at", "brenvik_run", "brenvik_sequence_no")
+), lived AS (
+  SELECT p.*, 1 - p.brenvik_is_superseded AS brenvik_is_last, sum(CASE WHEN p.brenvik_is_superseded = 0 THEN p.brenvik_delete ELSE 0 END) OVER (PARTITION BY p."buoy_code" ORDER BY p.brenvik_position ROWS UNBOUNDED PRECEDING) AS brenvik_lifetime, CAST(NULL AS BIGINT) AS brenvik_replaces, CAST(NULL AS BIGINT) AS brenvik_replaced_delete
+  FROM placed p
+  WHERE p.brenvik_is_superseded = 0 OR (p.brenvik_ends_deleted = 0 AND p.brenvik_delete = 0)
+), states AS (
+  SELECT l."buoy_code", l."brenvik_effective_at", l."brenvik_sequence_no", l."brenvik_column_set", l."brenvik_delete", l."brenvik_is_new", l."brenvik_position", l."brenvik_lifetime", l."brenvik_replaces", l."brenvik_replaced_delete", l."brenvik_rank", l."brenvik_is_last", first_value(l."laid_on") OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN l."laid_on" IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS "laid_on", min(CASE WHEN l."laid_on" IS NOT NULL THEN l.brenvik_position END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete) AS brenvik_known_at_0, first_value(CASE WHEN l.brenvik_is_new = 0 THEN l."laid_on" END) OVER (PARTITION BY l."buoy_code", l.brenvik_lifetime, l.brenvik_delete ORDER BY CASE WHEN CASE WHEN l.brenvik_is_new = 0 THEN l."laid_on" END IS NULL THEN 1 ELSE 0 END, l.brenvik_position) AS brenvik_prior_0, l."laid_on" AS brenvik_source_0, l."status"
+  FROM lived l
+), lined AS (
+  SELECT s."buoy_code", s."brenvik_effective_at", s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_is_new", s."brenvik_position", s."brenvik_lifetime", s."brenvik_replaces", s."brenvik_replaced_delete", s."brenvik_rank", s."laid_on", lag(s."laid_on") OVER brenvik_line AS brenvik_before_0, s.brenvik_known_at_0, s.brenvik_source_0, s.brenvik_prior_0, s."status", lag(s."status") OVER brenvik_line AS brenvik_before_1, lag(s."status") OVER brenvik_line AS brenvik_prev_1,
+    lag(s.brenvik_delete) OVER brenvik_line AS brenvik_prev_delete,
+    COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
+  FROM states s
+  WHERE s.brenvik_is_last = 1
+  WINDOW brenvik_line AS (PARTITION BY s."buoy_code" ORDER BY s.brenvik_position)
+)
+SELECT j.*,
+  CASE WHEN j.brenvik_delete = 0 AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1 OR j."status" IS DISTINCT FROM j.brenvik_prev_1) THEN 1 ELSE 0 END AS brenvik_starts_version,
+  CASE
+    WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0 THEN 'deleted'
+    WHEN j.brenvik_delete = 1 AND j.brenvik_replaces IS NOT NULL THEN 'unchanged'
+    WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete IS NULL THEN 'ignored'
+    WHEN j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'deleted'
+    WHEN j.brenvik_delete = 1 THEN 'unchanged'
+    WHEN j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0 THEN 'versioned'
+    WHEN (j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND (j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1) THEN CASE WHEN 0 = 0 THEN 'inserted' ELSE 'versioned' END
+    WHEN j."status" IS DISTINCT FROM j.brenvik_before_1 THEN 'versioned'
+    WHEN (j.brenvik_known_at_0 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_0 <= j.brenvik_position) THEN 'overwritten'
+    WHEN ((j.brenvik_source_0 IS NOT NULL OR j.brenvik_known_at_0 <= j.brenvik_position) AND j.brenvik_source_0 IS DISTINCT FROM j."laid_on") THEN 'protected'
+    ELSE 'unchanged'
+  END AS brenvik_decision,
+  CASE WHEN j.brenvik_is_new = 1 AND j.brenvik_delete = 0 AND (((j.brenvik_source_0 IS NOT NULL OR j.brenvik_known_at_0 <= j.brenvik_position) AND j.brenvik_source_0 IS DISTINCT FROM j."laid_on") OR ((j.brenvik_known_at_0 > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND j.brenvik_known_at_0 <= j.brenvik_position) AND j.brenvik_prior_0 IS NOT NULL AND j.brenvik_prior_0 IS DISTINCT FROM j."laid_on")) THEN 1 ELSE 0 END AS brenvik_changes_type_0
+FROM lined j;
+
+CREATE TEMP TABLE "brenvik_work_target_versions" AS
+WITH lasts AS (
+  SELECT j."buoy_code", j.brenvik_effective_at, j.brenvik_delete, j.brenvik_position, j.brenvik_starts_version, j.brenvik_prev_delete, j."laid_on", j."status"
+  FROM "brenvik_work_decided" j
+), spans AS (
+  SELECT j.*, lead(j.brenvik_effective_at) OVER brenvik_line AS brenvik_valid_to,
+    lead(j.brenvik_delete) OVER brenvik_line AS brenvik_deleted
+  FROM lasts j
+  WHERE j.brenvik_starts_version = 1 OR (j.brenvik_delete = 1 AND j.brenvik_prev_delete = 0)
+  WINDOW brenvik_line AS (PARTITION BY j."buoy_code" ORDER BY j.brenvik_position)
+)
+SELECT row_number() OVER (ORDER BY v."buoy_code", v.brenvik_effective_at) AS brenvik_version_no,
+  v."buoy_code", v.brenvik_effective_at, v.brenvik_valid_to, COALESCE(v.brenvik_deleted, 0) AS brenvik_deleted
+  , v."laid_on", v."status"
+FROM spans v
+WHERE v.brenvik_delete = 0;
+
+CREATE TEMP TABLE "brenvik_work_actions" AS
+WITH matched AS (
+  SELECT COALESCE(d."buoy_code", s."buoy_code") AS "buoy_code", COALESCE(d."brenvik_effective_at", s."brenvik_effective_at") AS "brenvik_effective_at", d.brenvik_version_no AS brenvik_version_no, s.brenvik_row_id
+  FROM "brenvik_work_target_versions" d FULL JOIN "brenvik_work_stored_versions" s ON d."buoy_code" = s."buoy_code" AND d.brenvik_effective_at = s.brenvik_effective_at
+), unmatched AS (
+  SELECT m."buoy_code", m.brenvik_version_no, m.brenvik_row_id, row_number() OVER (PARTITION BY m."buoy_code", CASE WHEN m.brenvik_version_no IS NULL THEN 1 ELSE 0 END ORDER BY m.brenvik_effective_at) AS brenvik_nth FROM matched m WHERE m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL
+), pairs AS (
+  SELECT m.brenvik_version_no, m.brenvik_row_id FROM matched m WHERE NOT (m.brenvik_version_no IS NULL OR m.brenvik_row_id IS NULL)
+  UNION ALL
+  SELECT max(r.brenvik_version_no) AS brenvik_version_no, max(r.brenvik_row_id) AS brenvik_row_id FROM unmatched r
+  GROUP BY r."buoy_code", r.brenvik_nth
+), compared AS (
+SELECT CASE WHEN p.brenvik_version_no IS NULL THEN 'delete' WHEN p.brenvik_row_id IS NULL THEN 'insert' WHEN (d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" OR d."laid_on" IS DISTINCT FROM s."laid_on" OR d."status" IS DISTINCT FROM s."status") THEN 'update' WHEN ((d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" OR d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted") OR s.brenvik_flagged_current <> CASE WHEN d.brenvik_valid_to IS NULL THEN 1 ELSE 0 END) THEN 'close' ELSE 'keep' END AS brenvik_action, p.brenvik_row_id, COALESCE(d."buoy_code", s."buoy_code") AS "buoy_code", d."brenvik_effective_at", d."brenvik_valid_to", d."brenvik_deleted", d."laid_on", d."status",
+  COALESCE(CASE WHEN s.brenvik_valid_to IS NULL AND s.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_was_current, COALESCE(CASE WHEN d.brenvik_valid_to IS NULL AND d.brenvik_deleted = 0 THEN 1 ELSE 0 END, 0) AS brenvik_is_current, CASE WHEN d."brenvik_effective_at" IS DISTINCT FROM s."brenvik_effective_at" THEN 1 ELSE 0 END AS brenvik_differs_effective_at, CASE WHEN d."brenvik_valid_to" IS DISTINCT FROM s."brenvik_valid_to" THEN 1 ELSE 0 END AS brenvik_differs_valid_to, CASE WHEN d."brenvik_deleted" IS DISTINCT FROM s."brenvik_deleted" THEN 1 ELSE 0 END AS brenvik_differs_deleted, CASE WHEN d."laid_on" IS DISTINCT FROM s."laid_on" THEN 1 ELSE 0 END AS brenvik_differs_0, CASE WHEN d."status" IS DISTINCT FROM s."status" THEN 1 ELSE 0 END AS brenvik_differs_1, CASE WHEN s.brenvik_full_replay = 1 AND ((NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_effective_at AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL))) OR (s.brenvik_valid_to IS NOT NULL AND NOT EXISTS (SELECT 1 FROM "brenvik_work_decided" e WHERE e."buoy_code" = s."buoy_code" AND e.brenvik_effective_at = s.brenvik_valid_to AND (e.brenvik_is_new = 0 OR e.brenvik_replaces IS NOT NULL)))) THEN 1 ELSE 0 END AS brenvik_is_unlogged
+FROM pairs p
+LEFT JOIN "brenvik_work_target_versions" d ON d.brenvik_version_no = p.brenvik_version_no
+LEFT JOIN "brenvik_work_stored_versions" s ON s.brenvik_row_id = p.brenvik_row_id)
+SELECT a.* FROM compared a WHERE a.brenvik_action <> 'keep' OR a.brenvik_is_unlogged = 1;
+
+SELECT a.*, e.ended, j.*, d.* FROM (SELECT count(CASE WHEN a.brenvik_action = 'close'  THEN 1 END) AS "close", count(CASE WHEN a.brenvik_action = 'update'  THEN 1 END) AS "update", count(CASE WHEN a.brenvik_action = 'insert'  THEN 1 END) AS "insert", count(CASE WHEN a.brenvik_action = 'delete'  THEN 1 END) AS "delete", CAST(COALESCE(sum(a.brenvik_is_current - a.brenvik_was_current), 0) AS BIGINT) AS current_change, count(DISTINCT CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."buoy_code" AS TEXT) END) AS unlogged, min(CASE WHEN a.brenvik_is_unlogged = 1 THEN CAST(a."buoy_code" AS TEXT) END) AS unlogged_key, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_effective_at ELSE 0 END) AS brenvik_differs_effective_at, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_valid_to ELSE 0 END) AS brenvik_differs_valid_to, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_deleted ELSE 0 END) AS brenvik_differs_deleted, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_0 ELSE 0 END) AS brenvik_differs_0, max(CASE WHEN a.brenvik_action = 'update' THEN a.brenvik_differs_1 ELSE 0 END) AS brenvik_differs_1 FROM "brenvik_work_actions" a) a CROSS JOIN (SELECT count(*) AS ended FROM (SELECT a."buoy_code" FROM "brenvik_work_actions" a GROUP BY a."buoy_code" HAVING max(a.brenvik_was_current) = 1 AND max(a.brenvik_is_current) = 0) k) e CROSS JOIN (SELECT count(CASE WHEN j.brenvik_decision = 'inserted'  THEN 1 END) AS "inserted", count(CASE WHEN j.brenvik_decision = 'versioned'  THEN 1 END) AS "versioned", count(CASE WHEN j.brenvik_decision = 'overwritten'  THEN 1 END) AS "overwritten", count(CASE WHEN j.brenvik_decision = 'deleted'  THEN 1 END) AS "deleted", count(CASE WHEN j.brenvik_decision = 'protected'  THEN 1 END) AS "protected", count(CASE WHEN j.brenvik_decision = 'unchanged'  THEN 1 END) AS "unchanged", count(CASE WHEN j.brenvik_decision = 'superseded'  THEN 1 END) AS "superseded", count(CASE WHEN j.brenvik_decision = 'ignored'  THEN 1 END) AS "ignored", CAST(COALESCE(sum(j.brenvik_changes_type_0), 0) AS BIGINT) AS type_0 FROM "brenvik_work_decided" j WHERE j.brenvik_is_new = 1) j CROSS JOIN (SELECT count(*) AS duplicates, 0 AS late_duplicates FROM "brenvik_work_duplicates" d) d;
+
+UPDATE "buoy" SET "valid_to" = s.brenvik_valid_to, "is_current" = (s.brenvik_valid_to IS NULL), "is_deleted" = (s.brenvik_deleted = 1), "last_run" = :run, "last_loaded_at" = CAST(:loaded_at AS TIMESTAMP) FROM (SELECT p.brenvik_row_id, p.brenvik_effective_at AS brenvik_valid_to, CASE WHEN p.brenvik_decision_no = 4 THEN 1 ELSE 0 END AS brenvik_deleted FROM "brenvik_work_current_path" p WHERE p.brenvik_decision_no IN (2, 4) UNION ALL SELECT a.brenvik_row_id, a.brenvik_valid_to, a.brenvik_deleted FROM "brenvik_work_actions" a WHERE a.brenvik_action = 'close') s WHERE "buoy"."rowid" = s.brenvik_row_id;
+
+INSERT INTO "buoy" ("buoy_key", "buoy_code", "laid_on", "status", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run", "first_loaded_at", "last_loaded_at") SELECT :last_key + row_number() OVER (), s."buoy_code", s."laid_on", s."status", s.brenvik_valid_from, CAST(s.brenvik_valid_to AS DATE), s.brenvik_current, s.brenvik_deleted, :run, :run, CAST(:loaded_at AS TIMESTAMP), CAST(:loaded_at AS TIMESTAMP) FROM (SELECT c."buoy_code", COALESCE(p.brenvik_before_0, c."laid_on") AS "laid_on", c."status", c.brenvik_effective_at AS brenvik_valid_from, NULL AS brenvik_valid_to, TRUE AS brenvik_current, FALSE AS brenvik_deleted FROM "brenvik_work_current_path" p JOIN "brenvik_work_accepted" c ON c.brenvik_sequence_no = p.brenvik_sequence_no WHERE p.brenvik_decision_no IN (1, 2) UNION ALL SELECT s."buoy_code", s."laid_on", s."status", s.brenvik_effective_at AS brenvik_valid_from, s.brenvik_valid_to AS brenvik_valid_to, (s.brenvik_valid_to IS NULL) AS brenvik_current, (s.brenvik_deleted = 1) AS brenvik_deleted FROM "brenvik_work_actions" s WHERE s.brenvik_action = 'insert') s;
+
+INSERT INTO "brenvik"."change_log_buoy" ("brenvik_run", "brenvik_sequence_no", "brenvik_column_set", "brenvik_delete", "brenvik_effective_at", "buoy_code", "at", "laid_on", "status") SELECT :run, s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."buoy_code", s."at", s."laid_on", s."status" FROM "brenvik_work_accepted" s;
+
+INSERT INTO "brenvik"."rejects" ("reject", "table_name", "feed", "run", "file", "line", "column_name", "value", "reason", "content", "state", "rejected_at", "decided_by")
+SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table_name, :feed, :run, NULL, CASE WHEN r.brenvik_sequence_no % 1000000000000 < 200000000000 THEN CAST(floor((r.brenvik_sequence_no % 1000000000000) / 2) AS BIGINT) END,
+  r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open', CAST(:loaded_at AS TIMESTAMP), NULL
+FROM "brenvik_work_rejected" r
+WHERE r.brenvik_is_duplicate = 0;
+
