@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import copy
 import math
+import re
+import unicodedata
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from decimal import ROUND_HALF_UP, Context, Decimal
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -32,6 +35,10 @@ class Declared:
     """Columns that come with a change and make none."""
     type_3: dict[str, str] = field(default_factory=dict)
     """Type 1 columns, each with the column that has its previous value."""
+    ignored: dict[str, tuple[Any, ...]] = field(default_factory=dict)
+    """What makes no difference in a column: case, blanks, unicode; or round, and the digits."""
+    key_form: tuple[str, ...] = ()
+    """What texts of keys are brought to: lower, upper, blanks, unicode."""
     first_arrived: bool = False
     """Whether type 0 columns keep what arrived first, not what holds first."""
     refuses_ties: bool = False
@@ -40,6 +47,28 @@ class Declared:
     @property
     def values(self) -> tuple[str, ...]:
         return (*self.type_0, *self.type_1, *self.type_2, *self.not_compared)
+
+    def with_key(self, row: dict[str, Any]) -> dict[str, Any]:
+        """A row whose key is in the form of keys."""
+        texts = {name: row[name] for name in self.keys if isinstance(row[name], str)}
+        return row | {name: self.text_form(value, self.key_form) for name, value in texts.items()}
+
+    def text_form(self, value: str, words: tuple[Any, ...]) -> str:
+        value = unicodedata.normalize("NFC", value) if "unicode" in words else value
+        value = "".join(map(str.lower, value)) if "case" in words or "lower" in words else value
+        value = "".join(map(str.upper, value)) if "upper" in words else value
+        return " ".join(re.split("[ \t\n\r\f\v\xa0]+", value)).strip(" ") if "blanks" in words else value
+
+    def form(self, name: str, value: Any) -> Any:
+        """What of a value is compared."""
+        words = self.ignored.get(name, ())
+        if value is None or not words:
+            return plain(value)
+        if words[0] == "round":
+            if isinstance(value, Decimal):
+                return value.quantize(Decimal(1).scaleb(-words[1]), ROUND_HALF_UP, Context(prec=80))
+            return math.floor(value * 10.0 ** words[1] + 0.5) if abs(value) < 1e15 else plain(value)
+        return self.text_form(value, words)
 
 
 @dataclass
@@ -199,6 +228,7 @@ class Oracle:
         table, or those whose value of the column ``scope`` is not null. A row with the value "too long" is refused, which says
         that its key is there."""
         d = self.declared
+        originals, rows = rows, [d.with_key(row) for row in rows]
         self.batch += 1
         told: list[str | None] = []
         new: list[tuple[int, Change]] = []
@@ -212,11 +242,11 @@ class Oracle:
             refused = [is_refused or len(contents[key]) > 1 for key, is_refused in zip(keys, refused, strict=True)]
         named = Counter(key for key, is_refused in zip(keys, refused, strict=True) if not is_refused)
         living = {tuple(plain(row[name]) for name in d.keys): row for row in self.rows() if row["valid_to"] is None}
-        for row, key, is_refused in zip(rows, keys, refused, strict=True):
+        for original, row, key, is_refused in zip(originals, rows, keys, refused, strict=True):
             self.arrived += 1
             said = {name: row[name] for name in d.values if name in row}
             if is_refused:
-                content = self._content(row)
+                content = self._content(original)
                 told.append("duplicate" if content in self.open_rejects else "rejected")
                 self.open_rejects.add(content)
             elif named[key] == 1 and key in living and self._equal(living[key], said):
@@ -245,7 +275,10 @@ class Oracle:
 
     def _equal(self, row: dict[str, Any], said: dict[str, Any]) -> bool:
         compared = {name: value for name, value in said.items() if name not in self.declared.not_compared}
-        return all(plain(row[name]) == plain(value) for name, value in compared.items())
+        return not any(self._differ(name, row[name], value) for name, value in compared.items())
+
+    def _differ(self, name: str, one: Any, other: Any) -> bool:
+        return bool(self.declared.form(name, one) != self.declared.form(name, other))
 
     def _change(self, row: dict[str, Any], at: Any, *, delete: bool) -> Change:
         said = {name: row[name] for name in self.declared.values if name in row}
@@ -272,6 +305,7 @@ class Oracle:
 
     def _read(self, row: dict[str, Any], loaded_at: Any) -> Change | None:
         d = self.declared
+        row = d.with_key(row)
         key, order = tuple(row[name] for name in d.keys), tuple(row[name] for name in d.order)
         effective = row[d.effective] if d.effective else loaded_at
         if d.precision and effective is not None:
@@ -319,7 +353,21 @@ class Oracle:
                 change.state = dict(state)
                 change.protected = {name: of.said[name] for name, of in source.items() if of}
                 change.life = life
+        self._keep_first_forms([group[-1] for group in groups.values()])
         return list(groups.values())
+
+    def _keep_first_forms(self, line: list[Change]) -> None:
+        """What does not really differ from the value before it stays as that was."""
+        columns = [name for name in self.declared.ignored if name not in self.declared.type_0]
+        kept: dict[str, Any] | None = None
+        for change in line:
+            if change.delete:
+                kept = None
+                continue
+            for name in columns:
+                if kept is not None and not self._differ(name, change.state[name], kept[name]):
+                    change.state[name] = kept[name]
+            kept = change.state
 
     def _source(self, life: list[Change], name: str) -> Change | None:
         """The change of a life, in order, whose value a type 0 column keeps."""
@@ -354,7 +402,7 @@ class Oracle:
         reference = (replaced or before).state  # type: ignore[union-attr]
 
         def differs(names: tuple[str, ...]) -> bool:
-            return any(plain(change.state[name]) != plain(reference[name]) for name in names)
+            return any(self._differ(name, change.state[name], reference[name]) for name in names)
 
         if differs(d.type_2):
             return "versioned"
@@ -366,7 +414,7 @@ class Oracle:
         """Whether a change says something else of a type 0 column than what it keeps."""
         said = {name: change.said[name] for name in self.declared.type_0 if name in change.said}
         return any(
-            plain(value) != plain(change.protected[name] if value is not None else change.state[name])
+            self._differ(name, value, change.protected[name] if value is not None else change.state[name])
             for name, value in said.items()
         )
 
@@ -383,7 +431,7 @@ class Oracle:
         for name in self.declared.type_0:
             old = self._source([c for c in change.life if c.batch < change.batch], name)
             learns = change.state[name] is not None and (before is None or before.state[name] is None)
-            if learns and old and plain(old.said[name]) != plain(change.state[name]):
+            if learns and old and self._differ(name, old.said[name], change.state[name]):
                 return True
         return False
 

@@ -19,6 +19,7 @@ from oracle import Declared
 
 import brenvik
 from brenvik.model.rules import TimePrecision
+from brenvik.model.text_forms import KeyForm
 from counts import STORES
 
 TABLE = "things of note"
@@ -39,14 +40,15 @@ NAMES = (
 POOLS: dict[str, list[Any]] = {
     "integer": [0, 1, -1, 2**63 - 1, -(2**63)],
     "decimal(38,0)": [Decimal(0), Decimal(2**64), Decimal(-(10**37)), Decimal(10**38 - 1)],
-    "decimal(9,2)": [Decimal("0.00"), Decimal("1.10"), Decimal("-9999999.99")],
-    "double": [float("nan"), -0.0, 0.0, 1.5, float("inf"), -1e300],
+    "decimal(9,2)": [Decimal("0.00"), Decimal("1.10"), Decimal("1.14"), Decimal("-9999999.99")],
+    "double": [float("nan"), -0.0, 0.0, 1.5, 1.52, float("inf"), -1e300],
     "text": [
         "",
         " ",
         "a",
         "A",
         "a ",
+        "\u00a0A",
         "NA",
         "null",
         "é",
@@ -158,6 +160,7 @@ def _draw_scene(
     previous: bool = False,
     ties: bool = False,
     first_arrived: bool = False,
+    ignores: bool = False,
 ) -> Scene:
     dice = random.Random(f"scene {number}")
     types: dict[str, str] = {}
@@ -189,6 +192,16 @@ def _draw_scene(
     types |= dict.fromkeys(not_compared, "integer")
     kept = roles["type_1"][: 1 + number % 2] if previous else []
     type_3 = {name: f"before {n}" for n, name in enumerate(kept)}
+    values = [name for names_of_role in roles.values() for name in names_of_role]
+    forms: dict[str, tuple[Any, ...]] = {}
+    for name in values if ignores else []:
+        if types[name].startswith("text"):
+            forms[name] = random.Random(f"{number} {name}").choice(
+                [("case",), ("blanks",), ("blanks", "case", "unicode")]
+            )
+        elif types[name] in ("double", "decimal(9,2)"):
+            forms[name] = ("round", len(name) % 3)
+    key_form: tuple[KeyForm, ...] = random.Random(number).choice([("upper", "blanks"), ("lower",)]) if ignores else ()
     deletes = dice.choice(["close", "close", "remove"])
     versions = bool(roles["type_2"])
     system_columns: dict[str, Any] = {}
@@ -206,6 +219,7 @@ def _draw_scene(
     rules = brenvik.TableRules(
         TABLE,
         natural_key=keys,
+        natural_key_form=key_form,
         order_by=order,
         effective_at="holds from" if apart else None,
         type_0=tuple(roles["type_0"]),
@@ -215,6 +229,7 @@ def _draw_scene(
         type_3=type_3,
         other_columns="type_1",
         not_compared=not_compared,
+        ignored_differences={name: {"round": of[1]} if of[0] == "round" else of for name, of in forms.items()},
         deletes=deletes,
         types=types,
         change_log=change_log,
@@ -243,6 +258,8 @@ def _draw_scene(
         "is gone?" if flags else None,
         not_compared,
         type_3,
+        forms,
+        key_form,
         first_arrived,
         ties,
     )
@@ -260,6 +277,7 @@ SCENES = [
         previous=number % 3 == 1,
         ties=number % 8 == 6,
         first_arrived=number % 5 == 3,
+        ignores=number % 2 == 0,
     )
     for number in range(48)
 ]
@@ -267,7 +285,10 @@ ORDERED = [scene for scene in SCENES if scene.declared.order]
 EXTRACTED = [
     scene
     for number in range(200, 280)
-    if (scene := _draw_scene(number, with_order=False, ties=number % 6 == 0)).declared.effective is None
+    if (
+        scene := _draw_scene(number, with_order=False, ties=number % 6 == 0, ignores=number % 3 == 0)
+    ).declared.effective
+    is None
 ]
 """Shapes of tables that take extracts: these are ordered by their times."""
 HELD = [
@@ -302,8 +323,20 @@ def some(scenes: list[Scene]) -> st.SearchStrategy[Scene]:
     return st.builds(in_store, st.sampled_from(scenes), st.sampled_from(DRAWN))
 
 
-def pool(scene: Scene, kind: str) -> list[Any]:
-    """Values of a type that the scene's store can hold."""
+NEARLY_ALIKE = ["a", "A", " a", "a  b", "a B", "a\u00a0b", "é", "E\u0301", "Æ", "æ", ""]
+
+
+def keys_of(scene: Scene, name: str) -> list[Any]:
+    """Values for a column of the key."""
+    kind = dict(scene.types)[name]
+    return ["a", "A", "\u00a0 a"] if scene.declared.key_form and kind.startswith("text") else KEY_POOLS[kind][:2]
+
+
+def pool(scene: Scene, name: str) -> list[Any]:
+    """Values for a column that the scene's store can hold; where differences are ignored, texts that have some."""
+    kind = dict(scene.types)[name]
+    if name in scene.declared.ignored and kind.startswith("text") and kind != "text(20000)":
+        return NEARLY_ALIKE
     return [value for value in POOLS[kind] if scene.store != "sqlite" or value == value]
 
 
@@ -319,13 +352,11 @@ def batches(
     """A few batches for a scene: few keys, few values, few times, so that everything collides."""
     types = dict(scene.types)
     d = scene.declared
-    key = st.fixed_dictionaries({name: st.sampled_from(KEY_POOLS[types[name]][:2]) for name in d.keys})
+    key = st.fixed_dictionaries({name: st.sampled_from(keys_of(scene, name)) for name in d.keys})
     when = dict.fromkeys((*d.order, *filter(None, [d.effective])))
     in_order = draw(st.booleans())  # then each batch has times above those of all before it
     domains = {
-        name: st.sampled_from(
-            [None, *draw(st.lists(st.sampled_from(pool(scene, types[name])), min_size=1, max_size=2))]
-        )
+        name: st.sampled_from([None, *draw(st.lists(st.sampled_from(pool(scene, name)), min_size=1, max_size=3))])
         for name in d.values
     }
     operation = {"op": st.sampled_from(["I", "U", "U", "D"])} if scene.kind == "changes" else {}

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Oracle
-from scenes import EXTRACTED, KEY_POOLS, Scene, pool, some
+from scenes import EXTRACTED, Scene, keys_of, pool, some
 from stores import everything, fresh
 from tables import comparable, stored
 
@@ -27,9 +27,9 @@ _FIRST = datetime(2024, 5, 13, 1, 30)
 def extracts(draw: st.DrawFn) -> tuple[Scene, list[Extract]]:
     """A few extracts of few keys, in the order of their times; now and then two of the same time."""
     scene = draw(some(EXTRACTED))
-    types, d = dict(scene.types), scene.declared
-    domains = {name: st.sampled_from([None, *pool(scene, types[name])[:2]]) for name in d.values}
-    key = st.fixed_dictionaries({name: st.sampled_from(KEY_POOLS[types[name]][:2]) for name in d.keys})
+    d = scene.declared
+    domains = {name: st.sampled_from([None, *pool(scene, name)[:2]]) for name in d.values}
+    key = st.fixed_dictionaries({name: st.sampled_from(keys_of(scene, name)) for name in d.keys})
     row = st.builds(lambda k, rest: k | rest, key, st.fixed_dictionaries(domains))
     at, made = _FIRST, []
     for _ in range(draw(st.integers(1, 4))):
@@ -72,7 +72,8 @@ def test_extracts_are_taken_as_the_oracle_takes_them(case: tuple[Scene, list[Ext
             before = everything(scene, store)
             again = take(scene, store, (at, rows, columns))
             oracle.extract(rows, at)
-            if len({repr([row[name] for name in scene.declared.keys]) for row in rows}) == len(rows):
+            keyed = [scene.declared.with_key(row) for row in rows]
+            if len({repr([row[name] for name in scene.declared.keys]) for row in keyed}) == len(rows):
                 assert again.counts["unchanged"] + again.counts["protected"] + again.counts["duplicate"] == len(rows)
                 assert everything(scene, store) == before
         assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())

@@ -85,7 +85,8 @@ def test_invariant_3_order_free(case: tuple[Scene, list[Batch]], data: st.DataOb
         for row in batch.rows:
             since = row[d.effective] if d.effective else None
             since = cut(since, d.precision, d.zone) if d.precision and since is not None else since
-            place = (*(plain(row[name]) for name in (*d.keys, *d.order)), plain(since))
+            keyed = d.with_key(row)
+            place = (*(plain(keyed[name]) for name in (*d.keys, *d.order)), plain(since))
             changes.setdefault(place, (row, batch.columns))  # one change a place: no tie contradicts another
     if d.first_arrived:  # what arrives first is another thing in another order
         d = replace(d, type_0=())

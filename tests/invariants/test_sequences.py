@@ -17,7 +17,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Oracle, plain
-from scenes import EXTRACTED, EXTRACTED_HELD, HELD, KEY_POOLS, SCENES, TABLE, Batch, Scene, batches, pool, some
+from scenes import EXTRACTED, EXTRACTED_HELD, HELD, SCENES, TABLE, Batch, Scene, batches, keys_of, pool, some
 from stores import everything, fresh
 from tables import comparable, stored
 from test_invariants import check_time_line, shown_row
@@ -227,8 +227,8 @@ def an_extract(draw: st.DrawFn, scene: Scene, after: datetime) -> Extract:
     """A few rows of few keys, a day later or at the same time; now and then only of a part of the table, in which a key is or is
     not for good: a delete that an extract of a part told stays, even if what had brought the row into the part is reverted."""
     types, d = dict(scene.types), scene.declared
-    domains = {name: st.sampled_from([None, *pool(scene, types[name])[:2]]) for name in d.values}
-    key = st.fixed_dictionaries({name: st.sampled_from(KEY_POOLS[types[name]][:2]) for name in d.keys})
+    domains = {name: st.sampled_from([None, *pool(scene, name)[:2]]) for name in d.values}
+    key = st.fixed_dictionaries({name: st.sampled_from(keys_of(scene, name)) for name in d.keys})
     row = st.builds(lambda k, rest: k | rest, key, st.fixed_dictionaries(domains))
     once = (lambda r: repr([r[name] for name in d.keys])) if draw(st.integers(0, 3)) else None
     rows = draw(st.lists(row, max_size=5, unique_by=once))
@@ -237,8 +237,8 @@ def an_extract(draw: st.DrawFn, scene: Scene, after: datetime) -> Extract:
     columns = tuple(name for name in (*d.keys, *d.values) if name not in gone or name == part)
     rows = [{name: each[name] for name in columns} for each in rows]
     for each in rows if part else ():
-        inside = each[d.keys[0]] == KEY_POOLS[types[d.keys[0]]][0]
-        each[part] = pool(scene, types[part])[0] if inside else None
+        inside = d.with_key(each)[d.keys[0]] == d.with_key({**each, d.keys[0]: keys_of(scene, d.keys[0])[0]})[d.keys[0]]
+        each[part] = pool(scene, part)[0] if inside else None
     short = [name for name in columns if types[name] == "text(4)" and name in d.values and name != part]
     if rows and short and draw(st.integers(0, 2)) == 0:
         draw(st.sampled_from(rows))[short[0]] = "too long"  # refused, though its key can be read

@@ -46,6 +46,10 @@ def declared(line: str) -> brenvik.TableRules:
         not_compared=given.get("not_compared", ()),
         deletes=given.get("deletes", ["close"])[0],
         ties=given.get("ties", ["latest_arrival"])[0],
+        ignored_differences={
+            name: words.split("+") for name, words in (each.split("=") for each in given.get("ignored", ()))
+        },
+        natural_key_form=given.get("key_form", ()),  # type: ignore[arg-type]
         type_0_changes=given.get("type_0_changes", ["protect"])[0],
         other_columns="type_1",
         max_deletes=None,

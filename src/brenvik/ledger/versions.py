@@ -58,9 +58,10 @@ _VALUES_OF_6 = {"hold": "review", "marked": "merge_on_read", "rewritten": "copy_
 
 
 _ADDED_SINCE_6: dict[str, dict[str, Any]] = {
+    "natural_key": {"natural_key_form": []},
     "time_precision": {"ties": "latest_arrival"},
     "type_2": {"type_0_changes": "protect", "type_3": {}},
-    "other_columns": {"not_compared": []},
+    "other_columns": {"not_compared": [], "ignored_differences": {}},
     "exclude": {"derive": {}, "new_columns": "add", "missing_columns": "keep", "renamed": {}},
     "types": {"surrogate_key": "counter"},
 }

@@ -59,6 +59,13 @@ def count_timeline_errors(schema: TableSchema) -> str:
     {sql.flag(current)} AS brenvik_open
   FROM {table} t WHERE {begins} IS NOT NULL
 ) s WHERE s.brenvik_next IS NOT NULL AND (s.brenvik_open = 1 OR s.brenvik_next < s.brenvik_end)) AS overlapping""")
+    unlike = [
+        f"t.{sql.quote(name)} <> {value}"
+        for name in schema.keys
+        if (value := schema.in_key_form(name, f"t.{sql.quote(name)}")) != f"t.{sql.quote(name)}"
+    ]
+    if unlike:
+        items.append(f"(SELECT count(*) FROM {table} t WHERE {sql.any_of(unlike)}) AS other_form")
     if not schema.has_versions:
         several = f"SELECT {keys} FROM {table} t GROUP BY {keys} HAVING count(*) > 1"
         items.append(f"(SELECT count(*) FROM ({several}) s) AS several")
@@ -87,6 +94,7 @@ def count_alike(table: str, columns: tuple[str, ...]) -> str:
 
 TIMELINE_ERRORS = {
     "null_keys": "rows without a natural key: {n}",
+    "other_form": "rows whose natural key is not in natural_key_form: {n}",
     "current": "keys with several current rows: {n}",
     "no_start": "rows without valid_from: {n}",
     "backwards": "rows that end before they begin, or have no length: {n}",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from brenvik.merge.row_ids import RowId
+from brenvik.merge.row_ids import PseudoColumn, RowId
 
 
 @dataclass(frozen=True)
@@ -24,6 +24,12 @@ class Capabilities:
     which equals zero."""
     md5: str = "md5({0})"
     """The MD5 sum of a text ``{0}`` in UTF-8, in lower-case hexadecimal digits."""
+    lower: str = "lower({0})"
+    """A text ``{0}`` in lower case, each character by itself."""
+    upper: str = "upper({0})"
+    """The same in upper case."""
+    nfc: str = "nfc_normalize({0})"
+    """A text ``{0}`` in Unicode's composed form."""
     hex: str = "lower(hex({0}))"
     """Bytes in lower-case hexadecimal digits."""
     json_object: str = "json_object"
@@ -43,3 +49,6 @@ class Capabilities:
     """The maximum length of all text columns of a natural key together, in bytes; None where there is no limit."""
     beyond: str = ""
     """A regular expression for one character that text in this store cannot hold; '' where it can hold all of them."""
+
+
+DUCKDB = Capabilities(PseudoColumn("rowid"), streams=True)

@@ -60,10 +60,10 @@ def differs_column(schema: TableSchema, name: str) -> str:
     return f"brenvik_differs_{schema.stored_values.index(name)}"
 
 
-def _needs_earlier(schema: TableSchema, name: str) -> bool:
+def needs_earlier(schema: TableSchema, name: str) -> bool:
     """Whether the write needs a column's stored value: it stays where a change lacks the column; type 0 keeps it; type 3 keeps
-    it as the previous one."""
-    if any(name in pair for pair in schema.previous):
+    it as the previous one; of values that do not really differ the first one stays."""
+    if any(name in pair for pair in schema.previous) or name in dict(schema.ignored):
         return True
     return bool(schema.absent_in(name)) or name in schema.type_0
 
@@ -76,7 +76,7 @@ def is_present(schema: TableSchema, alias: str, name: str) -> str:
 
 def _differs(schema: TableSchema, name: str) -> str:
     here = is_present(schema, "c", name)
-    test = f"c.{sql.quote(name)} IS DISTINCT FROM t.{sql.quote(name)}"
+    test = schema.differs(name, f"c.{sql.quote(name)}", f"t.{sql.quote(name)}")
     return f"({here} AND {test})" if here else test
 
 
@@ -121,7 +121,7 @@ def decide(schema: TableSchema, *, some_late_or_several: bool, explains: bool, m
     kept += [] if schema.meets_current_only else ["m.brenvik_is_current = 1"]
     kept += ["m.brenvik_is_learned = 0"] if schema.type_0 else []
     changed = " OR ".join(test for test, _ in groups)
-    before = [before_column(schema, name) for name in schema.stored_values if explains or _needs_earlier(schema, name)]
+    before = [before_column(schema, name) for name in schema.stored_values if explains or needs_earlier(schema, name)]
     sets = sql.flag(" AND ".join([*kept, f"({type_1})"])) if schema.type_1 else "0"
     counted = []
     if schema.counts_type_0_changes:

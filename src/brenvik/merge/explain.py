@@ -126,7 +126,7 @@ def _text(name: str) -> str:
 
 def _differs(schema: TableSchema, name: str) -> str:
     """A test: whether a change has a column and differs in it from before, and the row takes its value."""
-    test = f"(w.{sql.quote(name)} IS DISTINCT FROM w.{before_column(schema, name)})"
+    test = f"({schema.differs(name, f'w.{sql.quote(name)}', f'w.{before_column(schema, name)}', in_store=False)})"
     taken = ""
     if name in schema.not_compared:
         decisions = ("inserted", "versioned") if schema.has_versions else ("inserted", "overwritten")

@@ -224,7 +224,7 @@ def _base(schema: TableSchema) -> str:
 
 def _numbers_early(schema: TableSchema) -> bool:
     """Whether the number of a lifetime must be known before only the events that count are left."""
-    return _accumulates(schema) or not schema.keeps_lifetimes
+    return _accumulates(schema) or not schema.keeps_lifetimes or bool(_kept(schema))
 
 
 def _lived(schema: TableSchema, *, meets_base: bool) -> str:
@@ -285,14 +285,48 @@ def _compared(schema: TableSchema) -> str:
   LEFT JOIN states r ON r.brenvik_is_new = 0 AND {sql.same("r", "s", schema.keys)} AND {replaces}"""
 
 
-def _lined(schema: TableSchema, *, meets_base: bool) -> str:
+def _kept(schema: TableSchema) -> tuple[tuple[int, str], ...]:
+    """The columns that keep a value while others come that do not really differ from it; each with its place."""
+    return tuple(
+        (index, name)
+        for index, name in enumerate(schema.values)
+        if name in dict(schema.ignored) and name not in (*schema.type_0, *schema.not_compared)
+    )
+
+
+def _first_forms(schema: TableSchema, *, meets_base: bool) -> dict[str, str]:
+    """Common table expressions before ``lined``, for columns that keep a value while others come that do not really differ from
+    it: the first value (``brenvik_kept_0``, …) since the last real difference."""
+    columns = _kept(schema)
+    if not columns:
+        return {}
+    within = f"PARTITION BY {sql.columns(schema.keys, 's')}, s.brenvik_lifetime, s.{DELETE}"
+    line = "ORDER BY s.brenvik_position"
+    before = [f"lag(s.{sql.quote(name)}) OVER ({within} {line}) AS brenvik_former_{n}" for n, name in columns]
+    steps = [
+        f"sum({sql.flag(schema.differs(name, f's.{sql.quote(name)}', f's.brenvik_former_{n}'))}) "
+        f"OVER ({within} {line} ROWS UNBOUNDED PRECEDING) AS brenvik_form_{n}"
+        for n, name in columns
+    ]
+    kept = [
+        f"first_value(s.{sql.quote(name)}) OVER ({within}, s.brenvik_form_{n} {line}) AS brenvik_kept_{n}"
+        for n, name in columns
+    ]
+    layers = {"followed": before, "formed": steps, "kept": kept}
+    found, last, where = {}, "compared" if meets_base else "states", " WHERE s.brenvik_is_last = 1"
+    for name, items in layers.items():
+        found[name], last, where = f" SELECT s.*, {', '.join(items)} FROM {last} s{where}", name, ""
+    return found
+
+
+def _lined(schema: TableSchema, source: str, *, meets_base: bool) -> str:
     """Only the events that count, each with its predecessor and what it is compared with: the event it replaces, otherwise the
     one before it."""
     by_key, shown = _by_key(schema, "s"), []
     looked_at = {*schema.type_2, *(column for column, _ in schema.previous)}
     looked_at |= {*schema.type_1} if schema.not_compared and not schema.type_2 else set()
     for index, name in enumerate(schema.values):
-        value = f"s.{sql.quote(name)}"
+        value = f"s.brenvik_kept_{index}" if (index, name) in _kept(schema) else f"s.{sql.quote(name)}"
         reference = before = f"lag({value}) OVER brenvik_line"
         if meets_base:
             replaces = "s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL"
@@ -300,7 +334,7 @@ def _lined(schema: TableSchema, *, meets_base: bool) -> str:
         if name in schema.not_compared:
             shown.append(f"{value} AS brenvik_said_{index}")
             continue
-        shown += [value, f"{reference} AS {before_column(schema, name)}"]
+        shown += [sql.named(value, name), f"{reference} AS {before_column(schema, name)}"]
         if name in schema.type_0:
             shown += [f"s.brenvik_{what}_{index}" for what in ("known_at", "source", "prior")]
         if name in looked_at:
@@ -314,7 +348,7 @@ def _lined(schema: TableSchema, *, meets_base: bool) -> str:
   SELECT {sql.listed(sql.columns(_place(schema, meets_base=meets_base), "s"), *shown, sep=", ")},
     lag(s.{DELETE}) OVER brenvik_line AS brenvik_prev_delete,
     COALESCE(lag(s.brenvik_position) OVER brenvik_line, 0) AS brenvik_prev_position
-  FROM {"compared" if meets_base else "states"} s
+  FROM {source} s
   WHERE s.brenvik_is_last = 1
   WINDOW brenvik_line AS ({by_key} ORDER BY s.brenvik_position)"""
 
@@ -390,7 +424,7 @@ def _tampers(schema: TableSchema) -> list[str]:
     for index, name in ((schema.values.index(name), name) for name in schema.type_0):
         source = f"j.brenvik_source_{index}"
         known = f"({source} IS NOT NULL OR j.brenvik_known_at_{index} <= j.brenvik_position)"
-        differs = f"{source} IS DISTINCT FROM j.{sql.quote(name)}"
+        differs = schema.differs(name, source, f"j.{sql.quote(name)}")
         found.append(f"({' AND '.join(filter(None, [is_present(schema, 'j', name), known, differs]))})")
     return found
 
@@ -401,7 +435,7 @@ def _changes_type_0(schema: TableSchema) -> str:
     replaces = []
     for name, learns in _learns(schema).items():
         prior = f"j.brenvik_prior_{schema.values.index(name)}"
-        replaces.append(f"({learns} AND {prior} IS NOT NULL AND {prior} IS DISTINCT FROM j.{sql.quote(name)})")
+        replaces.append(f"({learns} AND {prior} IS NOT NULL AND {schema.differs(name, prior, f'j.{sql.quote(name)}')})")
     return sql.flag(f"j.brenvik_is_new = 1 AND j.{DELETE} = 0 AND {sql.any_of([*_tampers(schema), *replaces])}")
 
 
@@ -409,7 +443,7 @@ def _decision(schema: TableSchema, *, meets_base: bool) -> str:
     """The decision on a change; the first case that applies."""
 
     def differs(names: tuple[str, ...]) -> list[str]:
-        return [f"j.{sql.quote(name)} IS DISTINCT FROM j.{before_column(schema, name)}" for name in names]
+        return [schema.differs(name, f"j.{sql.quote(name)}", f"j.{before_column(schema, name)}") for name in names]
 
     if schema.keeps_lifetimes:
         forgotten = []
@@ -447,7 +481,8 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
     (``brenvik_before_0``, …), its decision, and whether it starts a version. ``late``: whether any new change is; all others
     are later than whatever there is."""
     meets_base = chosen == "again" or (late and not (chosen or first))
-    beside = _beside(schema)
+    beside, forms = _beside(schema), _first_forms(schema, meets_base=meets_base)
+    source = list(forms)[-1] if forms else "compared" if meets_base else "states"
     counted = f",\n  {_changes_type_0(schema)} AS brenvik_changes_type_0" if schema.counts_type_0_changes else ""
     parts = {
         f"events ({_event_columns(schema)})": _events(schema, first=first, chosen=chosen),
@@ -456,7 +491,8 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
         "lived": _lived(schema, meets_base=meets_base),
         "states": _states(schema, meets_base=meets_base),
         "compared": _compared(schema) if meets_base else "",
-        "lined": _lined(schema, meets_base=meets_base),
+        **forms,
+        "lined": _lined(schema, source, meets_base=meets_base),
         **beside,
     }
     return f"""

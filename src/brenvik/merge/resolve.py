@@ -8,6 +8,7 @@ from typing import Literal
 from brenvik.errors import FeedError
 from brenvik.merge.capabilities import Capabilities
 from brenvik.merge.conditions import check, type_of
+from brenvik.merge.forms import Ignored
 from brenvik.merge.schema import Column, TableSchema
 from brenvik.model.conditions import columns_of
 from brenvik.model.rules import SYSTEM_COLUMNS, Role, TableRules
@@ -45,6 +46,7 @@ def resolve(
         *_faults_of_types(rules, by_name, required, store),
         *_faults_of_names(resolved, own, names, store),
         *_faults_of_previous(rules, by_name),
+        *_faults_of_ignored(rules, by_name),
     ]
     only_looked_at = _beside(rules, feed, by_name, source, faults) if has_feed else ()
     if faults:
@@ -70,6 +72,8 @@ def resolve(
         numbered_by_store=numbered_by_store,
         surrogate_key=rules.surrogate_key,
         previous=tuple(rules.type_3.items()),
+        key_form=rules.natural_key_form,
+        ignored=tuple(_ignored(rules, by_name)),
         rejects_ties=rules.ties == "reject",
         type_0_changes=rules.type_0_changes,
     )
@@ -161,6 +165,21 @@ def _faults_of_names(
     for name in names:
         if store.longest_name and (size := len(name.encode())) > store.longest_name:
             yield f"{name} has {size} bytes; names in this store have at most {store.longest_name}"
+
+
+def _ignored(rules: TableRules, columns: Mapping[str, Column]) -> Iterator[tuple[str, Ignored]]:
+    for name, (first, *rest) in rules._ignored().items():
+        if name in columns:
+            yield name, int(rest[0]) if first == "round" else tuple(map(str, (first, *rest)))
+
+
+def _faults_of_ignored(rules: TableRules, columns: Mapping[str, Column]) -> Iterator[str]:
+    for name, ignored in _ignored(rules, columns):
+        kind = columns[name].type
+        if isinstance(ignored, int) and kind.kind not in ("decimal", "double"):
+            yield f"{name} is {kind}; only decimals and doubles can be rounded (ignored_differences)"
+        elif not isinstance(ignored, int) and kind.kind != "text":
+            yield f"{name} is {kind}; case, blanks and unicode are differences of texts (ignored_differences)"
 
 
 def _faults_of_previous(rules: TableRules, columns: Mapping[str, Column]) -> Iterator[str]:

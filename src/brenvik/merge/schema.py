@@ -8,7 +8,8 @@ from functools import cached_property
 from typing import Any, Literal
 
 from brenvik.merge import row_ids, sql
-from brenvik.merge.capabilities import Capabilities
+from brenvik.merge.capabilities import DUCKDB, Capabilities
+from brenvik.merge.forms import Ignored, form
 from brenvik.merge.surrogate_keys import Counter, GivenByStore, Hash, SurrogateKey, Uuid
 from brenvik.model.rules import Role, SurrogateKeyKind, Type0Changes
 from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
@@ -80,6 +81,9 @@ class TableSchema:
     surrogate_key: SurrogateKeyKind = "counter"
     previous: tuple[tuple[str, str], ...] = ()
     """The columns of type 3, each with the column that keeps its previous value."""
+    key_form: tuple[str, ...] = ()
+    ignored: tuple[tuple[str, Ignored], ...] = ()
+    """Columns of which some differences are ignored."""
     rejects_ties: bool = False
     type_0_changes: Type0Changes = "protect"
 
@@ -87,6 +91,22 @@ class TableSchema:
     def counts_type_0_changes(self) -> bool:
         """Whether a run must know how many of its changes have other values of type 0 columns."""
         return self.type_0_changes == "refuse" and bool(self.type_0)
+
+    def differs(self, name: str, left: str, right: str, *, in_store: bool = True) -> str:
+        """A test: whether two values of a column differ in what is compared. Outside of the store it is DuckDB that asks."""
+        if (ignored := dict(self.ignored).get(name)) is not None:
+            store, untyped = (self.store, self.untyped) if in_store else (DUCKDB, False)
+            kind = self.type_of(name)
+            left, right = (form(value, kind, ignored, store, untyped=untyped) for value in (left, right))
+        return f"{left} IS DISTINCT FROM {right}"
+
+    def in_key_form(self, name: str, value: str, *, in_store: bool = True) -> str:
+        """The value of a key column in the form of keys. Outside of the store it is DuckDB that makes it."""
+        kind = self.type_of(name)
+        if not self.key_form or kind.kind != "text":
+            return value
+        store, untyped = (self.store, self.untyped) if in_store else (DUCKDB, False)
+        return form(value, kind, self.key_form, store, untyped=untyped)
 
     @property
     def untyped(self) -> bool:

@@ -84,6 +84,14 @@ def _effective(schema: TableSchema, values: Mapping[str, str], extract_at: str |
     return schema.truncated(value, in_store=in_store)
 
 
+def _value(
+    schema: TableSchema, column: Column, types: Mapping[str, ColumnType], *, in_store: bool, can_delete: bool
+) -> str:
+    """The value of a column in the type of the table, of a key column in the form of keys."""
+    value = _typed_value(schema, column, types, in_store=in_store, can_delete=can_delete)
+    return schema.in_key_form(column.name, value, in_store=in_store) if column.role == "key" else value
+
+
 def _typed_value(
     schema: TableSchema, column: Column, types: Mapping[str, ColumnType], *, in_store: bool, can_delete: bool
 ) -> str:
@@ -239,7 +247,7 @@ def validate(
         errors = (error, *errors)
     is_delete = IS_DELETE if some_deletes(schema, operations) else "0"
     values = {
-        column.name: _typed_value(schema, column, types, in_store=inside, can_delete=is_delete != "0")
+        column.name: _value(schema, column, types, in_store=inside, can_delete=is_delete != "0")
         for column in schema.columns
     }
     original = _original(schema, own, keeps_raw=keeps_raw, in_store=inside)

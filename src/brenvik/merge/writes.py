@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from functools import lru_cache
 
 from brenvik.merge import row_ids, sql
-from brenvik.merge.current_path import before_column, decided, is_present, not_returning
+from brenvik.merge.current_path import before_column, decided, is_present, needs_earlier, not_returning
 from brenvik.merge.diff import ENDED, FROM, TO, followed_key
 from brenvik.merge.row_changes import DeleteRows, InsertRows, UpdateRows, Values
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
@@ -76,10 +76,13 @@ def _new_values(schema: TableSchema, names: Iterable[str]) -> list[str]:
         here = is_present(schema, "c", of.get(name, name))
         if name in of:
             new, old = f"c.{sql.quote(of[name])}", f"p.{before_column(schema, of[name])}"
-            differs = " AND ".join(filter(None, [here, f"{new} IS DISTINCT FROM {old}"]))
+            differs = " AND ".join(filter(None, [here, schema.differs(of[name], new, old)]))
             value = f"CASE WHEN {differs} THEN {old} ELSE {before} END"
         elif name in schema.type_0:
             value = f"COALESCE({before}, {value})"
+        elif name in dict(schema.ignored):
+            differs = " AND ".join(filter(None, [here, schema.differs(name, value, before)]))
+            value = f"CASE WHEN {differs} THEN {value} ELSE {before} END"
         elif here:
             value = f"CASE WHEN {here} THEN {value} ELSE {before} END"
         items.append(sql.named(value, name))
@@ -121,7 +124,7 @@ def overwrite(schema: TableSchema, names: tuple[str, ...], *, spreads: bool) -> 
     if spreads:
         rows += f" UNION ALL SELECT {row_ids.listed(schema, 'o')}, o.{SEQUENCE_NO} FROM {sql.work('closed_versions')} o"
     before = ""
-    if any(name not in schema.values or schema.absent_in(name) for name in names):
+    if any(needs_earlier(schema, name) for name in names):
         before = f" JOIN {path} p ON p.{SEQUENCE_NO} = r.{SEQUENCE_NO}"
     in_order = ""
     if schema.store.whole_rows:  # else pages are read at random

@@ -10,6 +10,7 @@ from typing import Any
 from brenvik.errors import DeclarationError
 from brenvik.model.positions import KINDS, kind_of
 from brenvik.model.rules import TableRules
+from brenvik.model.text_forms import in_form
 from brenvik.model.types import ColumnType
 
 Key = str | int | bytes | date | datetime | Mapping[str, Any]
@@ -40,22 +41,22 @@ def key_values(rules: TableRules, key: Key, types: Mapping[str, ColumnType]) -> 
     found: dict[str, str | bytes] = {}
     for index, name in enumerate(rules.natural_key):
         try:
-            found[f"key_{index}"] = _as_text(key[name], types.get(name), rules.time_zone)
+            found[f"key_{index}"] = _as_text(key[name], types.get(name), rules)
         except ValueError as error:
             raise DeclarationError(f"The key of {rules.table!r}: {name}: {error}") from None
     return found
 
 
-def _as_text(value: Any, kind: ColumnType | None, zone: str) -> str | bytes:
+def _as_text(value: Any, kind: ColumnType | None, rules: TableRules) -> str | bytes:
     if value is None:
         raise ValueError("a key cannot be null")
     if isinstance(value, bytes) and (kind is None or kind.kind == "binary"):
         return value
     text = str(value)
     if kind is None or kind.kind in ("text", "binary"):
-        return text
+        return text if kind and kind.kind == "binary" else in_form(text, rules.natural_key_form)
     if kind.kind in KINDS:
-        mark = kind_of(kind.kind).parse(value, zone=zone)
+        mark = kind_of(kind.kind).parse(value, zone=rules.time_zone)
         if isinstance(mark, int) and not -(2**63) <= mark < 2**63:
             raise ValueError(f"expected a 64-bit integer, got {value!r}")
         return str(mark)

@@ -14,6 +14,7 @@ from pydantic.dataclasses import dataclass
 
 from brenvik.errors import RulesError
 from brenvik.model.suggest import suggestion
+from brenvik.model.text_forms import Difference, KeyForm
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_type
 
 Role = Literal["type_0", "type_1", "type_2"]
@@ -43,6 +44,7 @@ SYSTEM_COLUMNS = (
 NEED_REBUILD = (
     "table_name",
     "natural_key",
+    "natural_key_form",
     "order_by",
     "effective_at",
     "time_precision",
@@ -64,6 +66,9 @@ class TableRules:
         Its name in the store, if different: ``mart.buoy`` is the table buoy in the schema mart.
     natural_key
         The columns that identify a row in the source. Never null, never floating point.
+    natural_key_form
+        The form that texts of the natural key are brought to before anything else, so that two spellings are one key: ``"upper"``
+        or ``"lower"`` case, single ``"blanks"`` and none at the ends, ``"unicode"`` for composed characters.
     order_by
         The columns that tell which of two changes of a key is the later, the most significant first: timestamps, dates,
         integers or decimals, never null. Without them changes apply in order of arrival.
@@ -93,6 +98,10 @@ class TableRules:
         Columns that are stored but not compared, such as the time at which a row was read: a change that differs only in them
         is unchanged. A version has the values of the change that opened it; without type 2 columns, a row has those of the
         change that overwrote it last.
+    ignored_differences
+        Differences that make no change, by column: of texts ``"case"``, ``"blanks"`` (at the ends, and how many in a row) and
+        ``"unicode"`` (composed or decomposed characters); of decimals and doubles ``{"round": n}``, those that vanish when
+        both are rounded to n digits. The value that came first stays until a different one comes.
     exclude
         Columns of the feed that the table does not have. They may still order changes.
     derive
@@ -147,6 +156,7 @@ class TableRules:
     table: str = Field(min_length=1)
     _: KW_ONLY
     natural_key: tuple[str, ...]
+    natural_key_form: tuple[KeyForm, ...] = ()
     order_by: tuple[str, ...] = ()
     effective_at: str | None = None
     time_precision: TimePrecision | None = None
@@ -158,6 +168,9 @@ class TableRules:
     type_3: Mapping[str, str] = Field(default_factory=dict)
     other_columns: Role = "type_2"
     not_compared: tuple[str, ...] = ()
+    ignored_differences: Mapping[str, tuple[Difference, ...] | Mapping[Literal["round"], int]] = Field(
+        default_factory=dict
+    )
     exclude: tuple[str, ...] = ()
     derive: Mapping[str, str] = Field(default_factory=dict)
     new_columns: Literal["add", "ignore", "refuse"] = "add"
@@ -185,6 +198,7 @@ class TableRules:
             table: str,
             *,
             natural_key: str | Iterable[str],
+            natural_key_form: KeyForm | Iterable[KeyForm] = (),
             order_by: str | Iterable[str] = (),
             effective_at: str | None = None,
             time_precision: TimePrecision | None = None,
@@ -196,6 +210,7 @@ class TableRules:
             type_3: Mapping[str, str] = {},
             other_columns: Role = "type_2",
             not_compared: str | Iterable[str] = (),
+            ignored_differences: Mapping[str, Difference | Iterable[Difference] | Mapping[Literal["round"], int]] = {},
             exclude: str | Iterable[str] = (),
             derive: Mapping[str, str] = {},
             new_columns: Literal["add", "ignore", "refuse"] = "add",
@@ -217,10 +232,19 @@ class TableRules:
             write_mode: Literal["merge_on_read", "copy_on_write"] = "merge_on_read",
         ) -> None: ...
 
-    @field_validator("natural_key", "order_by", *_COMPARED, "not_compared", "exclude", mode="before")
+    @field_validator(
+        "natural_key", "natural_key_form", "order_by", *_COMPARED, "not_compared", "exclude", mode="before"
+    )
     @classmethod
     def _one_or_many(cls, value: object) -> object:
         return (value,) if isinstance(value, str) else value
+
+    @field_validator("ignored_differences", mode="before")
+    @classmethod
+    def _one_or_many_of_each(cls, value: object) -> object:
+        if not isinstance(value, Mapping):
+            return value
+        return {name: (each,) if isinstance(each, str) else each for name, each in value.items()}
 
     @field_validator("max_rejects", "max_deletes", "max_changes", mode="before")
     @classmethod
@@ -303,6 +327,8 @@ class TableRules:
     def _faults_of_lists(self) -> Iterator[str]:
         if not self.natural_key:
             yield "natural_key: empty; expected the columns that identify a row in the source"
+        if {"lower", "upper"} <= {*self.natural_key_form}:
+            yield "natural_key_form: names lower and upper; expected one of them"
         for where in ("natural_key", "order_by", *LISTS, "exclude"):
             for column, times in Counter([*getattr(self, where)]).items():
                 if times > 1:
@@ -312,6 +338,13 @@ class TableRules:
             places = [where for where in one_place if column in getattr(self, where)]
             if len(places) > 1:
                 yield f"{column}: is in {' and '.join(places)}; expected only one of them"
+        for column, ignored in self.ignored_differences.items():
+            place = f"ignored_differences.{column}"
+            if column in (*self.natural_key, *self.not_compared, *self.exclude):
+                yield f"{place}: is in natural_key, not_compared or exclude; expected a column whose values are compared"
+            digits = ignored.get("round") if isinstance(ignored, Mapping) else None
+            if not ignored or (isinstance(ignored, Mapping) and (digits is None or not 0 <= digits <= 15)):
+                yield f'{place}: expected a list as in ["case", "blanks"], or digits as in {{ round = 2 }}, 0 to 15'
         for column, previous in self.type_3.items():
             if not previous or previous in self._named_columns():
                 yield f"type_3.{column}: expected the name of a further column, got {previous!r}"
@@ -364,6 +397,13 @@ class TableRules:
                 effective.kind == "date" and isinstance(self.open_end, datetime)
             ):
                 yield f"open_end: {self.open_end!s} does not fit {self.effective_column}, which is {effective}"
+
+    def _ignored(self) -> dict[str, tuple[str | int, ...]]:
+        """The ignored differences of each column: words in a fixed order, or ``round`` and the digits."""
+        return {
+            name: ("round", each["round"]) if isinstance(each, Mapping) else tuple(sorted({*each}))
+            for name, each in self.ignored_differences.items()
+        }
 
     def _conditions(self) -> dict[str, str]:
         """The conditions of the rules, by the place of their declaration."""
@@ -440,6 +480,7 @@ class TableRules:
                 "types": dict(self.types),
                 "renamed": dict(self.renamed),
                 "type_3": dict(self.type_3),
+                "ignored_differences": {name: list(each) for name, each in self._ignored().items()},
                 "system_columns": dict(self.system_columns),
                 "reject_if": dict(self.reject_if),
                 "derive": dict(self.derive),

@@ -19,8 +19,7 @@ from brenvik.engines.scratch import parsed, used
 from brenvik.errors import Busy, StoreError
 from brenvik.ledger.schema import SCHEMA
 from brenvik.merge import sql
-from brenvik.merge.capabilities import Capabilities
-from brenvik.merge.row_ids import PseudoColumn
+from brenvik.merge.capabilities import DUCKDB
 from brenvik.merge.schema import StoredColumn
 from brenvik.merge.validate import STREAM, Staging
 from brenvik.model.types import ColumnType, parse_type
@@ -50,7 +49,7 @@ class DuckDBEngine(InPlace):
     """
 
     dialect = "duckdb"
-    capabilities = Capabilities(PseudoColumn("rowid"), streams=True)
+    capabilities = DUCKDB
 
     def __init__(
         self, path: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None

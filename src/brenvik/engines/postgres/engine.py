@@ -81,6 +81,7 @@ class PostgresEngine(InPlace):
         json_object="json_build_object",
         text_of_double=DOUBLE_AS_TEXT,
         md5="md5(convert_to({0}, 'UTF8'))",
+        nfc="normalize({0}, NFC)",
         hex="encode({0}, 'hex')",
         own_names=frozenset({"tableoid", "xmin", "cmin", "xmax", "cmax"}),
         longest_name=LONGEST_NAME,
@@ -106,7 +107,10 @@ class PostgresEngine(InPlace):
         except psycopg.Error as error:
             raise StoreError(f"{self.address} cannot be opened: {_message_of(error, place)}") from None
         if self._codec:
-            self.capabilities = replace(self.capabilities, beyond=beyond(self._codec))
+            self.capabilities = replace(self.capabilities, beyond=beyond(self._codec), nfc="{0}")
+        elif self._connection.info.server_version >= 170_000:  # else the locale of the database says what lower case is
+            lower, upper = 'lower({0} COLLATE "pg_c_utf8")', "upper(replace({0}, 'ß', 'ẞ') COLLATE \"pg_c_utf8\")"
+            self.capabilities = replace(self.capabilities, lower=lower, upper=upper)
         self._large: set[str] = set()
 
     def statement(self, text: str, *, pretty: bool = False) -> str:

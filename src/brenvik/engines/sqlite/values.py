@@ -17,10 +17,11 @@ boolean                        0 or 1
 from __future__ import annotations
 
 import hashlib
+import math
 import re
 from collections.abc import Callable, Sequence
 from datetime import UTC, date, datetime, time, timedelta
-from decimal import Context, Decimal, InvalidOperation
+from decimal import ROUND_HALF_UP, Context, Decimal, InvalidOperation
 from functools import lru_cache
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -30,6 +31,7 @@ import pyarrow.compute as pc
 
 from brenvik.engines.arrays import of_values
 from brenvik.errors import StoreError
+from brenvik.model.text_forms import in_form, lower, upper
 from brenvik.model.types import MAX_DIGITS, ColumnType, parse_type
 
 _EXACT = Context(prec=2 * MAX_DIGITS)  # else 28 digits are all there are
@@ -180,11 +182,24 @@ def _truncated_in(unit: str, value: str | None, zone: str) -> str | None:
 
 
 def _lower(value: Any) -> Any:
-    return value if value is None else str(value).lower()
+    return value if value is None else lower(str(value))
 
 
 def _upper(value: Any) -> Any:
-    return value if value is None else str(value).upper()
+    return value if value is None else upper(str(value))
+
+
+def _form(ignored: str, value: Any) -> Any:
+    """What of a value is compared; see ``merge.forms``."""
+    if value is None:
+        return None
+    if ignored.startswith("round "):
+        digits = int(ignored.removeprefix("round "))
+        if isinstance(value, str):
+            rounded = Decimal(value).quantize(Decimal(1).scaleb(-digits), ROUND_HALF_UP, _EXACT)
+            return f"{_EXACT.add(rounded, Decimal(0)):f}"  # without the sign of zero
+        return float(math.floor(value * 10.0**digits + 0.5)) if abs(value) < 1e15 else value
+    return in_form(str(value), ignored.split(","))
 
 
 def _in_order(value: Any) -> str | None:
@@ -257,6 +272,7 @@ FUNCTIONS: tuple[tuple[str, int, Callable[..., Any]], ...] = (
     ("brenvik_as", 3, _as),
     ("brenvik_md5", 1, _md5),
     ("brenvik_in_order", 1, _in_order),
+    ("brenvik_form", 2, _form),
     ("lower", 1, _lower),  # SQLite's own know the letters a to z
     ("upper", 1, _upper),
 )
