@@ -132,7 +132,8 @@ class Outcome:
         Columns: ``file`` (null for frames), ``line`` (from 1; a CSV header is line 1), ``key`` (a struct of the natural key,
         with nulls where it cannot be read), ``effective``, ``decision``, ``reason``, and ``changes``: a list of structs
         (column, before, after) as text, with the values that an insert brought, that changed, that a delete ended, or that
-        were protected.
+        were protected. ``protected``: the same for values of type 0 that stayed while a change set other columns; ``after`` is
+        the value that it had.
 
         Available as long as the store is open. Raises DeclarationError when nothing was new, and for a large load without
         ``explain=True``.

@@ -61,7 +61,9 @@ def record(name: str, store: brenvik.Store) -> Recorded:
             made = watched.made() if with_rows else ()
             rows += [f"\n-- {name}\n{_table(store.engine.ask(f'SELECT * FROM {quoted}'))}" for name, quoted in made]
             if given:
-                rows += ["\n-- decisions", _table(outcome.decisions().drop_columns(["file"]), keep_order=True)]
+                decisions = outcome.decisions()
+                none = [] if any(decisions["protected"].to_pylist()) else ["protected"]
+                rows += ["\n-- decisions", _table(decisions.drop_columns(["file", *none]), keep_order=True)]
             rows += [f"\ncounts: {', '.join(f'{name} {n}' for name, n in outcome.counts.items() if n)}"]
             rows += ["\n-- the table", _table(store.read(rules), keep_order=True)]
             if with_rows and rules.change_log:

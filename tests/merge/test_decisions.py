@@ -43,6 +43,7 @@ def test_a_new_version_does_not_list_a_value_that_stays(anywhere: brenvik.Store)
     (row,) = told(anywhere, ("U", "A", 2, "2009", "Fl"))
     assert row["decision"] == "versioned"
     assert [each["column"] for each in row["changes"]] == ["light"]
+    assert row["protected"] == [{"column": "since", "before": "2019", "after": "2009"}]
     assert "since stays 2019; the source has 2009" in row["reason"]
     (row,) = told(anywhere, ("U", "A", 3, "2009", "Fl"))
     assert (row["decision"], [(each["before"], each["after"]) for each in row["changes"]]) == (

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.errors import FeedError
 from brenvik.feeds.protocol import Batch, Chunk
+from brenvik.feeds.sparse import with_absent_values
 from brenvik.merge import sql
 from brenvik.merge.schema import SEQUENCE_NO
 from brenvik.merge.sequence import FILE_STEP
@@ -236,7 +237,13 @@ def as_declared(
     """
     mapping = under_new_names(declared, rules.renamed)
     mapped = map_columns(batch, mapping, known_columns(rules, operations, state, batch), feed=feed)
-    return with_derived(mapped, rules.derive)
+    always = (
+        *rules.natural_key,
+        *rules.order_by,
+        rules.effective_column or "",
+        operations.column if operations else "",
+    )
+    return with_derived(with_absent_values(mapped, always), rules.derive)
 
 
 def with_derived(batch: Batch, derive: Mapping[str, str]) -> Batch:

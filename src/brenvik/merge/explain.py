@@ -141,7 +141,7 @@ def _changes(schema: TableSchema) -> str:
         new, old = sql.quote(name), before_column(schema, name)
         label, test = sql.literal(name), _differs(schema, name)
         if name in schema.type_0:
-            test += f" AND (w.{old} IS NULL OR w.brenvik_decision <> 'inserted' OR w.{_stays(schema, name)} = 0)"
+            test += f" AND (w.{old} IS NULL OR w.brenvik_decision = 'protected' OR w.{_stays(schema, name)} = 0)"
         items.append(
             f'CASE WHEN {test} THEN struct_pack("column" := {label}, before := {_text(old)}, after := {_text(new)}) END'
         )
@@ -156,6 +156,22 @@ def _changes(schema: TableSchema) -> str:
         f"CASE WHEN {explained} THEN list_filter([{', '.join(items)}], lambda x: x IS NOT NULL) "
         f"WHEN w.brenvik_decision = 'deleted' THEN list_filter([{', '.join(ended)}], lambda x: x IS NOT NULL) "
         f"ELSE CAST([] AS {_ENTRY}[]) END"
+    )
+
+
+def _protected(schema: TableSchema) -> str:
+    """The columns of type 0 in which a change that set others has another value than the one that stays."""
+    items = []
+    for name in schema.type_0:
+        new, old = f"w.{sql.quote(name)}", f"w.{before_column(schema, name)}"
+        test = f"{_differs(schema, name)} AND {old} IS NOT NULL AND w.{_stays(schema, name)} = 1"
+        entry = f'"column" := {sql.literal(name)}, before := CAST({old} AS VARCHAR), after := CAST({new} AS VARCHAR)'
+        items.append(f"CASE WHEN {test} THEN struct_pack({entry}) END")
+    if not items:
+        return f"CAST([] AS {_ENTRY}[])"
+    return (
+        "CASE WHEN w.brenvik_decision IN ('versioned', 'overwritten') "
+        f"THEN list_filter([{', '.join(items)}], lambda x: x IS NOT NULL) ELSE CAST([] AS {_ENTRY}[]) END"
     )
 
 
@@ -189,8 +205,8 @@ def _reason(schema: TableSchema) -> str:
 
 @lru_cache(maxsize=256)
 def tabulate(schema: TableSchema, files: tuple[tuple[int, str], ...], places: KeyPlaces = ()) -> str:
-    """In DuckDB's dialect: from ``collect`` and ``rejected`` the columns file, line, key, effective, decision, reason, changes;
-    before them the run, where several runs were decided."""
+    """In DuckDB's dialect: from ``collect`` and ``rejected`` the columns file, line, key, effective, decision, reason, changes,
+    protected; before them the run, where several runs were decided."""
 
     changes, reason = _changes(schema), _reason(schema)
     keys = [name for name in schema.keys if name != REPLAYED_RUN]
@@ -199,18 +215,19 @@ def tabulate(schema: TableSchema, files: tuple[tuple[int, str], ...], places: Ke
     run = f"w.{REPLAYED_RUN}" if REPLAYED_RUN in schema.keys else "NULL"
     names = " ".join(f"WHEN {number} THEN '" + name.replace("'", "''") + "'" for number, name in files)
     file = f"CASE {sequence.file_of(SEQUENCE_NO)} {names} END" if files else "CAST(NULL AS VARCHAR)"
-    line = sequence.line_of(SEQUENCE_NO)
+    line, nothing = sequence.line_of(SEQUENCE_NO), f"CAST([] AS {_ENTRY}[])"
     return f"""
-SELECT {"run, " if REPLAYED_RUN in schema.keys else ""}file, line, "key", effective, decision, reason, changes FROM (
+SELECT {"run, " if REPLAYED_RUN in schema.keys else ""}file, line, "key", effective, decision, reason, changes, protected FROM (
   SELECT {SEQUENCE_NO}, {run} AS run, {file} AS file, {line} AS line, struct_pack({key}) AS "key",
-    w.brenvik_from AS effective, w.brenvik_decision AS decision, {reason} AS reason, {changes} AS changes
+    w.brenvik_from AS effective, w.brenvik_decision AS decision, {reason} AS reason, {changes} AS changes,
+    {_protected(schema)} AS protected
   FROM {WIDE} w
   UNION ALL
   SELECT {SEQUENCE_NO}, NULL, {file}, {line}, struct_pack({rejected_key}), NULL,
     CASE WHEN r.brenvik_is_duplicate = 1 THEN 'duplicate' ELSE 'rejected' END,
     CASE WHEN r.brenvik_is_duplicate = 1 THEN 'same as an open reject: ' || r.brenvik_reason ELSE r.brenvik_reason END,
-    CASE WHEN r.brenvik_column IS NULL THEN CAST([] AS {_ENTRY}[])
-      ELSE [struct_pack("column" := r.brenvik_column, before := CAST(NULL AS VARCHAR), after := r.brenvik_value)] END
+    CASE WHEN r.brenvik_column IS NULL THEN {nothing}
+      ELSE [struct_pack("column" := r.brenvik_column, before := CAST(NULL AS VARCHAR), after := r.brenvik_value)] END, {nothing}
   FROM {REJECTED} r
 ) explained
 ORDER BY {SEQUENCE_NO}"""

@@ -26,6 +26,8 @@ from typing import Literal
 from brenvik.merge import sql
 from brenvik.merge.classify import is_late
 from brenvik.merge.current_path import before_column, is_present
+from brenvik.merge.replay_columns import beside, first_forms, kept_columns
+from brenvik.merge.replay_decisions import changes_type_0, decision_of, starts
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
 
 Chosen = Literal["", "keys", "again"]
@@ -224,7 +226,7 @@ def _base(schema: TableSchema) -> str:
 
 def _numbers_early(schema: TableSchema) -> bool:
     """Whether the number of a lifetime must be known before only the events that count are left."""
-    return _accumulates(schema) or not schema.keeps_lifetimes or bool(_kept(schema))
+    return _accumulates(schema) or not schema.keeps_lifetimes or bool(kept_columns(schema))
 
 
 def _lived(schema: TableSchema, *, meets_base: bool) -> str:
@@ -285,40 +287,6 @@ def _compared(schema: TableSchema) -> str:
   LEFT JOIN states r ON r.brenvik_is_new = 0 AND {sql.same("r", "s", schema.keys)} AND {replaces}"""
 
 
-def _kept(schema: TableSchema) -> tuple[tuple[int, str], ...]:
-    """The columns that keep a value while others come that do not really differ from it; each with its place."""
-    return tuple(
-        (index, name)
-        for index, name in enumerate(schema.values)
-        if name in dict(schema.ignored) and name not in (*schema.type_0, *schema.not_compared)
-    )
-
-
-def _first_forms(schema: TableSchema, *, meets_base: bool) -> dict[str, str]:
-    """Common table expressions before ``lined``, for columns that keep a value while others come that do not really differ from
-    it: the first value (``brenvik_kept_0``, …) since the last real difference."""
-    columns = _kept(schema)
-    if not columns:
-        return {}
-    within = f"PARTITION BY {sql.columns(schema.keys, 's')}, s.brenvik_lifetime, s.{DELETE}"
-    line = "ORDER BY s.brenvik_position"
-    before = [f"lag(s.{sql.quote(name)}) OVER ({within} {line}) AS brenvik_former_{n}" for n, name in columns]
-    steps = [
-        f"sum({sql.flag(schema.differs(name, f's.{sql.quote(name)}', f's.brenvik_former_{n}'))}) "
-        f"OVER ({within} {line} ROWS UNBOUNDED PRECEDING) AS brenvik_form_{n}"
-        for n, name in columns
-    ]
-    kept = [
-        f"first_value(s.{sql.quote(name)}) OVER ({within}, s.brenvik_form_{n} {line}) AS brenvik_kept_{n}"
-        for n, name in columns
-    ]
-    layers = {"followed": before, "formed": steps, "kept": kept}
-    found, last, where = {}, "compared" if meets_base else "states", " WHERE s.brenvik_is_last = 1"
-    for name, items in layers.items():
-        found[name], last, where = f" SELECT s.*, {', '.join(items)} FROM {last} s{where}", name, ""
-    return found
-
-
 def _lined(schema: TableSchema, source: str, *, meets_base: bool) -> str:
     """Only the events that count, each with its predecessor and what it is compared with: the event it replaces, otherwise the
     one before it."""
@@ -326,7 +294,7 @@ def _lined(schema: TableSchema, source: str, *, meets_base: bool) -> str:
     looked_at = {*schema.type_2, *(column for column, _ in schema.previous)}
     looked_at |= {*schema.type_1} if schema.not_compared and not schema.type_2 else set()
     for index, name in enumerate(schema.values):
-        value = f"s.brenvik_kept_{index}" if (index, name) in _kept(schema) else f"s.{sql.quote(name)}"
+        value = f"s.brenvik_kept_{index}" if (index, name) in kept_columns(schema) else f"s.{sql.quote(name)}"
         reference = before = f"lag({value}) OVER brenvik_line"
         if meets_base:
             replaces = "s.brenvik_is_new = 1 AND s.brenvik_replaces IS NOT NULL"
@@ -353,137 +321,15 @@ def _lined(schema: TableSchema, source: str, *, meets_base: bool) -> str:
   WINDOW brenvik_line AS ({by_key} ORDER BY s.brenvik_position)"""
 
 
-_BEGINS = "j.brenvik_prev_delete IS NULL OR j.brenvik_prev_delete = 1"
-
-
-def _starts(schema: TableSchema, names: tuple[str, ...]) -> str:
-    """Whether a version starts with an event: a lifetime begins, or the values of these columns differ from the event before."""
-    differs = [f"j.{sql.quote(name)} IS DISTINCT FROM j.brenvik_prev_{schema.values.index(name)}" for name in names]
-    return sql.flag(f"j.{DELETE} = 0 AND ({' OR '.join((_BEGINS, *differs))})")
-
-
-def _beside(schema: TableSchema) -> dict[str, str]:
-    """Common table expressions after ``lined``, for columns whose values no comparison tells.
-
-    Those that are not compared have the value of the last event of the lifetime that sets and has them; what the event before
-    left there comes with it. Previous values are those from before the last event of the lifetime that changed the column.
-    """
-    columns = {schema.values.index(name): name for name in schema.not_compared}
-    previous = {schema.values.index(column): (column, name) for column, name in schema.previous}
-    if not (columns or previous):
-        return {}
-    keys, step = sql.columns(schema.keys, "j"), "brenvik_step_{}".format
-    within, line = f"PARTITION BY {keys}, j.brenvik_lifetime, j.{DELETE}", "ORDER BY j.brenvik_position"
-
-    def first(value: str, n: int | None = None) -> str:
-        return f"first_value({value}) OVER ({within}{f', j.{step(n)}' if n is not None else ''} {line})"
-
-    sets = {
-        n: " AND ".join(filter(None, ["j.brenvik_sets = 1", is_present(schema, "j", name)]))
-        for n, name in columns.items()
-    }
-    sets |= {
-        n: f"j.{DELETE} = 0 AND NOT ({_BEGINS}) AND j.{sql.quote(column)} IS DISTINCT FROM j.brenvik_prev_{n}"
-        for n, (column, _) in previous.items()
-    }
-    steps = [
-        f"sum({sql.flag(test)}) OVER ({within} {line} ROWS UNBOUNDED PRECEDING) AS {step(n)}"
-        for n, test in sets.items()
-    ]
-    values = [f"{first(f'j.brenvik_said_{n}', n)} AS {sql.quote(name)}" for n, name in columns.items()]
-    values += [
-        f"CASE WHEN j.{step(n)} = 0 THEN {first(f'j.brenvik_earlier_{n}')} ELSE {first(f'j.brenvik_prev_{n}', n)} END "
-        f"AS {sql.quote(name)}"
-        for n, (_, name) in previous.items()
-    ]
-    before = [
-        f"lag(j.{sql.quote(name)}) OVER (PARTITION BY {keys} {line}) AS {before_column(schema, name)}"
-        for name in columns.values()
-    ]
-    marks = [f"{_starts(schema, schema.type_2 or schema.type_1)} AS brenvik_sets"] if columns else []
-    layers = {"marked": marks, "stepped": steps, "valued": values, "told": before}
-    found, last = {}, "lined"
-    for name, items in layers.items():
-        if items:
-            found[name], last = f" SELECT j.*, {', '.join(items)} FROM {last} j", name
-    return found
-
-
-def _learns(schema: TableSchema) -> dict[str, str]:
-    """For type 0 columns: whether their value became known through a change."""
-    position = {name: f"j.brenvik_known_at_{schema.values.index(name)}" for name in schema.type_0}
-    return {
-        name: f"({known} > COALESCE(j.brenvik_replaces, j.brenvik_prev_position) AND {known} <= j.brenvik_position)"
-        for name, known in position.items()
-    }
-
-
-def _tampers(schema: TableSchema) -> list[str]:
-    """For type 0 columns: whether a change has another value than the one that stays."""
-    found = []
-    for index, name in ((schema.values.index(name), name) for name in schema.type_0):
-        source = f"j.brenvik_source_{index}"
-        known = f"({source} IS NOT NULL OR j.brenvik_known_at_{index} <= j.brenvik_position)"
-        differs = schema.differs(name, source, f"j.{sql.quote(name)}")
-        found.append(f"({' AND '.join(filter(None, [is_present(schema, 'j', name), known, differs]))})")
-    return found
-
-
-def _changes_type_0(schema: TableSchema) -> str:
-    """Whether a change has another value of a type 0 column than was known, be it that the known one stays, or that the change is
-    an earlier one and replaces it."""
-    replaces = []
-    for name, learns in _learns(schema).items():
-        prior = f"j.brenvik_prior_{schema.values.index(name)}"
-        replaces.append(f"({learns} AND {prior} IS NOT NULL AND {schema.differs(name, prior, f'j.{sql.quote(name)}')})")
-    return sql.flag(f"j.brenvik_is_new = 1 AND j.{DELETE} = 0 AND {sql.any_of([*_tampers(schema), *replaces])}")
-
-
-def _decision(schema: TableSchema, *, meets_base: bool) -> str:
-    """The decision on a change; the first case that applies."""
-
-    def differs(names: tuple[str, ...]) -> list[str]:
-        return [schema.differs(name, f"j.{sql.quote(name)}", f"j.{before_column(schema, name)}") for name in names]
-
-    if schema.keeps_lifetimes:
-        forgotten = []
-    else:
-        last = "brenvik_lifetimes" if schema.deletes == "remove" else "brenvik_last_lifetime"
-        forgotten = [f"j.{DELETE} = 0 AND j.brenvik_lifetime < j.{last}"]
-    begins = "versioned" if schema.type_2 else "overwritten"
-    known = f"max(j.brenvik_was_known) OVER ({_by_key(schema, 'j')}, j.brenvik_lifetime)" if meets_base else "0"
-    cases = [
-        (forgotten, "'superseded'"),
-        ([f"j.{DELETE} = 1 AND j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 0"], "'deleted'"),
-        ([f"j.{DELETE} = 1 AND j.brenvik_replaces IS NOT NULL"], "'unchanged'"),
-        ([f"j.{DELETE} = 1 AND j.brenvik_prev_delete IS NULL"], "'ignored'"),
-        ([f"j.{DELETE} = 1 AND j.brenvik_prev_delete = 0"], "'deleted'"),
-        ([f"j.{DELETE} = 1"], "'unchanged'"),
-        (
-            ["j.brenvik_replaces IS NOT NULL AND j.brenvik_replaced_delete = 1 AND j.brenvik_prev_delete = 0"],
-            "'versioned'",
-        ),
-        (
-            [f"(j.brenvik_replaces IS NULL OR j.brenvik_replaced_delete = 1) AND ({_BEGINS})"],
-            f"CASE WHEN {known} = 0 THEN 'inserted' ELSE '{begins}' END",
-        ),
-        (differs(schema.type_2), "'versioned'"),
-        ([*differs(schema.type_1), *_learns(schema).values()], "'overwritten'"),
-        (_tampers(schema), "'protected'"),
-    ]
-    arms = "".join(f"\n    WHEN {' OR '.join(tests)} THEN {decision}" for tests, decision in cases if tests)
-    return f"CASE{arms}\n    ELSE 'unchanged'\n  END"
-
-
 @lru_cache(maxsize=256)
 def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool = True) -> str:
     """The query for ``decided``: the events that count, each with the state after it, what it is compared with
     (``brenvik_before_0``, …), its decision, and whether it starts a version. ``late``: whether any new change is; all others
     are later than whatever there is."""
     meets_base = chosen == "again" or (late and not (chosen or first))
-    beside, forms = _beside(schema), _first_forms(schema, meets_base=meets_base)
+    others, forms = beside(schema), first_forms(schema, meets_base=meets_base)
     source = list(forms)[-1] if forms else "compared" if meets_base else "states"
-    counted = f",\n  {_changes_type_0(schema)} AS brenvik_changes_type_0" if schema.counts_type_0_changes else ""
+    counted = f",\n  {changes_type_0(schema)} AS brenvik_changes_type_0" if schema.counts_type_0_changes else ""
     parts = {
         f"events ({_event_columns(schema)})": _events(schema, first=first, chosen=chosen),
         "placed": _placed(schema),
@@ -493,14 +339,14 @@ def decide(schema: TableSchema, *, first: bool, chosen: Chosen = "", late: bool 
         "compared": _compared(schema) if meets_base else "",
         **forms,
         "lined": _lined(schema, source, meets_base=meets_base),
-        **beside,
+        **others,
     }
     return f"""
 WITH {", ".join(f"{name} AS ({text}{chr(10)})" for name, text in parts.items() if text)}
 SELECT j.*,
-  {_starts(schema, schema.type_2)} AS brenvik_starts_version,
-  {_decision(schema, meets_base=meets_base)} AS brenvik_decision{counted}
-FROM {list(beside)[-1] if beside else "lined"} j"""
+  {starts(schema, schema.type_2)} AS brenvik_starts_version,
+  {decision_of(schema, meets_base=meets_base)} AS brenvik_decision{counted}
+FROM {list(others)[-1] if others else "lined"} j"""
 
 
 @lru_cache(maxsize=256)

@@ -36,15 +36,13 @@ def resolve(
     derived, faults_of_derived = _derived(rules, feed, have) if has_feed else ({}, [])
     feed = {**feed, **derived}
     required = dict.fromkeys((*rules.natural_key, *rules.order_by, *filter(None, [rules.effective_column])))
-    resolved = list(_columns(rules, feed, have, required))
-    by_name = {column.name: column for column in resolved}
+    by_name = {column.name: column for column in _columns(rules, feed, have, required)}
     own = tuple((column, rules.system_column_name(column)) for column in SYSTEM_COLUMNS)
-    names = (*rules.stored_as.split("."), *by_name, *rules.type_3.values(), *(name for _, name in own if name))
     faults = [
         *faults_of_derived,
         *_faults_of_presence(rules, feed, have, required, source),
         *_faults_of_types(rules, by_name, required, store),
-        *_faults_of_names(resolved, own, names, store),
+        *_faults_of_names(rules, by_name, own, store),
         *_faults_of_previous(rules, by_name),
         *_faults_of_ignored(rules, by_name),
     ]
@@ -54,7 +52,7 @@ def resolve(
     return TableSchema(
         table=rules.stored_as,
         change_log=change_log if rules.change_log else None,
-        columns=tuple(resolved),
+        columns=tuple(by_name.values()),
         order=rules.order_by,
         effective=rules.effective_column,
         effective_type=by_name[rules.effective_column].type if rules.effective_column else TIMESTAMP,
@@ -146,10 +144,10 @@ def _faults_of_types(
 
 
 def _faults_of_names(
-    columns: Iterable[Column], own: Iterable[tuple[str, str | None]], names: Iterable[str], store: Capabilities
+    rules: TableRules, columns: Mapping[str, Column], own: Iterable[tuple[str, str | None]], store: Capabilities
 ) -> Iterator[str]:
     taken = {name.casefold(): column for column, name in own if name}
-    for column in columns:
+    for column in columns.values():
         folded = column.name.casefold()
         if folded in taken and column.role != "when":
             yield (
@@ -162,7 +160,7 @@ def _faults_of_names(
             yield f"{column.name} is reserved in this store; rename it in the feed or exclude it"
         if folded.startswith("brenvik_"):
             yield f"{column.name} begins with brenvik_, which is reserved; rename it in the feed"
-    for name in names:
+    for name in (*rules.stored_as.split("."), *columns, *rules.type_3.values(), *(name for _, name in own if name)):
         if store.longest_name and (size := len(name.encode())) > store.longest_name:
             yield f"{name} has {size} bytes; names in this store have at most {store.longest_name}"
 

@@ -213,6 +213,14 @@ def _typed_rows(
     return _with_columns(_with_columns(rows, "read_rows", values), "derived_rows", further)
 
 
+def _tested_rows(rows: str, errors: tuple[RowError, ...]) -> str:
+    """Rows with a flag for each error, and one that says whether they have any."""
+    # As CASE, because DuckDB evaluates both sides of "a OR b" where it is a value.
+    tests = (f"CASE WHEN {each.test} THEN TRUE ELSE FALSE END AS {_flag(n)}" for n, each in enumerate(errors))
+    flags = " OR ".join(_flag(number) for number in range(len(errors)))
+    return _with_columns(_with_columns(rows, "typed_rows", tests), "tested_rows", [f"{flags} AS {IS_INVALID}"])
+
+
 @lru_cache(maxsize=256)
 def validate(
     schema: TableSchema,
@@ -257,11 +265,6 @@ def validate(
     if is_delete == IS_DELETE:
         test = deletes(schema, types, operations, in_store=inside)
         rows = _with_columns(rows, "cast_rows", [f"{test} AS {IS_DELETE}"])
-    # As CASE, because DuckDB evaluates both sides of "a OR b" where it is a value.
-    tests = (f"CASE WHEN {each.test} THEN TRUE ELSE FALSE END AS {_flag(n)}" for n, each in enumerate(errors))
-    rows = _with_columns(rows, "typed_rows", tests)
-    flags = " OR ".join(_flag(number) for number in range(len(errors)))
-    rows = _with_columns(rows, "tested_rows", [f"{flags} AS {IS_INVALID}"])
     question = f"""
 SELECT
   {SEQUENCE_NO}, {_column_set(column_sets)} AS {COLUMN_SET},
@@ -269,7 +272,7 @@ SELECT
   {_effective(schema, values, extract_at, in_store=inside)} AS {EFFECTIVE_AT},
   {", ".join(sql.named(value, name) for name, value in values.items())},
   CASE WHEN {IS_INVALID} THEN CAST({error_object} AS VARCHAR) END AS brenvik_error{also}
-FROM {rows} AS checked_rows"""
+FROM {_tested_rows(rows, errors)} AS checked_rows"""
     return Staging(
         into,
         question,

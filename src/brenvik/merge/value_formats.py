@@ -14,18 +14,20 @@ from brenvik.model.value_formats import CODES, NUMBERS, FormattedText
 
 INVALID = "'?'"
 """The canonical text of a value that is not in the declared format: no cast accepts it."""
-_BLANKS = sql.literal(" \t\r\n\v\f\u00a0\u2007\u202f\u3000")
+BLANKS = " \t\r\n\v\f\u00a0\u2007\u202f\u3000"
+"""The characters that ``trim`` removes."""
+_BLANKS = sql.literal(BLANKS)
 _PART = re.compile("%(.)|([^%]+)", re.DOTALL)
 
 
 def canonical_text(value: str, of: FormattedText, to: ColumnType) -> str:
-    """An expression for the canonical text of a value: null for a word that means null, ``INVALID`` for a text that is not in the
-    declared format."""
+    """An expression for the canonical text of a value: null for a word that means null or absent, ``INVALID`` for a text that is
+    not in the declared format."""
     formats, text = of.formats, value
     if formats.trim:  # an empty text that is quoted stays one
         text = f"CASE WHEN {text} = '' THEN '' ELSE nullif(trim({text}, {_BLANKS}), '') END"
-    if formats.null_words:
-        text = f"CASE WHEN {text} NOT IN ({_listed(formats.null_words)}) THEN {text} END"
+    if none := (*formats.null_words, *formats.absent_words):
+        text = f"CASE WHEN {text} NOT IN ({_listed(none)}) THEN {text} END"
     if several := of.formats_for(to.kind):
         read = ", ".join(_moment(text, each, to) for each in several)
     elif to.kind == "boolean" and formats.true_words:

@@ -13,7 +13,7 @@ from pydantic import ConfigDict, Field, ValidationError, field_validator, model_
 from pydantic.dataclasses import dataclass
 
 from brenvik.errors import RulesError
-from brenvik.model.suggest import suggestion
+from brenvik.model.rule_errors import faults_of, table_in
 from brenvik.model.text_forms import Difference, KeyForm
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_type
 
@@ -269,8 +269,8 @@ class TableRules:
         try:
             rules = handler(data)
         except ValidationError as error:
-            faults = [f"{_place(item['loc'])}: {_message_of(item)}" for item in error.errors(include_url=False)]
-            raise RulesError(f"The rules of table {_table_in(data)} have errors:", faults) from None
+            known = [name for name in TableRules.__dataclass_fields__ if name not in {"table", "_"}]
+            raise RulesError(f"The rules of table {table_in(data)} have errors:", faults_of(error, known)) from None
         faults = list(rules._faults())
         if faults:
             raise RulesError(f"The rules of table {rules.table!r} have errors:", faults)
@@ -487,26 +487,3 @@ class TableRules:
             }
             | {"table_name": self.stored_as}
         )
-
-
-def _place(loc: tuple[int | str, ...]) -> str:
-    loc = ("table", *loc[1:]) if loc[:1] == (0,) else loc  # the one rule that can be given without its name
-    return ".".join(str(part) for part in loc if not str(part).startswith(("function-", "union"))) or "declaration"
-
-
-def _message_of(item: Any) -> str:
-    kind = item["type"]
-    if kind in {"unexpected_keyword_argument", "extra_forbidden"}:
-        known = [name for name in TableRules.__dataclass_fields__ if name not in {"table", "_"}]
-        near = suggestion(str(item["loc"][-1]), known)
-        return f"is not a table rule{near or '; valid rules are ' + ', '.join(known)}"
-    if kind in {"missing", "missing_keyword_only_argument"}:
-        example = {"natural_key": 'natural_key = ["buoy_code"]'}.get(str(item["loc"][-1]), "")
-        return f"missing; expected as in {example}" if example else "missing"
-    return str(item["msg"]).removeprefix("Value error, ")
-
-
-def _table_in(data: Any) -> str:
-    values = getattr(data, "args", None) or ()
-    named = getattr(data, "kwargs", None) or (data if isinstance(data, dict) else {})
-    return repr(values[0] if values else named.get("table", "?"))

@@ -41,6 +41,9 @@ class ValueFormats:
         The character before the decimals, and the optional one between groups of digits; '' for none.
     null_words, true_words, false_words
         Texts that mean null, true and false; only those for null are case-sensitive. (): the defaults.
+    absent_words
+        Texts that mean that a row does not have the column, so that the existing value is kept. Case-sensitive; not for natural
+        key, order and effective time.
     trim
         Whether surrounding blanks are removed. A value that consists of blanks is then null.
     """
@@ -53,6 +56,7 @@ class ValueFormats:
     null_words: Sequence[str] = ()
     true_words: Sequence[str] = ()
     false_words: Sequence[str] = ()
+    absent_words: Sequence[str] = ()
     trim: bool = False
     columns: Mapping[str, Mapping[str, Any]] = field(default_factory=dict, hash=False)
 
@@ -94,6 +98,8 @@ class ValueFormats:
             if not all(isinstance(word, str) for word in getattr(self, name)):
                 yield f"{name}: expected strings, got {getattr(self, name)!r}"
                 return
+        if both := {*self.null_words} & {*self.absent_words}:
+            yield f"null_words and absent_words: {', '.join(sorted(both))} would mean both"
         if bool(self.true_words) != bool(self.false_words):
             yield "true_words and false_words: expected both or none"
         folded = [{word.strip().casefold() for word in words} for words in (self.true_words, self.false_words)]
@@ -117,7 +123,7 @@ VALUES = {each.name: None for each in fields(ValueFormats) if each.name != "colu
 """The fields that can be declared for the whole feed or for a column."""
 FORMATS = {"date_format": ("date",), "time_format": ("time",), "timestamp_format": ("date", "time")}
 """The fields with formats, each with what they must contain; the time of a timestamp is optional."""
-_WORDS = ("null_words", "true_words", "false_words")
+_WORDS = ("null_words", "true_words", "false_words", "absent_words")
 
 
 def _fault_of_format(given: object, kinds: Sequence[str]) -> str:

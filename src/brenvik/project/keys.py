@@ -98,6 +98,7 @@ VALUES = {
     "null_words": 'Texts that mean null, quoted or not, as in `["NULL", "n/a"]`.',
     "true_words": 'Texts that mean true, as in `["yes", "Y"]`; case is ignored. They need `false_words`.',
     "false_words": "Texts that mean false.",
+    "absent_words": 'Texts that mean that a row lacks the column, as in `["~"]`: the existing value is kept.',
     "trim": "Whether surrounding blanks are removed; a value that consists of blanks is then null. By default false.",
     "columns": 'What differs for some columns, as in `{ due = { date_format = "%Y%m%d" } }`.',
 }

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import astuple
+from dataclasses import astuple, dataclass
 from enum import StrEnum
+from functools import partial
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -129,29 +130,22 @@ def load(
 
     _begin_log(log)
     declared = read(project, env)
+    asked = _Asked(after, until, again, files, from_start, full)
     allowed = Allowed(allow_deletes, allow_changes, allow_type_0)
+    patience = wait if if_busy is IfBusy.wait else 0.0
+    do = partial(declared.load, group=group, if_busy=if_busy.value)
 
     def once(store: Store) -> list[Outcome]:
-        named, of_feed, request = _request(
-            store, tables, feed, after, until, again, files, from_start=from_start, full=full
-        )
+        named, of_feed, request = asked.request(store, tables, feed)
         options = LoadOptions(request=request, at=at, label=label, wait_s=wait, allowed=allowed)
         with watching(declared) as on_progress:
-            return declared.load(
-                named,
-                group=group,
-                feed=of_feed,
-                options=options,
-                if_busy=if_busy.value,
-                on_progress=on_progress,
-                store=store,
-            )
+            return do(named, feed=of_feed, options=options, on_progress=on_progress, store=store)
 
-    _check_words(tables, allowed, at, every, after, until, again, files, from_start, full)
+    _check_words(tables, allowed, at, every, asked)
     if every is not None:
-        _repeat(declared, every, lambda: _within(declared, once, wait_s=_patience(if_busy, wait)), json=json)
+        _repeat(declared, every, lambda: _within(declared, once, wait_s=patience), json=json)
         return
-    with opened(declared, read_only=False, wait_s=_patience(if_busy, wait), skip=if_busy is IfBusy.skip) as store:
+    with opened(declared, read_only=False, wait_s=patience, skip=if_busy is IfBusy.skip) as store:
         outcomes = once(store)
         code = most_severe(outcomes, accept_rejects=accept_rejects)
         show_loads(declared, outcomes, code, json=json, quiet=quiet)
@@ -170,7 +164,7 @@ def _check_words(
     allowed: Allowed,
     at: str | None,
     every: str | None,
-    *request: object,
+    asked: _Asked,
 ) -> None:
     """Raises DeclarationError for options that cannot be combined."""
     if any(number is not None for number in astuple(allowed)) and len(tables or ()) != 1:
@@ -180,7 +174,7 @@ def _check_words(
     _check_at(tables, at)
     if every is not None and at is not None:
         raise wrong("--every loads what is new at its time; it cannot be combined with --at.")
-    if every is not None and any(request):
+    if every is not None and asked:
         raise wrong(
             "--every loads new data only; it cannot be combined with --from, --to, --again, --files, --from-start or "
             "--full."
@@ -250,41 +244,44 @@ def _repeat(project: Project, every: str, load: Callable[[], list[Outcome]], *, 
         show_round(project, found, stopping=stop.is_set(), json=json)
 
 
-def _request(
-    store: Store,
-    tables: list[str] | None,
-    feed: str | None,
-    after: str | None,
-    until: str | None,
-    again: str | None,
-    files: str | None,
-    *,
-    from_start: bool,
-    full: bool,
-) -> tuple[list[str] | None, str | None, LoadRequest | None]:
-    """What a load is to read instead of new data, and from which tables and feed."""
-    from brenvik.errors import DeclarationError
+@dataclass(frozen=True)
+class _Asked:
+    """What a load is asked to read instead of new data."""
 
-    window = after is not None or until is not None
-    if window + (again is not None) + (files is not None) + from_start + full > 1:
-        raise DeclarationError(
-            "--from and --to, --again, --files, --from-start and --full cannot be combined; use one of them."
-        )
-    if not (window or again or files or from_start or full):
-        return tables, feed, None
-    from brenvik.feeds.protocol import LoadRequest
+    after: str | None = None
+    until: str | None = None
+    again: str | None = None
+    files: str | None = None
+    from_start: bool = False
+    full: bool = False
 
-    if again is None:
-        return tables, feed, LoadRequest(after=after, until=until, everything=from_start, full=full, pattern=files)
-    if not again.isdigit():
-        return tables, feed, LoadRequest(files=(again,))
-    from brenvik.project.status import loaded_by
+    def __bool__(self) -> bool:
+        return any(value is not None and value is not False for value in astuple(self))
 
-    table, name, request = loaded_by(store, int(again))
-    if (tables and tables != [table]) or feed not in {None, name}:
-        raise DeclarationError(f"Run {again} was of {table} from {name}; name that table and feed, or neither.")
-    return [table], name, request
+    def request(
+        self, store: Store, tables: list[str] | None, feed: str | None
+    ) -> tuple[list[str] | None, str | None, LoadRequest | None]:
+        """From which tables and feed, and what."""
+        from brenvik.errors import DeclarationError
+        from brenvik.feeds.protocol import LoadRequest
 
+        window = self.after is not None or self.until is not None
+        if window + (self.again is not None) + (self.files is not None) + self.from_start + self.full > 1:
+            raise DeclarationError(
+                "--from and --to, --again, --files, --from-start and --full cannot be combined; use one of them."
+            )
+        if not self:
+            return tables, feed, None
+        if self.again is None:
+            request = LoadRequest(self.after, self.until, (), self.from_start, self.files, self.full)
+            return tables, feed, request
+        if not self.again.isdigit():
+            return tables, feed, LoadRequest(files=(self.again,))
+        from brenvik.project.status import loaded_by
 
-def _patience(if_busy: IfBusy, wait: float) -> float:
-    return wait if if_busy is IfBusy.wait else 0.0
+        table, name, request = loaded_by(store, int(self.again))
+        if (tables and tables != [table]) or feed not in {None, name}:
+            raise DeclarationError(
+                f"Run {self.again} was of {table} from {name}; name that table and feed, or neither."
+            )
+        return [table], name, request

@@ -92,12 +92,12 @@ def _decision(table: Table, row: Mapping[str, Any], *, several: bool) -> None:
     if not changes or decision not in {"versioned", "overwritten", "protected"}:
         table.add_row(*start, *_in_one_line(decision, row["reason"], changes), effective)
         return
-    for index, change in enumerate(changes):
+    for index, change in enumerate([*changes, *row["protected"]]):
         before, after = (
             paper.short("nothing" if v is None else v.replace("\n", "⏎"), 30)
             for v in (change["before"], change["after"])
         )
-        stays = "stays" in row["reason"] and f"{change['column']} stays" in row["reason"]
+        stays = decision == "protected" or index >= len(changes)
         values = f"{before} stays ({after})" if stays else f"{before} → {after}"
         lead = start if index == 0 else [""] * len(start)
         table.add_row(*lead, change["column"], values, effective if index == 0 else "")

@@ -1,0 +1,38 @@
+"""What is wrong with values that cannot be rules, in words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from pydantic import ValidationError
+
+from brenvik.model.suggest import suggestion
+
+
+def faults_of(error: ValidationError, known: Sequence[str]) -> list[str]:
+    """All faults, each with its place; ``known`` are the rules there are."""
+    return [f"{_place(item['loc'])}: {_message_of(item, known)}" for item in error.errors(include_url=False)]
+
+
+def _place(loc: tuple[int | str, ...]) -> str:
+    loc = ("table", *loc[1:]) if loc[:1] == (0,) else loc  # the one rule that can be given without its name
+    return ".".join(str(part) for part in loc if not str(part).startswith(("function-", "union"))) or "declaration"
+
+
+def _message_of(item: Any, known: Sequence[str]) -> str:
+    kind = item["type"]
+    if kind in {"unexpected_keyword_argument", "extra_forbidden"}:
+        near = suggestion(str(item["loc"][-1]), known)
+        return f"is not a table rule{near or '; valid rules are ' + ', '.join(known)}"
+    if kind in {"missing", "missing_keyword_only_argument"}:
+        example = {"natural_key": 'natural_key = ["buoy_code"]'}.get(str(item["loc"][-1]), "")
+        return f"missing; expected as in {example}" if example else "missing"
+    return str(item["msg"]).removeprefix("Value error, ")
+
+
+def table_in(data: Any) -> str:
+    """The name of the table in what was given, as far as it can be found."""
+    values = getattr(data, "args", None) or ()
+    named = getattr(data, "kwargs", None) or (data if isinstance(data, dict) else {})
+    return repr(values[0] if values else named.get("table", "?"))
