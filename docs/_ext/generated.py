@@ -76,6 +76,7 @@ class Keys(Generated):
         yield from _keys("Added columns", "In `add = { NAME = { … } }`.", keys.ADD)
         yield from _keys("Values", "In `values = { … }`.", keys.VALUES)
         yield from _keys("CSV", "In `csv = { … }`.", keys.CSV)
+        yield from _keys("Text without delimiters", "In `fixed_width = { … }`.", keys.FIXED_WIDTH)
         yield from _keys("Excel", "In `excel = { … }`.", keys.EXCEL)
         yield from _keys("JSON records", "In `record = { … }`.", keys.RECORD)
 

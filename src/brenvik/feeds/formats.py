@@ -51,13 +51,18 @@ def _look(path: Path, reading: ReadOptions) -> _Found:
         found = module.column_sets_in(path, reading.record)
         names = dict.fromkeys(name for names in found.values() for name in names)
         return _Found(dict.fromkeys(names or reading.record.expected, TEXT), found)
-    how: dict[str, tuple[Any, ...]] = {"csv": (reading.csv,), "excel": (reading.sheet,)}
-    columns = module.columns_of(path, *how.get(form, ()))
+    how = _options(form, reading)
+    columns = module.columns_of(path, *([] if how is None else [how]))
     return _Found(columns, {tuple(columns): tuple(columns)})
 
 
+def _options(form: Format, reading: ReadOptions) -> Any:
+    """What the module of a format must know besides the file."""
+    return {"csv": reading.csv, "excel": reading.sheet, "fixed_width": reading.layout}.get(form)
+
+
 def columns_of(path: Path, reading: ReadOptions = PLAIN) -> dict[str, ColumnType]:
-    """The columns of a file; those of CSV, Excel and JSON are text. Raises FeedError when it cannot be read."""
+    """The columns of a file; those of other formats than Parquet are text. Raises FeedError when it cannot be read."""
     return dict(_look(path, reading).columns)
 
 
@@ -96,8 +101,7 @@ def batch_of(paths: Sequence[Path], files: Sequence[LoadedFile], reading: ReadOp
         if form == "parquet":
             yield from module.read(path, file.number, number, {name: columns[name] for name in its.columns})
         else:
-            how = reading.csv if form == "csv" else reading.sheet
-            yield from module.read(path, file.number, number, tuple(its.columns), broken, how)
+            yield from module.read(path, file.number, number, tuple(its.columns), broken, _options(form, reading))
 
     return Batch(
         source=files[0].file if len(files) == 1 else f"{files[0].file} … {files[-1].file} ({len(files)} files)",

@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from brenvik.feeds.reading import FIRST_SHEET, Dialect, ReadOptions, Record, Sheet
+from brenvik.feeds.reading import FIRST_SHEET, Dialect, Layout, ReadOptions, Record, Sheet
 from brenvik.model.feeds import Connection, FeedRules, FileFeed
 from brenvik.model.rules import TableRules
 
@@ -85,6 +85,7 @@ def _of_files(feed: FileFeed, rules: TableRules, folder: Path) -> ProjectSource:
             Dialect(**feed.csv) if feed.csv else None,
             record_of(feed, rules),
             Sheet(**feed.excel) if feed.excel else FIRST_SHEET,
+            Layout(**feed.fixed_width) if feed.fixed_width else None,
         ),
         time_in_name=feed.extract_time.get("file_name"),
         time_column=feed.extract_time.get("column"),

@@ -11,7 +11,7 @@ from brenvik.merge.explain import KeyPlaces
 from brenvik.merge.sql import member
 from brenvik.model.feeds import Operations
 
-Format = Literal["csv", "excel", "jsonl", "parquet"]
+Format = Literal["csv", "excel", "fixed_width", "jsonl", "parquet"]
 WORKBOOKS = (".xlsx", ".xlsm")
 ENDINGS = (".csv", ".csv.gz", ".jsonl", ".jsonl.gz", ".parquet", *WORKBOOKS)
 
@@ -94,15 +94,26 @@ FIRST_SHEET = Sheet()
 
 
 @dataclass(frozen=True)
-class ReadOptions:
-    """How files are read: CSV by dialect, JSON Lines by record, Excel by sheet.
+class Layout:
+    """The places of columns in a line without delimiters: for each its first and last character, from 1; and how many lines the
+    header has."""
 
-    Where one of them is declared, files with unknown extensions are read in that format.
+    columns: tuple[tuple[str, int, int], ...]
+    encoding: str = "utf-8"
+    header_lines: int = 0
+
+
+@dataclass(frozen=True)
+class ReadOptions:
+    """How files are read: CSV by dialect, JSON Lines by record, Excel by sheet, text without delimiters by layout.
+
+    Where a dialect, record or layout is declared, files with unknown extensions are read in that format.
     """
 
     dialect: Dialect | None = None
     record: Record = PLAIN_RECORD
     sheet: Sheet = FIRST_SHEET
+    layout: Layout | None = None
 
     @property
     def csv(self) -> Dialect:
@@ -119,11 +130,13 @@ class ReadOptions:
             return "excel"
         if name.endswith(".csv") or self.dialect:
             return "csv"
+        if self.layout:
+            return "fixed_width"
         if self.record.is_declared:
             return "jsonl"
         raise FeedError(
             f"{path.name}: supported are files that end in {', '.join(ENDINGS)}; correct the pattern under files, or "
-            "declare the format with csv = { … } or record = { … }."
+            "declare the format with csv = { … }, fixed_width = { … } or record = { … }."
         )
 
 

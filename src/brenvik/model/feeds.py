@@ -140,6 +140,8 @@ class FileFeed:
     unreadable_to: str = ""
     excel: Mapping[str, Any] = field(default_factory=dict)
     """The fields of a ``feeds.reading.Sheet``."""
+    fixed_width: Mapping[str, Any] = field(default_factory=dict)
+    """The fields of a ``feeds.reading.Layout``."""
     columns: FeedColumns = AS_THEY_ARE
 
     @property

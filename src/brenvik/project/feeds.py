@@ -74,8 +74,7 @@ def _files(
         faults.append(
             f"{place}.file_order: expected a regular expression with one group, as in 'buoy_(\\d+)', got {order!r}"
         )
-    dialect = _dialect(f"{place}.csv", given.get("csv", {}), faults)
-    sheet = _sheet(f"{place}.excel", given.get("excel", {}), faults)
+    dialect, sheet, layout = _formats(place, given, faults)
     record = _record(f"{place}.record", given.get("record", {}), operations, faults)
     time = _extract_time(f"{place}.extract_time", kind, given.get("extract_time", {}), faults)
     then, move_to = _then(f"{place}.after_load", given.get("after_load", "keep"), faults)
@@ -105,6 +104,7 @@ def _files(
         alone,
         unreadable_to,
         sheet,
+        layout,
     )
 
 
@@ -120,6 +120,18 @@ def _min_age(place: str, given: Any, faults: list[str]) -> timedelta | None:
     return age if isinstance(age, timedelta) else None
 
 
+def _formats(
+    place: str, given: Mapping[str, Any], faults: list[str]
+) -> tuple[dict[str, Any], dict[str, Any], dict[str, Any]]:
+    """How CSV files, workbooks and text without delimiters are read."""
+    dialect = _dialect(f"{place}.csv", given.get("csv", {}), faults)
+    sheet = _sheet(f"{place}.excel", given.get("excel", {}), faults)
+    layout = _layout(f"{place}.fixed_width", given.get("fixed_width", {}), faults)
+    if layout and dialect:
+        faults.append(f"{place}: csv and fixed_width cannot be combined")
+    return dialect, sheet, layout
+
+
 def _dialect(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
     """The dialect of CSV files: its fields, checked."""
     if not isinstance(given, dict):
@@ -132,10 +144,7 @@ def _dialect(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
                 faults.append(f"{place}.{key}: expected one character, got {value!r}")
             made[key] = value
         elif key == "encoding":
-            try:
-                codecs.lookup(value)
-            except (LookupError, TypeError):
-                faults.append(f"{place}.encoding: expected a name as in utf-8 or latin-1, got {value!r}")
+            _check_encoding(f"{place}.encoding", value, faults)
             made[key] = value
         elif key in ("columns", "null"):
             if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
@@ -165,6 +174,43 @@ def _sheet(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
     if name is not None and not isinstance(name, str):
         faults.append(f"{place}.sheet: expected the name of a sheet, got {name!r}")
     return {"name": name, "header_row": row}
+
+
+def _layout(place: str, given: Any, faults: list[str]) -> dict[str, Any]:
+    """The places of columns in lines without delimiters, checked."""
+    if given == {}:
+        return {}
+    columns = given.get("columns") if isinstance(given, dict) else None
+    if not isinstance(columns, dict) or not columns:
+        faults.append(
+            f"{place}: expected places as in fixed_width = {{ columns = {{ buoy_code = [1, 8] }} }}, got {given!r}"
+        )
+        return {}
+    faults += [
+        f"{place}.{key}: is not a valid key; valid keys are {', '.join(keys.FIXED_WIDTH)}"
+        for key in given
+        if key not in keys.FIXED_WIDTH
+    ]
+    for name, span in columns.items():
+        whole = isinstance(span, list) and len(span) == 2 and all(type(each) is int for each in span)
+        if not whole or not 1 <= span[0] <= span[1]:
+            faults.append(
+                f"{place}.columns.{name}: expected the first and the last character, as in [1, 8], got {span!r}"
+            )
+            return {}
+    encoding, header = given.get("encoding", "utf-8"), given.get("header_lines", 0)
+    _check_encoding(f"{place}.encoding", encoding, faults)
+    if type(header) is not int or header < 0:
+        faults.append(f"{place}.header_lines: expected a number of lines, got {header!r}")
+    places = tuple((name, *span) for name, span in columns.items())
+    return {"columns": places, "encoding": encoding, "header_lines": header}
+
+
+def _check_encoding(place: str, given: Any, faults: list[str]) -> None:
+    try:
+        codecs.lookup(given)
+    except (LookupError, TypeError):
+        faults.append(f"{place}: expected a name as in utf-8 or latin-1, got {given!r}")
 
 
 def _record(place: str, given: Any, operations: Operations | None, faults: list[str]) -> dict[str, Any]:

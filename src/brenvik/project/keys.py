@@ -34,8 +34,8 @@ FEED = {
     '`{ column = "as_at" }`. By default the source\'s clock; for files, the time of the load.',
 }
 FILES = {
-    "files": 'A pattern below the project folder, as in `"inbox/buoy_*.csv"`. CSV, JSON Lines (`.jsonl`), Parquet or '
-    "Excel (`.xlsx`, with `brenvik[excel]`).",
+    "files": 'A pattern below the project folder, as in `"inbox/buoy_*.csv"`. CSV, JSON Lines (`.jsonl`), Parquet, '
+    "Excel (`.xlsx`, with `brenvik[excel]`) or text without delimiters (`fixed_width`).",
     "file_order": "A pattern with one group: the number or date in a file's name by which files are ordered. By default "
     "the name.",
     "min_age": 'Files that changed less than this ago are left for the next load, as in `"30 seconds"`.',
@@ -45,6 +45,7 @@ FILES = {
     '`{ move_to = "unreadable/" }` moves the file there, and the load continues with the others.',
     "rewritten_files": 'A loaded file whose content has changed: `"report"` (the default) or `"load"`.',
     "csv": "How the files differ from RFC 4180; see below.",
+    "fixed_width": "The places of columns in files without delimiters; see below.",
     "excel": "The sheet of Excel workbooks and the row of its column names; see below.",
     "record": "Where the parts of a change are in a JSON record; see below.",
 }
@@ -73,6 +74,11 @@ CSV = {
     "encoding": 'The encoding, as in `"latin-1"`. By default UTF-8.',
     "columns": "The column names of files without a header.",
     "null": 'Unquoted texts that mean null. By default `[""]`.',
+}
+FIXED_WIDTH = {
+    "columns": "The first and the last character of each column, from 1, as in `{ buoy_code = [1, 8], status = [9, 20] }`.",
+    "encoding": 'The encoding, as in `"latin-1"`. By default UTF-8.',
+    "header_lines": "How many lines at the top are skipped. By default 0.",
 }
 EXCEL = {
     "sheet": "The name of the sheet. By default the first.",
