@@ -57,6 +57,7 @@ bench: $(DRAWING)
 	$(BIN)/python benchmarks/warehouse.py
 	$(BIN)/python benchmarks/lakehouse.py
 	$(BIN)/python benchmarks/reading.py
+	$(BIN)/python benchmarks/rules.py
 
 screenshots: $(DRAWING)
 	$(BIN)/python tools/screenshots.py

@@ -1,0 +1,111 @@
+"""What each rule costs: 100,000 changes into a history of 200,000 keys, with the rule and without it. Written to
+docs/benchmarks/rules.md.
+
+Each load is into a fresh history in a DuckDB in memory: newer changes of which each has a key of its own, and the same with a
+tenth of them late. The ways take turns; a ratio is the median of those of the rounds.
+"""
+
+from __future__ import annotations
+
+import statistics
+import time
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+import brenvik
+import history
+
+KEYS, SIZE, TIMES = 200_000, 100_000, 5
+NONE = "no further rule"
+ABSENT = brenvik.FeedColumns(values=brenvik.ValueFormats(absent_words="~"))
+PLAIN = brenvik.TableRules(
+    "buoy",
+    natural_key="code",
+    order_by="changed_at",
+    type_1="name",
+    types={"changed_at": "timestamp with time zone"},
+    max_deletes=None,
+)
+RULES: dict[str, dict[str, Any]] = {
+    NONE: {},
+    'type_0 = "region"': {"type_0": "region"},
+    '… type_0_changes = "first_arrived"': {"type_0": "region", "type_0_changes": "first_arrived"},
+    '… type_0_changes = "refuse"': {"type_0": "region", "type_0_changes": "refuse"},
+    'type_3 = { status = "status_before" }': {"type_3": {"status": "status_before"}},
+    'not_compared = "mass_kg"': {"not_compared": "mass_kg"},
+    'ignored_differences: case and blanks of "light"': {"ignored_differences": {"light": ["case", "blanks"]}},
+    'ignored_differences: "depth_m" rounded': {"ignored_differences": {"depth_m": {"round": 1}}},
+    'natural_key_form = ["upper", "blanks"]': {"natural_key_form": ["upper", "blanks"]},
+    "derive: two texts joined": {"derive": {"label": "name || ' ' || light"}},
+    'surrogate_key = "hash"': {"surrogate_key": "hash"},
+    'surrogate_key = "uuid"': {"surrogate_key": "uuid"},
+    'ties = "reject"': {"ties": "reject"},
+    'time_precision = "hour", in a zone': {"time_precision": "hour", "time_zone": "Europe/Oslo"},
+    "absent_words": {},
+}
+
+
+def frames() -> tuple[pa.Table, Mapping[str, pa.Table]]:
+    """The rows of the history, and the changes by kind."""
+    rows = history.changes(np.arange(KEYS), history.EPOCH)
+    newer = history.batch(KEYS * 5 // 4, SIZE)
+    return _coded(rows), {"newer": _coded(newer), "a tenth late": _coded(history.with_late(newer, 0.1))}
+
+
+def _coded(rows: pa.Table) -> pa.Table:
+    codes = pa.array([f"NB-{number}" for number in rows["buoy_no"].to_pylist()])
+    rows = rows.set_column(0, "code", codes)
+    zoned = rows["changed_at"].cast(pa.timestamp("us", tz="UTC"))
+    return rows.set_column(rows.column_names.index("changed_at"), "changed_at", zoned)
+
+
+def seconds(rule: str, rows: pa.Table, changes: pa.Table) -> float:
+    rules = replace(PLAIN, **RULES[rule])
+    columns = ABSENT if rule == "absent_words" else None
+    with brenvik.open_store("duckdb::memory:") as store:
+        store.load(rules, rows, kind="upserts", explain=False)
+        begin = time.perf_counter()
+        store.load(rules, changes, kind="upserts", columns=columns, allow_type_0=SIZE, explain=False)
+        return time.perf_counter() - begin
+
+
+def main() -> None:
+    rows, kinds = frames()
+    spent: dict[tuple[str, str], list[float]] = {(kind, rule): [] for kind in kinds for rule in RULES}
+    for _ in range(TIMES):
+        for kind, changes in kinds.items():
+            for rule in RULES:
+                spent[kind, rule].append(seconds(rule, rows, changes))
+    lines = []
+    for rule in RULES:
+        cells = []
+        for kind in kinds:
+            pairs = zip(spent[kind, rule], spent[kind, NONE], strict=True)
+            cells.append(f"{statistics.median(with_it / without for with_it, without in pairs):.2f}")
+        times = [f"{statistics.median(spent[kind, NONE]):.2f} s" for kind in kinds]
+        lines.append(f"| {rule} | {' | '.join(times if rule == NONE else cells)} |")
+    place = Path(__file__).resolve().parents[1] / "docs" / "benchmarks" / "rules.md"
+    place.write_text(
+        f"""# What rules cost
+
+{SIZE:,} changes into a history of {KEYS:,} keys in DuckDB in memory, with a rule and without it (`benchmarks/rules.py`, medians
+of {TIMES} rounds in which the ways take turns): newer changes of one key each, and the same with a tenth of them late.
+
+| rule | {" | ".join(kinds)} |
+|:--|---:|---:|
+{chr(10).join(lines)}
+
+{history.machine()} · Brenvik {brenvik.__version__}
+""",
+        encoding="utf-8",
+    )
+    print("\n".join(lines))
+
+
+if __name__ == "__main__":
+    main()
