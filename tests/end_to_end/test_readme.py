@@ -106,6 +106,21 @@ def test_the_example(tmp_path: Path) -> None:
     assert done.stdout.endswith("NB-101 Fl G 3s 1 3\nNB-101 Fl G 5s 3 None\n")
 
 
+def test_the_example_of_an_untidy_source(tmp_path: Path) -> None:
+    done = subprocess.run(
+        [sys.executable, ROOT / "examples" / "untidy_source.py"],
+        cwd=tmp_path,
+        capture_output=True,
+        encoding="utf-8",
+        env={**os.environ, "PYTHONUTF8": "1"},
+        check=True,
+    )
+    assert "4 read = 1 overwritten + 1 unchanged + 2 rejected" in done.stdout
+    assert "1 change has other values of type 0 columns" in done.stdout
+    assert "NB-101 Kvitsund (Fl G 3s) 12.40 on station → adrift 2019-04-02\nNB-106" in done.stdout
+    assert done.stdout.endswith("contradicts another row with the same buoy_code and entry_no\n" * 2)
+
+
 @pytest.mark.parametrize("link", sorted(set(re.findall(r"\]\(([^)#]+)\)", README))))
 def test_every_link_of_the_readme_leads_somewhere(link: str) -> None:
     assert (ROOT / link).exists()
