@@ -58,6 +58,7 @@ def test_three_days_without_a_lost_value(address: str, tmp_path: Path) -> None:
     declare("text(8)", 'renamed = { severity = "priority" }')
     assert call("load", cwd=tmp_path).code == 0  # there is nothing new
     arrives(3, "visit_no,seen_at,priority,crew,depth\n2,2024-05-15,high,Tarva,12\n")  # a column more
+    assert re.search(r"depth +text +from the feed", call("check", cwd=tmp_path).out)
     blocked = call("load", cwd=tmp_path)
     assert blocked.code == 4
     assert "severity and priority: the table has both; renamed merges them" in blocked.out

@@ -155,7 +155,8 @@ def _check_parts(
         except BrenvikError as error:
             alike.setdefault(str(error).replace(part, _PART), []).append(part)
             continue
-        finding.columns = finding.columns or _columns(table, resolved)
+        there = {each["column"] for each in finding.columns}
+        finding.columns += [each for each in _columns(table, resolved) if each["column"] not in there]
     finding.attention += [
         f"feed {feed.name}: {', '.join(of)} {'has' if len(of) == 1 else 'have'} new columns: {new}; a load would refuse them"
         for new, of in refused.items()
