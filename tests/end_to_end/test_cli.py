@@ -544,7 +544,7 @@ def test_what_a_run_took_can_be_taken_again(visited: Path) -> None:
         (["--again", "77"], "run 77"),
         (
             ["visit", "--from", "2024-05-13", "--from-start"],
-            "--from and --to, --again, --files and --from-start cannot be combined",
+            "--from and --to, --again, --files, --from-start and --full cannot be combined",
         ),
         (["--from-start"], "Expected one feed to load again, got 2 (buoy registry, visit service)"),
         (["buoy", "--from", "2024-05-13"], "reads files and has no windows"),
