@@ -27,9 +27,10 @@ def _before_replayed(schema: TableSchema) -> tuple[list[str], list[str]]:
             known, earlier = f"j.brenvik_known_at_{index}", "COALESCE(j.brenvik_replaces, j.brenvik_prev_position)"
             first = f"{known} > {earlier} AND {known} <= j.brenvik_position"
             was_known = f"j.{DELETE} = 1 OR {known} <= {earlier}"
-            value = f"CASE WHEN {was_known} THEN {value} WHEN {first} THEN j.brenvik_prior_{index}{{}} END"
-            stays_known = f" WHEN j.brenvik_source_{index} IS NOT NULL THEN j.{sql.quote(name)}"
-            value = value.format(stays_known if schema.type_0_changes == "first_arrived" else "")
+            arms = [(was_known, value), (first, f"j.brenvik_prior_{index}")]
+            if schema.type_0_changes == "first_arrived":  # it may have been known from a later time on
+                arms.append((f"j.brenvik_source_{index} IS NOT NULL", f"j.{sql.quote(name)}"))
+            value = f"CASE {' '.join(f'WHEN {test} THEN {known_value}' for test, known_value in arms)} END"
             stays.append(sql.flag(f"NOT COALESCE({first}, FALSE)"))
         before.append(value)
     return before, stays
