@@ -210,7 +210,7 @@ class TableRules:
             type_3: Mapping[str, str] = {},
             other_columns: Role = "type_2",
             not_compared: str | Iterable[str] = (),
-            ignored_differences: Mapping[str, Difference | Iterable[Difference] | Mapping[Literal["round"], int]] = {},
+            ignored_differences: Mapping[str, str | Iterable[str] | Mapping[str, int]] = {},
             exclude: str | Iterable[str] = (),
             derive: Mapping[str, str] = {},
             new_columns: Literal["add", "ignore", "refuse"] = "add",
