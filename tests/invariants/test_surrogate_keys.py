@@ -23,6 +23,8 @@ from brenvik.errors import RulesChanged
 from counts import share
 from scripts import execute
 
+DURABLE = "thing id"
+
 
 def md5(text: str) -> str:
     return hashlib.md5(text.encode(), usedforsecurity=False).hexdigest()
@@ -32,6 +34,10 @@ def expected(scene: Scene, row: dict[str, Any]) -> str:
     """The key of a row, as the documentation has it."""
     parts = [row[name] for name in scene.declared.keys]
     parts += [row[scene.own["valid_from"] or ""]] if scene.declared.type_2 else []
+    return summed(parts)
+
+
+def summed(parts: list[Any]) -> str:
     sums = [md5(text_of(part)) for part in parts]
     return sums[0] if len(sums) == 1 else md5("".join(sums))
 
@@ -40,14 +46,18 @@ def check(scene: Scene, store: brenvik.Store, oracle: Oracle) -> None:
     rows = stored(scene, store)
     assert comparable(scene, rows) == comparable(scene, oracle.rows())
     for row in rows:
-        assert row[scene.own["surrogate_key"] or ""] == expected(scene, row)
+        assert row[DURABLE] == summed([row[name] for name in scene.declared.keys])
+        if scene.rules.surrogate_key == "hash":
+            assert row[scene.own["surrogate_key"] or ""] == expected(scene, row)
 
 
 @settings(max_examples=share(5))
 @given(cases(ORDERED, faults=False), st.data())
 def test_hashed_keys_follow_from_the_row(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     drawn, made = case
-    scene = replace(drawn, rules=replace(drawn.rules, surrogate_key="hash"))
+    own = {**drawn.rules.system_columns, "durable_key": DURABLE}
+    kind = data.draw(st.sampled_from(["hash", "hash", "counter"]))
+    scene = replace(drawn, rules=replace(drawn.rules, surrogate_key=kind, system_columns=own))
     oracle = Oracle(scene.declared)
     with fresh(scene) as store:
         for batch in made:
@@ -87,6 +97,25 @@ def test_hashed_keys_follow_other_rules(anywhere: brenvik.Store) -> None:
     assert anywhere.rebuild(plain).counts["rows_updated"] == 0
 
 
+def test_all_versions_of_a_key_share_a_durable_one(anywhere: brenvik.Store) -> None:
+    rules = brenvik.TableRules(
+        "buoy", natural_key=["code", "side"], order_by="no", system_columns={"durable_key": "buoy_id"}, max_deletes=None
+    )
+
+    def keys(of: brenvik.TableRules) -> list[str]:
+        return [row["buoy_id"] for row in anywhere.read(of).to_pylist()]
+
+    frame = pa.table({"code": ["A", "A"], "side": ["n", "n"], "no": [1, 2], "light": ["Fl", "Q"]})
+    anywhere.load(rules, frame, kind="upserts")
+    gone = pa.table({"op": ["D", "I"], "code": ["A", "A"], "side": ["n", "n"], "no": [3, 4], "light": ["Q", "Q"]})
+    anywhere.load(rules, gone, kind="changes", operation="op", feed="other")
+    assert keys(rules) == [md5(md5("A") + md5("n"))] * 3
+    assert {row["buoy_key"] for row in anywhere.read(rules).to_pylist()} == {1, 2, 3}
+    fewer = replace(rules, natural_key=["code"], type_1="side")
+    anywhere.rebuild(fewer)
+    assert keys(fewer) == [md5("A")] * 3
+
+
 def test_random_keys_stay_with_their_rows(anywhere: brenvik.Store) -> None:
     rules = brenvik.TableRules("buoy", natural_key="code", order_by="no", surrogate_key="uuid")
 
@@ -118,7 +147,7 @@ def test_an_adopted_table_gets_such_keys(address: str, kind: Any) -> None:
         pytest.skip("its tables are adopted from other writers, see test_existing_tables")
     rules = brenvik.TableRules(
         "buoy", natural_key="code", type_1="light", other_columns="type_1", surrogate_key=kind, deletes="remove",
-        system_columns={"valid_from": False, "valid_to": False},
+        system_columns={"valid_from": False, "valid_to": False, "durable_key": "buoy_id"},
     )  # fmt: skip
     with brenvik.open_store(address) as store:
         execute(store, 'CREATE TABLE "buoy" ("code" TEXT, "light" TEXT)', "INSERT INTO \"buoy\" VALUES ('A', 'Fl')")
@@ -127,5 +156,6 @@ def test_an_adopted_table_gets_such_keys(address: str, kind: Any) -> None:
         keys = {row["code"]: row["buoy_key"] for row in store.read(rules).to_pylist()}
         if kind == "hash":
             assert keys == {"A": md5("A"), "B": md5("B")}
+        assert {row["buoy_id"] for row in store.read(rules).to_pylist()} == {md5("A"), md5("B")}
         assert len({*keys.values()}) == 2
         assert None not in keys.values()

@@ -180,6 +180,7 @@ def number_rows(schema: TableSchema) -> UpdateRows:
 def fill(schema: TableSchema, columns: tuple[str, ...]) -> UpdateRows:
     """Fills system columns that were just added; surrogate keys are numbered separately."""
     values = {
+        "durable_key": schema.durable_keys.value("t", ""),
         "is_current": f"({schema.is_current('t')})",
         "is_deleted": _ends_for_good(schema, "t"),
         "first_run": ":run",

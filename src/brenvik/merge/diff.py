@@ -52,11 +52,6 @@ def _flag(schema: TableSchema) -> str | None:
     return schema.system_column("is_current") if schema.system_column("valid_to") else None
 
 
-def followed_key(schema: TableSchema) -> str | None:
-    """The column with the surrogate key, where that follows from the other columns of a row."""
-    return schema.system_column("surrogate_key") if schema.surrogate_keys.follows else None
-
-
 @lru_cache(maxsize=256)
 def find_stored_versions(schema: TableSchema) -> str:
     """The rows of the replayed keys, in the form of ``target_versions``: all of them where the replay is full, else the current
@@ -64,10 +59,10 @@ def find_stored_versions(schema: TableSchema) -> str:
     current, flag = schema.is_current("t"), _flag(schema)
     some = f" AND (b.brenvik_full_replay = 1 OR {current})" if schema.has_versions else ""
     flagged = f", {sql.flag(f't.{sql.quote(flag)} = TRUE')} AS brenvik_flagged_current" if flag else ""
-    key = followed_key(schema)
+    keys = "".join(f", t.{sql.quote(column)} AS brenvik_key_{n}" for n, (column, _) in enumerate(schema.followed_keys))
     return f"""
 SELECT {row_ids.taken(schema, "t")}, {as_target(schema)}, {sql.flag(current)} AS brenvik_is_current,
-  b.brenvik_full_replay{flagged}{f", t.{sql.quote(key)} AS brenvik_surrogate_key" if key else ""}
+  b.brenvik_full_replay{flagged}{keys}
 FROM {sql.work("stored_of_replay")} t
 JOIN {sql.work("replay_keys")} b ON {sql.same("b", "t", schema.keys)}{some}"""
 
@@ -138,9 +133,8 @@ def find_actions(schema: TableSchema, *, check_log: accounting.Checked | None, s
     ``several`` see ``_pairs``."""
     closed_too = schema.has_versions and bool(schema.type_1)
     content = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _content(schema))
-    if followed_key(schema):
-        key = schema.surrogate_keys.value("d", f"d.{FROM}")
-        content = f"({content} OR s.brenvik_surrogate_key IS DISTINCT FROM {key})"
+    for n, (_, key) in enumerate(schema.followed_keys):
+        content = f"({content} OR s.brenvik_key_{n} IS DISTINCT FROM {key.value('d', f'd.{FROM}')})"
     ends = sql.differ((f"d.{sql.quote(c)}", f"s.{sql.quote(c)}") for c in _ends(schema))
     if _flag(schema):
         ends = f"({ends} OR s.brenvik_flagged_current <> {sql.flag(f'd.{TO} IS NULL')})"

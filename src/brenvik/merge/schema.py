@@ -12,7 +12,7 @@ from brenvik.merge.capabilities import DUCKDB, Capabilities
 from brenvik.merge.forms import Ignored, form
 from brenvik.merge.surrogate_keys import Counter, GivenByStore, Hash, SurrogateKey, Uuid
 from brenvik.model.rules import Role, SurrogateKeyKind, Type0Changes
-from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
+from brenvik.model.types import INTEGER, TEXT, TIMESTAMP, ColumnType
 
 # The columns of a change besides those of its feed.
 SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, RUN = (
@@ -128,11 +128,25 @@ class TableSchema:
     def surrogate_keys(self) -> SurrogateKey:
         match self.surrogate_key:
             case "hash":
-                keys = tuple((name, self.type_of(name)) for name in self.keys)
-                return Hash(keys, self.effective_type if self.has_versions else None, self.store)
+                return self._hash(self.effective_type if self.has_versions else None)
             case "uuid":
                 return Uuid()
         return GivenByStore() if self.numbered_by_store else Counter()
+
+    def _hash(self, starts: ColumnType | None) -> Hash:
+        return Hash(tuple((name, self.type_of(name)) for name in self.keys), starts, self.store)
+
+    @cached_property
+    def durable_keys(self) -> Hash:
+        """Where the keys come from that all versions of a natural key share."""
+        return self._hash(None)
+
+    @cached_property
+    def followed_keys(self) -> tuple[tuple[str, Hash], ...]:
+        """The columns with keys that follow from the other columns of a row."""
+        of_rows = self.surrogate_keys if isinstance(self.surrogate_keys, Hash) else None
+        keys = ((self.system_column("surrogate_key"), of_rows), (self.system_column("durable_key"), self.durable_keys))
+        return tuple((column, key) for column, key in keys if column and key)
 
     def names(self, *roles: str) -> tuple[str, ...]:
         return tuple(column.name for column in self.columns if column.role in roles)
@@ -246,7 +260,7 @@ class TableSchema:
         """Name, SQL type and NOT NULL of every column of the table, in order."""
         own = dict(self.system_columns)
         when = self.effective_type.sql
-        first = [(own["surrogate_key"], self.surrogate_keys.type.sql, True)]
+        first = [(own["surrogate_key"], self.surrogate_keys.type.sql, True), (own["durable_key"], TEXT.sql, True)]
         given = [
             (column.name, column.type.sql, column.role == "key") for column in self.columns if column.role != "when"
         ]
@@ -311,8 +325,8 @@ def types_of(
     """The types of all columns of a table by name, its system columns included."""
     logical = ColumnType("boolean")
     own = {
-        "surrogate_key": surrogate_key, "valid_from": effective, "valid_to": effective, "is_current": logical,
-        "is_deleted": logical, "first_run": INTEGER, "last_run": INTEGER, "first_loaded_at": TIMESTAMP,
+        "surrogate_key": surrogate_key, "durable_key": TEXT, "valid_from": effective, "valid_to": effective,
+        "is_current": logical, "is_deleted": logical, "first_run": INTEGER, "last_run": INTEGER, "first_loaded_at": TIMESTAMP,
         "last_loaded_at": TIMESTAMP,
     }  # fmt: skip
     found = {column.name: column.type for column in columns}

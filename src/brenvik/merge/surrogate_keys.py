@@ -64,7 +64,7 @@ class Hash:
     type: ClassVar[ColumnType] = TEXT
     follows: ClassVar[bool] = True
 
-    def value(self, alias: str, start: str) -> str | None:
+    def value(self, alias: str, start: str) -> str:
         parts = [self._sum(f"{alias}.{sql.quote(name)}", kind) for name, kind in self.keys]
         parts += [self._sum(start, self.starts)] if self.starts else []
         return parts[0] if len(parts) == 1 else self.store.md5.format(f"({' || '.join(parts)})")

@@ -10,7 +10,7 @@ from functools import lru_cache
 
 from brenvik.merge import row_ids, sql
 from brenvik.merge.current_path import before_column, decided, is_present, needs_earlier, not_returning
-from brenvik.merge.diff import ENDED, FROM, TO, followed_key
+from brenvik.merge.diff import ENDED, FROM, TO
 from brenvik.merge.row_changes import DeleteRows, InsertRows, UpdateRows, Values
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
 
@@ -143,8 +143,7 @@ def update(schema: TableSchema, names: tuple[str, ...]) -> UpdateRows:
     items = _given(name for name in names if name in schema.stored_values)
     if FROM in names:
         items.append((schema.system_column("valid_from"), f"s.{FROM}"))
-    if key := followed_key(schema):
-        items.append((key, schema.surrogate_keys.value("s", f"s.{FROM}") or ""))
+    items += [(column, key.value("s", f"s.{FROM}")) for column, key in schema.followed_keys]
     if TO in names or ENDED in names:
         items += _ends(schema, deletes=True)
     source = f"(SELECT a.* FROM {sql.work('actions')} a WHERE a.brenvik_action = 'update')"
@@ -193,9 +192,10 @@ def insert(schema: TableSchema, *, current: bool, replayed: bool, some_returning
             f"SELECT {content}, s.{FROM} AS brenvik_valid_from, {_until(schema)} AS {TO}, (s.{TO} IS NULL) AS brenvik_current, "
             f"(s.{ENDED} = 1) AS {ENDED} FROM {sql.work('actions')} s WHERE s.brenvik_action = 'insert'"
         )
-    key = schema.surrogate_keys.value("s", "s.brenvik_valid_from")
+    given = None if schema.surrogate_keys.follows else schema.surrogate_keys.value("s", "s.brenvik_valid_from")
     items = [
-        *([(own("surrogate_key"), key)] if key else []),
+        *([(own("surrogate_key"), given)] if given else []),
+        *((column, key.value("s", "s.brenvik_valid_from")) for column, key in schema.followed_keys),
         *_given((*schema.keys, *schema.stored_values)),
         (own("valid_from"), "s.brenvik_valid_from"),
         (own("valid_to"), f"CAST(s.{TO} AS {schema.effective_type.sql})"),

@@ -30,6 +30,7 @@ Kind = Literal["changes", "upserts", "full_extract"]
 RESERVED_PREFIX = "brenvik_"
 SYSTEM_COLUMNS = (
     "surrogate_key",
+    "durable_key",
     "valid_from",
     "valid_to",
     "is_current",
@@ -139,7 +140,9 @@ class TableRules:
         UUIDs. The last two are texts.
     system_columns
         Other names for the system columns, or False to omit one:
-        surrogate_key, valid_from, valid_to, is_current, is_deleted, first_run, last_run, first_loaded_at, last_loaded_at.
+        surrogate_key, valid_from, valid_to, is_current, is_deleted, first_run, last_run, first_loaded_at, last_loaded_at. A table
+        has a durable_key, one for all versions of a natural key, only where this names the column: an MD5 sum of the natural key,
+        as text.
     open_end
         The value of ``valid_to`` in a current version: null, or a far-future value of the effective column's type. A row with an
         effective time that is not before it is rejected.
@@ -305,7 +308,9 @@ class TableRules:
 
     def system_column_name(self, column: str) -> str | None:
         """The name of a system column in this table; None when it is omitted."""
-        default = f"{self.table.rpartition('.')[2]}_key" if column == "surrogate_key" else column
+        default: str | Literal[False] = column if column != "durable_key" else False
+        if column == "surrogate_key":
+            default = f"{self.table.rpartition('.')[2]}_key"
         return self.system_columns.get(column, default) or None
 
     def _faults(self) -> Iterator[str]:

@@ -22,7 +22,7 @@ from brenvik.merge.schema import Column, StoredColumn, TableSchema
 from brenvik.merge.surrogate_keys import key_type
 from brenvik.merge.table_changes import AddColumns
 from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
-from brenvik.model.types import INTEGER, TIMESTAMP, ColumnType
+from brenvik.model.types import INTEGER, TEXT, TIMESTAMP, ColumnType
 from brenvik.outcome import Outcome
 from brenvik.runs import pipeline
 from brenvik.runs.context import RunContext
@@ -138,6 +138,7 @@ def _own(rules: TableRules, effective: ColumnType) -> list[tuple[str, str, Colum
     types = {"valid_from": effective, "valid_to": effective, "is_current": logical, "is_deleted": logical}
     types |= {
         "surrogate_key": key_type(rules.surrogate_key),
+        "durable_key": TEXT,
         "first_run": INTEGER,
         "last_run": INTEGER,
     }
