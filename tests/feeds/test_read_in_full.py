@@ -58,7 +58,10 @@ def test_it_is_guarded_like_an_extract(registry: Registry, store: brenvik.Store)
     registry.put(*((n, "NB-101", "lamp", at(8)) for n in range(1, 11)))
     load(store, registry.source(), VISITS)
     registry.do("DELETE FROM service_visit WHERE visit_no > 7")
-    with pytest.raises(LimitExceeded, match=r"(?s)has 7 rows; the table has 10 current keys\. .*would delete 3 \(30 %"):
+    with pytest.raises(
+        LimitExceeded,
+        match=r"(?s)has 7 rows; the table has 10 current keys\. .*delete 3 \(30 %.*load visit --full --allow-deletes 3",
+    ):
         load(store, registry.source(), VISITS, request=FULL)
     registry.do("DELETE FROM service_visit")
     with pytest.raises(LimitExceeded, match="It has no valid rows"):
@@ -139,6 +142,7 @@ def test_on_the_command_line(tmp_path: Path) -> None:
     registry.do("DELETE FROM service_visit WHERE visit_no = 1")
     seen = call("preview", "visit", "--full", cwd=tmp_path).out
     assert re.search(r"1 +deleted +– +not in the extract, was: NB-101, lamp", seen), seen
+    assert seen.endswith("to load   brenvik load visit --full\n")
     done = call("load", "visit", "--full", cwd=tmp_path).out
     assert "service_visit in full" in done
     assert "1 read + 1 derived = 1 deleted + 1 duplicate" in done, done

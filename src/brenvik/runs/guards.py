@@ -77,11 +77,12 @@ def check_guards(context: RunContext, changes: RowChanges, allowed: Allowed) -> 
     if not said:
         return None
     options = " ".join(f"--allow-{what.replace('_', '-')} {n}" for what, n in again.items())
+    what = f"{rules.table} --full" if is_complete else rules.table
     lines = (
         f"{source}: blocked, nothing written",
         *said,
-        f"to preview  brenvik preview {rules.table}",
-        f"to allow    brenvik load {rules.table} {options}",
+        f"to preview  brenvik preview {what}",
+        f"to allow    brenvik load {what} {options}",
         f"in Python   load(…, {', '.join(f'allow_{what}={n}' for what, n in again.items())})",
     )
     decided = {name: n for name, n in counts.items() if name not in ROW_COUNTS}

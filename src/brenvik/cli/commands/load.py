@@ -213,7 +213,8 @@ def preview(
             outcomes = declared.load(
                 tables, group=group, feed=feed, options=options, on_progress=on_progress, store=store
             )
-        show_previews(declared, outcomes, everything=everything, json=json)
+        do_it = f"load {outcomes[0].table} --full" if full else None
+        show_previews(declared, outcomes, everything=everything, json=json, do_it=do_it)
     raise typer.Exit(most_severe(outcomes, accept_rejects=True))
 
 
