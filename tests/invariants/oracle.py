@@ -176,17 +176,27 @@ class Oracle:
         def place(change: Change) -> Any:
             return (*map(plain, change.key), plain(change.effective), *map(plain, change.order))
 
-        takes_part = [change for change in changes if not self._is_known(change)]
+        old = [*self.aside, *(change for changes in self.kept.values() for change in changes)]
+        taken: dict[Any, set[Any]] = defaultdict(set)
+        for change in old:
+            if change.batch not in self.out:
+                taken[place(change)].add(self._meaning(change))
+        takes_part = [change for change in changes if self._meaning(change) not in taken[place(change)]]
         said: dict[Any, set[Any]] = defaultdict(set)
         for change in takes_part:
-            said[place(change)].add(self._identity(change))
-        old = [*self.aside, *(change for changes in self.kept.values() for change in changes)]
-        taken = {place(change) for change in old if change.batch not in self.out}
+            said[place(change)].add(self._meaning(change))
         return [
             change
             for change in takes_part
-            if len(said[place(change)]) > 1 or place(change) in taken or self._content(change.raw) in self.open_ties
+            if len(said[place(change)]) > 1 or taken[place(change)] or self._content(change.raw) in self.open_ties
         ]
+
+    def _meaning(self, change: Change) -> Any:
+        """What makes a change another one at its key, time and order: not what is not compared."""
+        raw = {name: value for name, value in change.raw.items() if name != "op"}
+        names = (name for name in raw if name not in self.declared.not_compared)
+        said = tuple(sorted((name, self.declared.form(name, raw[name])) for name in names))
+        return (change.delete, frozenset(raw), said)
 
     def _hold(self, change: Change) -> str:
         """The decision on a delete that awaits approval (one per key and lifetime), or that will never count."""
@@ -238,7 +248,7 @@ class Oracle:
             contents: dict[Any, set[Any]] = defaultdict(set)
             for row, key, is_refused in zip(rows, keys, refused, strict=True):
                 if not is_refused:
-                    contents[key].add(self._content(row))
+                    contents[key].add(self._meaning(self._change(row, at, delete=False)))
             refused = [is_refused or len(contents[key]) > 1 for key, is_refused in zip(keys, refused, strict=True)]
         named = Counter(key for key, is_refused in zip(keys, refused, strict=True) if not is_refused)
         living = {tuple(plain(row[name]) for name in d.keys): row for row in self.rows() if row["valid_to"] is None}
@@ -327,11 +337,8 @@ class Oracle:
 
         key = tuple(map(plain, change.key))
         known = [*self.kept[key], *(old for old in self.aside if tuple(map(plain, old.key)) == key)]
-        return any(self._identity(old) == self._identity(change) for old in known if old.batch not in self.out)
-
-    def _identity(self, change: Change) -> Any:
-        said = tuple(sorted((name, plain(value)) for name, value in change.raw.items() if name != "op"))
-        return (change.delete, said)
+        alike = [old for old in known if (old.effective, old.order) == (change.effective, change.order)]
+        return any(self._meaning(old) == self._meaning(change) for old in alike if old.batch not in self.out)
 
     def _line(self, changes: list[Change]) -> list[list[Change]]:
         """The changes of a key, grouped by effective time, in order; sets every change's state."""

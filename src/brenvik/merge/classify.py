@@ -144,13 +144,13 @@ def find_duplicates(schema: TableSchema, *, logged: bool) -> str:
     Without order columns the order of arrival decides, and the same content later is another change: nothing is a duplicate.
     """
     place = (*schema.keys, EFFECTIVE_AT)
-    within = dict.fromkeys((*place, DELETE, COLUMN_SET, *schema.change_columns))
+    within = sql.listed(sql.columns(_never_null(schema), "c"), *compared_values(schema, "c").values(), sep=", ")
     changes, names = sql.work("changes"), sql.columns(place, "e")
     parts = [
         f"""
 SELECT n.{SEQUENCE_NO} FROM (
   SELECT c.{SEQUENCE_NO}, row_number() OVER (
-    PARTITION BY {sql.columns(within, "c")} ORDER BY c.{SEQUENCE_NO}) AS brenvik_nth
+    PARTITION BY {within} ORDER BY c.{SEQUENCE_NO}) AS brenvik_nth
   FROM {changes} c
   JOIN (SELECT {names} FROM {changes} e GROUP BY {names} HAVING count(*) > 1) s ON {sql.same("s", "c", place)}
 ) n WHERE n.brenvik_nth > 1"""
@@ -165,11 +165,28 @@ WHERE EXISTS (
     return " UNION ".join(parts)
 
 
+def place(schema: TableSchema) -> tuple[str, ...]:
+    """The columns that say where a change belongs: its key, effective time and order."""
+    return tuple(dict.fromkeys((*schema.keys, EFFECTIVE_AT, *schema.order)))
+
+
+def _never_null(schema: TableSchema) -> tuple[str, ...]:
+    return (*place(schema), DELETE, COLUMN_SET)
+
+
+def compared_values(schema: TableSchema, alias: str) -> dict[str, str]:
+    """What of the other values of a change makes it another one: not columns that are not compared, nor differences that are
+    ignored. By column."""
+    known = (*place(schema), *schema.not_compared)
+    names = (name for name in schema.change_columns if name not in known)
+    return {name: schema.compared(name, f"{alias}.{sql.quote(name)}") for name in names}
+
+
 def same_change(schema: TableSchema, left: str, right: str) -> str:
     """A test: whether two changes are the same."""
-    never_null = (*schema.keys, *schema.order, EFFECTIVE_AT, DELETE, COLUMN_SET)
-    others = [name for name in schema.change_columns if name not in never_null]
-    return f"{sql.same(left, right, dict.fromkeys(never_null))} AND {sql.alike(left, right, others)}"
+    ours, theirs = compared_values(schema, left), compared_values(schema, right)
+    alike = (f"{ours[name]} IS NOT DISTINCT FROM {theirs[name]}" for name in ours)
+    return " AND ".join((sql.same(left, right, _never_null(schema)), *alike))
 
 
 @lru_cache(maxsize=256)

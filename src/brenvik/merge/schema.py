@@ -94,11 +94,16 @@ class TableSchema:
 
     def differs(self, name: str, left: str, right: str, *, in_store: bool = True) -> str:
         """A test: whether two values of a column differ in what is compared. Outside of the store it is DuckDB that asks."""
-        if (ignored := dict(self.ignored).get(name)) is not None:
-            store, untyped = (self.store, self.untyped) if in_store else (DUCKDB, False)
-            kind = self.type_of(name)
-            left, right = (form(value, kind, ignored, store, untyped=untyped) for value in (left, right))
+        left, right = (self.compared(name, value, in_store=in_store) for value in (left, right))
         return f"{left} IS DISTINCT FROM {right}"
+
+    def compared(self, name: str, value: str, *, in_store: bool = True) -> str:
+        """What of a value of a column is compared."""
+        ignored = dict(self.ignored).get(name)
+        if ignored is None:
+            return value
+        store, untyped = (self.store, self.untyped) if in_store else (DUCKDB, False)
+        return form(value, self.type_of(name), ignored, store, untyped=untyped)
 
     def in_key_form(self, name: str, value: str, *, in_store: bool = True) -> str:
         """The value of a key column in the form of keys. Outside of the store it is DuckDB that makes it."""

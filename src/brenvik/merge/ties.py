@@ -1,6 +1,7 @@
 """Ties: changes with the same key, effective time and order that differ otherwise.
 
-Rows of an extract have one time, and those without order columns tie where their keys are the same.
+Rows of an extract have one time, and those without order columns tie where their keys are the same. Columns that are not compared
+make no tie, nor do differences that are ignored.
 """
 
 from __future__ import annotations
@@ -8,7 +9,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 from brenvik.merge import sql
-from brenvik.merge.classify import is_late, same_change
+from brenvik.merge.classify import compared_values, is_late, place, same_change
 from brenvik.merge.row_errors import joined
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, SEQUENCE_NO, TableSchema
 from brenvik.merge.validate import ORIGINAL
@@ -17,12 +18,11 @@ ROWS = "rows_with_ties"
 """The working relation with the rows as they were staged."""
 
 
-def _place(schema: TableSchema) -> tuple[str, ...]:
-    return tuple(dict.fromkeys((*schema.keys, EFFECTIVE_AT, *schema.order)))
-
-
-def _content(schema: TableSchema) -> tuple[str, ...]:
-    return tuple(dict.fromkeys((*_place(schema), DELETE, COLUMN_SET, *schema.change_columns)))
+def _content(schema: TableSchema, alias: str) -> str:
+    """Select items: what of a change can contradict another one at the same place."""
+    values = compared_values(schema, alias).values()
+    items = [f"{value} AS brenvik_content_{n}" for n, value in enumerate(values)]
+    return sql.listed(sql.columns((*place(schema), DELETE, COLUMN_SET), alias), *items, sep=", ")
 
 
 def _reasons(schema: TableSchema, *, is_extract: bool) -> tuple[str, str]:
@@ -41,7 +41,7 @@ def find_ties(schema: TableSchema, *, is_extract: bool, logged: bool, open_rejec
     Repetitions of a change do not tie, be they in the batch or, with ``logged``, in the log. A row that was rejected as a tie
     before, and is among the ``open_rejects``, still is one.
     """
-    place, rows = _place(schema), sql.work(ROWS)
+    where, rows = place(schema), sql.work(ROWS)
     if not (schema.order or is_extract):
         return f"SELECT c.{SEQUENCE_NO}, 0 AS brenvik_is_logged FROM {rows} c WHERE 1 = 0"
     valid = ["c.brenvik_error IS NULL"]
@@ -49,7 +49,7 @@ def find_ties(schema: TableSchema, *, is_extract: bool, logged: bool, open_rejec
     if logged:
         log, late = sql.work("unreverted_changes"), is_late(schema, "c")
         valid.append(f"NOT ({late} AND EXISTS (SELECT 1 FROM {log} k WHERE {same_change(schema, 'k', 'c')}))")
-        tests.append(f"({late} AND EXISTS (SELECT 1 FROM {log} k WHERE {sql.same('k', 'c', place)}))")
+        tests.append(f"({late} AND EXISTS (SELECT 1 FROM {log} k WHERE {sql.same('k', 'c', where)}))")
         is_logged = sql.flag(f"p.brenvik_contents = 1 AND {tests[-1]}")
     if open_rejects:
         reasons = ", ".join(map(sql.literal, _reasons(schema, is_extract=is_extract)))
@@ -59,33 +59,33 @@ def find_ties(schema: TableSchema, *, is_extract: bool, logged: bool, open_rejec
 WITH fresh AS (
   SELECT c.* FROM {rows} c WHERE {" AND ".join(valid)}
 ), contents AS (
-  SELECT DISTINCT {sql.columns(_content(schema), "c")} FROM fresh c
+  SELECT DISTINCT {_content(schema, "c")} FROM fresh c
 ), places AS (
-  SELECT {sql.columns(place, "n")}, count(*) AS brenvik_contents FROM contents n GROUP BY {sql.columns(place, "n")}
+  SELECT {sql.columns(where, "n")}, count(*) AS brenvik_contents FROM contents n GROUP BY {sql.columns(where, "n")}
 )
 SELECT c.{SEQUENCE_NO}, {is_logged} AS brenvik_is_logged
 FROM fresh c
-JOIN places p ON {sql.same("p", "c", place)}
+JOIN places p ON {sql.same("p", "c", where)}
 WHERE {sql.any_of(tests)}"""
 
 
 @lru_cache(maxsize=64)
 def count_ties(schema: TableSchema, *, logged: bool) -> str:
     """How many keys have new changes that tie (``tied``), with others or, with ``logged``, with changes in the log."""
-    place, changes = _place(schema), sql.work("changes")
+    where, names = place(schema), sql.columns(place(schema), "n")
+    tests = []
     if schema.order:
-        repeated = f"SELECT 1 FROM {sql.work('duplicates')} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO}"
-        fresh = f"{changes} c WHERE NOT EXISTS ({repeated})"
-    else:
-        fresh = f"(SELECT DISTINCT {sql.columns(_content(schema), 'e')} FROM {changes} e) c"
-    places = f"SELECT {sql.columns(place, 'c')}, 1 AS brenvik_is_new FROM {fresh}"
+        tests.append(f"NOT EXISTS (SELECT 1 FROM {sql.work('duplicates')} d WHERE d.{SEQUENCE_NO} = c.{SEQUENCE_NO})")
+    tied = "p.brenvik_contents > 1"
     if logged:
-        places += f""" UNION ALL
-  SELECT {sql.columns(place, "k")}, 0 FROM {sql.work("active_changes")} k
-  WHERE EXISTS (SELECT 1 FROM {changes} c WHERE {sql.same("c", "k", place)})"""
-    names, keys = sql.columns(place, "p"), sql.columns(schema.keys, "t")
-    tied = f"SELECT {names} FROM ({places}) p GROUP BY {names} HAVING count(*) > 1 AND max(p.brenvik_is_new) = 1"
-    return f"SELECT count(*) AS tied FROM (SELECT DISTINCT {keys} FROM ({tied}) t) k"
+        log = sql.work("active_changes")
+        tests.append(f"NOT EXISTS (SELECT 1 FROM {log} k WHERE {same_change(schema, 'k', 'c')})")
+        tied += f" OR EXISTS (SELECT 1 FROM {log} k WHERE {sql.same('k', 'p', where)})"
+    fresh = f" WHERE {' AND '.join(tests)}" if tests else ""
+    contents = f"SELECT DISTINCT {_content(schema, 'c')} FROM {sql.work('changes')} c{fresh}"
+    places = f"SELECT {names}, count(*) AS brenvik_contents FROM ({contents}) n GROUP BY {names}"
+    keys = sql.columns(schema.keys, "p")
+    return f"SELECT count(*) AS tied FROM (SELECT DISTINCT {keys} FROM ({places}) p WHERE {tied}) k"
 
 
 @lru_cache(maxsize=64)

@@ -15,9 +15,9 @@ FROM (SELECT tested_rows.*, brenvik_error_0 OR brenvik_error_1 OR brenvik_error_
 
 CREATE TEMP TABLE "brenvik_work_ties" AS
 WITH fresh AS (
-  SELECT c.* FROM "brenvik_work_rows_with_ties" c WHERE c.brenvik_error IS NULL AND NOT (NOT (c."at" > CAST(:high_order_0 AS DATE) AND c.brenvik_effective_at > CAST(:high_effective AS DATE)) AND EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" k WHERE k."buoy_code" = c."buoy_code" AND k."at" = c."at" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."laid_on" IS NOT DISTINCT FROM c."laid_on" AND k."status" IS NOT DISTINCT FROM c."status"))
+  SELECT c.* FROM "brenvik_work_rows_with_ties" c WHERE c.brenvik_error IS NULL AND NOT (NOT (c."at" > CAST(:high_order_0 AS DATE) AND c.brenvik_effective_at > CAST(:high_effective AS DATE)) AND EXISTS (SELECT 1 FROM "brenvik"."change_log_buoy" k WHERE k."buoy_code" = c."buoy_code" AND k."brenvik_effective_at" = c."brenvik_effective_at" AND k."at" = c."at" AND k."brenvik_delete" = c."brenvik_delete" AND k."brenvik_column_set" = c."brenvik_column_set" AND k."laid_on" IS NOT DISTINCT FROM c."laid_on" AND k."status" IS NOT DISTINCT FROM c."status"))
 ), contents AS (
-  SELECT DISTINCT c."buoy_code", c."brenvik_effective_at", c."at", c."brenvik_delete", c."brenvik_column_set", c."laid_on", c."status" FROM fresh c
+  SELECT DISTINCT c."buoy_code", c."brenvik_effective_at", c."at", c."brenvik_delete", c."brenvik_column_set", c."laid_on" AS brenvik_content_0, c."status" AS brenvik_content_1 FROM fresh c
 ), places AS (
   SELECT n."buoy_code", n."brenvik_effective_at", n."at", count(*) AS brenvik_contents FROM contents n GROUP BY n."buoy_code", n."brenvik_effective_at", n."at"
 )
@@ -95,7 +95,7 @@ JOIN "brenvik_work_late_or_several" b ON b."buoy_code" = t."buoy_code" AND (b.br
 CREATE TEMP TABLE "brenvik_work_duplicates" AS
 SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
-    PARTITION BY c."buoy_code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."laid_on", c."status" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
+    PARTITION BY c."buoy_code", c."brenvik_effective_at", c."at", c."brenvik_delete", c."brenvik_column_set", c."laid_on", c."status" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
   FROM "brenvik_work_accepted" c
   JOIN (SELECT e."buoy_code", e."brenvik_effective_at" FROM "brenvik_work_accepted" e GROUP BY e."buoy_code", e."brenvik_effective_at" HAVING count(*) > 1) s ON s."buoy_code" = c."buoy_code" AND s."brenvik_effective_at" = c."brenvik_effective_at"
 ) n WHERE n.brenvik_nth > 1;

@@ -82,7 +82,7 @@ JOIN "brenvik_work_replay_keys" b ON b."buoy_code" = t."buoy_code";
 CREATE TEMP TABLE "brenvik_work_duplicates" AS
 SELECT n.brenvik_sequence_no FROM (
   SELECT c.brenvik_sequence_no, row_number() OVER (
-    PARTITION BY c."buoy_code", c."brenvik_effective_at", c."brenvik_delete", c."brenvik_column_set", c."at", c."entry", c."name", c."lit", c."since" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
+    PARTITION BY c."buoy_code", c."brenvik_effective_at", c."entry", c."brenvik_delete", c."brenvik_column_set", c."at", c."name", c."lit", c."since" ORDER BY c.brenvik_sequence_no) AS brenvik_nth
   FROM "brenvik_work_accepted" c
   JOIN (SELECT e."buoy_code", e."brenvik_effective_at" FROM "brenvik_work_accepted" e GROUP BY e."buoy_code", e."brenvik_effective_at" HAVING count(*) > 1) s ON s."buoy_code" = c."buoy_code" AND s."brenvik_effective_at" = c."brenvik_effective_at"
 ) n WHERE n.brenvik_nth > 1;

@@ -337,7 +337,7 @@ FROM (
   SELECT
     "c"."brenvik_sequence_no",
     ROW_NUMBER() OVER (
-      PARTITION BY "c"."buoy_code", "c"."brenvik_effective_at", "c"."brenvik_delete", "c"."brenvik_column_set", "c"."at", "c"."entry", "c"."name", "c"."colour", "c"."depth", "c"."since"
+      PARTITION BY "c"."buoy_code", "c"."brenvik_effective_at", "c"."at", "c"."entry", "c"."brenvik_delete", "c"."brenvik_column_set", "c"."name", "c"."colour", "c"."depth", "c"."since"
       ORDER BY "c"."brenvik_sequence_no" NULLS LAST
     ) AS "brenvik_nth"
   FROM "brenvik_work_accepted" AS "c"
@@ -363,9 +363,9 @@ SELECT
 FROM "brenvik_work_accepted" AS "c"
 JOIN "brenvik.change_log_buoy" AS "k"
   ON "k"."buoy_code" = "c"."buoy_code"
+  AND "k"."brenvik_effective_at" = "c"."brenvik_effective_at"
   AND "k"."at" = "c"."at"
   AND "k"."entry" = "c"."entry"
-  AND "k"."brenvik_effective_at" = "c"."brenvik_effective_at"
   AND "k"."brenvik_delete" = "c"."brenvik_delete"
   AND "k"."brenvik_column_set" = "c"."brenvik_column_set"
   AND "k"."name" IS "c"."name"
@@ -1004,20 +1004,26 @@ CROSS JOIN (
     COUNT(*) AS "tied"
   FROM (
     SELECT DISTINCT
-      "t"."buoy_code"
+      "p"."buoy_code"
     FROM (
       SELECT
-        "p"."buoy_code",
-        "p"."brenvik_effective_at",
-        "p"."at",
-        "p"."entry"
+        "n"."buoy_code",
+        "n"."brenvik_effective_at",
+        "n"."at",
+        "n"."entry",
+        COUNT(*) AS "brenvik_contents"
       FROM (
-        SELECT
+        SELECT DISTINCT
           "c"."buoy_code",
           "c"."brenvik_effective_at",
           "c"."at",
           "c"."entry",
-          1 AS "brenvik_is_new"
+          "c"."brenvik_delete",
+          "c"."brenvik_column_set",
+          "c"."name" AS "brenvik_content_0",
+          "c"."colour" AS "brenvik_content_1",
+          "c"."depth" AS "brenvik_content_2",
+          "c"."since" AS "brenvik_content_3"
         FROM "brenvik_work_accepted" AS "c"
         WHERE
           NOT EXISTS(
@@ -1027,34 +1033,41 @@ CROSS JOIN (
             WHERE
               "d"."brenvik_sequence_no" = "c"."brenvik_sequence_no"
           )
-        UNION ALL
-        SELECT
-          "k"."buoy_code",
-          "k"."brenvik_effective_at",
-          "k"."at",
-          "k"."entry",
-          0
-        FROM "brenvik.change_log_buoy" AS "k"
-        WHERE
-          EXISTS(
+          AND NOT EXISTS(
             SELECT
               1
-            FROM "brenvik_work_accepted" AS "c"
+            FROM "brenvik.change_log_buoy" AS "k"
             WHERE
-              "c"."buoy_code" = "k"."buoy_code"
-              AND "c"."brenvik_effective_at" = "k"."brenvik_effective_at"
-              AND "c"."at" = "k"."at"
-              AND "c"."entry" = "k"."entry"
+              "k"."buoy_code" = "c"."buoy_code"
+              AND "k"."brenvik_effective_at" = "c"."brenvik_effective_at"
+              AND "k"."at" = "c"."at"
+              AND "k"."entry" = "c"."entry"
+              AND "k"."brenvik_delete" = "c"."brenvik_delete"
+              AND "k"."brenvik_column_set" = "c"."brenvik_column_set"
+              AND "k"."name" IS "c"."name"
+              AND "k"."colour" IS "c"."colour"
+              AND "k"."depth" IS "c"."depth"
+              AND "k"."since" IS "c"."since"
           )
-      ) AS "p"
+      ) AS "n"
       GROUP BY
-        "p"."buoy_code",
-        "p"."brenvik_effective_at",
-        "p"."at",
-        "p"."entry"
-      HAVING
-        COUNT(*) > 1 AND MAX("p"."brenvik_is_new") = 1
-    ) AS "t"
+        "n"."buoy_code",
+        "n"."brenvik_effective_at",
+        "n"."at",
+        "n"."entry"
+    ) AS "p"
+    WHERE
+      "p"."brenvik_contents" > 1
+      OR EXISTS(
+        SELECT
+          1
+        FROM "brenvik.change_log_buoy" AS "k"
+        WHERE
+          "k"."buoy_code" = "p"."buoy_code"
+          AND "k"."brenvik_effective_at" = "p"."brenvik_effective_at"
+          AND "k"."at" = "p"."at"
+          AND "k"."entry" = "p"."entry"
+      )
   ) AS "k"
 ) AS "t";
 
@@ -1251,9 +1264,9 @@ JOIN "brenvik_work_accepted" AS "c"
   ON "c"."brenvik_sequence_no" = "d"."brenvik_sequence_no"
 JOIN "brenvik.change_log_buoy" AS "k"
   ON "k"."buoy_code" = "c"."buoy_code"
+  AND "k"."brenvik_effective_at" = "c"."brenvik_effective_at"
   AND "k"."at" = "c"."at"
   AND "k"."entry" = "c"."entry"
-  AND "k"."brenvik_effective_at" = "c"."brenvik_effective_at"
   AND "k"."brenvik_delete" = "c"."brenvik_delete"
   AND "k"."brenvik_column_set" = "c"."brenvik_column_set"
   AND "k"."name" IS "c"."name"
