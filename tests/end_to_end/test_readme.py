@@ -106,9 +106,9 @@ def test_the_example(tmp_path: Path) -> None:
     assert done.stdout.endswith("NB-101 Fl G 3s 1 3\nNB-101 Fl G 5s 3 None\n")
 
 
-def test_the_example_of_an_untidy_source(tmp_path: Path) -> None:
+def test_the_example_of_a_messy_source(tmp_path: Path) -> None:
     done = subprocess.run(
-        [sys.executable, ROOT / "examples" / "untidy_source.py"],
+        [sys.executable, ROOT / "examples" / "messy_source.py"],
         cwd=tmp_path,
         capture_output=True,
         encoding="utf-8",

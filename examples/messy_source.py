@@ -1,4 +1,4 @@
-"""A source that is not tidy: what is declared once, instead of corrected by hand every day."""
+"""A messy source: what is declared once, instead of corrected by hand every day."""
 
 import pyarrow as pa
 
