@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
@@ -66,7 +67,7 @@ def test_dates_are_truncated_to_weeks_and_months(anywhere: brenvik.Store) -> Non
         brenvik.TableRules("b", natural_key="c", order_by="day", types={"day": "date"}, time_precision="hour")
 
 
-def test_nothing_begins_at_the_open_end_or_later(anywhere: brenvik.Store) -> None:
+def test_nothing_begins_at_the_open_end_or_later(anywhere: brenvik.Store, tmp_path: Path) -> None:
     rules = brenvik.TableRules(
         "buoy", natural_key="code", order_by="at", types={"at": "date"}, open_end=date(9999, 12, 31)
     )
@@ -76,6 +77,11 @@ def test_nothing_begins_at_the_open_end_or_later(anywhere: brenvik.Store) -> Non
     outcome = anywhere.load(rules, frame, kind="upserts")
     assert outcome.decisions()["reason"].to_pylist()[1] == "at: '9999-12-31' is not before open_end"
     assert [row["code"] for row in anywhere.read(rules).to_pylist()] == ["A", "C"]
+    dated = brenvik.TableRules("dated", natural_key="code", open_end=datetime(9999, 12, 31))
+    (tmp_path / "1.csv").write_text("code,taken\nA,9999-12-31\n")
+    feed = brenvik.FileFeed("f", "full_extract", None, str(tmp_path / "*.csv"), extract_time={"column": "taken"})
+    anywhere.load(dated, feed, allow_deletes=0)
+    assert "taken: '9999-12-31' is not before open_end" in anywhere.rejects()["reason"].to_pylist()
     extracts = brenvik.TableRules("keeper", natural_key="code", open_end=datetime(2030, 1, 1))
     with pytest.raises(DeclarationError, match="extract time: expected a time before open_end, got 2030-01-01"):
         anywhere.load(extracts, frame, kind="full_extract", at="2030-01-01")

@@ -59,13 +59,10 @@ def count_timeline_errors(schema: TableSchema) -> str:
     {sql.flag(current)} AS brenvik_open
   FROM {table} t WHERE {begins} IS NOT NULL
 ) s WHERE s.brenvik_next IS NOT NULL AND (s.brenvik_open = 1 OR s.brenvik_next < s.brenvik_end)) AS overlapping""")
-    unlike = [
-        f"t.{sql.quote(name)} <> {value}"
-        for name in schema.keys
-        if (value := schema.in_key_form(name, f"t.{sql.quote(name)}")) != f"t.{sql.quote(name)}"
-    ]
-    if unlike:
-        items.append(f"(SELECT count(*) FROM {table} t WHERE {sql.any_of(unlike)}) AS other_form")
+    if schema.formed_keys:
+        values = {name: f"t.{sql.quote(name)}" for name in schema.formed_keys}
+        other = sql.any_of(f"{value} <> {schema.in_key_form(name, value)}" for name, value in values.items())
+        items.append(f"(SELECT count(*) FROM {table} t WHERE {other}) AS other_form")
     if not schema.has_versions:
         several = f"SELECT {keys} FROM {table} t GROUP BY {keys} HAVING count(*) > 1"
         items.append(f"(SELECT count(*) FROM ({several}) s) AS several")

@@ -65,8 +65,7 @@ def row_errors(
     if operations:
         found.append(_unknown_code(operations))
     tells_when = schema.effective if not is_extract else None
-    if tells_when in types and schema.has_open_end:
-        found.append(_not_before_open_end(schema, str(tells_when), types[str(tells_when)], in_store=in_store))
+    found += not_before_open_end(schema, tells_when, types, in_store=in_store)
     for name in dict.fromkeys((*schema.keys, *schema.order, *filter(None, [tells_when]))):
         value = casts.value_of(name, types[name], schema.type_of(name)) if name in types else sql.quote(name)
         found.append(RowError(name, f"{value} IS NULL", sql.literal(f"{name} is empty")))
@@ -99,12 +98,16 @@ def _unknown_code(operations: Operations) -> RowError:
     return RowError(operations.column, test, says)
 
 
-def _not_before_open_end(schema: TableSchema, name: str, of: ColumnType, *, in_store: bool) -> RowError:
-    """An effective time at which no version can begin."""
+def not_before_open_end(
+    schema: TableSchema, name: str | None, types: Mapping[str, ColumnType], *, in_store: bool
+) -> Iterator[RowError]:
+    """A time at which no version can begin, in the column with the times of rows or of their extract, if there is one."""
+    if name not in types or name is None or not schema.has_open_end:
+        return
     kind = schema.effective_type
-    value = sql.quote(name) if in_store else casts.cast_of(name, of, kind)[0]
+    value = sql.quote(name) if in_store else casts.cast_of(name, types[name], kind)[0]
     end = f"CAST({':' if in_store else '$'}open_end AS {kind.sql})"
-    return RowError(name, f"{value} >= {end}", sentence(name, "is not before open_end"))
+    yield RowError(name, f"{value} >= {end}", sentence(name, "is not before open_end"))
 
 
 def _no_value(schema: TableSchema, column: Column, of: ColumnType, guard: str, *, in_store: bool) -> Iterator[RowError]:

@@ -100,18 +100,22 @@ class TableSchema:
     def compared(self, name: str, value: str, *, in_store: bool = True) -> str:
         """What of a value of a column is compared."""
         ignored = dict(self.ignored).get(name)
-        if ignored is None:
-            return value
-        store, untyped = (self.store, self.untyped) if in_store else (DUCKDB, False)
-        return form(value, self.type_of(name), ignored, store, untyped=untyped)
+        return value if ignored is None else self._in_form(name, value, ignored, in_store=in_store)
 
     def in_key_form(self, name: str, value: str, *, in_store: bool = True) -> str:
         """The value of a key column in the form of keys. Outside of the store it is DuckDB that makes it."""
-        kind = self.type_of(name)
-        if not self.key_form or kind.kind != "text":
+        if name not in self.formed_keys:
             return value
+        return self._in_form(name, value, self.key_form, in_store=in_store)
+
+    @cached_property
+    def formed_keys(self) -> tuple[str, ...]:
+        """The key columns whose values are brought into one form."""
+        return tuple(name for name in self.keys if self.key_form and self.type_of(name).kind == "text")
+
+    def _in_form(self, name: str, value: str, ignored: Ignored, *, in_store: bool) -> str:
         store, untyped = (self.store, self.untyped) if in_store else (DUCKDB, False)
-        return form(value, kind, self.key_form, store, untyped=untyped)
+        return form(value, self.type_of(name), ignored, store, untyped=untyped)
 
     @property
     def untyped(self) -> bool:

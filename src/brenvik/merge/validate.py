@@ -22,6 +22,7 @@ from brenvik.merge.row_errors import (
     derived_columns,
     first_beyond,
     joined,
+    not_before_open_end,
     row_errors,
     sentence_or_nothing,
     some_deletes,
@@ -89,7 +90,7 @@ def _value(
 ) -> str:
     """The value of a column in the type of the table, of a key column in the form of keys."""
     value = _typed_value(schema, column, types, in_store=in_store, can_delete=can_delete)
-    return schema.in_key_form(column.name, value, in_store=in_store) if column.role == "key" else value
+    return schema.in_key_form(column.name, value, in_store=in_store)
 
 
 def _typed_value(
@@ -252,7 +253,7 @@ def validate(
     extract_at = extract_time
     if extract_time:
         extract_at, error = _extract_time(schema, extract_time, types[extract_time], in_store=inside)
-        errors = (error, *errors)
+        errors = (error, *not_before_open_end(schema, extract_time, types, in_store=inside), *errors)
     is_delete = IS_DELETE if some_deletes(schema, operations) else "0"
     values = {
         column.name: _value(schema, column, types, in_store=inside, can_delete=is_delete != "0")

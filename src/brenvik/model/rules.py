@@ -88,7 +88,7 @@ class TableRules:
     type_0_changes
         What a change of a type 0 column means that has another value: with ``"protect"`` the first value in the history of the
         key stays, so that a late change can replace it; with ``"first_arrived"`` the first one that was loaded, so that the order
-        of arrival matters. ``"refuse"`` is as the former, and blocks the load until such changes are approved.
+        of arrival matters. ``"refuse"`` is like ``"protect"``, and blocks the load until such changes are approved.
     type_3
         Columns that are overwritten on all versions of the key, each with the name of a further column that keeps the previous
         value: the last one of the present lifetime that differs.
@@ -485,6 +485,7 @@ class TableRules:
                 "types": dict(self.types),
                 "renamed": dict(self.renamed),
                 "type_3": dict(self.type_3),
+                "natural_key_form": sorted({*self.natural_key_form}),
                 "ignored_differences": {name: list(each) for name, each in self._ignored().items()},
                 "system_columns": dict(self.system_columns),
                 "reject_if": dict(self.reject_if),

@@ -41,7 +41,7 @@ def check_guards(context: RunContext, changes: RowChanges, allowed: Allowed) -> 
     counts, rules, source = changes.counts, context.rules, context.run.source
     is_complete = bool(context.batch and context.batch.complete_at)
     is_extract = is_complete or bool(context.batch and context.batch.extract)
-    type_0 = changes.type_0_changes
+    type_0 = changes.changed_type_0
     if not (is_extract or counts["deleted"] or counts["pending"] or rules.max_changes is not None or type_0):
         return None
     current_keys = changes.current_keys if changes.current_in_scope is None else changes.current_in_scope
@@ -77,12 +77,12 @@ def check_guards(context: RunContext, changes: RowChanges, allowed: Allowed) -> 
     if not said:
         return None
     options = " ".join(f"--allow-{what.replace('_', '-')} {n}" for what, n in again.items())
-    what = f"{rules.table} --full" if is_complete else rules.table
+    load = f"{rules.table} --full" if is_complete else rules.table
     lines = (
         f"{source}: blocked, nothing written",
         *said,
-        f"to preview  brenvik preview {what}",
-        f"to allow    brenvik load {what} {options}",
+        f"to preview  brenvik preview {load}",
+        f"to allow    brenvik load {load} {options}",
         f"in Python   load(…, {', '.join(f'allow_{what}={n}' for what, n in again.items())})",
     )
     decided = {name: n for name, n in counts.items() if name not in ROW_COUNTS}

@@ -108,8 +108,8 @@ def absence_times(context: RunContext, moment: datetime) -> dict[str, Any]:
     """The effective time and order of the deletes of keys that a source lacks, as parameters. Raises DeclarationError where a
     time is no order."""
     schema, zone = context.schema, context.rules.time_zone
-    first = schema.type_of(schema.order[0]) if schema.order else schema.effective_type
-    for name, kind in ((schema.effective, schema.effective_type), (schema.order[0] if schema.order else None, first)):
+    for name in (*filter(None, [schema.effective]), *schema.order[:1]):
+        kind = schema.type_of(name)
         if not kind.is_temporal or kind.kind == "time":
             raise DeclarationError(
                 f"{context.run.source}: a key that is absent is deleted as of now, so the effective time and the first order "

@@ -257,7 +257,7 @@ class _Asked:
     full: bool = False
 
     def __bool__(self) -> bool:
-        return any(value is not None and value is not False for value in astuple(self))
+        return self != _Asked()
 
     def request(
         self, store: Store, tables: list[str] | None, feed: str | None
@@ -266,15 +266,16 @@ class _Asked:
         from brenvik.errors import DeclarationError
         from brenvik.feeds.protocol import LoadRequest
 
-        window = self.after is not None or self.until is not None
-        if window + (self.again is not None) + (self.files is not None) + self.from_start + self.full > 1:
+        by_window = self.after is not None or self.until is not None
+        if by_window + (self.again is not None) + (self.files is not None) + self.from_start + self.full > 1:
             raise DeclarationError(
                 "--from and --to, --again, --files, --from-start and --full cannot be combined; use one of them."
             )
         if not self:
             return tables, feed, None
         if self.again is None:
-            request = LoadRequest(self.after, self.until, (), self.from_start, self.files, self.full)
+            every, full = self.from_start, self.full
+            request = LoadRequest(self.after, self.until, everything=every, pattern=self.files, full=full)
             return tables, feed, request
         if not self.again.isdigit():
             return tables, feed, LoadRequest(files=(self.again,))

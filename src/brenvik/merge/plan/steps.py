@@ -217,7 +217,7 @@ class RowChanges(Resolved):
         return self.changes - self.on_current_path - self.action("duplicates") - sum(map(self.action, DECIDED))
 
     @property
-    def type_0_changes(self) -> int:
+    def changed_type_0(self) -> int:
         """Changes that have other values of type 0 columns, where these are refused."""
         return sum(int(row.get("type_0", 0)) for row in self.current.values()) + self.action("type_0")
 
