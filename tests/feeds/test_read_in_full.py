@@ -38,6 +38,7 @@ def test_it_finds_deletes_and_silent_changes(registry: Registry, store: brenvik.
     assert load(store, source, RULES).counts["read"] == 0
     outcome = load(store, source, RULES, request=FULL)
     assert outcome.source == "service_visit in full"
+    assert not [note for note in outcome.notes if "skipped" in note]
     counts = {name: n for name, n in outcome.counts.items() if n and not name.startswith("rows")}
     assert counts == {
         "read": 5, "derived": 1, "inserted": 2, "overwritten": 1, "deleted": 1, "duplicate": 1, "rejected": 1,

@@ -83,7 +83,7 @@ class ByWatermark:
     def look(
         self, source: WatermarkColumn, memory: Memory, request: LoadRequest | None
     ) -> tuple[Window, dict[str, int], list[str]]:
-        """The whole window there is; the counts of rows it leaves out; and notes."""
+        """The whole window there is; the counts of rows that are not read, none if the source is read in full; and notes."""
         kind, known = source.kind, memory.watermark()
         if known and known.kind != kind:
             raise FeedError(
@@ -107,13 +107,14 @@ class ByWatermark:
         newest = source.newest(above=low, up_to=limit)
         start_at = self.mark(self.start_at, kind, "start_at")
         window = next_window(kind, low=low, high=newest, overlap=overlap, start_at=start_at)
-        all_of_it = request is not None and (request.everything or request.full)
+        full = request is not None and request.full
+        all_of_it = full or (request is not None and request.everything)
         newer = window.high is not None and (not known or window.high > known.mark)
         advances = not request or (all_of_it and newer)
         window = Window(
             window.kind, window.low, window.high, window.reads_from, advances=advances and not window.is_empty
         )
-        future, unmarked = source.count_skipped(clock)
+        future, unmarked = (0, 0) if full else source.count_skipped(clock)
         seen = {"future_rows": future, "without_watermark": unmarked}
         notes = list(notes_beside(seen, clock, watermark=self.column, name=source.name))
         if window.is_empty and low is not None and not request:
