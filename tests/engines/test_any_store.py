@@ -259,6 +259,17 @@ def test_conditions_judge_rows_alike_on_their_way_inside_and_where_they_stand(an
         assert foreseen.counts["derived"] == len([number for number in within if number != 4]), scope
 
 
+def test_an_extract_closes_keys_and_sets_a_type_0_value_that_was_not_known(anywhere: brenvik.Store) -> None:
+    rules = brenvik.TableRules("buoy", natural_key="code", type_0="laid_in", type_2="light", max_deletes=None)
+    first = pa.table({"code": ["NB-1", "NB-2", "NB-3"], "laid_in": [1987, None, 1990], "light": ["Q", "Q", "Fl"]})
+    anywhere.load(rules, first, kind="full_extract", at="2024-05-13")
+    second = pa.table({"code": ["NB-2"], "laid_in": [1988], "light": ["Q"]})
+    anywhere.load(rules, second, kind="full_extract", at="2024-05-14")
+    rows = anywhere.read(rules).to_pylist()
+    left = {(row["code"], row["laid_in"], row["valid_to"] is None) for row in rows}
+    assert left == {("NB-1", 1987, False), ("NB-2", 1988, True), ("NB-3", 1990, False)}
+
+
 def test_columns_may_be_called_like_words_of_sql_or_are_refused(anywhere: brenvik.Store) -> None:
     names = ("null", "select", "current_date", "group", "a b", "a.b", 'a"b', "é", "true", "false")
     rows = pa.table({"code": ["A"], **{name: [f"its {name}"] for name in names}})

@@ -15,6 +15,8 @@ class Capabilities:
     """How a row is found again within one transaction."""
     whole_rows: bool = False
     """Whether an update writes the whole row anyway, however few columns it sets."""
+    updates_rows_read: bool = False
+    """Whether an update can only find rows that the load has read."""
     streams: bool = False
     """Whether a stream of rows can be read while a query runs on it."""
     seeks: bool = False

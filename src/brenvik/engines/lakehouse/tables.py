@@ -57,7 +57,7 @@ class FileTables:
     """What the merge needs of its store, for tables of files; see ``engines.protocol.Engine``."""
 
     dialect = "duckdb"
-    capabilities = Capabilities(PseudoColumn(POSITION), whole_rows=True, streams=True)
+    capabilities = Capabilities(PseudoColumn(POSITION), whole_rows=True, updates_rows_read=True, streams=True)
 
     def __init__(self, address: str, *, memory_limit: str | None = None) -> None:
         self.address = address
@@ -183,7 +183,7 @@ class FileTables:
         self._parts, self._current, self._stale = {}, {}, {}
 
     def _rows_read(self, name: str) -> str:
-        """A relation with the rows of a table that the transaction has read, or all where it has read none."""
+        """A relation with the rows of a table that the transaction has read (it updates no others), or all where it has read none."""
         read = self._current.get(name, [])
         if not read:
             self._before_reading("")

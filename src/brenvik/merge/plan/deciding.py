@@ -24,7 +24,7 @@ def _meets(schema: TableSchema, facts: Validated) -> bool:
 def find_late_or_several(schema: TableSchema, *, first: bool) -> tuple[Step[Classified], ...]:
     """Makes ``stored``, the rows of the keys that change, ``met``, those that the changes meet, and ``late_or_several``, the
     keys that take the replay path."""
-    others = (schema.type_1 and schema.has_versions) or schema.deletes == "remove"
+    others = (schema.type_1 and schema.has_versions) or schema.deletes == "remove" or schema.store.updates_rows_read
     return (
         Step(
             "classify",
