@@ -51,7 +51,7 @@ def source_of_call(
     if isinstance(rows, (FileFeed, DatabaseFeed)):
         from brenvik.feeds.opening import source_of
 
-        url = rows.connection if isinstance(rows, DatabaseFeed) else None
+        url = rows.connection
         connections = {url: Connection(url, url)} if url else {}
         opened = source_of(rows, rules, connections, folder=Path.cwd(), engine=engine)
         codes, columns, extract_scope = (

@@ -75,8 +75,8 @@ class Table:
 
         rows
             A pandas or polars frame, an Arrow table or reader, or a DuckDB relation; it is not changed. Or a feed, of which what
-            is new is loaded: a ``FileFeed`` (paths are relative to the current folder), a ``DatabaseFeed`` (its connection is a
-            URL), or a ``Source`` of your own.
+            is new is loaded: a ``FileFeed`` (paths are relative to the current folder), a ``DatabaseFeed`` (connections are
+            URLs), or a ``Source`` of your own.
         kind
             What the rows of a frame are. ``"changes"``: each row is an insert, update or delete, by the column ``operation``.
             ``"upserts"``: each row is a new or newer state of its key. ``"full_extract"``: the rows are complete; a key that is

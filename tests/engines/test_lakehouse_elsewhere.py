@@ -9,7 +9,6 @@ from typing import Any
 
 import pytest
 from lakes import RULES, current, frame
-from moto.server import ThreadedMotoServer
 from pyarrow.fs import FileSelector
 from pyiceberg.catalog import load_catalog
 from pyiceberg.io.pyarrow import PyArrowFileIO
@@ -17,34 +16,27 @@ from pyiceberg.utils.config import Config
 
 import brenvik
 from brenvik.errors import StoreError
-
-KEY = "not a real key"
+from buckets import SECRET, USER, client, serving
 
 
 @pytest.fixture(scope="module")
 def endpoint() -> Iterator[str]:
-    server = ThreadedMotoServer("127.0.0.1", 0, verbose=False)
-    server.start()
-    host, port = server.get_host_and_port()
-    yield f"http://{host}:{port}"
-    server.stop()
+    with serving() as endpoint:
+        yield endpoint
 
 
 @pytest.fixture
 def catalog(endpoint: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Any:
     """The catalog ``coast``, known by the environment; its tables lie in a bucket of their own."""
-    import boto3
-
     bucket = f"coast-{abs(hash(tmp_path))}"
-    keys = {"aws_access_key_id": "coast", "aws_secret_access_key": KEY, "region_name": "us-east-1"}
-    boto3.client("s3", endpoint_url=endpoint, **keys).create_bucket(Bucket=bucket)
+    client(endpoint).create_bucket(Bucket=bucket)
     for name, value in {
         "TYPE": "sql",
         "URI": f"sqlite:///{tmp_path}/elsewhere.db",
         "WAREHOUSE": f"s3://{bucket}/lake",
         "S3__ENDPOINT": endpoint,
-        "S3__ACCESS_KEY_ID": "coast",
-        "S3__SECRET_ACCESS_KEY": KEY,
+        "S3__ACCESS_KEY_ID": USER,
+        "S3__SECRET_ACCESS_KEY": SECRET,
         "S3__REGION": "us-east-1",
     }.items():
         monkeypatch.setenv(f"PYICEBERG_CATALOG__COAST__{name}", value)
@@ -103,7 +95,7 @@ def test_somebody_else_who_writes_to_a_bucket_is_noticed(catalog: Any) -> None:
 def test_a_name_that_the_configuration_does_not_know_is_told(catalog: Any) -> None:
     with pytest.raises(StoreError, match="has no catalog of this name") as caught:
         brenvik.open_store("lakehouse:@inland").ledger.exists()
-    assert KEY not in str(caught.value)
+    assert SECRET not in str(caught.value)
 
 
 def test_a_bucket_that_is_gone_is_told_without_its_secrets(catalog: Any, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -114,7 +106,7 @@ def test_a_bucket_that_is_gone_is_told_without_its_secrets(catalog: Any, monkeyp
     with brenvik.open_store("lakehouse:@coast") as store:
         (missing,) = store.engine.missing_rights(["buoy"], own_schema="brenvik")
     assert missing.startswith("s3://no-such-bucket/lake: files cannot be written and deleted: ")
-    assert KEY not in f"{caught.value} {missing}"
+    assert SECRET not in f"{caught.value} {missing}"
 
 
 def test_rights_are_tried_where_the_tables_lie_and_nothing_is_left(catalog: Any) -> None:

@@ -17,7 +17,6 @@ from cli import brenvik as call
 
 import brenvik
 from brenvik.errors import FeedError
-from brenvik.feeds import files
 from brenvik.feeds.files import FileSource
 from brenvik.feeds.protocol import LoadRequest
 from sources import load_from
@@ -307,7 +306,7 @@ def test_files_that_stay_are_not_read_again(
     monkeypatch.setattr(store.engine, "run", lambda text, *a, **k: (statements.append(text), run(text, *a, **k))[1])
     assert take(store, tmp_path).counts["inserted"] == 450
     assert sum(text.startswith('INSERT INTO "brenvik"."loaded_files"') for text in statements) == 3  # by 200 at a time
-    monkeypatch.setattr(files, "_digest", lambda path: pytest.fail(f"{path} was read"))
+    monkeypatch.setattr(FileSource, "_digest", lambda _, name: pytest.fail(f"{name} was read"))
     assert take(store, tmp_path).state == "nothing new"
 
 

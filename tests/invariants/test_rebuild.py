@@ -27,7 +27,9 @@ ROLES = ("type_0", "type_1", "type_2", "not_compared")
 def other_rules(draw: st.DrawFn, scene: Scene) -> Scene:
     """The same feed under rules of which some differ: roles, deletes, one key column less, order, effective time."""
     d, rules = scene.declared, scene.rules
-    drops_key = len(d.keys) > 1 and not d.key_form and draw(st.integers(0, 3)) == 0  # texts are logged in the key's form
+    drops_key = (
+        len(d.keys) > 1 and not d.key_form and draw(st.integers(0, 3)) == 0
+    )  # texts are logged in the key's form
     keys = d.keys[1:] if drops_key else d.keys
     columns = [*d.values, *(name for name in d.keys if name not in keys)]
     possible = draw(

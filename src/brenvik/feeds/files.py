@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import filecmp
-import glob
 import hashlib
-import itertools
 import re
-import shutil
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from brenvik.errors import DeclarationError, FeedError
+from brenvik.errors import DeclarationError, FeedError, SourceUnavailable
+from brenvik.feeds.folders import Folder, LocalFolder, Looks
 from brenvik.feeds.protocol import Batch, ExtractTime, LoadRequest, Memory, Waiting
 from brenvik.feeds.reading import PLAIN, ReadOptions
 from brenvik.ledger.records import LoadedFile
@@ -24,8 +22,8 @@ from brenvik.model.types import ColumnType
 class FileSource:
     """The files below ``folder`` that match ``pattern``.
 
-    A file is identified by its name relative to ``folder``, or by its whole path where it is elsewhere. ``rewritten`` says what
-    to do with a loaded file that has changed: ``report`` it and load nothing, or ``load`` its new content.
+    A file is identified by its name in the folder. ``rewritten`` says what to do with a loaded file that has changed:
+    ``report`` it and load nothing, or ``load`` its new content.
 
     order
         A regular expression with one group that finds a number or a date in the file name; files are loaded in that order.
@@ -50,7 +48,7 @@ class FileSource:
         self,
         pattern: str,
         *,
-        folder: Path,
+        folder: Path | Folder,
         name: str,
         kind: str,
         order: str | None = None,
@@ -67,77 +65,93 @@ class FileSource:
         self.name = name
         self.kind = kind
         self._pattern = pattern
-        self._folder = folder
+        self._folder = LocalFolder(folder) if isinstance(folder, Path) else folder
         self._order = re.compile(order) if order else None
         self._min_age = min_age or timedelta(0)
         self._then = then
-        self._move_to = move_to
+        self._move_to = self._folder.name_of(move_to) if move_to else ""
         self._reading = reading
         self._time_in_name = re.compile(time_in_name) if time_in_name else None
         self._time_column = time_column
         self._rewritten = rewritten
         self._one_by_one = one_by_one or kind == "full_extract"
-        self._unreadable_to = unreadable_to
+        self._unreadable_to = self._folder.name_of(unreadable_to) if unreadable_to else ""
 
     def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
-        if request and not request.pattern:
-            return self._again(request)
-        self._check_folder(request.pattern if request else None)
-        paths = self.matching(request.pattern if request else None)
-        before = memory.loaded_files([self.name_of(path) for path in paths])
-        new: list[LoadedFile] = []
-        done: dict[Path, tuple[int, int]] = {}
+        with self._reaching():
+            return self._again(request) if request and not request.pattern else self._new(memory, request)
+
+    @contextmanager
+    def _reaching(self) -> Iterator[None]:
+        """Raises SourceUnavailable when the folder cannot be reached, or a file in it not be read."""
+        try:
+            yield
+        except OSError as error:
+            self._folder.release()
+            raise SourceUnavailable(f"{self._folder.address}: {error.strerror or error}. Nothing was read.") from error
+
+    def _new(self, memory: Memory, request: LoadRequest | None) -> Batch:
+        """The files that are new, or have changed where that counts as new."""
+        found = self.matching(request.pattern if request else None)
+        before = memory.loaded_files([*found])
+        new: list[str] = []
+        done: dict[str, Looks] = {}
         notes: list[str] = []
-        for path in paths:
-            name = self.name_of(path)
+        for name, looks in found.items():
             known = before.get(name)
-            looks = _looks(path)
-            if known and not _has_changed(path, known):
-                done[path] = looks
+            if known and not self._has_changed(looks, known):
+                done[name] = looks
             elif known and not self._takes_changed:
                 notes.append(_note_of_change(known))
-            elif self._is_fresh(path):
+            elif self._is_fresh(looks):
                 notes.append(f"{name} may still be being written; left for the next load.")
             else:
-                new.append(LoadedFile(name, looks[0], _digest(path), looks[1], number=len(new) + 1))
-                done[path] = looks
-        for file in new[1:] if self._one_by_one else ():
-            del done[self._folder / file.file]
-        batch = self._batch([self._folder / file.file for file in new], new, one_by_one=self._one_by_one)
+                new.append(name)
+        batch = self._batch(new, found, one_by_one=self._one_by_one)
         batch.notes += notes
-        batch.after_commit = lambda: self._put_away(done)
+        taken = done | {file.file: found[file.file] for file in batch.files}
+        batch.after_commit = lambda: self._put_away(taken)
         return batch
 
-    def _is_fresh(self, path: Path) -> bool:
-        return bool(self._min_age) and time.time() - path.stat().st_mtime < self._min_age.total_seconds()
+    def _is_fresh(self, looks: Looks) -> bool:
+        return bool(self._min_age) and time.time() - looks.modified_ns / 1e9 < self._min_age.total_seconds()
 
-    def _put_away(self, taken: Mapping[Path, tuple[int, int]]) -> list[str]:
+    def _has_changed(self, looks: Looks, known: LoadedFile) -> bool:
+        """Whether a file differs from the loaded one; its content is read only if it has the same size and another time."""
+        return (looks.size, looks.modified_ns) != (known.size, known.modified_ns) and (
+            looks.size != known.size or self._digest(known.file) != known.digest
+        )
+
+    def _digest(self, name: str) -> str:
+        with self._folder.fetch(name).open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
+
+    def _put_away(self, taken: Mapping[str, Looks]) -> list[str]:
         """Moves or deletes loaded files that have not changed since; returns notes on what could not be done."""
         failed = []
-        for path, looks in taken.items() if self._then != "keep" else ():
+        for name, looks in taken.items() if self._then != "keep" else ():
             try:
-                if _looks(path) != looks:
-                    failed.append(f"{self.name_of(path)} changed while it was being loaded; it was left in place.")
+                if self._folder.look(name) != looks:
+                    failed.append(f"{name} changed while it was being loaded; it was left in place.")
                     continue
                 if self._then == "delete":
-                    path.unlink()
+                    self._folder.delete(name)
                 else:
-                    _move(path, self._folder / self._move_to / path.name)
+                    self._folder.move(name, _below(self._move_to, name))
             except OSError as error:
                 done = "moved" if self._then == "move" else "deleted"
                 failed.append(
-                    f"{self.name_of(path)} was loaded but cannot be {done}: {error.strerror}. The next load will try again."
+                    f"{name} was loaded but cannot be {done}: {error.strerror}. The next load will try again."
                 )
         return failed
 
     def quarantine(self, file: str) -> str | None:
         """Moves a file into the folder for unreadable files; returns its new name. None if no folder is declared, or if the file
         is gone or cannot be moved."""
-        path, folder = self._folder / file, self._folder / self._unreadable_to
-        if not self._unreadable_to or not path.is_file():
-            return None
         try:
-            return self.name_of(_move(path, folder / path.name))
+            if not self._unreadable_to or not self._folder.look(file):
+                return None
+            return self._folder.move(file, _below(self._unreadable_to, file))
         except OSError:
             return None
 
@@ -147,39 +161,49 @@ class FileSource:
             raise DeclarationError(f"Feed {self.name!r} reads files and has no windows; name files instead.")
         if request.full:
             raise DeclarationError(f"Feed {self.name!r} reads files; only a feed with a watermark can be read in full.")
-        paths = self._all() if request.everything else [self._find(name) for name in request.files]
-        if self.kind == "full_extract" and len(paths) > 1:
+        found = self._all() if request.everything else {}
+        for name in map(self._folder.name_of, request.files):
+            places = filter(None, [name, self._moved_to(name)])
+            there = next(((place, looks) for place in places if (looks := self._folder.look(place))), None)
+            if not there:
+                raise DeclarationError(f"Feed {self.name!r}: {self._folder.address} has no file {name}.")
+            found[there[0]] = there[1]
+        if self.kind == "full_extract" and len(found) > 1:
             raise DeclarationError(f"Feed {self.name!r} loads one extract at a time; name the one to load again.")
-        if missing := [self.name_of(path) for path in paths if not path.is_file()]:
-            raise DeclarationError(f"Feed {self.name!r}: {self._folder} has no file {', '.join(missing)}.")
-        files = [
-            LoadedFile(
-                self._taken_name(path), path.stat().st_size, _digest(path), path.stat().st_mtime_ns, number=number
-            )
-            for number, path in enumerate(paths, 1)
-        ]
-        return self._batch(paths, files, one_by_one=self.kind == "full_extract")
+        return self._batch([*found], found, one_by_one=self.kind == "full_extract")
 
     def sample(self, memory: Memory) -> Batch:
-        paths = self.matching() or self._all()
-        return self._batch(
-            paths,
-            [LoadedFile(self._taken_name(path), 0, "", number=n) for n, path in enumerate(paths, 1)],
-            one_by_one=self._one_by_one,
-        )
+        with self._reaching():
+            found = self._examples()
+            return self._batch([*found], found, one_by_one=self._one_by_one)
 
-    def _batch(self, paths: Sequence[Path], files: Sequence[LoadedFile], *, one_by_one: bool) -> Batch:
+    def _examples(self) -> dict[str, Looks]:
+        """Files that show the columns: those that match, or were moved away; of those that would be copied only the last one."""
+        found = self.matching() or self._all()
+        return dict([*found.items()][-1:]) if self._folder.copies else found
+
+    def _batch(self, names: Sequence[str], looks: Mapping[str, Looks], *, one_by_one: bool) -> Batch:
         """The rows of files; if they are loaded one by one, those of the first file."""
+        taken = names[:1] if one_by_one else names
+        files = [
+            LoadedFile(
+                self._loaded_as(name), looks[name].size, self._digest(name), looks[name].modified_ns, number=number
+            )
+            for number, name in enumerate(taken, 1)
+        ]
         if not files:
-            return Batch("", {}, {}, {}, lambda: iter(()))
+            return Batch("", {}, {}, {}, lambda: iter(()), close=self._folder.release)
         from brenvik.feeds.formats import batch_of
 
-        if not one_by_one:
-            return batch_of(paths, files, self._reading)
-        batch = batch_of(paths[:1], files[:1], self._reading)
-        if self.kind == "full_extract":
-            batch.extract = ExtractTime(self._time_of(files[0].file), self._time_column)
-        batch.more = len(files) > 1
+        try:
+            batch = batch_of([self._folder.fetch(name) for name in taken], files, self._reading)
+            if self.kind == "full_extract":
+                batch.extract = ExtractTime(self._time_of(files[0].file), self._time_column)
+        except FeedError:
+            self._folder.release()
+            raise
+        batch.more = len(names) > len(taken)
+        batch.close = self._folder.release
         return batch
 
     def _time_of(self, name: str) -> str | None:
@@ -194,21 +218,24 @@ class FileSource:
         return found[1]
 
     def waiting(self, memory: Memory) -> Waiting:
-        self._check_folder()
-        found = self.matching()
-        taken = memory.loaded_files([self.name_of(path) for path in found])
-        changed = [known for path in found if (known := taken.get(self.name_of(path))) and _has_changed(path, known)]
+        with self._reaching():
+            found = self.matching()
+            taken = memory.loaded_files([*found])
+            changed = [
+                known for name, looks in found.items() if (known := taken.get(name)) and self._has_changed(looks, known)
+            ]
+            self._folder.release()
         again = {known.file for known in changed} if self._takes_changed else set()
-        paths = [path for path in found if (name := self.name_of(path)) not in taken or name in again]
-        since = min((path.stat().st_mtime for path in paths), default=None)
+        waiting = {name: looks for name, looks in found.items() if name not in taken or name in again}
+        since = min((looks.modified_ns for looks in waiting.values()), default=None)
         unit = "extracts" if self.kind == "full_extract" else "files"
         attention = [] if self._takes_changed else [_note_of_change(known) for known in changed]
         if not found and not memory.loaded_any_file():
-            attention.append(f"No file in {self._folder} has ever matched {self._pattern}.")
+            attention.append(f"No file in {self._folder.address} has ever matched {self._pattern}.")
         return Waiting(
-            len(paths),
+            len(waiting),
             unit,
-            None if since is None else datetime.fromtimestamp(since, UTC).replace(tzinfo=None),
+            None if since is None else datetime.fromtimestamp(since / 1e9, UTC).replace(tzinfo=None),
             attention=tuple(attention),
         )
 
@@ -216,29 +243,30 @@ class FileSource:
     def _takes_changed(self) -> bool:
         return self.kind == "full_extract" or self._rewritten == "load"
 
-    def _check_folder(self, pattern: str | None = None) -> None:
-        """Raises FeedError when the folder that a pattern begins with does not exist."""
-        parts = Path(pattern or self._pattern).parts[:-1]
-        fixed = [*itertools.takewhile(lambda part: not glob.has_magic(part), parts)]
-        folder = self._folder.joinpath(*fixed)
-        if not folder.is_dir():
-            raise FeedError(
-                f"Feed {self.name!r} reads {pattern or self._pattern}, but the folder {folder} does not exist. "
-                "Create it, or correct the path in the project file."
-            )
-
     def columns(self) -> dict[str, dict[str, ColumnType]]:
         from brenvik.feeds.formats import columns_of
 
-        paths = self.matching() or self._all()  # where all were taken, those that were moved away
-        return {path.name: columns_of(path, self._reading) for path in paths}
+        with self._reaching():
+            try:
+                return {
+                    Path(name).name: columns_of(self._folder.fetch(name), self._reading) for name in self._examples()
+                }
+            finally:
+                self._folder.release()
 
-    def matching(self, pattern: str | None = None) -> list[Path]:
-        """The files that match a pattern (by default the feed's own), whether loaded or not, in order."""
-        found = glob.glob(pattern or self._pattern, root_dir=self._folder, recursive=True)  # noqa: PTH207  # absolute ones too
-        paths = [self._folder / name for name in sorted(found, key=self._place)]
-        away = {(self._folder / folder).resolve() for folder in (self._move_to, self._unreadable_to) if folder}
-        return [path for path in paths if path.is_file() and path.parent.resolve() not in away]
+    def matching(self, pattern: str | None = None) -> dict[str, Looks]:
+        """The files that match a pattern (by default the feed's own), whether loaded or not, in order. Raises FeedError when
+        the folder that the pattern begins with does not exist."""
+        pattern = pattern or self._pattern
+        if missing := self._folder.missing(pattern):
+            raise FeedError(
+                f"Feed {self.name!r} reads {pattern}, but the folder {missing} does not exist. "
+                "Create it, or correct the path in the project file."
+            )
+        return self._in_order(self._folder.find(pattern, [*filter(None, [self._move_to, self._unreadable_to])]))
+
+    def _in_order(self, found: Mapping[str, Looks]) -> dict[str, Looks]:
+        return {name: found[name] for name in sorted(found, key=self._place)}
 
     def _place(self, name: str) -> tuple[int, str, str]:
         """The sort key of a file: the number or text in its name, or the name."""
@@ -250,38 +278,19 @@ class FileSource:
         inside = found[found.lastindex or 0]
         return (int(inside), "", name) if inside.isdecimal() else (0, inside, name)
 
-    def _all(self) -> list[Path]:
+    def _all(self) -> dict[str, Looks]:
         """The files that match, including those that were moved away."""
-        moved = self._folder / self._move_to
-        pattern = Path(self._pattern).name
-        return [
-            *(sorted(moved.glob(pattern), key=lambda p: self._place(p.name)) if self._move_to else ()),
-            *self.matching(),
-        ]
+        moved = self._folder.find(_below(self._move_to, self._pattern)) if self._move_to else {}
+        return self._in_order(moved) | self.matching()
 
-    def _find(self, name: str) -> Path:
-        """A file by the name under which it was loaded, wherever it is now."""
-        moved = self._folder / self._move_to / Path(name).name
-        return (
-            moved if self._move_to and not (self._folder / name).is_file() and moved.is_file() else self._folder / name
-        )
+    def _moved_to(self, name: str) -> str:
+        """Where a file is once it was moved away; '' where none are."""
+        return _below(self._move_to, name) if self._move_to else ""
 
-    def _taken_name(self, path: Path) -> str:
+    def _loaded_as(self, name: str) -> str:
         """The name that identifies a file, even if it was moved away since."""
-        moved = self._move_to and path.parent == self._folder / self._move_to
-        return (Path(self._pattern).parent / path.name).as_posix() if moved else self.name_of(path)
-
-    def name_of(self, path: Path) -> str:
-        """The name that identifies a file: relative to the folder, for files below it."""
-        return (path.relative_to(self._folder) if path.is_relative_to(self._folder) else path).as_posix()
-
-
-def _has_changed(path: Path, known: LoadedFile) -> bool:
-    """Whether a file differs from the loaded one; its content is read only if size and time are the same."""
-    size, modified_ns = _looks(path)
-    return (size, modified_ns) != (known.size, known.modified_ns) and (
-        size != known.size or _digest(path) != known.digest
-    )
+        moved = self._move_to and Path(name).parent.as_posix() == self._move_to
+        return (Path(self._pattern).parent / Path(name).name).as_posix() if moved else name
 
 
 def _note_of_change(known: LoadedFile) -> str:
@@ -291,24 +300,6 @@ def _note_of_change(known: LoadedFile) -> str:
     )
 
 
-def _looks(path: Path) -> tuple[int, int]:
-    """Size and modification time, which show cheaply whether a file was written to."""
-    found = path.stat()
-    return found.st_size, found.st_mtime_ns
-
-
-def _move(path: Path, to: Path) -> Path:
-    """Moves a file without overwriting any: if one of the same name has other content, a number is added to the name. Returns
-    where it is now."""
-    to.parent.mkdir(parents=True, exist_ok=True)
-    place, number = to, 1
-    while place.exists() and not filecmp.cmp(path, place, shallow=False):
-        number += 1
-        place = to.with_name(f"{to.stem} ({number}){to.suffix}")
-    shutil.move(path, place)
-    return place
-
-
-def _digest(path: Path) -> str:
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+def _below(folder: str, name: str) -> str:
+    """The name of a file in another folder."""
+    return (Path(folder) / Path(name).name).as_posix()

@@ -13,15 +13,17 @@ from brenvik.model.rules import TableRules
 
 if TYPE_CHECKING:
     from brenvik.engines.protocol import Engine
+    from brenvik.feeds.folders import Folder
     from brenvik.feeds.protocol import ProjectSource
 
 
 def source_of(
     feed: FeedRules, rules: TableRules, connections: Mapping[str, Connection], *, folder: Path, engine: Engine
 ) -> ProjectSource:
-    """A feed of a table, ready to be opened: files below ``folder``, a database, or the store of the ``engine`` itself."""
+    """A feed of a table, ready to be opened: files below ``folder`` or in an object store, a database,
+    or the store of the ``engine`` itself."""
     if isinstance(feed, FileFeed):
-        return _of_files(feed, rules, folder)
+        return _of_files(feed, rules, connections, folder)
     declared = {name: kind for name in rules.types if (kind := rules.declared_type(name))}
     if feed.connection is None:
         from brenvik.feeds.store_query import StoreQuery
@@ -69,12 +71,17 @@ def source_of(
     )
 
 
-def _of_files(feed: FileFeed, rules: TableRules, folder: Path) -> ProjectSource:
+def _of_files(feed: FileFeed, rules: TableRules, connections: Mapping[str, Connection], folder: Path) -> ProjectSource:
     from brenvik.feeds.files import FileSource
 
+    place: Path | Folder = folder
+    if feed.connection is not None:
+        from brenvik.feeds.object_store import ObjectStore
+
+        place = ObjectStore(connections[feed.connection])
     return FileSource(
         feed.files,
-        folder=folder,
+        folder=place,
         name=feed.name,
         kind=feed.kind,
         order=feed.file_order,

@@ -36,9 +36,14 @@ class Operations:
         return tuple(code.strip().lower() for code in self.delete)
 
 
+OBJECT_STORES = ("s3", "gs", "gcs", "abfs", "abfss")
+"""The schemes of object stores."""
+
+
 @dataclass(frozen=True)
 class Connection:
-    """Where a source database is: a SQLAlchemy URL, with user and password in it or separate. Never shown in full."""
+    """Where a source is: the SQLAlchemy URL of a database, or the URL of an object store as Arrow reads it, with user and
+    password in it or separate. Never shown in full."""
 
     name: str
     url: str = field(repr=False)
@@ -46,6 +51,11 @@ class Connection:
     password: str | None = field(default=None, repr=False)
     folder: Path = Path()
     """The folder that the path of a SQLite file is relative to."""
+
+    @property
+    def has_files(self) -> bool:
+        """Whether this is an object store, not a database."""
+        return self.url.partition("://")[0].lower() in OBJECT_STORES
 
 
 @dataclass(frozen=True)
@@ -113,7 +123,7 @@ AS_THEY_ARE = FeedColumns()
 
 @dataclass(frozen=True)
 class FileFeed:
-    """A feed of files below the project folder.
+    """A feed of files below the project folder, or in an object store where a connection is named.
 
     The fields are the keys of such a feed in ``brenvik.toml``, checked; besides, ``operations`` has the operation codes (None:
     all rows are upserts), ``then`` and ``move_to`` say what happens to loaded files, and ``unreadable_to`` where unreadable ones
@@ -143,6 +153,7 @@ class FileFeed:
     fixed_width: Mapping[str, Any] = field(default_factory=dict)
     """The fields of a ``feeds.reading.Layout``."""
     columns: FeedColumns = AS_THEY_ARE
+    connection: str | None = None
 
     @property
     def reads(self) -> str:

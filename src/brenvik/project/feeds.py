@@ -25,11 +25,13 @@ def read_feed(
         faults.append(f"{place}: expected a table of keys, got {given!r}")
         return None
     before = len(faults)
-    from_database = any(key in given for key in keys.DATABASE)
-    known = (*keys.FEED, *(keys.DATABASE if from_database else keys.FILES))
+    own = [key for key in keys.DATABASE if key in given and key != "connection"]
+    from_database = bool(own) or ("connection" in given and "files" not in given)
+    known = (*keys.FEED, *(keys.DATABASE if from_database else (*keys.FILES, "connection")))
     for key in given:
         if key in keys.FILES and key not in known:
-            faults.append(f"{place}.{key}: a feed reads either files or a database; remove {key} or connection")
+            other = own[0] if own else "connection"
+            faults.append(f"{place}.{key}: a feed reads either files or a database; remove {key} or {other}")
         elif key not in known:
             named = dict.fromkeys((*known, *keys.FILES, *keys.DATABASE))
             near = suggestion(key, named) or f"; valid keys are {', '.join(named)}"
@@ -65,6 +67,12 @@ def _files(
         )
         return None
     before = len(faults)
+    if "://" in files:
+        faults.append(
+            f'{place}.files: expected a path; name the object store as a connection: connection = "NAME", and under '
+            f"[connections] NAME = {files.rpartition('/')[0]!r}"
+        )
+    connection = _connection_of(place, given, connections, faults, has_files=True)
     min_age = _min_age(f"{place}.min_age", given.get("min_age", 0), faults)
     order = given.get("file_order")
     try:
@@ -105,7 +113,30 @@ def _files(
         unreadable_to,
         sheet,
         layout,
+        connection=connection,
     )
+
+
+def _connection_of(
+    place: str, given: Mapping[str, Any], connections: Mapping[str, Connection], faults: list[str], *, has_files: bool
+) -> str | None:
+    """The name of the connection, checked: an object store if the feed has files, otherwise a database."""
+    name = given.get("connection")
+    if name is None:
+        return None
+    if not isinstance(name, str) or name not in connections:
+        valid = [each for each, connection in connections.items() if connection.has_files == has_files]
+        faults.append(
+            f"{place}.connection: {name!r} is not in [connections]; valid connections are {', '.join(valid) or 'none'}"
+        )
+        return None
+    if connections[name].has_files != has_files:
+        faults.append(
+            f"{place}.connection: {name} is a database; expected an object store for files, as in s3://bucket/folder"
+            if has_files
+            else f'{place}: {name} is an object store; expected files = "inbox/buoy_*.csv"'
+        )
+    return name
 
 
 def _min_age(place: str, given: Any, faults: list[str]) -> timedelta | None:
@@ -319,15 +350,11 @@ def _database(
     faults: list[str],
 ) -> FeedRules | None:
     before = len(faults)
-    texts = {key: given.get(key) for key in ("connection", "source_table", "query", "watermark")}
+    connection = _connection_of(place, given, connections, faults, has_files=False)
+    texts = {key: given.get(key) for key in ("source_table", "query", "watermark")}
     for key, value in texts.items():
         if value is not None and (not isinstance(value, str) or not value.strip()):
             faults.append(f"{place}.{key}: expected a string, got {value!r}")
-    if texts["connection"] is not None and texts["connection"] not in connections:
-        there = ", ".join(connections) or "none"
-        faults.append(
-            f"{place}.connection: {texts['connection']!r} is not in [connections]; valid connections are {there}"
-        )
     if (texts["source_table"] is None) == (texts["query"] is None):
         faults.append(f"{place}: expected either source_table or query")
     if kind == "full_extract":
@@ -357,6 +384,7 @@ def _database(
         name,
         kind,
         operations,
+        connection=connection,
         **texts,  # type: ignore[arg-type]
         **spans,  # type: ignore[arg-type]
         start_at=None if start_at is None else str(start_at),

@@ -7,7 +7,8 @@ PROJECT = {
     "store": 'The address of the store, as in `"duckdb:coast.duckdb"`. A file or folder is relative to the project file.',
     "memory_limit": 'How much memory an engine in this process may use, as in `"4 GB"`; beyond it, it works on disk.',
     "time_zone": "The zone of timestamps that come without one for a column that needs one. By default UTC.",
-    "connections": "Source databases by name, each a SQLAlchemy URL or `{ url = …, user = …, password = … }`.",
+    "connections": 'Sources by name: the SQLAlchemy URL of a database, or of an object store as in `"s3://bucket/folder"`; or '
+    "`{ url = …, user = …, password = … }`.",
     "defaults": "Keys of all tables; what a table declares itself takes precedence.",
     "tables": 'A pattern for further files with `[table.NAME]` sections, as in `"tables/*.toml"`.',
     "table": "The tables by name, each with its rules and feeds.",
@@ -34,7 +35,8 @@ FEED = {
     '`{ column = "as_at" }`. By default the source\'s clock; for files, the time of the load.',
 }
 FILES = {
-    "files": 'A pattern below the project folder, as in `"inbox/buoy_*.csv"`. CSV, JSON Lines (`.jsonl`), Parquet, '
+    "files": 'A pattern below the project folder, or in the object store that `connection` names, as in `"inbox/buoy_*.csv"`. '
+    "CSV, JSON Lines (`.jsonl`), Parquet, "
     "Excel (`.xlsx`, with `brenvik[excel]`) or text without delimiters (`fixed_width`).",
     "file_order": "A pattern with one group: the number or date in a file's name by which files are ordered. By default "
     "the name.",
@@ -50,7 +52,8 @@ FILES = {
     "record": "Where the parts of a change are in a JSON record; see below.",
 }
 DATABASE = {
-    "connection": "The name of a connection. Without it the feed reads a table or query of the store itself.",
+    "connection": "The name of a connection. Without it the feed reads a table or query of the store itself, or files of "
+    "this machine.",
     "source_table": "The table to read; either this or `query`.",
     "query": "A query to read, in the language of the database.",
     "watermark": "A timestamp, date or integer column that increases with every change of a row. Extracts have none.",

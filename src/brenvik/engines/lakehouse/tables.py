@@ -183,7 +183,7 @@ class FileTables:
         self._parts, self._current, self._stale = {}, {}, {}
 
     def _rows_read(self, name: str) -> str:
-        """A relation with the rows of a table that the transaction has read (it updates no others), or all where it has read none."""
+        """A relation with the rows of a table that the transaction has read, and updates; or with all where it has read none."""
         read = self._current.get(name, [])
         if not read:
             self._before_reading("")
