@@ -74,14 +74,7 @@ def _files(
         )
     connection = _connection_of(place, given, connections, faults, has_files=True)
     min_age = _min_age(f"{place}.min_age", given.get("min_age", 0), faults)
-    order = given.get("file_order")
-    try:
-        if order is not None and re.compile(order).groups != 1:
-            raise ValueError
-    except (TypeError, ValueError, re.error):
-        faults.append(
-            f"{place}.file_order: expected a regular expression with one group, as in 'buoy_(\\d+)', got {order!r}"
-        )
+    order = _file_order(f"{place}.file_order", given.get("file_order"), faults)
     dialect, sheet, layout = _formats(place, given, faults)
     record = _record(f"{place}.record", given.get("record", {}), operations, faults)
     time = _extract_time(f"{place}.extract_time", kind, given.get("extract_time", {}), faults)
@@ -137,6 +130,17 @@ def _connection_of(
             else f'{place}: {name} is an object store; expected files = "inbox/buoy_*.csv"'
         )
     return name
+
+
+def _file_order(place: str, given: Any, faults: list[str]) -> str | None:
+    """The pattern for the part of a file's name that orders the files."""
+    try:
+        if given is not None and re.compile(given).groups != 1:
+            raise ValueError
+    except (TypeError, ValueError, re.error):
+        faults.append(f"{place}: expected a regular expression with one group, as in 'buoy_(\\d+)', got {given!r}")
+        return None
+    return given
 
 
 def _min_age(place: str, given: Any, faults: list[str]) -> timedelta | None:
