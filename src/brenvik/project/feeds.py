@@ -140,7 +140,7 @@ def _file_order(place: str, given: Any, faults: list[str]) -> str | None:
     except (TypeError, ValueError, re.error):
         faults.append(f"{place}: expected a regular expression with one group, as in 'buoy_(\\d+)', got {given!r}")
         return None
-    return given
+    return None if given is None else str(given)
 
 
 def _min_age(place: str, given: Any, faults: list[str]) -> timedelta | None:
