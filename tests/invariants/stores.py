@@ -61,7 +61,8 @@ def fresh_store(kind: str) -> Iterator[brenvik.Store]:
 
 def forget_all(engine: Engine) -> None:
     if isinstance(engine, SQLiteEngine):
-        found = engine.ask("SELECT type, name FROM sqlite_master WHERE type IN ('table', 'view')").to_pylist()
+        question = "SELECT type, name FROM sqlite_master WHERE type IN ('table', 'view') AND name <> 'sqlite_sequence'"
+        found = engine.ask(question).to_pylist()
         for row in sorted(found, key=lambda row: str(row["type"]), reverse=True):
             engine._connection.execute(f'DROP {row["type"]} "{row["name"]}"')
         return

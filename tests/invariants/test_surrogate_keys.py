@@ -19,9 +19,9 @@ from tables import comparable, stored
 from texts import text_of
 
 import brenvik
-from brenvik.errors import RulesChanged
+from brenvik.errors import FeedError, RulesChanged, SchemaMismatch
 from counts import share
-from scripts import execute
+from scripts import execute, is_lakehouse
 
 DURABLE = "thing id"
 
@@ -45,6 +45,8 @@ def summed(parts: list[Any]) -> str:
 def check(scene: Scene, store: brenvik.Store, oracle: Oracle) -> None:
     rows = stored(scene, store)
     assert comparable(scene, rows) == comparable(scene, oracle.rows())
+    if scene.rules.surrogate_key == "identity":
+        assert len({row[scene.own["surrogate_key"] or ""] for row in rows}) == len(rows)
     for row in rows:
         assert row[DURABLE] == summed([row[name] for name in scene.declared.keys])
         if scene.rules.surrogate_key == "hash":
@@ -56,7 +58,8 @@ def check(scene: Scene, store: brenvik.Store, oracle: Oracle) -> None:
 def test_hashed_keys_follow_from_the_row(case: tuple[Scene, list[Batch]], data: st.DataObject) -> None:
     drawn, made = case
     own = {**drawn.rules.system_columns, "durable_key": DURABLE}
-    kind = data.draw(st.sampled_from(["hash", "hash", "counter"]))
+    kind = data.draw(st.sampled_from(["hash", "hash", "counter", "identity"]))
+    kind = "counter" if kind == "identity" and drawn.store == "lakehouse" else kind
     scene = replace(drawn, rules=replace(drawn.rules, surrogate_key=kind, system_columns=own))
     oracle = Oracle(scene.declared)
     with fresh(scene) as store:
@@ -133,12 +136,41 @@ def test_random_keys_stay_with_their_rows(anywhere: brenvik.Store) -> None:
     assert first.items() <= now.items()
 
 
+def test_keys_of_the_store_are_those_of_other_programs_as_well(anywhere: brenvik.Store) -> None:
+    rules = brenvik.TableRules(
+        "buoy", natural_key="code", other_columns="type_1", surrogate_key="identity", deletes="remove", max_deletes=None,
+        system_columns=dict.fromkeys(("valid_from", "valid_to", "first_run", "last_run"), False)
+        | dict.fromkeys(("first_loaded_at", "last_loaded_at"), False),
+    )  # fmt: skip
+
+    def load(*codes: str) -> dict[str, int]:
+        anywhere.load(rules, pa.table({"code": codes, "light": ["Fl"] * len(codes)}), kind="upserts")
+        return {row["code"]: row["buoy_key"] for row in anywhere.read(rules).to_pylist()}
+
+    if is_lakehouse(anywhere):
+        with pytest.raises(FeedError, match='"identity", but this store cannot number rows; expected "counter"'):
+            load("A")
+        return
+    assert sorted(load("A", "B").values()) == [1, 2]
+    execute(anywhere, "INSERT INTO buoy (code, light, is_current, is_deleted) VALUES ('X', 'Q', TRUE, FALSE)")
+    keys = load("C")
+    assert {"A", "B", "X", "C"} == {*keys}
+    assert sorted(keys.values()) == [1, 2, 3, 4]
+    anywhere.rebuild(rules, unlogged="keep")
+    execute(anywhere, "DROP TABLE buoy")
+    anywhere.rebuild(rules)
+    again = load("D")
+    assert (sorted(again), len({*again.values()})) == (["A", "B", "C", "D", "X"], 5)
+
+
 def test_another_kind_of_key_is_another_table(anywhere: brenvik.Store) -> None:
     rules = brenvik.TableRules("buoy", natural_key="code", order_by="no")
     frame = pa.table({"code": ["A"], "no": [1]})
     anywhere.load(rules, frame, kind="upserts")
-    with pytest.raises(RulesChanged, match="surrogate_key: was 'counter', is 'hash'"):
-        anywhere.load(replace(rules, surrogate_key="hash"), frame, kind="upserts")
+    for kind in ("hash", "identity"):
+        if kind == "hash" or not is_lakehouse(anywhere):
+            with pytest.raises(RulesChanged, match=f"surrogate_key: was 'counter', is '{kind}'"):
+                anywhere.load(replace(rules, surrogate_key=kind), frame, kind="upserts")
 
 
 @pytest.mark.parametrize("kind", ["hash", "uuid"])
@@ -151,6 +183,10 @@ def test_an_adopted_table_gets_such_keys(address: str, kind: Any) -> None:
     )  # fmt: skip
     with brenvik.open_store(address) as store:
         execute(store, 'CREATE TABLE "buoy" ("code" TEXT, "light" TEXT)', "INSERT INTO \"buoy\" VALUES ('A', 'Fl')")
+        with pytest.raises(
+            SchemaMismatch, match="buoy_key: the table has no such column; add it as an identity column"
+        ):
+            store.adopt(replace(rules, surrogate_key="identity"))
         store.adopt(rules)
         store.load(rules, pa.table({"code": ["B"], "light": ["Q"]}), kind="upserts")
         keys = {row["code"]: row["buoy_key"] for row in store.read(rules).to_pylist()}

@@ -46,7 +46,7 @@ class Capabilities:
     """Whether names that differ in case only name different tables."""
     lacks: frozenset[str] = frozenset()
     """What the store cannot hold or do: ``NUL`` (in text), ``NaN``, ``comparing`` (order decimals and times, or compare them
-    with a literal)."""
+    with a literal), ``identity`` (columns that number rows)."""
     longest_key: int | None = None
     """The maximum length of all text columns of a natural key together, in bytes; None where there is no limit."""
     beyond: str = ""

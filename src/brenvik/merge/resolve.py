@@ -43,6 +43,7 @@ def resolve(
         *_faults_of_presence(rules, feed, have, required, source),
         *_faults_of_types(rules, by_name, required, store),
         *_faults_of_names(rules, by_name, own, store),
+        *_faults_of_surrogate_key(rules, store),
         *_faults_of_previous(rules, by_name),
         *_faults_of_ignored(rules, by_name),
     ]
@@ -67,7 +68,7 @@ def resolve(
         delete_if=rules.delete_if if has_feed else None,
         derive=tuple(rules.derive.items()) if has_feed else (),
         beside=only_looked_at,
-        numbered_by_store=numbered_by_store,
+        numbered_by_store=numbered_by_store or rules.surrogate_key == "identity",
         surrogate_key=rules.surrogate_key,
         previous=tuple(rules.type_3.items()),
         key_form=rules.natural_key_form,
@@ -141,6 +142,11 @@ def _faults_of_types(
             yield f"{name} orders, but is {kind}, which this store keeps as text and cannot put in order"
         elif name == rules.effective_column and kind.kind not in CAN_BE_EFFECTIVE:
             yield f"{name} effective column is {kind}; it must be a timestamp, date or integer{hint}"
+
+
+def _faults_of_surrogate_key(rules: TableRules, store: Capabilities) -> Iterator[str]:
+    if rules.surrogate_key == "identity" and "identity" in store.lacks:
+        yield 'surrogate_key: is "identity", but this store cannot number rows; expected "counter", "hash" or "uuid"'
 
 
 def _faults_of_names(

@@ -29,7 +29,7 @@ class Counter:
 
 @dataclass(frozen=True)
 class GivenByStore:
-    """The column of an adopted table fills itself."""
+    """The column fills itself: an identity column, or one of an adopted table with a default."""
 
     type: ClassVar[ColumnType] = INTEGER
     follows: ClassVar[bool] = False
@@ -76,7 +76,7 @@ class Hash:
 
 def key_type(kind: SurrogateKeyKind) -> ColumnType:
     """The type of surrogate keys of a kind, unless the store assigns them."""
-    return INTEGER if kind == "counter" else TEXT
+    return INTEGER if kind in ("counter", "identity") else TEXT
 
 
 SurrogateKey = Counter | GivenByStore | Uuid | Hash

@@ -12,7 +12,8 @@ class CreateTable:
     """A new table. ``columns`` are names, types in the core's dialect, and whether nulls are rejected.
 
     Its rows are looked up by the columns ``found_by``; ``split_by`` is a boolean column that tells those that are looked up from
-    the others, None where there is none. ``key``: columns whose values together occur once.
+    the others, None where there is none. ``key``: columns whose values together occur once;
+    ``numbered``: the column that the store fills with consecutive numbers.
     """
 
     table: str
@@ -20,6 +21,7 @@ class CreateTable:
     found_by: tuple[str, ...] = ()
     split_by: str | None = None
     key: tuple[str, ...] = ()
+    numbered: str | None = None
 
 
 @dataclass(frozen=True)

@@ -24,7 +24,7 @@ LISTS = (*_COMPARED, "type_3", "not_compared")
 """The rules that list columns which the table has beside its key."""
 TimePrecision = Literal["second", "minute", "hour", "day", "week", "month"]
 Type0Changes = Literal["protect", "refuse", "first_arrived"]
-SurrogateKeyKind = Literal["counter", "hash", "uuid"]
+SurrogateKeyKind = Literal["counter", "hash", "uuid", "identity"]
 Kind = Literal["changes", "upserts", "full_extract"]
 
 RESERVED_PREFIX = "brenvik_"
@@ -137,7 +137,8 @@ class TableRules:
     surrogate_key
         The values of the column surrogate_key: ``"counter"``, numbers as rows are added; ``"hash"``, an MD5 sum of the natural
         key and, in tables with type 2 columns, ``valid_from``, the same in every store and after every rebuild; ``"uuid"``,
-        UUIDs. The last two are texts.
+        UUIDs; both are texts. ``"identity"``, numbers that the store gives, also to rows that other programs insert; not in a
+        lakehouse.
     system_columns
         Other names for the system columns, or False to omit one:
         surrogate_key, valid_from, valid_to, is_current, is_deleted, first_run, last_run, first_loaded_at, last_loaded_at. A table

@@ -113,8 +113,12 @@ def _faults_of_columns(
             )
         elif its is None:
             found.missing.append(column)
+            if column == "surrogate_key" and rules.surrogate_key == "identity":
+                yield f"{name}: the table has no such column; add it as an identity column"
         elif (its.type is None or its.type.wide != expected.wide) and not (column == "surrogate_key" and its.filled):
             yield f"{name}: is {its.type_name}; {column} must be {expected}"
+        elif column == "surrogate_key" and rules.surrogate_key == "identity" and not its.filled:
+            yield f'{name}: the store does not number it; make it an identity column, or declare surrogate_key = "counter"'
     if found.missing:
         found.notes.append(f"Adoption adds {', '.join(own[column] for column in found.missing)}.")
     for name in dict.fromkeys((*named, *feed)):

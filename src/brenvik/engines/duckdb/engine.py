@@ -8,6 +8,7 @@ import threading
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext, suppress
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +22,7 @@ from brenvik.ledger.schema import SCHEMA
 from brenvik.merge import sql
 from brenvik.merge.capabilities import DUCKDB
 from brenvik.merge.schema import StoredColumn
+from brenvik.merge.table_changes import CreateTable, TableChange
 from brenvik.merge.validate import STREAM, Staging
 from brenvik.model.types import ColumnType, parse_type
 
@@ -159,6 +161,17 @@ class DuckDBEngine(InPlace):
 
     def malformed(self, name: str, columns: Mapping[str, ColumnType]) -> dict[str, int]:
         return {}
+
+    def change_table(self, change: TableChange) -> None:
+        if not isinstance(change, CreateTable) or not change.numbered:
+            super().change_table(change)
+            return
+        super().change_table(replace(change, numbered=None))  # DuckDB has sequences, but no identity columns
+        table, numbers = sql.relation(change.table), sql.relation(f"{change.table}_{change.numbered}")
+        self.execute(f"CREATE OR REPLACE SEQUENCE {numbers}")
+        self.execute(
+            f"ALTER TABLE {table} ALTER COLUMN {sql.quote(change.numbered)} SET DEFAULT nextval({sql.literal(numbers)})"
+        )
 
     def make_schema(self, name: str) -> None:
         self.execute(f"CREATE SCHEMA IF NOT EXISTS {sql.quote(name)}")

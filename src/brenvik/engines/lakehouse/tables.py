@@ -57,7 +57,13 @@ class FileTables:
     """What the merge needs of its store, for tables of files; see ``engines.protocol.Engine``."""
 
     dialect = "duckdb"
-    capabilities = Capabilities(PseudoColumn(POSITION), whole_rows=True, updates_rows_read=True, streams=True)
+    capabilities = Capabilities(
+        PseudoColumn(POSITION),
+        whole_rows=True,
+        updates_rows_read=True,
+        streams=True,
+        lacks=frozenset({"identity"}),
+    )
 
     def __init__(self, address: str, *, memory_limit: str | None = None) -> None:
         self.address = address

@@ -44,8 +44,13 @@ def transpiled(text: str, *, pretty: bool = False) -> tuple[str, tuple[tuple[str
         if isinstance(node, exp.Column) and node.args.get("db"):
             return exp.Column(this=node.this, table=_dotted(node.text("db"), node.table))
         if isinstance(node, exp.ColumnDef):
+            kind, numbered = node.args["kind"], node.find(exp.GeneratedAsIdentityColumnConstraint)
             node.set("constraints", [])
-            kind = node.args["kind"]
+            if numbered:  # what makes a column of SQLite's fill itself
+                node.set(
+                    "kind", exp.DataType(this=exp.DataType.Type.USERDEFINED, kind="INTEGER PRIMARY KEY AUTOINCREMENT")
+                )
+                return node
             if kind.this in _TYPES:
                 name = _TYPES[kind.this] + (
                     f"({', '.join(e.sql() for e in kind.expressions)})" if kind.expressions else ""

@@ -18,6 +18,7 @@ def make_table(schema: TableSchema) -> tuple[Step[Any], ...]:
         tuple(schema.table_columns()),
         (*schema.keys, *([start] if start else [])),
         schema.system_column("is_current"),
+        numbered=schema.system_column("surrogate_key") if schema.surrogate_key == "identity" else None,
     )
     return (Step("prepare", "the table", alter=table),)
 
