@@ -43,7 +43,6 @@ def resolve(
         *_faults_of_presence(rules, feed, have, required, source),
         *_faults_of_types(rules, by_name, required, store),
         *_faults_of_names(rules, by_name, own, store),
-        *_faults_of_surrogate_key(rules, store),
         *_faults_of_previous(rules, by_name),
         *_faults_of_ignored(rules, by_name),
     ]
@@ -129,6 +128,7 @@ def _faults_of_presence(
 def _faults_of_types(
     rules: TableRules, columns: Mapping[str, Column], required: Iterable[str], store: Capabilities
 ) -> Iterator[str]:
+    yield from _faults_of_surrogate_key(rules, store)
     for name in required:
         if name not in columns:
             continue
