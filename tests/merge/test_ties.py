@@ -31,11 +31,11 @@ def told(outcome: brenvik.Outcome) -> list[str]:
 def test_a_load_tells_of_keys_with_contradictory_changes(anywhere: brenvik.Store) -> None:
     rows = frame(("A", 1, "a", "x"), ("A", 1, "b", "x"), ("B", 1, "c", "x"), ("B", 1, "C", "y"), ("C", 1, "d", "x"))
     seen, done = (do(RULES, rows, kind="upserts") for do in (anywhere.preview, anywhere.load))
-    one = '1 key has contradictory changes with the same at: the last to arrive counts (ties = "latest_arrival").'
+    one = '1 key (A) has contradictory changes with the same at: the last to arrive counts (ties = "latest_arrival").'
     assert told(seen) == told(done) == [one]
     assert one in anywhere.runs().to_pylist()[0]["message"]
     late = frame(("A", 1, "x", "x"), ("B", 1, "c", "z"), ("C", 1, "e", "x"), ("C", 2, "e", "x"))
-    assert told(anywhere.load(RULES, late, kind="upserts")) == [one.replace("1 key has", "2 keys have")]
+    assert told(anywhere.load(RULES, late, kind="upserts")) == [one.replace("1 key (A) has", "2 keys (A, …) have")]
     assert told(anywhere.load(RULES, late, kind="upserts")) == []
 
 
@@ -56,7 +56,7 @@ def test_rows_of_an_extract_contradict_where_their_key_is_the_same(anywhere: bre
     rows = pa.table({"firm": ["Tern", "Tern", "Skerry", "Skerry"], "town": ["Sund", "Nes", "Nes", "Nes"]})
     outcome = anywhere.load(rules, rows, kind="full_extract", at="2024-05-13")
     assert told(outcome) == [
-        '1 key has contradictory changes of one extract: the last to arrive counts (ties = "latest_arrival").'
+        '1 key (Tern) has contradictory changes of one extract: the last to arrive counts (ties = "latest_arrival").'
     ]
     strict = replace(rules, table="strict", ties="reject")
     outcome = anywhere.load(strict, rows, kind="full_extract", at="2024-05-13")

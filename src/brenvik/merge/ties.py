@@ -71,7 +71,8 @@ WHERE {sql.any_of(tests)}"""
 
 @lru_cache(maxsize=64)
 def count_ties(schema: TableSchema, *, logged: bool) -> str:
-    """How many keys have new changes that tie (``tied``), with others or, with ``logged``, with changes in the log."""
+    """How many keys have new changes that tie (``tied``), with others or, with ``logged``, with changes in the log; and the first
+    of these keys (``tied_key``)."""
     where, names = place(schema), sql.columns(place(schema), "n")
     tests = []
     if schema.order:
@@ -85,7 +86,9 @@ def count_ties(schema: TableSchema, *, logged: bool) -> str:
     contents = f"SELECT DISTINCT {_content(schema, 'c')} FROM {sql.work('changes')} c{fresh}"
     places = f"SELECT {names}, count(*) AS brenvik_contents FROM ({contents}) n GROUP BY {names}"
     keys = sql.columns(schema.keys, "p")
-    return f"SELECT count(*) AS tied FROM (SELECT DISTINCT {keys} FROM ({places}) p WHERE {tied}) k"
+    found = f"SELECT DISTINCT {keys} FROM ({places}) p WHERE {tied}"
+    first = " || ', ' || ".join(f"CAST(k.{sql.quote(name)} AS TEXT)" for name in schema.keys)
+    return f"SELECT count(*) AS tied, min({first}) AS tied_key FROM ({found}) k"
 
 
 @lru_cache(maxsize=64)

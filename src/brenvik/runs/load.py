@@ -217,7 +217,7 @@ def _carry_out(
     classified = pipeline.classify_changes(context, plan, validated)
     resolved = pipeline.resolve_current(context, plan, classified)
     changes = pipeline.find_row_changes(context, plan, resolved)
-    context = replace(context, notes=(*context.notes, *_notes_on_ties(context.rules, changes.action("tied"))))
+    context = replace(context, notes=(*context.notes, *_notes_on_ties(context.rules, changes)))
     blocked_by = check_guards(context, changes, options.allowed)
     if isinstance(run, Run):
         if blocked_by:
@@ -302,11 +302,13 @@ def _outcome(context: RunContext, changes: RowChanges, blocked_by: LimitExceeded
     )
 
 
-def _notes_on_ties(rules: TableRules, keys: int) -> list[str]:
-    """How many keys have changes that contradict each other, and which of them counts."""
+def _notes_on_ties(rules: TableRules, changes: RowChanges) -> list[str]:
+    """How many keys have changes that contradict each other, the first of them, and which of their changes counts."""
+    keys, first = changes.action("tied"), changes.actions.get("tied_key")
     if not keys:
         return []
-    have, order = "1 key has" if keys == 1 else f"{keys:,} keys have", " and ".join(rules.order_by)
+    have = f"1 key ({first}) has" if keys == 1 else f"{keys:,} keys ({first}, …) have"
+    order = " and ".join(rules.order_by)
     same = f"with the same {order}" if order else "of one extract"
     return [f'{have} contradictory changes {same}: the last to arrive counts (ties = "latest_arrival").']
 

@@ -1001,7 +1001,8 @@ CROSS JOIN (
 ) AS "d"
 CROSS JOIN (
   SELECT
-    COUNT(*) AS "tied"
+    COUNT(*) AS "tied",
+    MIN(CAST("k"."buoy_code" AS TEXT)) AS "tied_key"
   FROM (
     SELECT DISTINCT
       "p"."buoy_code"
