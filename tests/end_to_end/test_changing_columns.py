@@ -73,6 +73,7 @@ def test_three_days_without_a_lost_value(address: str, tmp_path: Path) -> None:
         4, "visit_no,seen_at,severity,crew,depth\n2,2024-05-16,low,Halvorsund west,12.5\n"
     )  # longer, and the old name
     assert call("load", cwd=tmp_path).code == 3
+    assert 'types that would fit     visit: types = { crew = "text(15)" }' in call("rejects", cwd=tmp_path).out
     declare("text(40)", 'renamed = { severity = "priority" }')
     told = call("check", cwd=tmp_path).out
     assert "With the next load or rebuild: Column crew is changed from text(8) to text(40)." in told

@@ -44,6 +44,22 @@ def write(folder: Path, entries: list[dict[str, Any]]) -> None:
     (folder / "bad.jsonl").write_text("".join(json.dumps(entry) + "\n" for entry in entries))
 
 
+def test_types_that_would_fit_are_listed(tmp_path: Path) -> None:
+    (tmp_path / "brenvik.toml").write_text(
+        'store = "sqlite:coast.db"\n[table.buoy]\nnatural_key = "code"\norder_by = "at"\n'
+        'types = { code = "text(4)", at = "integer", name = "text(3)", mass_t = "decimal(4,2)", crew = "integer", '
+        'seen = "date" }\n'
+        '[table.buoy.feed.registry]\nkind = "upserts"\nfiles = "*.csv"\n'
+    )
+    (tmp_path / "a.csv").write_text(
+        "code,at,name,mass_t,crew,seen\nA,1,Tarva,1.00,2,2024-05-13\nB,1,Nes,123.456,2,2024-05-13\nC,1,Nes,1,2.5,2024-05-13\n"
+        "NB-104,1,Nes,1,1,2024-05-13\nD,1,Nes,heavy,1,2024-05-13\nE,1,Nes,1,1,yesterday\n"
+    )
+    assert call("load", cwd=tmp_path).code == 3
+    found = call("rejects", "--json", cwd=tmp_path).json["wider_types"]
+    assert found == {"buoy": {"name": "text(5)", "mass_t": "decimal(6,3)", "crew": "decimal(20,1)"}}
+
+
 def test_rejects_are_listed_with_their_table_or_without(coast: Path) -> None:
     assert call("rejects", "buoy", "--json", cwd=coast).json == call("rejects", "list", "--json", cwd=coast).json
     told = call("rejects", "buoy", cwd=coast).out

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from decimal import Decimal, InvalidOperation
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,6 +13,7 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import BrenvikError, DeclarationError
 from brenvik.feeds.opening import record_of
 from brenvik.ledger.ledger import Ledger
+from brenvik.model.types import MAX_DIGITS, ColumnType
 from brenvik.outcome import Outcome
 from brenvik.runs.load import LoadOptions
 from brenvik.runs.rejects import Number, open_rejects, row_of, source_of_rejects, write_json
@@ -44,6 +47,42 @@ def export_rejects(ledger: Ledger[Engine], table: str, path: Path) -> int:
     except OSError as error:
         raise DeclarationError(f"{path} cannot be written: {error.strerror}") from error
     return len(lines)
+
+
+def wider_types(project: Project, rejects: Iterable[Mapping[str, Any]]) -> dict[str, dict[str, str]]:
+    """Types that would hold the values of rejects which are too long or have too many digits, by table and
+    column; a key is not meant to grow."""
+    found: dict[str, dict[str, ColumnType]] = {}
+    for reject in rejects:
+        table, name, value = reject["table_name"], reject["column_name"], reject["value"]
+        rules = project.tables[table].rules if table in project.tables else None
+        declared = rules.declared_type(name) if rules and name else None
+        if rules is None or declared is None or value is None or name in rules.natural_key:
+            continue
+        wider = found.setdefault(table, {})
+        needed = _wide_enough(wider.get(name, declared), value)
+        if needed:
+            wider[name] = needed
+    return {table: {name: str(kind) for name, kind in types.items()} for table, types in found.items() if types}
+
+
+def _wide_enough(kind: ColumnType, value: str) -> ColumnType | None:
+    """The type that also holds a value; None if it does already, or if no wider one would."""
+    if kind.kind == "text":
+        return replace(kind, length=len(value)) if kind.length and len(value) > kind.length else None
+    if kind.kind not in ("integer", "decimal"):
+        return None
+    try:
+        number = Decimal(value)
+    except InvalidOperation:
+        return None
+    if not number.is_finite():
+        return None
+    whole, behind = (kind.precision - kind.scale, kind.scale) if kind.kind == "decimal" else (19, 0)
+    scale = max(behind, -int(number.as_tuple().exponent))
+    precision = max(whole, number.adjusted() + 1) + scale
+    wider = ColumnType("decimal", precision=precision, scale=scale)
+    return wider if precision <= MAX_DIGITS and precision > whole + behind else None
 
 
 def retry(

@@ -10,14 +10,16 @@ from rich.text import Text
 
 from brenvik.cli.render import paper
 from brenvik.outcome import Outcome
+from brenvik.project.rejects import wider_types
 
 if TYPE_CHECKING:
     from brenvik.project.project import Project
 
 
 def show_rejects(project: Project, rows: Sequence[Mapping[str, Any]], *, json: bool) -> None:
+    wider = wider_types(project, rows)
     if json:
-        paper.print_json(project, rejects=rows)
+        paper.print_json(project, rejects=rows, wider_types=wider)
         return
     out = paper.console()
     paper.heading(out, project, dated=True)
@@ -35,6 +37,9 @@ def show_rejects(project: Project, rows: Sequence[Mapping[str, Any]], *, json: b
     name = rows[0]["table_name"]
     out.print(Text(f"  {len(rows)} open. Each row is kept in full: see --json."))
     out.print()
+    for its, types in wider.items():
+        fitting = ", ".join(f'{column} = "{kind}"' for column, kind in types.items())
+        out.print(Text(f"  types that would fit     {its}: types = {{ {fitting} }}"))
     out.print(Text(f"  after fixing the rules   brenvik rejects retry {name}"))
     out.print(Text(f"  to fix the rows          brenvik rejects export {name} FILE"))
     out.print(Text(f"  to discard one           brenvik rejects discard {name} {rows[0]['reject']}"))
