@@ -355,7 +355,9 @@ def test_an_unreadable_file_is_moved_away_and_the_others_are_loaded(alone: bool,
     (tmp_path / "brenvik.toml").write_text(stopping)
     assert call("load", "--json", cwd=tmp_path).json["outcomes"][-1]["state"] == "failed"
     (tmp_path / "brenvik.toml").write_text(f'{stopping}unreadable_files = {{ move_to = "unreadable/" }}\n')
-    assert call("preview", "buoy", cwd=tmp_path).code == 1
+    seen = call("preview", "buoy", "--json", cwd=tmp_path)
+    assert (seen.code, [outcome["state"] for outcome in seen.json["outcomes"]][-1]) == (1, "preview")
+    assert "A load moves it away and continues with the other files." in call("check", cwd=tmp_path).out
     assert not (tmp_path / "unreadable").exists()  # a preview writes nothing
     done = call("load", "--json", cwd=tmp_path)
     assert done.code == 1

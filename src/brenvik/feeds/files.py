@@ -75,6 +75,7 @@ class FileSource:
         self._time_column = time_column
         self._rewritten = rewritten
         self._one_by_one = one_by_one or kind == "full_extract"
+        self._left_out: set[str] = set()
         self._unreadable_to = self._folder.name_of(unreadable_to) if unreadable_to else ""
 
     def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
@@ -154,6 +155,12 @@ class FileSource:
             return self._folder.move(file, _below(self._unreadable_to, file))
         except OSError:
             return None
+
+    def leave_out(self, file: str) -> bool:
+        if not self._unreadable_to or file in self._left_out:
+            return False
+        self._left_out.add(file)
+        return True
 
     def _again(self, request: LoadRequest) -> Batch:
         """Files by name, or all that match, whether loaded or not."""
@@ -244,15 +251,17 @@ class FileSource:
         return self.kind == "full_extract" or self._rewritten == "load"
 
     def columns(self) -> dict[str, dict[str, ColumnType]]:
-        from brenvik.feeds.formats import columns_of
+        from brenvik.feeds.formats import columns_of, naming
 
+        found = {}
         with self._reaching():
             try:
-                return {
-                    Path(name).name: columns_of(self._folder.fetch(name), self._reading) for name in self._examples()
-                }
+                for name in self._examples():
+                    with naming(name):
+                        found[Path(name).name] = columns_of(self._folder.fetch(name), self._reading)
             finally:
                 self._folder.release()
+        return found
 
     def matching(self, pattern: str | None = None) -> dict[str, Looks]:
         """The files that match a pattern (by default the feed's own), whether loaded or not, in order. Raises FeedError when
@@ -263,7 +272,8 @@ class FileSource:
                 f"Feed {self.name!r} reads {pattern}, but the folder {missing} does not exist. "
                 "Create it, or correct the path in the project file."
             )
-        return self._in_order(self._folder.find(pattern, [*filter(None, [self._move_to, self._unreadable_to])]))
+        found = self._folder.find(pattern, [*filter(None, [self._move_to, self._unreadable_to])])
+        return self._in_order({name: looks for name, looks in found.items() if name not in self._left_out})
 
     def _in_order(self, found: Mapping[str, Looks]) -> dict[str, Looks]:
         return {name: found[name] for name in sorted(found, key=self._place)}

@@ -26,7 +26,7 @@ class _Found:
 
 
 @contextmanager
-def _naming(file: str) -> Iterator[None]:
+def naming(file: str) -> Iterator[None]:
     """Raises what cannot be read as UnreadableFile with the name of the file."""
     try:
         yield
@@ -70,7 +70,7 @@ def batch_of(paths: Sequence[Path], files: Sequence[LoadedFile], reading: ReadOp
     """The rows of some files as one batch. Columns whose types differ between files travel as text."""
     found = []
     for path, file in zip(paths, files, strict=True):
-        with _naming(file.file):
+        with naming(file.file):
             found.append(_look(path, reading))
     columns: dict[str, ColumnType] = {}
     numbers: dict[tuple[str, ...], int] = {}
@@ -87,7 +87,7 @@ def batch_of(paths: Sequence[Path], files: Sequence[LoadedFile], reading: ReadOp
         for path, file, its in zip(paths, files, found, strict=True):
             by_members = {members: numbers[names] for members, names in its.column_sets.items()}
             form = reading.format_of(path)
-            with _naming(file.file):
+            with naming(file.file):
                 yield from _rows(form, path, file, its, by_members)
 
     def _rows(

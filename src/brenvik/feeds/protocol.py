@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
-from brenvik.errors import BrenvikError
+from brenvik.errors import BrenvikError, UnreadableFile
 from brenvik.ledger.records import LoadedFile, Watermark
 from brenvik.merge.explain import KeyPlaces
 from brenvik.merge.schema import SEQUENCE_NO
@@ -270,6 +270,16 @@ class CanQuarantine(Protocol):
     def quarantine(self, file: str) -> str | None:
         """Moves a file away if its feed says so; returns its new name, otherwise None."""
         ...
+
+    def leave_out(self, file: str) -> bool:
+        """Reads the others only, if a load would move this one away; returns whether it would."""
+        ...
+
+
+def leave_out(source: object, error: UnreadableFile) -> bool:
+    """Whether a load would move an unreadable file away; the source then reads the others only, and the error says so."""
+    error.is_left_out = isinstance(source, CanQuarantine) and source.leave_out(error.file)
+    return error.is_left_out
 
 
 def notes_beside(seen: Mapping[str, int], clock: Position | None, *, watermark: str, name: str) -> Iterator[str]:

@@ -6,8 +6,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from brenvik.errors import Blocked, BrenvikError, FeedError
+from brenvik.errors import Blocked, BrenvikError, FeedError, UnreadableFile
 from brenvik.feeds.columns import known_columns, mapped_columns, under_new_names
+from brenvik.feeds.protocol import ProjectSource, leave_out
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import SCHEMA, change_log_table
 from brenvik.merge import accounting, baseline, sql
@@ -87,7 +88,7 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         try:
             waiting = source.waiting(store.ledger.memory(table.rules.table, feed.name))
             finding.feeds.append(FeedFinding(feed.name, feed.kind, feed.reads, waiting.count, waiting.unit))
-            parts = source.columns()
+            parts = _columns_in(source, feed, finding)
             notes = finding.attention if parts else finding.faults
             notes += [f"feed {feed.name}: {text}" for text in waiting.attention]
         except BrenvikError as error:
@@ -193,6 +194,17 @@ def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Itera
     rows = store.engine.rows(f"SELECT count(*) AS n FROM {sql.relation(rules.stored_as)}")[0]["n"]
     if rows != state.row_count:
         yield f"{rules.stored_as}: has {rows:,} rows; after the last run it had {state.row_count:,}; {right}"
+
+
+def _columns_in(source: ProjectSource, feed: FeedRules, finding: Finding) -> dict[str, dict[str, ColumnType]]:
+    """The columns of each part of a source, without unreadable files that a load moves away."""
+    while True:
+        try:
+            return source.columns()
+        except UnreadableFile as error:
+            if not leave_out(source, error):
+                raise
+            finding.attention.append(f"feed {feed.name}: {error}")
 
 
 def _tells_operation(feed: FeedRules, name: str) -> bool:

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from brenvik.errors import BrenvikError, Busy, DeclarationError, DependencyFailed, ProjectError, UnreadableFile
+from brenvik.feeds.protocol import leave_out
 from brenvik.model.feeds import Connection, FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
@@ -159,11 +160,12 @@ class Project:
             explain=True if options.preview else options.explain,
         )
         try:
+            source = self.source(table, feed, store)
             while True:
                 try:
-                    outcome = store.table(table.rules).load_from(self.source(table, feed, store), options)
+                    outcome = store.table(table.rules).load_from(source, options)
                 except UnreadableFile as error:
-                    if not error.moved_to:
+                    if not (error.moved_to or (options.preview and leave_out(source, error))):
                         raise
                     yield Outcome.stopped(name, feed.name, error)
                     continue
