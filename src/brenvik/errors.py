@@ -71,17 +71,17 @@ class FeedError(InputError):
 
 class UnreadableFile(FeedError):
     """A file of a feed cannot be read: it is damaged, or not of its format. ``file`` is its name, ``moved_to`` where it is now if
-    the feed moves such files away, ``is_left_out`` whether a load would move it away."""
+    the feed moves such files away, ``is_skipped`` whether a load would move it away."""
 
     def __init__(self, message: str, *, file: str) -> None:
         self.file = file
         self.moved_to: str | None = None
-        self.is_left_out = False
+        self.is_skipped = False
         super().__init__(message)
 
     def __str__(self) -> str:
         message = super().__str__()
-        if self.is_left_out:
+        if self.is_skipped:
             return f"{message.rstrip('.')}. A load moves it away and continues with the other files."
         return f"{message.rstrip('.')}. It was moved to {self.moved_to}." if self.moved_to else message
 

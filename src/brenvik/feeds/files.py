@@ -75,7 +75,7 @@ class FileSource:
         self._time_column = time_column
         self._rewritten = rewritten
         self._one_by_one = one_by_one or kind == "full_extract"
-        self._left_out: set[str] = set()
+        self._skipped: set[str] = set()
         self._unreadable_to = self._folder.name_of(unreadable_to) if unreadable_to else ""
 
     def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
@@ -156,10 +156,10 @@ class FileSource:
         except OSError:
             return None
 
-    def leave_out(self, file: str) -> bool:
-        if not self._unreadable_to or file in self._left_out:
+    def skip(self, file: str) -> bool:
+        if not self._unreadable_to or file in self._skipped:
             return False
-        self._left_out.add(file)
+        self._skipped.add(file)
         return True
 
     def _again(self, request: LoadRequest) -> Batch:
@@ -273,7 +273,7 @@ class FileSource:
                 "Create it, or correct the path in the project file."
             )
         found = self._folder.find(pattern, [*filter(None, [self._move_to, self._unreadable_to])])
-        return self._in_order({name: looks for name, looks in found.items() if name not in self._left_out})
+        return self._in_order({name: looks for name, looks in found.items() if name not in self._skipped})
 
     def _in_order(self, found: Mapping[str, Looks]) -> dict[str, Looks]:
         return {name: found[name] for name in sorted(found, key=self._place)}

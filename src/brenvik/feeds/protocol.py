@@ -271,15 +271,15 @@ class CanQuarantine(Protocol):
         """Moves a file away if its feed says so; returns its new name, otherwise None."""
         ...
 
-    def leave_out(self, file: str) -> bool:
+    def skip(self, file: str) -> bool:
         """Reads the others only, if a load would move this one away; returns whether it would."""
         ...
 
 
-def leave_out(source: object, error: UnreadableFile) -> bool:
+def skip_unreadable(source: object, error: UnreadableFile) -> bool:
     """Whether a load would move an unreadable file away; the source then reads the others only, and the error says so."""
-    error.is_left_out = isinstance(source, CanQuarantine) and source.leave_out(error.file)
-    return error.is_left_out
+    error.is_skipped = isinstance(source, CanQuarantine) and source.skip(error.file)
+    return error.is_skipped
 
 
 def notes_beside(seen: Mapping[str, int], clock: Position | None, *, watermark: str, name: str) -> Iterator[str]:

@@ -8,7 +8,7 @@ from typing import Any
 
 from brenvik.errors import Blocked, BrenvikError, FeedError, UnreadableFile
 from brenvik.feeds.columns import known_columns, mapped_columns, under_new_names
-from brenvik.feeds.protocol import ProjectSource, leave_out
+from brenvik.feeds.protocol import ProjectSource, skip_unreadable
 from brenvik.ledger.records import TableState
 from brenvik.ledger.schema import SCHEMA, change_log_table
 from brenvik.merge import accounting, baseline, sql
@@ -202,7 +202,7 @@ def _columns_in(source: ProjectSource, feed: FeedRules, finding: Finding) -> dic
         try:
             return source.columns()
         except UnreadableFile as error:
-            if not leave_out(source, error):
+            if not skip_unreadable(source, error):
                 raise
             finding.attention.append(f"feed {feed.name}: {error}")
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from brenvik.errors import BrenvikError, Busy, DeclarationError, DependencyFailed, ProjectError, UnreadableFile
-from brenvik.feeds.protocol import leave_out
+from brenvik.feeds.protocol import skip_unreadable
 from brenvik.model.feeds import Connection, FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
@@ -165,7 +165,7 @@ class Project:
                 try:
                     outcome = store.table(table.rules).load_from(source, options)
                 except UnreadableFile as error:
-                    if not (error.moved_to or (options.preview and leave_out(source, error))):
+                    if not (error.moved_to or (options.preview and skip_unreadable(source, error))):
                         raise
                     yield Outcome.stopped(name, feed.name, error)
                     continue
