@@ -146,6 +146,7 @@ def test_on_the_command_line(tmp_path: Path) -> None:
     assert seen.endswith("to load   brenvik load visit --full\n")
     done = call("load", "visit", "--full", cwd=tmp_path).out
     assert "service_visit in full" in done
+    assert "in full, to 20" in call("runs", cwd=tmp_path).out
     assert "1 read + 1 derived = 1 deleted + 1 duplicate" in done, done
     refused = call("load", "buoy", "--full", cwd=tmp_path)
     assert refused.code == 2

@@ -75,8 +75,9 @@ def _loaded(row: Mapping[str, Any]) -> str:
         return f"set to {row['window_high'][:16]}"
     if row["kind"] == "full_extract" and row["window_high"]:
         return f"extract of {row['window_high'][:16].removesuffix(' 00:00')}"
+    up_to = "in full, to" if (row["source"] or "").endswith(" in full") else "up to"
     return (
-        f"up to {row['window_high'][:16]}"
+        f"{up_to} {row['window_high'][:16]}"
         if row["window_high"]
         else paper.short((row["source"] or "–").rpartition("/")[2], 24)
     )
