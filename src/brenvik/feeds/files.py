@@ -132,7 +132,10 @@ class FileSource:
         failed = []
         for name, looks in taken.items() if self._then != "keep" else ():
             try:
-                if self._folder.look(name) != looks:
+                now = self._folder.look(name)
+                if now is None:  # somebody else has moved or deleted it
+                    continue
+                if now != looks:
                     failed.append(f"{name} changed while it was being loaded; it was left in place.")
                     continue
                 if self._then == "delete":
