@@ -51,7 +51,11 @@ class ObjectStore:
                 raise ValueError
             url = urlsplit(given.url)
             if given.password is not None:
-                host = url.netloc.rpartition("@")[2]
+                own, _, host = url.netloc.rpartition("@")
+                if url.scheme.startswith("abfs"):  # Arrow takes no account key from a URL
+                    return fs.AzureFileSystem(
+                        host.partition(".")[0], account_key=given.password
+                    ), f"{own}{url.path}".rstrip("/")
                 netloc = f"{quote(given.user or '', safe='')}:{quote(given.password, safe='')}@{host}"
                 url = url._replace(netloc=netloc)
             system, path = fs.FileSystem.from_uri(url.geturl())
@@ -68,8 +72,9 @@ class ObjectStore:
     def _system(self) -> Iterator[tuple[fs.FileSystem, str]]:
         try:
             yield self._opened
-        except OSError as error:
-            raise OSError(error.errno, _NOISE.sub("", error.strerror or str(error)).strip()) from None
+        except (OSError, pa.ArrowException) as error:
+            said = getattr(error, "strerror", None) or str(error)
+            raise OSError(getattr(error, "errno", None), _NOISE.sub("", said).strip()) from None
 
     def name_of(self, path: str) -> str:
         return path.strip("/")
@@ -125,7 +130,8 @@ class ObjectStore:
             place = next(
                 each for number in itertools.count(1) if self._is_free(each := numbered(to, number), content_of=name)
             )
-            system.move(f"{root}/{name}", f"{root}/{place}")
+            system.copy_file(f"{root}/{name}", f"{root}/{place}")
+            system.delete_file(f"{root}/{name}")
         return place
 
     def _is_free(self, name: str, *, content_of: str) -> bool:
