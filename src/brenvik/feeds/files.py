@@ -133,7 +133,7 @@ class FileSource:
         for name, looks in taken.items() if self._then != "keep" else ():
             try:
                 now = self._folder.look(name)
-                if now is None:  # somebody else has moved or deleted it
+                if now is None:  # another program has moved or deleted it
                     continue
                 if now != looks:
                     failed.append(f"{name} changed while it was being loaded; it was left in place.")
