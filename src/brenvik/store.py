@@ -171,6 +171,11 @@ class Store:
         return f"<table><caption>{escape(self.address)}</caption>{head}{rows}</table>"
 
 
+def _is_new(place: str) -> bool:
+    """Whether a file is still to be made by the first load: there is nothing to read, then."""
+    return place != ":memory:" and not Path(place).exists()
+
+
 def open_store(
     address: str, *, read_only: bool = False, wait_s: float = 30.0, memory_limit: str | None = None
 ) -> Store:
@@ -194,9 +199,10 @@ def open_store(
     if kind == "duckdb" and place:
         from brenvik.engines.duckdb.engine import DuckDBEngine
 
-        if read_only and place != ":memory:" and not Path(place).exists():
-            place = ":memory:"  # nothing was ever loaded; there is nothing to read either
-        return Store(DuckDBEngine(place, read_only=read_only, wait_s=wait_s, memory_limit=memory_limit))
+        found = ":memory:" if read_only and _is_new(place) else place
+        duck = DuckDBEngine(found, read_only=read_only, wait_s=wait_s, memory_limit=memory_limit)
+        duck.address = str(address)
+        return Store(duck)
     if kind == "postgresql" and place.startswith("//"):
         try:
             from brenvik.engines.postgres.engine import PostgresEngine
@@ -208,9 +214,9 @@ def open_store(
     if kind == "sqlite" and place:
         from brenvik.engines.sqlite.engine import SQLiteEngine
 
-        if read_only and place != ":memory:" and not Path(place).exists():
-            place = ":memory:"
-        return Store(SQLiteEngine(place, read_only=read_only))
+        sqlite = SQLiteEngine(":memory:" if read_only and _is_new(place) else place, read_only=read_only)
+        sqlite.address = str(address)
+        return Store(sqlite)
     if kind == "lakehouse" and place:
         try:
             from brenvik.engines.lakehouse.engine import LakehouseEngine

@@ -221,3 +221,46 @@ def test_pieces_by_distance_and_a_table_that_was_put_back(staging: brenvik.Store
         "The newest done_at of staging is 2024-05-03 08:00, below the watermark 2024-05-05 08:00. "
         "If the source was restored to an earlier state, move the watermark back: brenvik watermarks set"
     ]
+
+
+CHAIN = """
+store = "{address}"
+[table.arrived]
+table_name = "staging.arrived"
+natural_key = "no"
+order_by = "at"
+types = {{ at = "timestamp" }}
+[table.arrived.feed.files]
+kind = "upserts"
+files = "*.csv"
+[table.buoy]
+natural_key = "code"
+order_by = "valid_from"
+exclude = "no"
+delete_if = "gone = 'y'"
+after = "arrived"
+[table.buoy.feed.arrived]
+kind = "upserts"
+source_table = "staging.arrived"
+watermark = "first_run"
+"""
+
+
+def test_a_table_feeds_the_next_without_its_system_columns(address: str, tmp_path: Path) -> None:
+    (tmp_path / "brenvik.toml").write_text(CHAIN.format(address=address))
+    (tmp_path / "1.csv").write_text("no,code,at,light,gone\n1,A,2024-05-01,Q,\n2,B,2024-05-01,Fl,\n")
+    checked = call("check", cwd=tmp_path)
+    assert "reads staging.arrived by first_run, which the first load of arrived creates" in checked.out
+    assert checked.code == 0, checked.out
+    assert call("load", cwd=tmp_path).code == 0
+    (tmp_path / "2.csv").write_text("no,code,at,light,gone\n3,A,2024-05-02,Iso,\n4,B,2024-05-03,Fl,y\n")
+    assert call("load", "--json", cwd=tmp_path).json["outcomes"][1]["counts"]["read"] == 2
+    rules = brenvik.read_project(tmp_path / "brenvik.toml").table("buoy").rules
+    with brenvik.open_store(address) as store:
+        found = store.read(rules).to_pylist()
+    assert "arrived_key" not in found[0]
+    assert sorted((row["code"], row["light"], row["valid_from"].day, row["is_deleted"]) for row in found) == [
+        ("A", "Iso", 2, False),
+        ("A", "Q", 1, False),
+        ("B", "Fl", 1, True),
+    ]

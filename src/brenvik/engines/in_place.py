@@ -114,6 +114,9 @@ class InPlace:
         return self.run(statement, values, work=work)
 
     def change_table(self, change: TableChange) -> None:
+        schema = change.table.rpartition(".")[0] if isinstance(change, CreateTable) else ""
+        if schema and schema != SCHEMA:
+            self.make_schema(schema)
         for statement in table_statements(change):
             self.run(statement)
         if isinstance(change, CreateTable) and change.found_by:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from brenvik.feeds.reading import FIRST_SHEET, Dialect, Layout, ReadOptions, Record, Sheet
 from brenvik.model.feeds import Connection, FeedRules, FileFeed
-from brenvik.model.rules import TableRules
+from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
 
 if TYPE_CHECKING:
     from brenvik.engines.protocol import Engine
@@ -18,10 +18,16 @@ if TYPE_CHECKING:
 
 
 def source_of(
-    feed: FeedRules, rules: TableRules, connections: Mapping[str, Connection], *, folder: Path, engine: Engine
+    feed: FeedRules,
+    rules: TableRules,
+    connections: Mapping[str, Connection],
+    *,
+    folder: Path,
+    engine: Engine,
+    reads: TableRules | None = None,
 ) -> ProjectSource:
     """A feed of a table, ready to be opened: files below ``folder`` or in an object store, a database,
-    or the store of the ``engine`` itself."""
+    or the store of the ``engine`` itself. ``reads`` has the rules of the table that the feed reads there, if it is known."""
     if isinstance(feed, FileFeed):
         return _of_files(feed, rules, connections, folder)
     declared = {name: kind for name in rules.types if (kind := rules.declared_type(name))}
@@ -42,6 +48,7 @@ def source_of(
             time_column=feed.extract_time.get("column"),
             types=declared,
             zone=rules.time_zone,
+            ignored=_unnamed_system_columns(reads, rules, feed) if reads else (),
         )
     from brenvik.feeds.databases import DatabaseExtract, DatabaseSource
 
@@ -69,6 +76,14 @@ def source_of(
         zone=rules.time_zone,
         ordered=not rules.order_by,
     )
+
+
+def _unnamed_system_columns(reads: TableRules, rules: TableRules, feed: FeedRules) -> set[str]:
+    """The system columns of a table that the rules of the next one do not name: they are about the rows of that table."""
+    from brenvik.feeds.columns import known_columns
+
+    own = filter(None, map(reads.system_column_name, SYSTEM_COLUMNS))
+    return {*own} - {*known_columns(rules, feed.operations, None), *feed.columns.rename}
 
 
 def _of_files(feed: FileFeed, rules: TableRules, connections: Mapping[str, Connection], folder: Path) -> ProjectSource:

@@ -5,7 +5,7 @@ They are validated in place, so their columns must have the types of the table; 
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import cached_property
@@ -26,8 +26,8 @@ class StoreQuery:
     """A table or query of the store that also has the target table, read by a watermark; without one, read whole as an
     extract.
 
-    ``types`` are those declared in the rules, ``zone`` is the time zone of times without one. For the rest see
-    ``databases.DatabaseSource``.
+    ``types`` are those declared in the rules, ``zone`` is the time zone of times without one; columns in ``ignored`` are not
+    loaded. For the rest see ``databases.DatabaseSource``.
     """
 
     can_reopen = True
@@ -48,10 +48,12 @@ class StoreQuery:
         time_column: str | None = None,
         types: Mapping[str, ColumnType] | None = None,
         zone: str = "UTC",
+        ignored: Collection[str] = (),
     ) -> None:
         self.name = name
         self.kind = kind
         self._engine = engine
+        self._ignored = ignored
         self._table = table
         self._query = query
         self._by = ByWatermark(name, watermark or "", overlap, lag, start_at, window, zone)
@@ -88,15 +90,20 @@ class StoreQuery:
             )
         return types
 
+    @property
+    def _loaded(self) -> dict[str, ColumnType]:
+        return {name: kind for name, kind in self._types.items() if name not in self._ignored}
+
     def columns(self) -> dict[str, dict[str, ColumnType]]:
         """See ``protocol.ProjectSource``."""
-        return {self._what: dict(self._types)}
+        return {self._what: self._loaded}
 
     def open(self, memory: Memory, request: LoadRequest | None = None) -> Batch:
-        names = tuple(self._types)
+        columns = self._loaded
+        names = tuple(columns)
         batch = Batch(
             source=self._what,
-            columns=self._types,
+            columns=columns,
             parts={self._what: names},
             column_sets={0: names},
             chunks=lambda: iter(()),

@@ -15,7 +15,7 @@ from brenvik.merge import accounting, baseline, sql
 from brenvik.merge.column_changes import NO_CHANGES
 from brenvik.merge.resolve import resolve
 from brenvik.merge.schema import TableSchema
-from brenvik.model.feeds import FeedRules
+from brenvik.model.feeds import DatabaseFeed, FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
 from brenvik.model.types import ColumnType
@@ -84,6 +84,9 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         finding.faults.append(str(error))
     present: dict[str, ColumnType] = {}
     for feed in table.feeds:
+        if maker := _maker_of(project, feed, store):
+            finding.notes.append(f"feed {feed.name}: reads {feed.reads}, which the first load of {maker} creates")
+            continue
         source = project.source(table, feed, store)
         try:
             waiting = source.waiting(store.ledger.memory(table.rules.table, feed.name))
@@ -194,6 +197,14 @@ def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Itera
     rows = store.engine.rows(f"SELECT count(*) AS n FROM {sql.relation(rules.stored_as)}")[0]["n"]
     if rows != state.row_count:
         yield f"{rules.stored_as}: has {rows:,} rows; after the last run it had {state.row_count:,}; {right}"
+
+
+def _maker_of(project: Project, feed: FeedRules, store: Store) -> str | None:
+    """The table of the project that a feed reads in the store, while it does not exist."""
+    if not isinstance(feed, DatabaseFeed) or feed.connection or feed.source_table is None:
+        return None
+    makers = (name for name, other in project.tables.items() if other.rules.stored_as == feed.source_table)
+    return next((name for name in makers if not store.engine.has_table(str(feed.source_table))), None)
 
 
 def _columns_in(source: ProjectSource, feed: FeedRules, finding: Finding) -> dict[str, dict[str, ColumnType]]:

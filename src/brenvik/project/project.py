@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from brenvik.errors import BrenvikError, Busy, DeclarationError, DependencyFailed, ProjectError, UnreadableFile
 from brenvik.feeds.protocol import skip_unreadable
-from brenvik.model.feeds import Connection, FeedRules
+from brenvik.model.feeds import Connection, DatabaseFeed, FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
 from brenvik.outcome import Outcome, Outcomes
@@ -76,7 +76,9 @@ class Project:
         """A feed of a table, ready to be opened."""
         from brenvik.feeds.opening import source_of
 
-        return source_of(feed, table.rules, self.connections, folder=self.folder, engine=store.engine)
+        place = feed.source_table if isinstance(feed, DatabaseFeed) and feed.connection is None else None
+        reads = next((other.rules for other in self.tables.values() if other.rules.stored_as == place), None)
+        return source_of(feed, table.rules, self.connections, folder=self.folder, engine=store.engine, reads=reads)
 
     def feed(self, table: str, name: str | None = None) -> tuple[ProjectTable, FeedRules]:
         """A feed of a table; its only one when no name is given. Raises ProjectError with the valid names."""
