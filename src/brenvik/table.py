@@ -14,6 +14,7 @@ from brenvik.errors import DeclarationError, ForeignTable
 from brenvik.ledger.records import TableState
 from brenvik.merge import questions
 from brenvik.merge.schema import types_of
+from brenvik.merge.stamps import stamps_of
 from brenvik.merge.surrogate_keys import key_type
 from brenvik.model.feeds import FeedColumns, Operations
 from brenvik.model.keys import Key, key_values
@@ -379,6 +380,7 @@ class Table:
         open_end = str(rules.open_end) if rules.open_end is not None else None
         own = ((column, rules.system_column_name(column)) for column in SYSTEM_COLUMNS)
         types = types_of(state.columns, state.effective_type, own, key_type(rules.surrogate_key), rules.type_3.items())
+        types |= {stamp.name: stamp.type for stamp in stamps_of(rules)}
         with explain_if_missing(self.engine, rules, state):
             return self.engine.ask(questions.rows(rules, where), {**values, "open_end": open_end}, types=types)
 

@@ -51,6 +51,7 @@ def declared(line: str) -> brenvik.TableRules:
         },
         natural_key_form=given.get("key_form", ()),  # type: ignore[arg-type]
         type_0_changes=given.get("type_0_changes", ["protect"])[0],
+        stamps={"note": dict(each.split("=", 1) for each in given["note"])} if "note" in given else {},
         other_columns="type_1",
         max_deletes=None,
     )

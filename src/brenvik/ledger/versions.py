@@ -64,6 +64,7 @@ _ADDED_SINCE_6: dict[str, dict[str, Any]] = {
     "other_columns": {"not_compared": [], "ignored_differences": {}},
     "exclude": {"derive": {}, "new_columns": "add", "missing_columns": "keep", "renamed": {}},
     "types": {"surrogate_key": "counter"},
+    "system_columns": {"stamps": {}},
 }
 """Rules that there were not yet, with what they say of a table of then; by the rule that they follow."""
 

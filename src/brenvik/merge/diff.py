@@ -150,6 +150,7 @@ def find_actions(schema: TableSchema, *, check_log: accounting.Checked | None, s
     unlogged = accounting.is_unlogged(schema, check_log) if check_log else "0"
     shown = (FROM, TO, ENDED, *schema.stored_values)
     was, will = (f"COALESCE({_current(alias)}, 0)" for alias in ("s", "d"))
+    differ += [f"{sql.flag(ends)} AS brenvik_ends_differ"] if schema.stamps_ends else []
     beside = (f"{was} AS brenvik_was_current", f"{will} AS brenvik_is_current", *differ)
     replayed = f"""
 SELECT {action} AS brenvik_action, {row_ids.listed(schema, "p")}, {", ".join(keys)}, {sql.columns(shown, "d")},
@@ -174,6 +175,7 @@ def _closed_versions(schema: TableSchema) -> str:
         sql.flag(f"x.{sql.quote(name)} IS DISTINCT FROM t.{sql.quote(name)}") if name in alike else "0"
         for name in flagged_columns(schema)
     ]
+    differ += ["0"] if schema.stamps_ends else []
     items = [
         "'update'", row_ids.taken(schema, "t"), sql.columns(schema.keys, "t"), start, until,
         sql.flag(f"t.{sql.quote(ended)} = TRUE") if ended else "0", *values, "0", "0", *differ, "0",

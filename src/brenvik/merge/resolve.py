@@ -10,6 +10,7 @@ from brenvik.merge.capabilities import Capabilities
 from brenvik.merge.conditions import check, type_of
 from brenvik.merge.forms import Ignored
 from brenvik.merge.schema import Column, TableSchema
+from brenvik.merge.stamps import stamp_of, stamps_of
 from brenvik.model.conditions import columns_of
 from brenvik.model.rules import SYSTEM_COLUMNS, Role, TableRules
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, TEXT, TIMESTAMP, ColumnType
@@ -47,8 +48,7 @@ def resolve(
         *_faults_of_ignored(rules, by_name),
     ]
     only_looked_at = _beside(rules, feed, by_name, source, faults) if has_feed else ()
-    if faults:
-        raise FeedError("\n  ".join([f"{source} does not fit the rules of table {rules.table!r}:", *faults]))
+    _refuse(faults, rules, source)
     return TableSchema(
         table=rules.stored_as,
         change_log=change_log if rules.change_log else None,
@@ -72,9 +72,15 @@ def resolve(
         previous=tuple(rules.type_3.items()),
         key_form=rules.natural_key_form,
         ignored=tuple(_ignored(rules, by_name)),
+        stamps=tuple(stamps_of(rules)),
         rejects_ties=rules.ties == "reject",
         type_0_changes=rules.type_0_changes,
     )
+
+
+def _refuse(faults: Iterable[str], rules: TableRules, source: str) -> None:
+    if faults := [*faults]:
+        raise FeedError("\n  ".join([f"{source} does not fit the rules of table {rules.table!r}:", *faults]))
 
 
 def _derived(
@@ -128,7 +134,7 @@ def _faults_of_presence(
 def _faults_of_types(
     rules: TableRules, columns: Mapping[str, Column], required: Iterable[str], store: Capabilities
 ) -> Iterator[str]:
-    yield from _faults_of_surrogate_key(rules, store)
+    yield from _faults_of_additions(rules, store)
     for name in required:
         if name not in columns:
             continue
@@ -144,9 +150,15 @@ def _faults_of_types(
             yield f"{name} effective column is {kind}; it must be a timestamp, date or integer{hint}"
 
 
-def _faults_of_surrogate_key(rules: TableRules, store: Capabilities) -> Iterator[str]:
+def _faults_of_additions(rules: TableRules, store: Capabilities) -> Iterator[str]:
+    """What is wrong with columns that no feed has: the surrogate key and stamps."""
     if rules.surrogate_key == "identity" and "identity" in store.lacks:
         yield 'surrogate_key: is "identity", but this store cannot number rows; expected "counter", "hash" or "uuid"'
+    for name in rules.stamps:
+        try:
+            stamp_of(rules, name)
+        except ValueError as error:
+            yield f"stamps.{name}: {error}"
 
 
 def _faults_of_names(
@@ -155,6 +167,8 @@ def _faults_of_names(
     taken = {name.casefold(): column for column, name in own if name}
     for column in columns.values():
         folded = column.name.casefold()
+        if column.name in rules.stamps and column.role != "when":
+            yield f"{column.name} is also the name of a stamp; exclude the feed's column or rename the stamp"
         if folded in taken and column.role != "when":
             yield (
                 f"{column.name} is also the name of the system column {taken[folded]}; "

@@ -10,6 +10,7 @@ from typing import Any, Literal
 from brenvik.merge import row_ids, sql
 from brenvik.merge.capabilities import DUCKDB, Capabilities
 from brenvik.merge.forms import Ignored, form
+from brenvik.merge.stamps import Stamp
 from brenvik.merge.surrogate_keys import Counter, GivenByStore, Hash, SurrogateKey, Uuid
 from brenvik.model.rules import Role, SurrogateKeyKind, Type0Changes
 from brenvik.model.types import INTEGER, TEXT, TIMESTAMP, ColumnType
@@ -84,8 +85,14 @@ class TableSchema:
     key_form: tuple[str, ...] = ()
     ignored: tuple[tuple[str, Ignored], ...] = ()
     """Columns of which some differences are ignored."""
+    stamps: tuple[Stamp, ...] = ()
     rejects_ties: bool = False
     type_0_changes: Type0Changes = "protect"
+
+    @property
+    def stamps_ends(self) -> bool:
+        """Whether the end of a version is stamped."""
+        return any(stamp.marks_ends for stamp in self.stamps)
 
     @property
     def counts_type_0_changes(self) -> bool:
@@ -274,6 +281,7 @@ class TableSchema:
             (column.name, column.type.sql, column.role == "key") for column in self.columns if column.role != "when"
         ]
         given += [(name, self.type_of(name).sql, False) for _, name in self.previous]
+        given += [(stamp.name, stamp.type.sql, False) for stamp in self.stamps]
         last = [
             (own["valid_from"], when, True),
             (own["valid_to"], when, self.has_open_end),

@@ -14,10 +14,30 @@ from brenvik.merge.diff import ENDED, FROM, TO
 from brenvik.merge.row_changes import DeleteRows, InsertRows, UpdateRows, Values
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
 
+_IN_PLACE = ", 1 AS brenvik_ends_differ, 0 AS brenvik_is_current"
+_AS_REPLAYED = ", a.brenvik_ends_differ, a.brenvik_is_current"
+
 
 def _stamps(schema: TableSchema) -> list[tuple[str | None, str]]:
     own = schema.system_column
     return [(own("last_run"), ":run"), (own("last_loaded_at"), "CAST(:loaded_at AS TIMESTAMP)")]
+
+
+def _overwritten(schema: TableSchema) -> list[tuple[str | None, str]]:
+    return [(stamp.name, value) for stamp in schema.stamps if (value := stamp.on("overwritten"))]
+
+
+def _closed(schema: TableSchema, *, also_overwritten: bool = False) -> list[tuple[str | None, str]]:
+    """Stamps of rows whose ends may change: where ``brenvik_ends_differ`` is 1, to whether the row is current then."""
+    items: list[tuple[str | None, str]] = []
+    for stamp in schema.stamps:
+        value = stamp.on("overwritten") if also_overwritten else None
+        if stamp.marks_ends:
+            end = f"CASE WHEN s.brenvik_is_current = 0 THEN {stamp.at_end(f's.{ENDED} = 1')} END"
+            value = f"CASE WHEN s.brenvik_ends_differ = 1 THEN {end} ELSE {value or stamp.own} END"
+        if value:
+            items.append((stamp.name, value))
+    return items
 
 
 def _held(items: Iterable[tuple[str | None, str]]) -> Values:
@@ -50,21 +70,21 @@ def _changes_of(condition: str) -> str:
 def close(schema: TableSchema, *, current: bool, replayed: bool, deletes: bool, some_overwritten: bool) -> UpdateRows:
     """Closes (or reopens) versions of both paths, or of one; sets only the columns that mark the end. ``some_overwritten``: some
     versions are closed and overwritten at once, which is another row change."""
-    sources = []
+    sources, marks = [], schema.stamps_ends
     if current:
         closes = schema.deletes == "close" and deletes
         ending = decided("p", "versioned", "deleted") if closes else decided("p", "versioned")
         ending += " AND p.brenvik_sets_type_1 = 0" if some_overwritten else ""
         sources.append(
-            f"SELECT {row_ids.listed(schema, 'p')}, p.{EFFECTIVE_AT} AS {TO}, {sql.flag(decided('p', 'deleted'))} AS {ENDED} "
-            f"FROM {sql.work('current_path')} p WHERE {ending}"
+            f"SELECT {row_ids.listed(schema, 'p')}, p.{EFFECTIVE_AT} AS {TO}, {sql.flag(decided('p', 'deleted'))} AS {ENDED}"
+            f"{_IN_PLACE if marks else ''} FROM {sql.work('current_path')} p WHERE {ending}"
         )
     if replayed:
         sources.append(
-            f"SELECT {row_ids.listed(schema, 'a')}, a.{TO}, a.{ENDED} FROM {sql.work('actions')} a "
-            "WHERE a.brenvik_action = 'close'"
+            f"SELECT {row_ids.listed(schema, 'a')}, a.{TO}, a.{ENDED}{_AS_REPLAYED if marks else ''} "
+            f"FROM {sql.work('actions')} a WHERE a.brenvik_action = 'close'"
         )
-    columns = _held([*_ends(schema, deletes=deletes), *_stamps(schema)])
+    columns = _held([*_ends(schema, deletes=deletes), *_closed(schema), *_stamps(schema)])
     return UpdateRows(schema.table, columns, f"({' UNION ALL '.join(sources)})", schema.row_ids, "closed")
 
 
@@ -103,9 +123,15 @@ def _given(names: Iterable[str]) -> list[tuple[str | None, str]]:
 def close_and_overwrite(schema: TableSchema, names: tuple[str, ...]) -> UpdateRows:
     """Closes versions and overwrites their type 1 columns ``names``."""
     names = _with_previous(schema, names)
-    items = [row_ids.listed(schema, "p"), f"p.{EFFECTIVE_AT} AS {TO}", f"0 AS {ENDED}", *_new_values(schema, names)]
+    items = [
+        row_ids.listed(schema, "p"),
+        f"p.{EFFECTIVE_AT} AS {TO}",
+        f"0 AS {ENDED}{_IN_PLACE if schema.stamps_ends else ''}",
+        *_new_values(schema, names),
+    ]
     both = f"{decided('p', 'versioned')} AND p.brenvik_sets_type_1 = 1"
-    columns = _held([*_ends(schema, deletes=False), *_given(names), *_stamps(schema)])
+    both_stamps = _closed(schema, also_overwritten=True)
+    columns = _held([*_ends(schema, deletes=False), *_given(names), *both_stamps, *_stamps(schema)])
     source = f"(SELECT {', '.join(items)} {_changes_of(both)})"
     return UpdateRows(schema.table, columns, source, schema.row_ids, "closed and overwritten")
 
@@ -133,7 +159,7 @@ def overwrite(schema: TableSchema, names: tuple[str, ...], *, spreads: bool) -> 
         f"(SELECT {items} FROM ({rows}) r "
         f"JOIN {sql.work('changes')} c ON c.{SEQUENCE_NO} = r.{SEQUENCE_NO}{before}{in_order})"
     )
-    columns = _held([*_given(names), *_stamps(schema)])
+    columns = _held([*_given(names), *_overwritten(schema), *_stamps(schema)])
     return UpdateRows(schema.table, columns, source, schema.row_ids, "overwritten")
 
 
@@ -147,6 +173,7 @@ def update(schema: TableSchema, names: tuple[str, ...]) -> UpdateRows:
     if TO in names or ENDED in names:
         items += _ends(schema, deletes=True)
     source = f"(SELECT a.* FROM {sql.work('actions')} a WHERE a.brenvik_action = 'update')"
+    items += _closed(schema, also_overwritten=True)
     return UpdateRows(schema.table, _held([*items, *_stamps(schema)]), source, schema.row_ids, "updated")
 
 
@@ -173,6 +200,17 @@ def delete(schema: TableSchema, *, current: bool, replayed: bool) -> DeleteRows:
     return DeleteRows(schema.table, f"({' UNION ALL '.join(sources)})", schema.row_ids)
 
 
+def _added(schema: TableSchema) -> list[tuple[str | None, str]]:
+    """Stamps of new rows, of which some end already."""
+    items: list[tuple[str | None, str]] = []
+    for stamp in schema.stamps:
+        value = stamp.on("added") or "NULL"
+        if stamp.marks_ends:
+            value = f"CASE WHEN s.brenvik_current THEN {value} ELSE {stamp.at_end(f's.{ENDED}')} END"
+        items.append((stamp.name, value))
+    return items
+
+
 @lru_cache(maxsize=256)
 def insert(schema: TableSchema, *, current: bool, replayed: bool, some_returning: bool) -> InsertRows:
     """Inserts the new rows of both paths, or of one."""
@@ -197,6 +235,7 @@ def insert(schema: TableSchema, *, current: bool, replayed: bool, some_returning
         *([(own("surrogate_key"), given)] if given else []),
         *((column, key.value("s", "s.brenvik_valid_from")) for column, key in schema.followed_keys),
         *_given((*schema.keys, *schema.stored_values)),
+        *_added(schema),
         (own("valid_from"), "s.brenvik_valid_from"),
         (own("valid_to"), f"CAST(s.{TO} AS {schema.effective_type.sql})"),
         (own("is_current"), "s.brenvik_current"),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any
 
 from pydantic import ValidationError
@@ -36,3 +36,36 @@ def table_in(data: Any) -> str:
     values = getattr(data, "args", None) or ()
     named = getattr(data, "kwargs", None) or (data if isinstance(data, dict) else {})
     return repr(values[0] if values else named.get("table", "?"))
+
+
+STAMP_VALUES = ("run", "feed", "loaded_at")
+"""What expressions of stamps can refer to."""
+
+
+def faults_of_expressions(
+    conditions: Mapping[str, str],
+    derive: Mapping[str, str],
+    stamps: Mapping[str, Mapping[Any, str]],
+    elsewhere: Collection[str],
+) -> Iterator[str]:
+    """What is wrong with the expressions of rules. ``conditions`` are by the place of their declaration; derived columns
+    cannot be ``elsewhere``."""
+    expressions = {**conditions, **{f"derive.{name}": text for name, text in derive.items()}}
+    stamped = {f"stamps.{name}.{event}": text for name, events in stamps.items() for event, text in events.items()}
+    if not (expressions or stamped):
+        return
+    from brenvik.model.conditions import columns_of, parse
+
+    for place, text in (expressions | stamped).items():
+        try:
+            parse(text)
+        except ValueError as error:
+            yield f"{place}: {error}"
+            continue
+        if place.startswith("derive.") and (others := [name for name in columns_of(text) if name in derive]):
+            yield f"{place}: {', '.join(others)} is derived itself; expected columns of the feed"
+        if place in stamped and (unknown := [name for name in columns_of(text) if name not in STAMP_VALUES]):
+            yield f"{place}: {', '.join(unknown)} is not known here; expected {', '.join(STAMP_VALUES)} or constants"
+    for name in derive:
+        if name in elsewhere:
+            yield f"derive.{name}: cannot be in natural_key, order_by, effective_at or exclude"

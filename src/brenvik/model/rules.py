@@ -13,7 +13,7 @@ from pydantic import ConfigDict, Field, ValidationError, field_validator, model_
 from pydantic.dataclasses import dataclass
 
 from brenvik.errors import RulesError
-from brenvik.model.rule_errors import faults_of, table_in
+from brenvik.model.rule_errors import faults_of, faults_of_expressions, table_in
 from brenvik.model.text_forms import Difference, KeyForm
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_type
 
@@ -24,6 +24,7 @@ LISTS = (*_COMPARED, "type_3", "not_compared")
 """The rules that list columns which the table has beside its key."""
 TimePrecision = Literal["second", "minute", "hour", "day", "week", "month"]
 Type0Changes = Literal["protect", "refuse", "first_arrived"]
+StampEvent = Literal["added", "overwritten", "closed", "deleted"]
 SurrogateKeyKind = Literal["counter", "hash", "uuid", "identity"]
 Kind = Literal["changes", "upserts", "full_extract"]
 
@@ -144,6 +145,11 @@ class TableRules:
         surrogate_key, valid_from, valid_to, is_current, is_deleted, first_run, last_run, first_loaded_at, last_loaded_at. A table
         has a durable_key, one for all versions of a natural key, only where this names the column: an MD5 sum of the natural key,
         as text.
+    stamps
+        Further columns of the table that are written with what happens to a row: by column, an expression for ``added`` (the row
+        is new in the table), ``overwritten`` (in place), ``closed`` (its version ends) and ``deleted`` (it ends by a delete; if
+        absent, ``closed`` counts), over ``run``, ``feed`` and ``loaded_at`` and constants. The value for the end of a version is
+        null again when the version is open again.
     open_end
         The value of ``valid_to`` in a current version: null, or a far-future value of the effective column's type. A row with an
         effective time that is not before it is rejected.
@@ -190,6 +196,7 @@ class TableRules:
     types: Mapping[str, str] = Field(default_factory=dict)
     surrogate_key: SurrogateKeyKind = "counter"
     system_columns: Mapping[str, str | Literal[False]] = Field(default_factory=dict)
+    stamps: Mapping[str, Mapping[StampEvent, str]] = Field(default_factory=dict)
     open_end: datetime | date | int | None = None
     time_zone: str = "UTC"
     table_name: str | None = Field(default=None, min_length=1)
@@ -230,6 +237,7 @@ class TableRules:
             types: Mapping[str, str] = {},
             surrogate_key: SurrogateKeyKind = "counter",
             system_columns: Mapping[str, str | Literal[False]] = {},
+            stamps: Mapping[str, Mapping[StampEvent, str]] = {},
             open_end: datetime | date | int | None = None,
             time_zone: str = "UTC",
             table_name: str | None = None,
@@ -426,23 +434,8 @@ class TableRules:
         return [name for text in expressions for name in columns_of(text)]
 
     def _faults_of_expressions(self) -> Iterator[str]:
-        expressions = self._conditions() | {f"derive.{name}": text for name, text in self.derive.items()}
-        if not expressions:
-            return
-        from brenvik.model.conditions import columns_of, parse
-
-        for place, text in expressions.items():
-            try:
-                parse(text)
-            except ValueError as error:
-                yield f"{place}: {error}"
-                continue
-            if place.startswith("derive.") and (others := [name for name in columns_of(text) if name in self.derive]):
-                yield f"{place}: {', '.join(others)} is derived itself; expected columns of the feed"
-        elsewhere = (*self.natural_key, *self.order_by, self.effective_at, *self.exclude)
-        for name in self.derive:
-            if name in elsewhere:
-                yield f"derive.{name}: cannot be in natural_key, order_by, effective_at or exclude"
+        elsewhere = {*self.natural_key, *self.order_by, *filter(None, [self.effective_at]), *self.exclude}
+        yield from faults_of_expressions(self._conditions(), self.derive, self.stamps, elsewhere)
 
     def _faults_of_system_columns(self) -> Iterator[str]:
         for column in self.system_columns:
@@ -472,7 +465,7 @@ class TableRules:
         return (*self.type_0, *self.type_1, *self.type_2, *self.type_3, *self.not_compared)
 
     def _table_columns(self) -> tuple[str, ...]:
-        return (*dict.fromkeys((*self.natural_key, *self.listed_columns)), *self.type_3.values())
+        return (*dict.fromkeys((*self.natural_key, *self.listed_columns)), *self.type_3.values(), *self.stamps)
 
     def _for_ledger(self) -> dict[str, Any]:
         """The rules as values that JSON supports."""
@@ -489,6 +482,7 @@ class TableRules:
                 "natural_key_form": sorted({*self.natural_key_form}),
                 "ignored_differences": {name: list(each) for name, each in self._ignored().items()},
                 "system_columns": dict(self.system_columns),
+                "stamps": {name: dict(events) for name, events in self.stamps.items()},
                 "reject_if": dict(self.reject_if),
                 "derive": dict(self.derive),
             }

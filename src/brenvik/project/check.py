@@ -78,6 +78,8 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
     finding = Finding(table.rules.table, is_new=state is None)
     state, changes = follow(table.rules, state) if state else (None, NO_CHANGES)
     finding.notes += [f"With the next load or rebuild: {sentence}" for sentence in changes.sentences]
+    known = state.rules.get("stamps", {}) if state else table.rules.stamps
+    finding.notes += [f"With the next load: stamp {name} is added." for name in table.rules.stamps if name not in known]
     try:
         check_rules(table.rules, state)
     except Blocked as error:

@@ -19,6 +19,7 @@ from brenvik.merge.plan.preparing import make_log
 from brenvik.merge.plan.steps import Begun, RowChanges
 from brenvik.merge.resolve import resolve
 from brenvik.merge.schema import Column, StoredColumn, TableSchema
+from brenvik.merge.stamps import stamps_of
 from brenvik.merge.surrogate_keys import key_type
 from brenvik.merge.table_changes import AddColumns
 from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
@@ -35,13 +36,15 @@ _NEVER_MISSING = ("valid_from", "valid_to")
 @dataclass
 class Fit:
     """How an existing table fits its rules: its schema where it does, what must be fixed where it does not, and notes.
-    ``missing`` are system columns that an adoption adds."""
+    ``missing`` are system columns that an adoption adds,
+    ``missing_stamps`` stamps."""
 
     rows: int = 0
     schema: TableSchema | None = None
     faults: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     missing: list[str] = field(default_factory=list)
+    missing_stamps: list[str] = field(default_factory=list)
 
 
 def fit(engine: Engine, rules: TableRules, feed: Mapping[str, ColumnType]) -> Fit:
@@ -119,8 +122,14 @@ def _faults_of_columns(
             yield f"{name}: is {its.type_name}; {column} must be {expected}"
         elif column == "surrogate_key" and rules.surrogate_key == "identity" and not its.filled:
             yield f'{name}: the store does not number it; make it an identity column, or declare surrogate_key = "counter"'
-    if found.missing:
-        found.notes.append(f"Adoption adds {', '.join(own[column] for column in found.missing)}.")
+    for stamp in stamps_of(rules):
+        its = stored.get(stamp.name)
+        if its is None:
+            found.missing_stamps.append(stamp.name)
+        elif its.type is None or its.type.kind != stamp.type.kind:
+            yield f"{stamp.name}: is {its.type_name}; the stamp is {stamp.type}"
+    if added := [*(own[column] for column in found.missing), *found.missing_stamps]:
+        found.notes.append(f"Adoption adds {', '.join(added)}.")
     for name in dict.fromkeys((*named, *feed)):
         if name in stored and name not in own.values():
             yield from _faults_of_type(rules, stored[name], is_value=rules.role_of(name) is not None)
@@ -128,7 +137,7 @@ def _faults_of_columns(
     if absent:
         found.notes.append(f"The first load adds {', '.join(absent)}, which are new in the table.")
     for name, its in stored.items():
-        if name in own.values() or name in named or (name in feed and rules.role_of(name)):
+        if name in (*own.values(), *named, *rules.stamps) or (name in feed and rules.role_of(name)):
             continue
         if its.needed:
             yield f"{name}: is NOT NULL without a default, and neither the rules nor a feed provide it"
@@ -261,7 +270,7 @@ def _adopt(
     run: Run | Preview,
     allow_changes: int,
 ) -> Outcome:
-    params = {"run": run.number, "loaded_at": run.started_at, **pipeline.table_params(rules, None)}
+    params = {"run": run.number, "loaded_at": run.started_at, "feed": run.feed, **pipeline.table_params(rules, None)}
     work = Workspace(ledger.engine, params, ledger.engine.reserve())
     outcome = None
     try:
@@ -295,8 +304,8 @@ def _prepare(context: RunContext, found: Fit) -> Prepared:
     """Adds what the table lacks, and logs its versions as changes."""
     schema, work = context.schema, context.workspace
     kinds = {name: kind for name, kind, _ in schema.table_columns()}
-    if found.missing:
-        names = [str(schema.system_column(column)) for column in found.missing]
+    if found.missing or found.missing_stamps:
+        names = [*(str(schema.system_column(column)) for column in found.missing), *found.missing_stamps]
         work.engine.change_table(AddColumns(schema.table, tuple((name, kinds[name]) for name in names)))
     if "surrogate_key" in found.missing:
         work.apply(baseline.number_rows(schema))

@@ -21,6 +21,7 @@ from brenvik.merge.plan.steps import Begun, Step
 from brenvik.merge.resolve import resolve
 from brenvik.merge.row_ids import PseudoColumn
 from brenvik.merge.schema import EFFECTIVE_AT, TableSchema
+from brenvik.merge.table_changes import AddColumns
 from brenvik.model.conditions import columns_of
 from brenvik.model.feeds import Operations
 from brenvik.model.rules import NEED_REBUILD, TableRules
@@ -218,7 +219,19 @@ def preparation(
     """The steps that make the table, or change its columns and add new ones as needed."""
     if state is None:
         return make_table(schema) + make_log(schema)
-    return (*steps(engine, schema, changes), *add_columns(schema, new_columns(schema, state)))
+    return (
+        *steps(engine, schema, changes),
+        *add_columns(schema, new_columns(schema, state)),
+        *add_stamps(engine, schema, state),
+    )
+
+
+def add_stamps(engine: Engine, schema: TableSchema, state: TableState) -> tuple[Step[Any], ...]:
+    """The step that adds the stamps that are new in the rules, unless the table has them from before."""
+    new = [stamp for stamp in schema.stamps if stamp.name not in state.rules.get("stamps", {})]
+    there = {column.name for column in engine.columns_of(schema.table)} if new else set()
+    columns = tuple((stamp.name, stamp.type.sql) for stamp in new if stamp.name not in there)
+    return (Step("prepare", "stamps that are new", alter=AddColumns(schema.table, columns)),) if columns else ()
 
 
 def prepare(

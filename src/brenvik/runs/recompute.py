@@ -25,7 +25,7 @@ from brenvik.outcome import Outcome
 from brenvik.runs import pipeline
 from brenvik.runs.context import RunContext
 from brenvik.runs.missing import explain_if_missing
-from brenvik.runs.prepare import check_rules, schema_of
+from brenvik.runs.prepare import add_stamps, check_rules, schema_of
 
 Fits = Callable[[TableRules, TableState], TableState]
 """What is known of a table under the rules; raises RulesChanged for rules under which it cannot be recomputed."""
@@ -138,11 +138,15 @@ def _work(
     *,
     fits: Fits,
 ) -> Outcome:
-    context = begin(ledger, rules, run=run, memory=memory, params={"loaded_at": run.started_at}, fits=fits)
+    context = begin(
+        ledger, rules, run=run, memory=memory, params={"loaded_at": run.started_at, "feed": run.feed}, fits=fits
+    )
     check_log(rules)
     engine = ledger.engine
     recording = isinstance(run, Run)
     with explain_if_missing(engine, rules, memory.state), engine.transaction(rules if recording else None):
+        if isinstance(run, Run) and memory.state:
+            context.carry_out(add_stamps(engine, context.schema, memory.state), Begun())
         prepared = prepare(context)
         changes, changed_keys = find_changes(prepared)
         if isinstance(run, Run):

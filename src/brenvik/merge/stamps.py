@@ -1,0 +1,66 @@
+"""Columns that are written with what happens to a row: values of the run, not of the source."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from brenvik.merge import expressions, sql
+from brenvik.model.conditions import parse
+from brenvik.model.rule_errors import STAMP_VALUES
+from brenvik.model.rules import StampEvent, TableRules
+from brenvik.model.types import INTEGER, TEXT, TIMESTAMP, ColumnType
+
+KNOWN = dict(zip(STAMP_VALUES, (INTEGER, TEXT, TIMESTAMP), strict=True))
+"""What expressions can refer to, each with its type."""
+_VALUES = {name: f"CAST(:{name} AS {kind.sql})" for name, kind in KNOWN.items()}
+
+
+@dataclass(frozen=True)
+class Stamp:
+    """One such column, and its values by what happens, in the core's dialect."""
+
+    name: str
+    type: ColumnType
+    values: tuple[tuple[StampEvent, str], ...]
+
+    def on(self, event: StampEvent) -> str | None:
+        found = dict(self.values)
+        return found.get(event, found.get("closed") if event == "deleted" else None)
+
+    @property
+    def marks_ends(self) -> bool:
+        """Whether the end of a version is written."""
+        return self.on("deleted") is not None
+
+    def at_end(self, is_deleted: str) -> str:
+        """The value for a version that ends, by a delete if ``is_deleted``."""
+        closed, deleted = (self.on(event) or "NULL" for event in ("closed", "deleted"))
+        return closed if closed == deleted else f"CASE WHEN {is_deleted} THEN {deleted} ELSE {closed} END"
+
+    @property
+    def own(self) -> str:
+        """The value that a row to update has so far."""
+        return sql.quote(self.name)
+
+
+def stamps_of(rules: TableRules) -> Iterator[Stamp]:
+    """The stamps of a table. Raises ValueError as ``stamp_of`` does."""
+    return (stamp_of(rules, name) for name in rules.stamps)
+
+
+def stamp_of(rules: TableRules, name: str) -> Stamp:
+    """A stamp. Raises ValueError for expressions that are ambiguous, or of different types."""
+    written = {
+        event: expressions.write_value(parse(text), _VALUES, KNOWN, untyped=False, exact=False)
+        for event, text in rules.stamps[name].items()
+    }
+    kinds = dict.fromkeys(kind for event, (_, kind) in written.items() if not _is_null(rules.stamps[name][event]))
+    if len(kinds) > 1:
+        raise ValueError(f"is {' and '.join(map(str, kinds))}; expected values of one type")
+    kind = next(iter(kinds), TEXT)
+    return Stamp(name, kind, tuple((event, f"CAST({text} AS {kind.sql})") for event, (text, _) in written.items()))
+
+
+def _is_null(text: str) -> bool:
+    return text.strip().lower() == "null"
