@@ -10,7 +10,7 @@ from brenvik.merge.capabilities import Capabilities
 from brenvik.merge.conditions import check, type_of
 from brenvik.merge.forms import Ignored
 from brenvik.merge.schema import Column, TableSchema
-from brenvik.merge.stamps import stamp_of, stamps_of
+from brenvik.merge.stamps import faults_of, stamps_of
 from brenvik.model.conditions import columns_of
 from brenvik.model.rules import SYSTEM_COLUMNS, Role, TableRules
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, TEXT, TIMESTAMP, ColumnType
@@ -154,11 +154,7 @@ def _faults_of_additions(rules: TableRules, store: Capabilities) -> Iterator[str
     """What is wrong with columns that no feed has: the surrogate key and stamps."""
     if rules.surrogate_key == "identity" and "identity" in store.lacks:
         yield 'surrogate_key: is "identity", but this store cannot number rows; expected "counter", "hash" or "uuid"'
-    for name in rules.stamps:
-        try:
-            stamp_of(rules, name)
-        except ValueError as error:
-            yield f"stamps.{name}: {error}"
+    yield from faults_of(rules)
 
 
 def _faults_of_names(

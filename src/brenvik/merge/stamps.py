@@ -49,6 +49,15 @@ def stamps_of(rules: TableRules) -> Iterator[Stamp]:
     return (stamp_of(rules, name) for name in rules.stamps)
 
 
+def faults_of(rules: TableRules) -> Iterator[str]:
+    """What is wrong with the expressions of stamps, beside what the rules themselves have refused."""
+    for name in rules.stamps:
+        try:
+            stamp_of(rules, name)
+        except ValueError as error:
+            yield f"stamps.{name}: {error}"
+
+
 def stamp_of(rules: TableRules, name: str) -> Stamp:
     """A stamp. Raises ValueError for expressions that are ambiguous, or of different types."""
     written = {

@@ -15,6 +15,7 @@ from brenvik.merge import accounting, baseline, sql
 from brenvik.merge.column_changes import NO_CHANGES
 from brenvik.merge.resolve import resolve
 from brenvik.merge.schema import TableSchema
+from brenvik.merge.stamps import faults_of
 from brenvik.model.feeds import DatabaseFeed, FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
@@ -78,6 +79,9 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
     finding = Finding(table.rules.table, is_new=state is None)
     state, changes = follow(table.rules, state) if state else (None, NO_CHANGES)
     finding.notes += [f"With the next load or rebuild: {sentence}" for sentence in changes.sentences]
+    finding.faults += faults_of(table.rules)
+    if finding.faults:
+        return finding
     known = state.rules.get("stamps", {}) if state else table.rules.stamps
     finding.notes += [f"With the next load: stamp {name} is added." for name in table.rules.stamps if name not in known]
     try:

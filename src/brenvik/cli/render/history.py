@@ -68,7 +68,7 @@ def show_history(
         out.print(Text(f"\n  same in all: {same}" if len(rows) > 1 else f"\n  {same}"))
     out.print()
     for number, (one, other) in enumerate(itertools.pairwise(rows), 1):
-        _step(out, number, one, other, spans, varying)
+        _step(out, number, one, other, spans, [name for name in varying if name not in rules.stamps])
     if not is_current and end:
         out.print(Text(f"  {len(rows)}      deleted {paper.moment(spans[-1][1])}"))
 
