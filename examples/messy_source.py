@@ -18,6 +18,7 @@ buoy = brenvik.TableRules(
     ignored_differences={"name": ["case", "blanks"], "label": ["case", "blanks"], "depth_m": {"round": 1}},
     derive={"label": "name || ' (' || light || ')'"},
     ties="reject",  # two different rows with one entry number
+    stamps={"changed_in": {"added": "'run ' || run", "overwritten": "'run ' || run"}},
     types={"depth_m": "decimal(6,2)", "entry_no": "integer"},
 )
 words = brenvik.FeedColumns(values=brenvik.ValueFormats(absent_words="~"))  # "as it was"
@@ -46,8 +47,7 @@ seen = store.preview(buoy, wednesday, kind="upserts", columns=words)
 print(str(seen.blocked_by).splitlines()[1].strip())
 store.load(buoy, wednesday, kind="upserts", columns=words, allow_type_0=1)
 for row in store.read(buoy).to_pylist():
-    print(
-        row["buoy_code"], row["label"], row["depth_m"], row["status_before"], "→", row["status"], row["commissioned_on"]
-    )
+    print(row["buoy_code"], row["label"], row["depth_m"], row["status_before"], "→", row["status"], end=" ")
+    print(row["commissioned_on"], row["changed_in"])
 for reject in store.rejects().to_pylist():
     print(reject["reason"])

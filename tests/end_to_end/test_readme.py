@@ -117,7 +117,7 @@ def test_the_example_of_a_messy_source(tmp_path: Path) -> None:
     )
     assert "4 read = 1 overwritten + 1 unchanged + 2 rejected" in done.stdout
     assert "1 change has other values of type 0 columns" in done.stdout
-    assert "NB-101 Kvitsund (Fl G 3s) 12.40 on station → adrift 2019-04-02\nNB-106" in done.stdout
+    assert "NB-101 Kvitsund (Fl G 3s) 12.40 on station → adrift 2019-04-02 run 3\nNB-106" in done.stdout
     assert done.stdout.endswith("contradicts another row with the same buoy_code and entry_no\n" * 2)
 
 
