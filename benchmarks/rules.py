@@ -44,6 +44,10 @@ RULES: dict[str, dict[str, Any]] = {
     "derive: two texts joined": {"derive": {"label": "name || ' ' || light"}},
     'surrogate_key = "hash"': {"surrogate_key": "hash"},
     'surrogate_key = "uuid"': {"surrogate_key": "uuid"},
+    'surrogate_key = "identity"': {"surrogate_key": "identity"},
+    "stamps: one for each event": {
+        "stamps": {"by": {"added": "feed", "overwritten": "feed"}, "why": {"closed": "'replaced'", "deleted": "'gone'"}}
+    },
     'ties = "reject"': {"ties": "reject"},
     'time_precision = "hour", in a zone': {"time_precision": "hour", "time_zone": "Europe/Oslo"},
     "absent_words": {},

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import pyarrow as pa
 import pytest
@@ -84,6 +85,24 @@ def test_a_table_gets_them_when_they_are_declared(anywhere: brenvik.Store) -> No
     anywhere.load(RULES, frame(("A", 5, "Iso", "x")), kind="upserts")  # no longer declared, and left alone
     anywhere.load(further, frame(("A", 6, "Oc", "x")), kind="upserts", feed="registry")
     assert {row["by"] for row in anywhere.read(further).to_pylist() if row["valid_from"] == 6} == {"registry"}
+
+
+@pytest.mark.parametrize("deletes", ["close", "review"])
+def test_keys_that_an_extract_lacks_are_stamped(anywhere: brenvik.Store, deletes: Any) -> None:
+    note: dict[Any, str] = {"added": "'open'", "closed": "'replaced'", "deleted": "'not in the register'"}
+    rules = brenvik.TableRules("keeper", natural_key="code", deletes=deletes, max_deletes=None, stamps={"note": note})
+
+    def load(day: int, **lights: str) -> list[tuple[str, str]]:
+        rows = pa.table({"code": [*lights], "light": [*lights.values()]})
+        anywhere.load(rules, rows, kind="full_extract", at=f"2024-05-{day:02}")
+        if anywhere.pending_deletes(rules).num_rows:
+            anywhere.approve_deletes(rules, every=True)
+        return sorted((row["code"], row["note"]) for row in anywhere.read(rules).to_pylist())
+
+    assert load(1, A="Q", B="Q") == [("A", "open"), ("B", "open")]
+    assert load(2, A="Fl") == [("A", "open"), ("A", "replaced"), ("B", "not in the register")]
+    last = [("A", "open"), ("A", "replaced"), ("B", "not in the register"), ("B", "open")]
+    assert load(3, A="Fl", B="Q") == last
 
 
 def test_an_adopted_table_gets_them(address: str) -> None:
