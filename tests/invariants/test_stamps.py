@@ -11,8 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Oracle
 from scenes import ORDERED, Batch, Scene, cases
-from stores import everything, fresh
 from tables import comparable, stored
+from walks import through_every_run
 
 import brenvik
 from brenvik.errors import FeedError, RulesError, SchemaMismatch
@@ -43,18 +43,7 @@ def test_they_agree_with_the_row_after_every_run(case: tuple[Scene, list[Batch]]
     drawn, made = case
     rules = replace(drawn.rules, stamps=STAMPS, system_columns={})  # type: ignore[arg-type]
     scene = replace(drawn, rules=rules)
-    oracle = Oracle(scene.declared)
-    with fresh(scene) as store:
-        for batch in made:
-            oracle.load(batch.rows)
-            scene.load(store, batch)
-            check(scene, store, oracle)
-        was = everything(scene, store)
-        store.rebuild(scene.rules)
-        assert everything(scene, store) == was
-        out = data.draw(st.integers(1, len(made)))
-        store.revert(scene.rules, out)
-        check(scene, store, oracle.without({out}))
+    through_every_run(scene, made, data, check)
 
 
 RULES = brenvik.TableRules("buoy", natural_key="code", order_by="no", type_1="name")

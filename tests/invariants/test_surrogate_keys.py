@@ -14,9 +14,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import Oracle
 from scenes import ORDERED, Batch, Scene, cases
-from stores import everything, fresh
 from tables import comparable, stored
 from texts import text_of
+from walks import through_every_run
 
 import brenvik
 from brenvik.errors import FeedError, RulesChanged, SchemaMismatch
@@ -61,18 +61,7 @@ def test_hashed_keys_follow_from_the_row(case: tuple[Scene, list[Batch]], data: 
     kind = data.draw(st.sampled_from(["hash", "hash", "counter", "identity"]))
     kind = "counter" if kind == "identity" and drawn.store == "lakehouse" else kind
     scene = replace(drawn, rules=replace(drawn.rules, surrogate_key=kind, system_columns=own))
-    oracle = Oracle(scene.declared)
-    with fresh(scene) as store:
-        for batch in made:
-            oracle.load(batch.rows)
-            scene.load(store, batch)
-            check(scene, store, oracle)
-        was = everything(scene, store)
-        store.rebuild(scene.rules)
-        assert everything(scene, store) == was
-        out = data.draw(st.integers(1, len(made)))
-        store.revert(scene.rules, out)
-        check(scene, store, oracle.without({out}))
+    through_every_run(scene, made, data, check)
 
 
 def test_hashed_keys_follow_other_rules(anywhere: brenvik.Store) -> None:

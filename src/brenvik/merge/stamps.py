@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
+from brenvik.errors import DeclarationError
 from brenvik.merge import expressions, sql
 from brenvik.model.conditions import parse
 from brenvik.model.rule_errors import STAMP_VALUES
@@ -45,30 +47,36 @@ class Stamp:
 
 
 def stamps_of(rules: TableRules) -> Iterator[Stamp]:
-    """The stamps of a table. Raises ValueError as ``stamp_of`` does."""
-    return (stamp_of(rules, name) for name in rules.stamps)
+    """The stamps of a table. Raises DeclarationError for expressions that are ambiguous, or of different types."""
+    if faults := [*faults_of(rules)]:
+        raise DeclarationError(f"The stamps of table {rules.table!r} are not valid:", faults)
+    return (_stamp_of(rules, name) for name in rules.stamps)
 
 
 def faults_of(rules: TableRules) -> Iterator[str]:
     """What is wrong with the expressions of stamps, beside what the rules themselves have refused."""
     for name in rules.stamps:
         try:
-            stamp_of(rules, name)
+            _stamp_of(rules, name)
         except ValueError as error:
             yield f"stamps.{name}: {error}"
 
 
-def stamp_of(rules: TableRules, name: str) -> Stamp:
-    """A stamp. Raises ValueError for expressions that are ambiguous, or of different types."""
+@lru_cache(maxsize=256)
+def _stamp(name: str, events: tuple[tuple[StampEvent, str], ...]) -> Stamp:
     written = {
         event: expressions.write_value(parse(text), _VALUES, KNOWN, untyped=False, exact=False)
-        for event, text in rules.stamps[name].items()
+        for event, text in events
     }
-    kinds = dict.fromkeys(kind for event, (_, kind) in written.items() if not _is_null(rules.stamps[name][event]))
+    kinds = dict.fromkeys(written[event][1] for event, text in events if not _is_null(text))
     if len(kinds) > 1:
         raise ValueError(f"is {' and '.join(map(str, kinds))}; expected values of one type")
     kind = next(iter(kinds), TEXT)
     return Stamp(name, kind, tuple((event, f"CAST({text} AS {kind.sql})") for event, (text, _) in written.items()))
+
+
+def _stamp_of(rules: TableRules, name: str) -> Stamp:
+    return _stamp(name, tuple(rules.stamps[name].items()))
 
 
 def _is_null(text: str) -> bool:
