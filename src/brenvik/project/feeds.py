@@ -69,8 +69,8 @@ def _files(
     before = len(faults)
     if "://" in files:
         faults.append(
-            f'{place}.files: expected a path; name the object store as a connection: connection = "NAME", and under '
-            f"[connections] NAME = {files.rpartition('/')[0]!r}"
+            f'{place}.files: expected a path; name the object store as a connection: connection = "archive", and under '
+            '[connections] archive = "s3://bucket/folder"'
         )
     connection = _connection_of(place, given, connections, faults, has_files=True)
     min_age = _min_age(f"{place}.min_age", given.get("min_age", 0), faults)

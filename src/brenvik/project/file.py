@@ -192,7 +192,8 @@ def _shared_files(tables: list[ProjectTable]) -> Iterator[str]:
     """Files that one feed would move away from another."""
     feeds = [(f"table.{t.rules.table}.feed.{f.name}", f) for t in tables for f in t.feeds if isinstance(f, FileFeed)]
     for place, feed in feeds:
-        others = [other for other, each in feeds if other != place and each.files == feed.files]
+        read = (feed.connection, feed.files)
+        others = [other for other, each in feeds if other != place and (each.connection, each.files) == read]
         if others and feed.then != "keep":
             yield f"{place}.after_load: {others[0]} reads the same files and would miss them; remove after_load"
 
