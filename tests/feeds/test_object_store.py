@@ -89,6 +89,8 @@ def test_a_move_overwrites_no_other_content_and_ends_what_was_broken_off(bucket:
     put(bucket, a="one", loaded__a="two", b="one", loaded__b="one")
     assert [folder.move(f"{name}.csv", f"loaded/{name}.csv") for name in "ab"] == ["loaded/a (2).csv", "loaded/b.csv"]
     assert names(bucket) == ["loaded/a (2).csv", "loaded/a.csv", "loaded/b.csv"]
+    assert folder.move("loaded/b.csv", "loaded/b.csv") == "loaded/b.csv"
+    assert folder.look("loaded/b.csv")
     folder.delete("loaded/a.csv")
     assert folder.look("loaded/a.csv") is None
     copy = folder.fetch("loaded/a (2).csv")

@@ -130,8 +130,9 @@ class ObjectStore:
             place = next(
                 each for number in itertools.count(1) if self._is_free(each := numbered(to, number), content_of=name)
             )
-            system.copy_file(f"{root}/{name}", f"{root}/{place}")
-            system.delete_file(f"{root}/{name}")
+            if place != name:
+                system.copy_file(f"{root}/{name}", f"{root}/{place}")
+                system.delete_file(f"{root}/{name}")
         return place
 
     def _is_free(self, name: str, *, content_of: str) -> bool:
