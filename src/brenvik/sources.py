@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.errors import DeclarationError
 from brenvik.ledger.schema import LOADS
-from brenvik.model.feeds import AS_THEY_ARE, Connection, DatabaseFeed, FeedColumns, FileFeed, Operations
+from brenvik.model.feeds import AS_THEY_ARE, Connection, DatabaseFeed, FeedColumns, FileFeed, Operations, faults_of_kind
 from brenvik.model.rules import TableRules
 from brenvik.runs.load import LoadOptions
 
@@ -51,6 +51,8 @@ def source_of_call(
     if isinstance(rows, (FileFeed, DatabaseFeed)):
         from brenvik.feeds.opening import source_of
 
+        if faults := list(faults_of_kind(rows, rules)):
+            raise DeclarationError(f"Feed {rows.name!r} cannot be one of table {rules.table!r}:", faults)
         url = rows.connection
         connections = {url: Connection(url, url)} if url else {}
         opened = source_of(rows, rules, connections, folder=Path.cwd(), engine=engine)
@@ -72,9 +74,9 @@ def _frame(
     extract_scope: str | None,
 ) -> Source:
     if kind not in LOADS:
-        raise DeclarationError(f"kind is {kind!r}; expected 'changes', 'upserts' or 'full_extract'")
+        raise DeclarationError(f"kind is {kind!r}; expected 'changes', 'upserts', 'full_extract' or 'append'")
     if extract_scope is not None and kind != "full_extract":
-        raise DeclarationError("extract_scope is for extracts; changes and upserts cannot mean a delete by absence")
+        raise DeclarationError("extract_scope is for extracts; other rows cannot mean a delete by absence")
     if (kind == "changes") != (operations is not None):
         raise DeclarationError(
             "kind 'changes' needs the column with the operation (insert, update or delete): operation = 'op'"

@@ -176,6 +176,8 @@ class Table:
         For ``known_at`` and ``without`` see ``read``.
         """
         rules = self.rules
+        if rules.appends:
+            raise DeclarationError(f"Table {rules.table!r} has no natural key, so no row of it has a history.")
         if not (rules.system_column_name("valid_from") and rules.system_column_name("valid_to")):
             raise DeclarationError(
                 f"Table {rules.table!r} has no valid_from or no valid_to, so the rows valid at a given time are unknown."

@@ -48,7 +48,7 @@ def test_all_faults_are_told_at_once() -> None:
 @pytest.mark.parametrize(
     ("declared", "told"),
     [
-        ({"natural_key": []}, "natural_key: empty"),
+        ({"natural_key": [], "order_by": "at"}, "order_by: needs a natural key"),
         ({"deletes": "burn"}, "deletes: Input should be 'close', 'remove', 'review' or 'ignore'"),
         ({"no_such_rule": 1}, "no_such_rule: is not a table rule"),
         ({"order_by": "code"}, "a key column cannot order the changes of its own key"),
@@ -124,5 +124,5 @@ def test_the_type_that_was_meant_is_named(declared: str, meant: str) -> None:
 def test_the_rule_that_was_meant_is_named_and_a_missing_key_has_an_example() -> None:
     with pytest.raises(RulesError, match="order_bye: is not a table rule; did you mean 'order_by'"):
         brenvik.TableRules("buoy", natural_key="code", order_bye="at")  # type: ignore[call-arg]
-    with pytest.raises(RulesError, match=re.escape('natural_key: missing; expected as in natural_key = ["buoy_code"]')):
-        brenvik.TableRules("buoy")  # type: ignore[call-arg]
+    with pytest.raises(RulesError, match=re.escape('deletes: needs a natural key, as in natural_key = ["buoy_code"]')):
+        brenvik.TableRules("buoy", deletes="remove")

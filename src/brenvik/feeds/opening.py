@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from brenvik.feeds.reading import FIRST_SHEET, Dialect, Layout, ReadOptions, Record, Sheet
-from brenvik.model.feeds import Connection, FeedRules, FileFeed
+from brenvik.model.feeds import Connection, DatabaseFeed, FeedRules, FileFeed
 from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
 
 if TYPE_CHECKING:
@@ -24,10 +24,10 @@ def source_of(
     *,
     folder: Path,
     engine: Engine,
-    reads: TableRules | None = None,
+    reads: Iterable[TableRules] = (),
 ) -> ProjectSource:
     """A feed of a table, ready to be opened: files below ``folder`` or in an object store, a database,
-    or the store of the ``engine`` itself. ``reads`` has the rules of the table that the feed reads there, if it is known."""
+    or the store of the ``engine`` itself. ``reads`` has the rules of the tables that the feed reads there, if they are known."""
     if isinstance(feed, FileFeed):
         return _of_files(feed, rules, connections, folder)
     declared = {name: kind for name in rules.types if (kind := rules.declared_type(name))}
@@ -48,7 +48,7 @@ def source_of(
             time_column=feed.extract_time.get("column"),
             types=declared,
             zone=rules.time_zone,
-            ignored=_unnamed_system_columns(reads, rules, feed) if reads else (),
+            ignored=_unnamed_system_columns(reads, rules, feed),
         )
     from brenvik.feeds.databases import DatabaseExtract, DatabaseSource
 
@@ -78,12 +78,14 @@ def source_of(
     )
 
 
-def _unnamed_system_columns(reads: TableRules, rules: TableRules, feed: FeedRules) -> set[str]:
-    """The system columns of a table that the rules of the next one do not name: they are about the rows of that table."""
+def _unnamed_system_columns(reads: Iterable[TableRules], rules: TableRules, feed: DatabaseFeed) -> set[str]:
+    """The system columns of tables that the rules of the next one do not name: they are about the rows of those tables. A query
+    selects what it wants, but needs its watermark."""
     from brenvik.feeds.columns import known_columns
 
-    own = filter(None, map(reads.system_column_name, SYSTEM_COLUMNS))
-    return {*own} - {*known_columns(rules, feed.operations, None), *feed.columns.rename}
+    own = {name for each in reads for column in SYSTEM_COLUMNS if (name := each.system_column_name(column))}
+    own &= {feed.watermark} if feed.query else own
+    return own - {*known_columns(rules, feed.operations, None), *feed.columns.rename}
 
 
 def _of_files(feed: FileFeed, rules: TableRules, connections: Mapping[str, Connection], folder: Path) -> ProjectSource:

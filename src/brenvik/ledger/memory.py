@@ -116,6 +116,17 @@ class Memories(Entries[H]):
         )
         return (found[0]["run"], found[0]["window_high"]) if found else None
 
+    def loaded_windows(self, table: str, feed: str) -> list[tuple[int, str | None, str]]:
+        """The windows (low, high] that a feed has loaded and that are not reverted, as text, each after its run."""
+        if not self.exists():
+            return []
+        found = self._rows(
+            f"SELECT r.run, r.window_low, r.window_high FROM {_RUNS} r WHERE r.{_OF_TABLE} AND r.feed = :feed "
+            f"AND r.state = 'done' AND r.window_high IS NOT NULL AND {COUNTS} ORDER BY r.run",
+            {"table_name": table, "feed": feed},
+        )
+        return [(row["run"], row["window_low"], row["window_high"]) for row in found]
+
     def other_feeds(self, table: str, feed: str) -> list[str]:
         """The names of all other feeds that a table has loaded and that are not reverted."""
         if not self.exists():

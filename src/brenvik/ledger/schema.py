@@ -137,7 +137,7 @@ KEYS: dict[str, tuple[str, ...]] = {
 """What identifies the rows of a ledger table; a primary key where the store has such and the values are never too long."""
 _UNLIMITED = ("rejected_keys",)
 
-LOADS = ("changes", "upserts", "full_extract")
+LOADS = ("changes", "upserts", "full_extract", "append")
 """Kinds of run that bring changes; the others work on what is there."""
 
 _RUNS, _REJECTS = f'"{SCHEMA}"."runs"', f'"{SCHEMA}"."rejects"'
@@ -162,8 +162,8 @@ SELECT t.table_name, t.last_done_run, d.ended_at AS last_done_at, COALESCE(d.pro
 FROM (
   SELECT a.table_name, COALESCE((
     SELECT r.run FROM {_RUNS} r
-    WHERE r.table_name = a.table_name AND r.state = 'done' AND r.kind IN ('changes', 'upserts', 'full_extract') AND {COUNTS}
-      AND NOT (r.rejected > 0 AND r.rejected + r.duplicate = r.read)
+    WHERE r.table_name = a.table_name AND r.state = 'done' AND r.kind IN ('changes', 'upserts', 'full_extract', 'append')
+      AND {COUNTS} AND NOT (r.rejected > 0 AND r.rejected + r.duplicate = r.read)
     ORDER BY r.run DESC LIMIT 1), 0) AS last_done_run
   FROM (SELECT DISTINCT table_name FROM {_RUNS}) a
 ) t

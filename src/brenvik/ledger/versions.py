@@ -59,7 +59,7 @@ _VALUES_OF_6 = {"hold": "review", "marked": "merge_on_read", "rewritten": "copy_
 
 _ADDED_SINCE_6: dict[str, dict[str, Any]] = {
     "natural_key": {"natural_key_form": []},
-    "time_precision": {"ties": "latest_arrival"},
+    "time_precision": {"ties": "latest_arrival", "exact_duplicates": "keep"},
     "type_2": {"type_0_changes": "protect", "type_3": {}},
     "other_columns": {"not_compared": [], "ignored_differences": {}},
     "exclude": {"derive": {}, "new_columns": "add", "missing_columns": "keep", "renamed": {}},

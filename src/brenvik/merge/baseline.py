@@ -166,7 +166,8 @@ def _ends_for_good(schema: TableSchema, alias: str) -> str:
 def number_rows(schema: TableSchema) -> UpdateRows:
     """Assigns a surrogate key to every row."""
     start = schema.system_column("valid_from")
-    value = f"row_number() OVER (ORDER BY {sql.columns((*schema.keys, *filter(None, [start])), 't')})"
+    order = f"ORDER BY {sql.columns((*schema.keys, *filter(None, [start])), 't')}" if schema.keys else ""
+    value = f"row_number() OVER ({order})"
     if schema.surrogate_key != "counter":
         value = schema.surrogate_keys.value("t", f"t.{sql.quote(start or '')}") or ""
     numbered = f"(SELECT {row_ids.taken(schema, 't')}, {value} AS brenvik_nth FROM {sql.relation(schema.table)} t)"

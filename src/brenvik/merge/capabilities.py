@@ -19,6 +19,8 @@ class Capabilities:
     """Whether an update can only find rows that the load has read."""
     streams: bool = False
     """Whether a stream of rows can be read while a query runs on it."""
+    hashes_nulls: bool = True
+    """Whether rows can be joined by values that may be null without comparing each with each."""
     seeks: bool = False
     """Whether rows are found by key through an index; then it pays to deliver changes in key order."""
     text_of_double: str = "CAST({0} + 0.0 AS TEXT)"

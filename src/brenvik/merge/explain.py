@@ -6,9 +6,10 @@ result into one row per change, in DuckDB for every store.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import lru_cache
 
-from brenvik.merge import sequence, sql
+from brenvik.merge import append, sequence, sql
 from brenvik.merge.casts import duck
 from brenvik.merge.current_path import before_column, decision, is_decided_here, is_present
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, REPLAYED_RUN, SEQUENCE_NO, TableSchema
@@ -46,7 +47,9 @@ def collect(
     some_returning: bool = False,
 ) -> str:
     """Every accepted change with its decision and the values before it (``brenvik_before_0``, …): changes of the current path, of
-    replayed keys, and inactive deletes."""
+    replayed keys, and inactive deletes; of a table without a natural key, every appended row and every duplicate."""
+    if schema.appends:
+        return append.collect(schema)
     nothing = [f"CAST(NULL AS {schema.type_of(name).sql})" for name in schema.values]
     before, stays = _before_replayed(schema)
     others = ["1"] * len(stays)
@@ -194,14 +197,20 @@ def _reason(schema: TableSchema) -> str:
     return f"""CASE WHEN {sequence.is_derived(f"w.{SEQUENCE_NO}")} AND w.brenvik_decision = 'deleted'
     THEN CASE WHEN {sequence.is_absence(f"w.{SEQUENCE_NO}")} THEN 'not in the extract'
       ELSE 'deleted: the key changed in the source' END ELSE CASE w.brenvik_decision
-    WHEN 'inserted' THEN 'first of its lifetime'
-    WHEN 'duplicate' THEN 'same as an earlier change'
+    WHEN 'inserted' THEN {"'appended'" if schema.appends else "'first of its lifetime'"}
+    WHEN 'duplicate' THEN {"'equals an earlier row'" if schema.appends else "'same as an earlier change'"}
     WHEN 'superseded' THEN 'superseded by a later change'
     WHEN 'pending' THEN 'awaits approval'
     WHEN 'ignored' THEN {ignored}
     WHEN 'deleted' THEN 'deleted'
     WHEN 'unchanged' THEN CASE WHEN w.{DELETE} = 1 THEN {deleted} ELSE 'equal' END
     ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'replaces an earlier change') END END"""
+
+
+def _key(values: Mapping[str, str]) -> str:
+    """The key of a row, by column; null in a table without a natural key."""
+    packed = ", ".join(f"{sql.quote(name)} := {value}" for name, value in values.items())
+    return f"struct_pack({packed})" if packed else "NULL"
 
 
 @lru_cache(maxsize=256)
@@ -211,20 +220,20 @@ def tabulate(schema: TableSchema, files: tuple[tuple[int, str], ...], places: Ke
 
     changes, reason = _changes(schema), _reason(schema)
     keys = [name for name in schema.keys if name != REPLAYED_RUN]
-    key = ", ".join(f"{sql.quote(name)} := w.{sql.quote(name)}" for name in keys)
-    rejected_key = ", ".join(f"{sql.quote(name)} := {_key_of_rejected(schema, name, places)}" for name in keys)
+    key = _key({name: f"w.{sql.quote(name)}" for name in keys})
+    rejected_key = _key({name: _key_of_rejected(schema, name, places) for name in keys})
     run = f"w.{REPLAYED_RUN}" if REPLAYED_RUN in schema.keys else "NULL"
     names = " ".join(f"WHEN {number} THEN '" + name.replace("'", "''") + "'" for number, name in files)
     file = f"CASE {sequence.file_of(SEQUENCE_NO)} {names} END" if files else "CAST(NULL AS VARCHAR)"
     line, nothing = sequence.line_of(SEQUENCE_NO), f"CAST([] AS {_ENTRY}[])"
     return f"""
 SELECT {"run, " if REPLAYED_RUN in schema.keys else ""}file, line, "key", effective, decision, reason, changes, protected FROM (
-  SELECT {SEQUENCE_NO}, {run} AS run, {file} AS file, {line} AS line, struct_pack({key}) AS "key",
+  SELECT {SEQUENCE_NO}, {run} AS run, {file} AS file, {line} AS line, {key} AS "key",
     w.brenvik_from AS effective, w.brenvik_decision AS decision, {reason} AS reason, {changes} AS changes,
     {_protected(schema)} AS protected
   FROM {WIDE} w
   UNION ALL
-  SELECT {SEQUENCE_NO}, NULL, {file}, {line}, struct_pack({rejected_key}), NULL,
+  SELECT {SEQUENCE_NO}, NULL, {file}, {line}, {rejected_key}, NULL,
     CASE WHEN r.brenvik_is_duplicate = 1 THEN 'duplicate' ELSE 'rejected' END,
     CASE WHEN r.brenvik_is_duplicate = 1 THEN 'same as an open reject: ' || r.brenvik_reason ELSE r.brenvik_reason END,
     CASE WHEN r.brenvik_column IS NULL THEN {nothing}

@@ -10,10 +10,11 @@ from brenvik.model.types import ColumnType
 
 
 def rows(rules: TableRules, where: str) -> str:
-    """The rows that fit, ordered by natural key and valid_from."""
-    start = rules.system_column_name("valid_from")
-    order = sql.columns((*rules.natural_key, *([start] if start else [])), "t")
-    return f"SELECT * FROM {sql.relation(rules.stored_as)} t {where} ORDER BY {order}"
+    """The rows that fit, ordered by natural key and valid_from; without a natural key by run and surrogate key."""
+    own = ("first_run", "surrogate_key") if rules.appends else ("valid_from",)
+    names = (*rules.natural_key, *filter(None, map(rules.system_column_name, own)))
+    order = f" ORDER BY {sql.columns(names, 't')}" if names else ""
+    return f"SELECT * FROM {sql.relation(rules.stored_as)} t {where}{order}"
 
 
 def of_key(rules: TableRules, types: Mapping[str, ColumnType]) -> str:

@@ -44,14 +44,13 @@ def resolve(
         *_faults_of_presence(rules, feed, have, required, source),
         *_faults_of_types(rules, by_name, required, store),
         *_faults_of_names(rules, by_name, own, store),
-        *_faults_of_previous(rules, by_name),
-        *_faults_of_ignored(rules, by_name),
+        *_faults_of_values(rules, by_name),
     ]
-    only_looked_at = _beside(rules, feed, by_name, source, faults) if has_feed else ()
+    beside = _beside(rules, feed, by_name, source, faults) if has_feed else ()
     _refuse(faults, rules, source)
     return TableSchema(
         table=rules.stored_as,
-        change_log=change_log if rules.change_log else None,
+        change_log=change_log if rules.is_logged else None,
         columns=tuple(by_name.values()),
         order=rules.order_by,
         effective=rules.effective_column,
@@ -66,7 +65,7 @@ def resolve(
         reject_if=tuple(rules.reject_if.items()) if has_feed else (),
         delete_if=rules.delete_if if has_feed else None,
         derive=tuple(rules.derive.items()) if has_feed else (),
-        beside=only_looked_at,
+        beside=beside,
         numbered_by_store=numbered_by_store or rules.surrogate_key == "identity",
         surrogate_key=rules.surrogate_key,
         previous=tuple(rules.type_3.items()),
@@ -74,6 +73,7 @@ def resolve(
         ignored=tuple(_ignored(rules, by_name)),
         stamps=tuple(stamps_of(rules)),
         rejects_ties=rules.ties == "reject",
+        drops_duplicates=rules.exact_duplicates == "drop",
         type_0_changes=rules.type_0_changes,
     )
 
@@ -108,7 +108,7 @@ def _columns(
     """The columns of the table and its log: the key, existing columns, those of the feed, those the rules name."""
     for name in dict.fromkeys((*rules.natural_key, *have, *feed, *rules.listed_columns, *required)):
         beside: Literal["when"] | None = "when" if name in required or name in have else None
-        role: Role | Literal["type_3", "not_compared", "key", "when"] | None = rules.role_of(name) or beside
+        role: Role | Literal["type_3", "not_compared", "appended", "key", "when"] | None = rules.role_of(name) or beside
         if name in rules.natural_key:
             role = "key"
         if role is not None:
@@ -187,19 +187,16 @@ def _ignored(rules: TableRules, columns: Mapping[str, Column]) -> Iterator[tuple
             yield name, int(rest[0]) if first == "round" else tuple(map(str, (first, *rest)))
 
 
-def _faults_of_ignored(rules: TableRules, columns: Mapping[str, Column]) -> Iterator[str]:
+def _faults_of_values(rules: TableRules, columns: Mapping[str, Column]) -> Iterator[str]:
+    for column, name in rules.type_3.items():
+        if name in columns:
+            yield f"{name} keeps the previous value of {column} (type_3), but the feed has it as well; choose another name"
     for name, ignored in _ignored(rules, columns):
         kind = columns[name].type
         if isinstance(ignored, int) and kind.kind not in ("decimal", "double"):
             yield f"{name} is {kind}; only decimals and doubles can be rounded (ignored_differences)"
         elif not isinstance(ignored, int) and kind.kind != "text":
             yield f"{name} is {kind}; case, blanks and unicode are differences of texts (ignored_differences)"
-
-
-def _faults_of_previous(rules: TableRules, columns: Mapping[str, Column]) -> Iterator[str]:
-    for column, name in rules.type_3.items():
-        if name in columns:
-            yield f"{name} keeps the previous value of {column} (type_3), but the feed has it as well; choose another name"
 
 
 def _beside(

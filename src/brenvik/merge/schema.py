@@ -49,7 +49,7 @@ class Column:
 
     name: str
     type: ColumnType
-    role: Role | Literal["type_3", "not_compared", "key", "when"]
+    role: Role | Literal["type_3", "not_compared", "appended", "key", "when"]
 
 
 @dataclass(frozen=True)
@@ -87,7 +87,13 @@ class TableSchema:
     """Columns of which some differences are ignored."""
     stamps: tuple[Stamp, ...] = ()
     rejects_ties: bool = False
+    drops_duplicates: bool = False
     type_0_changes: Type0Changes = "protect"
+
+    @property
+    def appends(self) -> bool:
+        """Whether rows are only appended to the table: it has no natural key."""
+        return not self.keys
 
     @property
     def stamps_ends(self) -> bool:
@@ -174,7 +180,7 @@ class TableSchema:
     @cached_property
     def values(self) -> tuple[str, ...]:
         """The columns of the table that are neither key nor system columns."""
-        return self.names("type_0", "type_1", "type_2", "type_3", "not_compared")
+        return self.names("type_0", "type_1", "type_2", "type_3", "not_compared", "appended")
 
     @cached_property
     def stored_values(self) -> tuple[str, ...]:

@@ -116,6 +116,19 @@ def translate(text: str, dialect: str, *, flavour: str = "postgres", pretty: boo
     return filled(statement) if pretty else statement
 
 
+def tables_of(query: str, dialect: str) -> set[str]:
+    """The names of the tables that a query in a dialect reads, as far as it can be parsed."""
+    import sqlglot
+    from sqlglot import exp
+    from sqlglot.errors import SqlglotError
+
+    try:
+        tree = sqlglot.parse_one(query, read=dialect)
+    except SqlglotError:
+        return set()
+    return {".".join(part.name for part in table.parts) for table in tree.find_all(exp.Table)}
+
+
 def filled(statement: str) -> str:
     """A pretty statement in fewer lines: what belongs together is on one, as far as it fits."""
     lines: list[str] = []

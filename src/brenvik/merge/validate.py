@@ -138,7 +138,10 @@ def _original(schema: TableSchema, types: Mapping[str, ColumnType], *, keeps_raw
 
 
 def _error_object(schema: TableSchema, errors: tuple[RowError, ...], original: str, *, in_store: bool) -> str:
-    """A JSON object about an invalid row: column and value of its first error, all reasons, and the original row."""
+    """A JSON object about an invalid row: column and value of its first error, all reasons, and the original row. Null where no
+    row can be invalid."""
+    if not errors:
+        return "NULL"
 
     def kept(text: str) -> str:
         return text if in_store else storable(schema.store, text)
@@ -218,7 +221,7 @@ def _tested_rows(rows: str, errors: tuple[RowError, ...]) -> str:
     """Rows with a flag for each error, and one that says whether they have any."""
     # As CASE, because DuckDB evaluates both sides of "a OR b" where it is a value.
     tests = (f"CASE WHEN {each.test} THEN TRUE ELSE FALSE END AS {_flag(n)}" for n, each in enumerate(errors))
-    flags = " OR ".join(_flag(number) for number in range(len(errors)))
+    flags = " OR ".join(_flag(number) for number in range(len(errors))) or "FALSE"
     return _with_columns(_with_columns(rows, "typed_rows", tests), "tested_rows", [f"{flags} AS {IS_INVALID}"])
 
 

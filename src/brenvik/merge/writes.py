@@ -13,6 +13,7 @@ from brenvik.merge.current_path import before_column, decided, is_present, needs
 from brenvik.merge.diff import ENDED, FROM, TO
 from brenvik.merge.row_changes import DeleteRows, InsertRows, UpdateRows, Values
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
+from brenvik.merge.surrogate_keys import Counter
 
 _IN_PLACE = ", 1 AS brenvik_ends_differ, 0 AS brenvik_is_current"
 _AS_REPLAYED = ", a.brenvik_ends_differ, a.brenvik_is_current"
@@ -246,6 +247,23 @@ def insert(schema: TableSchema, *, current: bool, replayed: bool, some_returning
         (own("last_loaded_at"), "CAST(:loaded_at AS TIMESTAMP)"),
     ]
     return InsertRows(schema.table, _held(items), f"({' UNION ALL '.join(sources)})")
+
+
+@lru_cache(maxsize=256)
+def append(schema: TableSchema) -> InsertRows:
+    """Inserts the rows in ``changes`` as they are, with consecutive surrogate keys in the order of their source."""
+    own, key = schema.system_column, schema.surrogate_keys
+    value = (
+        f":last_key + row_number() OVER (ORDER BY s.{SEQUENCE_NO})" if isinstance(key, Counter) else key.value("s", "")
+    )
+    items = [
+        *([(own("surrogate_key"), value)] if value else []),
+        *_given(schema.values),
+        *_added(schema),
+        (own("first_run"), ":run"),
+        (own("first_loaded_at"), "CAST(:loaded_at AS TIMESTAMP)"),
+    ]
+    return InsertRows(schema.table, _held(items), sql.work("changes"))
 
 
 def _logged(schema: TableSchema, source: str, *, run: str, what: str) -> InsertRows:

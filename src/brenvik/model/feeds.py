@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from brenvik.errors import DeclarationError
 from brenvik.model.positions import Span
 from brenvik.model.value_formats import ValueFormats
+
+if TYPE_CHECKING:
+    from brenvik.model.rules import TableRules
 
 Then = Literal["keep", "move", "delete"]
 Rewritten = Literal["report", "load"]
@@ -191,3 +194,21 @@ class DatabaseFeed:
 
 
 FeedRules = FileFeed | DatabaseFeed
+
+
+def faults_of_kind(feed: FeedRules, rules: TableRules) -> Iterator[str]:
+    """Why a feed cannot be one of a table, by key of the feed: rows are appended to tables without a natural key, and only to
+    those, each of them once."""
+    if feed.kind != "append":
+        if rules.appends:
+            yield f'kind: is {feed.kind!r}, which needs a natural key; without one, rows are appended (kind = "append")'
+        return
+    if not rules.appends:
+        yield "kind: is 'append', which is for tables without a natural key; use 'upserts' or 'changes'"
+    if rules.exact_duplicates == "drop":
+        return
+    twice = 'would append rows again; remove it, or let the table drop them (exact_duplicates = "drop")'
+    if isinstance(feed, DatabaseFeed) and feed.overlap:
+        yield f"overlap: {twice}"
+    if isinstance(feed, FileFeed) and feed.rewritten_files == "load":
+        yield f"rewritten_files: {twice}"

@@ -25,6 +25,8 @@ def key_values(rules: TableRules, key: Key, types: Mapping[str, ColumnType]) -> 
     Columns without a known type, such as those of a table that does not exist yet, are not checked. Raises DeclarationError when
     columns are missing or unknown, and for values that do not fit the column's type.
     """
+    if rules.appends:
+        raise DeclarationError(f"Table {rules.table!r} has no natural key, so no row of it has a history.")
     named = ", ".join(rules.natural_key)
     if isinstance(key, (list, tuple, set, frozenset)):
         raise DeclarationError(

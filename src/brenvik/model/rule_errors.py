@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections import Counter
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from pydantic import ValidationError
@@ -36,6 +37,49 @@ def table_in(data: Any) -> str:
     values = getattr(data, "args", None) or ()
     named = getattr(data, "kwargs", None) or (data if isinstance(data, dict) else {})
     return repr(values[0] if values else named.get("table", "?"))
+
+
+def faults_of_limits(limits: Mapping[str, int | float | None]) -> Iterator[str]:
+    """What is wrong with limits, by rule: each is a number, a share, or None."""
+    for name, limit in limits.items():
+        if isinstance(limit, bool) or (limit is not None and not limit >= 0):
+            yield f"{name}: expected a whole number, 0 or more, or a share between 0.0 and 1.0, got {limit!r}"
+        elif isinstance(limit, float) and limit > 1:
+            yield f"{name}: {limit} is not a share between 0.0 and 1.0; write a number of rows as a whole number"
+
+
+def faults_of_renamed(renamed: Mapping[str, str], former: Collection[str]) -> Iterator[str]:
+    """What is wrong with new names of columns; ``former`` are the columns that other rules name."""
+    for old, new in renamed.items():
+        if not new or new in renamed:
+            yield f"renamed.{old}: expected a new name that is not a former name itself, got {new!r}"
+        if old in former:
+            yield f"{old}: is a former name ({new} under renamed); use the new one"
+    for new, times in Counter(renamed.values()).items():
+        if times > 1:
+            yield f"renamed: several columns would be named {new}"
+
+
+_OF_KEYS = (
+    "natural_key_form", "order_by", "effective_at", "time_precision", "ties", "type_0", "type_1", "type_2", "type_0_changes",
+    "type_3", "other_columns", "not_compared", "ignored_differences", "deletes", "delete_if", "max_deletes", "max_changes",
+    "open_end",
+)  # fmt: skip
+"""Rules that mean nothing without a natural key."""
+
+
+def faults_without_key(
+    declared: Collection[str], surrogate_key: str, stamps: Mapping[str, Iterable[str]]
+) -> Iterator[str]:
+    """What is wrong with the rules of a table without a natural key; ``declared`` are those that are not as by default."""
+    for name in _OF_KEYS:
+        if name in declared:
+            yield f'{name}: needs a natural key, as in natural_key = ["buoy_code"]; without one, rows are only appended'
+    if surrogate_key == "hash":
+        yield 'surrogate_key: "hash" needs a natural key; expected "counter", "uuid" or "identity"'
+    for name, events in stamps.items():
+        if others := [event for event in events if event != "added"]:
+            yield f"stamps.{name}: {', '.join(others)} needs a natural key; rows that are only appended never change"
 
 
 STAMP_VALUES = ("run", "feed", "loaded_at")

@@ -13,7 +13,14 @@ from pydantic import ConfigDict, Field, ValidationError, field_validator, model_
 from pydantic.dataclasses import dataclass
 
 from brenvik.errors import RulesError
-from brenvik.model.rule_errors import faults_of, faults_of_expressions, table_in
+from brenvik.model.rule_errors import (
+    faults_of,
+    faults_of_expressions,
+    faults_of_limits,
+    faults_of_renamed,
+    faults_without_key,
+    table_in,
+)
 from brenvik.model.text_forms import Difference, KeyForm
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_type
 
@@ -26,21 +33,16 @@ TimePrecision = Literal["second", "minute", "hour", "day", "week", "month"]
 Type0Changes = Literal["protect", "refuse", "first_arrived"]
 StampEvent = Literal["added", "overwritten", "closed", "deleted"]
 SurrogateKeyKind = Literal["counter", "hash", "uuid", "identity"]
-Kind = Literal["changes", "upserts", "full_extract"]
+Kind = Literal["changes", "upserts", "full_extract", "append"]
 
 RESERVED_PREFIX = "brenvik_"
 SYSTEM_COLUMNS = (
-    "surrogate_key",
-    "durable_key",
-    "valid_from",
-    "valid_to",
-    "is_current",
-    "is_deleted",
-    "first_run",
-    "last_run",
-    "first_loaded_at",
-    "last_loaded_at",
-)
+    "surrogate_key", "durable_key", "valid_from", "valid_to", "is_current", "is_deleted", "first_run", "last_run",
+    "first_loaded_at", "last_loaded_at",
+)  # fmt: skip
+
+OF_APPENDED_ROWS = ("surrogate_key", "first_run", "first_loaded_at")
+"""The system columns of a table without a natural key."""
 
 # A change of these rules needs the table recomputed.
 NEED_REBUILD = (
@@ -67,7 +69,8 @@ class TableRules:
     table_name
         Its name in the store, if different: ``mart.buoy`` is the table buoy in the schema mart.
     natural_key
-        The columns that identify a row in the source. Never null, never floating point.
+        The columns that identify a row in the source. Never null, never floating point. A table without them is one that rows
+        are only appended to (``kind = "append"``), with no history and no change log.
     natural_key_form
         The form that texts of the natural key are brought to before anything else, so that two spellings are one key: ``"upper"``
         or ``"lower"`` case, single ``"blanks"`` and none at the ends, ``"unicode"`` for composed characters.
@@ -84,6 +87,8 @@ class TableRules:
         What counts where changes have the same key, effective time and order but differ otherwise: ``"latest_arrival"``, the one
         that arrived last; or ``"reject"`` rejects all of them, and those that tie with a change that was loaded before. Without
         order columns changes never tie, but rows of a full extract with the same key do.
+    exact_duplicates
+        In a table without a natural key, rows that equal another one in all columns: ``"keep"``, or ``"drop"`` all but the first.
     type_0, type_1, type_2
         Columns that keep their first known value; that are overwritten on all versions of the key; that open a new version.
     type_0_changes
@@ -165,12 +170,13 @@ class TableRules:
 
     table: str = Field(min_length=1)
     _: KW_ONLY
-    natural_key: tuple[str, ...]
+    natural_key: tuple[str, ...] = ()
     natural_key_form: tuple[KeyForm, ...] = ()
     order_by: tuple[str, ...] = ()
     effective_at: str | None = None
     time_precision: TimePrecision | None = None
     ties: Literal["latest_arrival", "reject"] = "latest_arrival"
+    exact_duplicates: Literal["keep", "drop"] = "keep"
     type_0: tuple[str, ...] = ()
     type_1: tuple[str, ...] = ()
     type_2: tuple[str, ...] = ()
@@ -208,12 +214,13 @@ class TableRules:
             self,
             table: str,
             *,
-            natural_key: str | Iterable[str],
+            natural_key: str | Iterable[str] = (),
             natural_key_form: KeyForm | Iterable[KeyForm] = (),
             order_by: str | Iterable[str] = (),
             effective_at: str | None = None,
             time_precision: TimePrecision | None = None,
             ties: Literal["latest_arrival", "reject"] = "latest_arrival",
+            exact_duplicates: Literal["keep", "drop"] = "keep",
             type_0: str | Iterable[str] = (),
             type_1: str | Iterable[str] = (),
             type_2: str | Iterable[str] = (),
@@ -294,6 +301,16 @@ class TableRules:
         return self.effective_at or (self.order_by[0] if self.order_by else None)
 
     @property
+    def appends(self) -> bool:
+        """Whether rows are only appended to the table: it has no natural key."""
+        return not self.natural_key
+
+    @property
+    def is_logged(self) -> bool:
+        """Whether the table has a change log."""
+        return self.change_log and not self.appends
+
+    @property
     def stored_as(self) -> str:
         """The name of the table in the store."""
         return self.table_name or self.table
@@ -301,8 +318,10 @@ class TableRules:
     def declared_type(self, column: str) -> ColumnType | None:
         return parse_type(self.types[column]) if column in self.types else None
 
-    def role_of(self, column: str) -> Role | Literal["type_3", "not_compared"] | None:
+    def role_of(self, column: str) -> Role | Literal["type_3", "not_compared", "appended"] | None:
         """The type of a feed's column in the table; None when the table does not have it, and for key columns."""
+        if self.appends:
+            return None if column in self.exclude else "appended"
         if column in self.type_3:
             return "type_3"
         if column in self.not_compared:
@@ -317,7 +336,8 @@ class TableRules:
 
     def system_column_name(self, column: str) -> str | None:
         """The name of a system column in this table; None when it is omitted."""
-        default: str | Literal[False] = column if column != "durable_key" else False
+        omitted = column not in OF_APPENDED_ROWS if self.appends else column == "durable_key"
+        default: str | Literal[False] = not omitted and column
         if column == "surrogate_key":
             default = f"{self.table.rpartition('.')[2]}_key"
         return self.system_columns.get(column, default) or None
@@ -331,16 +351,17 @@ class TableRules:
             ZoneInfo(self.time_zone)
         except (ZoneInfoNotFoundError, ValueError, OSError):
             yield f"time_zone: {self.time_zone!r} is not a valid time zone; expected one as in Europe/Oslo or UTC"
-        for name in ("max_rejects", "max_deletes", "max_changes"):
-            limit = getattr(self, name)
-            if isinstance(limit, bool) or (limit is not None and not limit >= 0):
-                yield f"{name}: expected a whole number, 0 or more, or a share between 0.0 and 1.0, got {limit!r}"
-            elif isinstance(limit, float) and limit > 1:
-                yield f"{name}: {limit} is not a share between 0.0 and 1.0; write a number of rows as a whole number"
+        yield from faults_of_limits(
+            {name: getattr(self, name) for name in ("max_rejects", "max_deletes", "max_changes")}
+        )
 
     def _faults_of_lists(self) -> Iterator[str]:
-        if not self.natural_key:
-            yield "natural_key: empty; expected the columns that identify a row in the source"
+        if self.appends:
+            known = self.__dataclass_fields__.items()
+            declared = [name for name, its in known if getattr(self, name) not in (its.default, (), {}, None)]
+            yield from faults_without_key(declared, self.surrogate_key, self.stamps)
+        elif self.exact_duplicates != "keep":
+            yield "exact_duplicates: is for tables without a natural key; changes that occur twice count once"
         if {"lower", "upper"} <= {*self.natural_key_form}:
             yield "natural_key_form: names lower and upper; expected one of them"
         for where in ("natural_key", "order_by", *LISTS, "exclude"):
@@ -367,21 +388,11 @@ class TableRules:
                 yield f"{column}: is in natural_key and order_by; a key column cannot order the changes of its own key"
             if column == self.effective_at:
                 yield f"{column}: is in natural_key and effective_at; a key column cannot be the effective time"
-        yield from self._faults_of_renamed()
+        former = dict.fromkeys((*self._named_columns(), *filter(None, [self.effective_at])))
+        yield from faults_of_renamed(self.renamed, former)
         for column in self._named_columns():
             if column.lower().startswith(RESERVED_PREFIX):
                 yield f"{column}: names that begin with {RESERVED_PREFIX!r} are reserved"
-
-    def _faults_of_renamed(self) -> Iterator[str]:
-        former = dict.fromkeys((*self._named_columns(), *filter(None, [self.effective_at])))
-        for old, new in self.renamed.items():
-            if not new or new in self.renamed:
-                yield f"renamed.{old}: expected a new name that is not a former name itself, got {new!r}"
-            if old in former:
-                yield f"{old}: is a former name ({new} under renamed); use the new one"
-        for new, times in Counter(self.renamed.values()).items():
-            if times > 1:
-                yield f"renamed: several columns would be named {new}"
 
     def _faults_of_types(self) -> Iterator[str]:
         parsed: dict[str, ColumnType] = {}
@@ -441,14 +452,17 @@ class TableRules:
         for column in self.system_columns:
             if column not in SYSTEM_COLUMNS:
                 yield f"system_columns: {column!r} is not a system column; valid names are {', '.join(SYSTEM_COLUMNS)}"
+            elif self.appends and self.system_columns[column] and column not in OF_APPENDED_ROWS:
+                yield f"system_columns: {column} needs a natural key; rows that are only appended never change"
         names = {column: self.system_column_name(column) for column in SYSTEM_COLUMNS}
-        has_versions = bool(self.type_2) or self.other_columns == "type_2"
+        has_versions = not self.appends and (bool(self.type_2) or self.other_columns == "type_2")
         for column in ("valid_from", "valid_to"):
             if names[column] is None and has_versions:
                 yield f"system_columns: {column} cannot be left out of a table with type 2 columns"
         if self.deletes in ("review", "ignore") and not self.change_log:
             yield f"deletes: {self.deletes!r} needs change_log = true, where such deletes are recorded"
-        if self.deletes != "remove" and names["valid_to"] is None and names["is_deleted"] is None:
+        marks_deleted = names["valid_to"] or names["is_deleted"]
+        if self.deletes != "remove" and not (marks_deleted or self.appends):
             yield f"system_columns: deletes = {self.deletes!r} needs valid_to or is_deleted to mark deleted rows"
         taken = Counter(name.casefold() for name in (*names.values(), *self._table_columns()) if name)
         for name, times in taken.items():
@@ -469,22 +483,16 @@ class TableRules:
 
     def _for_ledger(self) -> dict[str, Any]:
         """The rules as values that JSON supports."""
-        plain = {name: getattr(self, name) for name in self.__dataclass_fields__}
-        return (
-            {
-                name: list(value) if isinstance(value, tuple) else str(value) if isinstance(value, date) else value
-                for name, value in plain.items()
-            }
-            | {
-                "types": dict(self.types),
-                "renamed": dict(self.renamed),
-                "type_3": dict(self.type_3),
-                "natural_key_form": sorted({*self.natural_key_form}),
-                "ignored_differences": {name: list(each) for name, each in self._ignored().items()},
-                "system_columns": dict(self.system_columns),
-                "stamps": {name: dict(events) for name, events in self.stamps.items()},
-                "reject_if": dict(self.reject_if),
-                "derive": dict(self.derive),
-            }
-            | {"table_name": self.stored_as}
-        )
+        return {name: _plain(getattr(self, name)) for name in self.__dataclass_fields__} | {
+            "natural_key_form": sorted({*self.natural_key_form}),
+            "ignored_differences": {name: list(each) for name, each in self._ignored().items()},
+            "table_name": self.stored_as,
+        }
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, tuple):
+        return list(value)
+    if isinstance(value, Mapping):
+        return {name: _plain(each) for name, each in value.items()}
+    return str(value) if isinstance(value, date) else value

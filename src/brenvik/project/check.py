@@ -16,7 +16,7 @@ from brenvik.merge.column_changes import NO_CHANGES
 from brenvik.merge.resolve import resolve
 from brenvik.merge.schema import TableSchema
 from brenvik.merge.stamps import faults_of
-from brenvik.model.feeds import DatabaseFeed, FeedRules
+from brenvik.model.feeds import FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
 from brenvik.model.types import ColumnType
@@ -34,6 +34,7 @@ WHAT = {
     "type_2": "type 2, new version",
     "type_3": "type 3, overwrite and keep the previous value",
     "not_compared": "not compared",
+    "appended": "appended",
     "when": "order column, not in the table",
 }
 _PART = "\0"  # stands for the name of a file in what is told of several
@@ -182,7 +183,7 @@ def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Itera
     if gone := missing(store.engine, rules, state):
         yield from gone
         return
-    right = f"to repair it: brenvik rebuild {rules.table}" if rules.change_log else "repair it by hand"
+    right = f"to repair it: brenvik rebuild {rules.table}" if rules.is_logged else "repair it by hand"
     types = {column.name: column.type for column in state.columns}
     resolved = resolve(
         rules,
@@ -194,7 +195,9 @@ def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Itera
         has_feed=False,
     )
     open_end = str(rules.open_end) if rules.open_end is not None else None
-    (counts,) = store.engine.rows(baseline.count_timeline_errors(resolved), {"open_end": open_end})
+    counts = {}
+    if resolved.keys:
+        (counts,) = store.engine.rows(baseline.count_timeline_errors(resolved), {"open_end": open_end})
     for name, count in counts.items():
         if count:
             yield f"{rules.stored_as}: {baseline.TIMELINE_ERRORS[name].format(n=f'{count:,}')}; {right}"
@@ -207,10 +210,8 @@ def _faults_of_rows(store: Store, rules: TableRules, state: TableState) -> Itera
 
 def _maker_of(project: Project, feed: FeedRules, store: Store) -> str | None:
     """The table of the project that a feed reads in the store, while it does not exist."""
-    if not isinstance(feed, DatabaseFeed) or feed.connection or feed.source_table is None:
-        return None
-    makers = (name for name, other in project.tables.items() if other.rules.stored_as == feed.source_table)
-    return next((name for name in makers if not store.engine.has_table(str(feed.source_table))), None)
+    stored = ((name, project.tables[name].rules.stored_as) for name in project.tables_read(feed, store))
+    return next((name for name, place in stored if not store.engine.has_table(place)), None)
 
 
 def _columns_in(source: ProjectSource, feed: FeedRules, finding: Finding) -> dict[str, dict[str, ColumnType]]:

@@ -7,10 +7,11 @@ import re
 from collections.abc import Mapping
 from dataclasses import replace
 from datetime import timedelta
-from typing import Any
+from typing import Any, get_args
 
 from brenvik.model.feeds import Connection, DatabaseFeed, FeedRules, FileFeed, Operations, Then
 from brenvik.model.positions import Span
+from brenvik.model.rules import Kind
 from brenvik.model.suggest import suggestion
 from brenvik.model.watermarks import parse_span
 from brenvik.project import keys
@@ -37,8 +38,8 @@ def read_feed(
             near = suggestion(key, named) or f"; valid keys are {', '.join(named)}"
             faults.append(f"{place}.{key}: is not a feed key{near}")
     kind = given.get("kind")
-    if kind not in ("changes", "upserts", "full_extract"):
-        faults.append(f"{place}.kind: is {kind!r}; expected 'changes', 'upserts' or 'full_extract'")
+    if kind not in get_args(Kind):
+        faults.append(f"{place}.kind: is {kind!r}; expected 'changes', 'upserts', 'full_extract' or 'append'")
     operations = _operations_of(place, kind, given.get("operation"), faults)
     _check_scope(f"{place}.extract_scope", kind, given.get("extract_scope"), faults)
     in_store = from_database and "connection" not in given
@@ -401,7 +402,7 @@ def _operations_of(place: str, kind: Any, operation: Any, faults: list[str]) -> 
     if kind == "changes" and operation is None:
         faults.append(f'{place}.operation: missing; a feed of changes needs operation = "op" or {{ column = "op", … }}')
         return None
-    if kind in ("upserts", "full_extract") and operation is not None:
+    if kind in get_args(Kind) and kind != "changes" and operation is not None:
         faults.append(f"{place}.operation: a feed of kind {kind!r} has no operations; use kind 'changes' or remove it")
         return None
     return None if operation is None else _operations(f"{place}.operation", operation, faults)

@@ -13,7 +13,7 @@ from typing import Any
 
 from brenvik.errors import ProjectError, RulesError
 from brenvik.model.addresses import filled
-from brenvik.model.feeds import Connection, FileFeed
+from brenvik.model.feeds import Connection, FileFeed, faults_of_kind
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
 from brenvik.model.watermarks import parse_span
@@ -247,7 +247,17 @@ def _table(
         faults.append(f"table.{name}: has no feed; expected at least one [table.{name}.feed.NAME]")
         feeds = {}
     made = [read_feed(f"table.{name}.feed.{feed}", feed, given, connections, faults) for feed, given in feeds.items()]
-    return ProjectTable(rules, tuple(feed for feed in made if feed), **places) if rules else None
+    if rules is None:
+        return None
+    known = tuple(feed for feed in made if feed)
+    if rules.appends and not any(feed.kind == "append" for feed in known):
+        example = 'natural_key = ["buoy_code"]'
+        faults.append(
+            f"table.{name}.natural_key: missing; expected as in {example}; only feeds of kind 'append' need none"
+        )
+    else:
+        faults += [f"table.{name}.feed.{each.name}.{fault}" for each in known for fault in faults_of_kind(each, rules)]
+    return ProjectTable(rules, known, **places)
 
 
 def _with_environment(value: Any, place: str, faults: list[str]) -> Any:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from brenvik.errors import BrenvikError, Busy, DeclarationError, DependencyFailed, ProjectError, UnreadableFile
 from brenvik.feeds.protocol import skip_unreadable
+from brenvik.merge import sql
 from brenvik.model.feeds import Connection, DatabaseFeed, FeedRules
 from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
@@ -76,9 +77,23 @@ class Project:
         """A feed of a table, ready to be opened."""
         from brenvik.feeds.opening import source_of
 
-        place = feed.source_table if isinstance(feed, DatabaseFeed) and feed.connection is None else None
-        reads = next((other.rules for other in self.tables.values() if other.rules.stored_as == place), None)
+        reads = [self.tables[name].rules for name in self.tables_read(feed, store)]
         return source_of(feed, table.rules, self.connections, folder=self.folder, engine=store.engine, reads=reads)
+
+    def tables_read(self, feed: FeedRules, store: Store) -> list[str]:
+        """The tables of the project that a feed reads in the store, by name."""
+        if not isinstance(feed, DatabaseFeed) or feed.connection:
+            return []
+        read = {feed.source_table} if feed.source_table else sql.tables_of(str(feed.query), store.engine.dialect)
+        return [name for name, other in self.tables.items() if other.rules.stored_as in read]
+
+    def tables_that_read(self, table: str, store: Store) -> list[str]:
+        """The tables of the project with a feed that reads a table of it in the store, by name."""
+        return [
+            name
+            for name, other in self.tables.items()
+            if any(table in self.tables_read(feed, store) for feed in other.feeds)
+        ]
 
     def feed(self, table: str, name: str | None = None) -> tuple[ProjectTable, FeedRules]:
         """A feed of a table; its only one when no name is given. Raises ProjectError with the valid names."""

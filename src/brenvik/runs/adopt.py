@@ -15,6 +15,7 @@ from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Preview, Run
 from brenvik.ledger.schema import approved_deletes, change_log_table
 from brenvik.merge import baseline, change_log, extract_diff, sql, writes
+from brenvik.merge.plan.kinds import LoadPlan
 from brenvik.merge.plan.preparing import make_log
 from brenvik.merge.plan.steps import Begun, RowChanges
 from brenvik.merge.resolve import resolve
@@ -67,7 +68,7 @@ def fit(engine: Engine, rules: TableRules, feed: Mapping[str, ColumnType]) -> Fi
         schema,
         system_columns=tuple((column, name if name in fitting else None) for column, name in schema.system_columns),
     )
-    (counts,) = engine.rows(baseline.count_timeline_errors(seen), _values(rules))
+    counts = engine.rows(baseline.count_timeline_errors(seen), _values(rules))[0] if schema.keys else {}
     found.faults += [baseline.TIMELINE_ERRORS[name].format(n=f"{n:,}") for name, n in counts.items() if n]
     types = {
         name: column.type
@@ -301,7 +302,7 @@ def _adopt(
 
 
 def _prepare(context: RunContext, found: Fit) -> Prepared:
-    """Adds what the table lacks, and logs its versions as changes."""
+    """Adds what the table lacks, and logs its versions as changes if it has a natural key."""
     schema, work = context.schema, context.workspace
     kinds = {name: kind for name, kind, _ in schema.table_columns()}
     if found.missing or found.missing_stamps:
@@ -312,6 +313,10 @@ def _prepare(context: RunContext, found: Fit) -> Prepared:
     if others := tuple(column for column in found.missing if column != "surrogate_key"):
         work.apply(baseline.fill(schema, others))
     versions, ends = (f"versions_as_changes_{n}" for n in (0, 1))
+    last_key = 0 if schema.numbered_by_store else work.row(baseline.highest_key(schema))["n"]
+    if schema.appends:
+        begun = Begun(row_count=found.rows, current_keys=found.rows)
+        return Prepared(context.with_params(last_key=last_key), 0, begun=begun, plan=LoadPlan())
     texts, low = baseline.versions_as_changes(schema, 1), baseline.low_values(schema)
     count = work.make(versions, texts[0], params=low)
     work.make(ends, texts[1], params={**low, "count": count})
@@ -322,7 +327,6 @@ def _prepare(context: RunContext, found: Fit) -> Prepared:
     else:
         context.carry_out(make_log(schema), Begun())
         work.apply(writes.log_explicit(schema, log))
-    last_key = 0 if schema.numbered_by_store else work.row(baseline.highest_key(schema))["n"]
     current_keys = work.row(extract_diff.count_current_keys(schema))["n"]
     keys = work.make("replay_keys", change_log.select_keys(schema))
     work.index("replay_keys", schema.keys)

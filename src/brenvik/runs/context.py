@@ -93,7 +93,7 @@ class RunContext:
         else:
             query = step.query(facts)
             result = work.make(step.makes, query, view=step.view, compares=step.compares, params=params)
-        if step.index:
+        if step.index and self.schema.keys:
             work.index(step.makes, self.schema.keys)
         return result
 

@@ -13,6 +13,7 @@ from brenvik.ledger.schema import ROW_COUNTS
 from brenvik.merge.plan.steps import RowChanges
 from brenvik.model.positions import as_text, kind_of
 from brenvik.model.rules import TableRules
+from brenvik.model.watermarks import Window
 from brenvik.runs.context import RunContext
 
 
@@ -91,6 +92,14 @@ def check_guards(context: RunContext, changes: RowChanges, allowed: Allowed) -> 
 
 def check_kind(rules: TableRules, run: Attempt, memory: LoadMemory, *, is_extract: bool) -> None:
     """A table takes extracts, or changes, possibly after one first extract; anything else would be contradictory."""
+    if rules.appends != (run.kind == "append"):
+        raise DeclarationError(
+            f"Table {rules.table!r} has no natural key, so that rows can only be appended to it (kind 'append'). To load "
+            f'{run.kind}, declare the key: natural_key = ["buoy_code"].'
+            if rules.appends
+            else f"Table {rules.table!r} has a natural key ({', '.join(rules.natural_key)}); kind 'append' is for tables "
+            "without one. Use 'upserts' or 'changes', or remove natural_key."
+        )
     extracts, others = memory.extracts, memory.other_loads
     if is_extract and others:
         raise DeclarationError(
@@ -107,6 +116,35 @@ def check_kind(rules: TableRules, run: Attempt, memory: LoadMemory, *, is_extrac
             f"Table {rules.table!r} loads extracts ({extracts:,} so far), so it cannot load {run.kind}: the next extract would "
             "delete what it does not contain."
         )
+
+
+def check_new(ledger: Ledger[Engine], context: RunContext) -> None:
+    """Raises DeclarationError for files and windows that a table without a natural key has loaded already, and that are not
+    reverted: their rows would be in it twice. Where the rules drop exact duplicates, they would not."""
+    rules, batch, run = context.rules, context.batch, context.run
+    if not (rules.appends and batch) or rules.exact_duplicates == "drop":
+        return
+    if batch.complete_at:
+        raise DeclarationError(f"Table {rules.table!r} has no natural key; its feeds cannot be read in full again.")
+    files = ledger.loaded_files(rules.table, run.feed, [file.file for file in batch.files]) if batch.files else {}
+    before = {known.run for known in files.values()} - {*context.memory.reverted}
+    if window := batch.window:
+        windows = ledger.loaded_windows(rules.table, run.feed)
+        before |= {number for number, low, high in windows if _overlap(window, low, high)}
+    if before:
+        numbers = " ".join(map(str, sorted(before)))
+        raise DeclarationError(
+            f"{run.source}: rows of it were loaded before (run {', '.join(numbers.split())}) and would be in table "
+            f"{rules.table!r} twice. Nothing was loaded. Revert that first (brenvik revert {numbers}), or let the rules drop "
+            'exact duplicates (exact_duplicates = "drop").'
+        )
+
+
+def _overlap(window: Window, low: str | None, high: str) -> bool:
+    """Whether a window that is about to be read has a part of the window (low, high]."""
+    read = window.kind.parse
+    above = window.reads_from is None or read(high) > window.reads_from
+    return above and (low is None or window.high is None or read(low) < window.high)
 
 
 def check_only_feed(ledger: Ledger[Engine], context: RunContext) -> None:

@@ -31,7 +31,7 @@ from brenvik.model.suggest import suggestion
 from brenvik.outcome import DecisionLog, Outcome
 from brenvik.runs import pipeline
 from brenvik.runs.context import RunContext
-from brenvik.runs.guards import NOTHING_MORE, Allowed, check_age, check_guards, check_kind, check_only_feed
+from brenvik.runs.guards import NOTHING_MORE, Allowed, check_age, check_guards, check_kind, check_new, check_only_feed
 from brenvik.runs.missing import explain_if_missing
 from brenvik.runs.prepare import check_rules, check_scope, notes_on_new_columns, prepare
 from brenvik.runs.schema_changes import follow
@@ -195,6 +195,7 @@ def _carry_out(
     """Carries out the stages; returns the context as they left it, the row changes, and why a preview would be blocked."""
     batch, memory, run = context.batch, context.memory, context.run
     assert batch
+    check_new(ledger, context)
     if batch.extract:
         context = context.with_params(extract_at=extract_time(context, batch.extract))
     if batch.complete_at:

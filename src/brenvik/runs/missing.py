@@ -14,7 +14,7 @@ from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
 
 def missing(engine: Engine, rules: TableRules, state: TableState) -> list[str]:
     """What is gone of a table that was loaded before, each a sentence with the next step; nothing where all is there."""
-    return [*_of_table(engine, rules, state), *(_of_log(engine, rules, state) if rules.change_log else ())]
+    return [*_of_table(engine, rules, state), *(_of_log(engine, rules, state) if rules.is_logged else ())]
 
 
 def absent_columns(engine: Engine, rules: TableRules, state: TableState) -> list[str]:
@@ -28,7 +28,7 @@ def _absent(state: TableState, there: set[str]) -> list[str]:
 
 def _of_table(engine: Engine, rules: TableRules, state: TableState) -> Iterator[str]:
     name, there = rules.stored_as, {column.name for column in engine.columns_of(rules.stored_as)}
-    from_log = f"from its change log (brenvik rebuild {rules.table})" if rules.change_log else "from a backup"
+    from_log = f"from its change log (brenvik rebuild {rules.table})" if rules.is_logged else "from a backup"
     if not there:
         yield (
             f"Table {name} no longer exists in {engine.address}; it was dropped or renamed outside of Brenvik. Recreate it "

@@ -65,7 +65,7 @@ def whole_column_set(ledger: Ledger[Engine], context: RunContext) -> tuple[RunCo
 
 _ROLES = {
     "key": "natural key", "type_0": "type 0", "type_1": "type 1", "type_2": "type 2", "type_3": "type 3",
-    "not_compared": "not compared",
+    "not_compared": "not compared", "appended": "appended",
     "when": "not in the table",
 }  # fmt: skip
 CAN_REBUILD = ("natural_key", "order_by", "effective_at", "deletes", "role", "type_0_changes")
@@ -108,7 +108,8 @@ def check_rules(rules: TableRules, state: TableState | None) -> None:
     if state and changed:
         differences = "\n  ".join(sentence for _, sentence in changed)
         after, _ = follow(rules, state, rebuilds=True)
-        can = rules.change_log and all(what in CAN_REBUILD for what, _ in changed_rules(rules, after))
+        is_logged = rules.is_logged and bool(state.rules["natural_key"])
+        can = is_logged and all(what in CAN_REBUILD for what, _ in changed_rules(rules, after))
         rebuild = f", recompute the table (brenvik rebuild {rules.table})" if can else ""
         raise RulesChanged(
             f"Table {rules.table!r} was made with other rules:\n  {differences}\n"
@@ -163,9 +164,13 @@ def taken_columns(
     if new and rules.new_columns == "refuse":
         raise FeedError(
             f"{source} has new columns: {', '.join(new)}. Table {rules.table!r} refuses them (new_columns), and nothing was "
-            f"loaded. To add one, name it in the rules, as in type_1 = {json.dumps(new[:1])}; to leave it out, exclude it."
+            f"loaded. To add one, name it in the rules, as in {_naming(rules, new[0])}; to leave it out, exclude it."
         )
     return {name: kind for name, kind in found.items() if name not in new}
+
+
+def _naming(rules: TableRules, column: str) -> str:
+    return f'types = {{ {column} = "text" }}' if rules.appends else f"type_1 = {json.dumps([column])}"
 
 
 def notes_on_new_columns(
@@ -175,7 +180,10 @@ def notes_on_new_columns(
     if state is None:
         return []
     added = [column for column in schema.columns if column.name in new_columns(schema, state) and column.role != "when"]
-    notes = [f"New column {its.name} ({its.type}) is added as {its.role.replace('_', ' ')}." for its in added]
+    role = "" if schema.appends else " as {role}"
+    notes = [
+        f"New column {its.name} ({its.type}) is added{role.format(role=its.role.replace('_', ' '))}." for its in added
+    ]
     if rules.new_columns == "ignore":
         own = {operations.column} if operations else set()
         left = [name for name in undeclared(rules, batch.columns, state) if name not in own]
@@ -297,7 +305,7 @@ def _check_foreign(ledger: Ledger[Engine], rules: TableRules) -> None:
 def check_log_name(engine: Engine, rules: TableRules) -> None:
     """Raises ForeignTable when the change log of a new table exists already: that of a table with a similar name."""
     kept = change_log_table(rules.table)
-    if rules.change_log and engine.has_table(kept):
+    if rules.is_logged and engine.has_table(kept):
         raise ForeignTable(
             f"The change log of table {rules.table!r} would be {kept}, which already exists in {engine.address}. Nothing was "
             "written; choose another name for the table."

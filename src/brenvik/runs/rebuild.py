@@ -22,7 +22,7 @@ from brenvik.runs.context import RunContext
 from brenvik.runs.missing import absent_columns
 from brenvik.runs.pipeline import check_logged, rows_without_changes
 from brenvik.runs.prepare import CAN_REBUILD, changed_rules, stand_in, whole_column_set
-from brenvik.runs.recompute import Prepared, recompute
+from brenvik.runs.recompute import Prepared, check_log, recompute
 from brenvik.runs.schema_changes import check_values, effective_then, follow, previous_then, steps
 
 Unlogged = Literal["keep", "remove"]
@@ -48,6 +48,7 @@ def rebuild(
     """
     if unlogged not in (None, "keep", "remove"):
         raise DeclarationError(f"unlogged is {unlogged!r}; expected 'keep' or 'remove'")
+    check_log(rules)
     notes: list[str] = []
     changes = NO_CHANGES
 

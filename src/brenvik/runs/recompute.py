@@ -39,7 +39,8 @@ def check_fit(rules: TableRules, state: TableState) -> TableState:
 
 @dataclass(frozen=True)
 class Prepared:
-    """What a kind of run prepared: ``active_changes``, and ``replay_keys`` with so many ``keys`` to recompute.
+    """What a kind of run prepared: ``active_changes``, and ``replay_keys`` with so many ``keys`` to recompute; or another
+    ``plan``.
 
     ``explicit``: the changes of these relations are logged. ``begun`` has the size of the table, if the run found another one.
     ``check_log``: rows of the table must have a change in the log.
@@ -50,10 +51,11 @@ class Prepared:
     explicit: tuple[str, ...] = ()
     begun: Begun | None = None
     check_log: bool = True
+    plan: LoadPlan | None = None
 
     @cached_property
-    def plan(self) -> LoadPlan:
-        return recompute_plan(self.context.schema, explicit=self.explicit, check_log=self.check_log)
+    def steps(self) -> LoadPlan:
+        return self.plan or recompute_plan(self.context.schema, explicit=self.explicit, check_log=self.check_log)
 
 
 Prepare = Callable[[RunContext], Prepared]
@@ -86,10 +88,9 @@ def never_loaded(rules: TableRules) -> DeclarationError:
 
 def check_log(rules: TableRules) -> None:
     """Raises DeclarationError when a table has no change log."""
-    if not rules.change_log:
-        raise DeclarationError(
-            f"Table {rules.table!r} has no change log (change_log = false), so it cannot be recomputed."
-        )
+    if not rules.is_logged:
+        why = "no natural key, and so no change log" if rules.appends else "no change log (change_log = false)"
+        raise DeclarationError(f"Table {rules.table!r} has {why}, so it cannot be recomputed.")
 
 
 def recompute(
@@ -141,7 +142,8 @@ def _work(
     context = begin(
         ledger, rules, run=run, memory=memory, params={"loaded_at": run.started_at, "feed": run.feed}, fits=fits
     )
-    check_log(rules)
+    if not rules.appends:
+        check_log(rules)
     engine = ledger.engine
     recording = isinstance(run, Run)
     with explain_if_missing(engine, rules, memory.state), engine.transaction(rules if recording else None):
@@ -157,7 +159,7 @@ def _work(
 
 def find_changes(prepared: Prepared) -> tuple[RowChanges, Any]:
     """The row changes of the keys in ``replay_keys``, and per key how many rows change."""
-    context, plan = prepared.context, prepared.plan
+    context, plan = prepared.context, prepared.steps
     begun = prepared.begun or pipeline.begin(context.memory, explains=False)
     resolved = replace(Resolved.after(replace(begun, first=False)), chosen_keys=prepared.keys)
     changes = pipeline.find_row_changes(context, plan, resolved)
@@ -175,7 +177,7 @@ def apply_changes(
 ) -> None:
     """Writes the row changes, and records the run as done."""
     context = prepared.context
-    applied = pipeline.apply(context, prepared.plan, changes)
+    applied = pipeline.apply(context, prepared.steps, changes)
     highest = pipeline.high_values(context, applied)
     pipeline.record_state(ledger, context, applied, highest, first_run=first_run)
     ledger.end_run(run, "done", changes.counts, "\n".join(context.notes))

@@ -11,6 +11,7 @@ from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Extract, Run
 from brenvik.ledger.schema import LOADS, approved_deletes, pending_in_extract, rejected_in_extract
 from brenvik.merge import change_log, sequence
+from brenvik.merge.plan.kinds import removal_plan
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs import pipeline
@@ -38,6 +39,8 @@ def revert(
     named = ", ".join(str(run) for run in targets)
 
     def prepare(context: RunContext) -> Prepared:
+        if rules.appends:
+            return _removal(ledger, context, targets, reason)
         before = set(context.memory.reverted)
         after = before - set(targets) if undo else before | set(targets)
         context, explicit = _make_explicit(ledger, context, targets, before=before, after=after)
@@ -62,12 +65,32 @@ def revert(
         wait_s=wait_s,
     )
     outcome.notes += [] if undo else _notes_on_duplicates(ledger, rules, targets)
+    outcome.notes += [f"To load what it loaded again: brenvik load --again {run}" for run in targets if rules.appends]
     return outcome
+
+
+def _removal(ledger: Ledger[Engine], context: RunContext, targets: Sequence[int], reason: str | None) -> Prepared:
+    """Without a natural key, a run is reverted by removing the rows that it appended."""
+    if isinstance(context.run, Run):
+        ledger.revert(context.run, targets, reason)
+    return Prepared(context, 0, plan=removal_plan(context.schema, targets))
+
+
+def _faults_of_appended(rules: TableRules, *, undo: bool) -> list[str]:
+    """Why no run of a table without a natural key can be reverted or restored."""
+    if undo:
+        return [
+            "without a natural key there is no change log to restore rows from; load them again: brenvik load --again"
+        ]
+    if rules.system_column_name("first_run") is None:
+        return ["the table does not say which run appended a row (first_run is omitted)"]
+    return []
 
 
 def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int], *, undo: bool) -> None:
     reverted = ledger.reverted(rules.table)
     faults = [] if targets else ["expected at least one run: brenvik runs"]
+    faults += _faults_of_appended(rules, undo=undo) if rules.appends else []
     for target in targets:
         row = ledger.run(target)
         if row is None:

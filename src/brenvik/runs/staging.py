@@ -127,6 +127,10 @@ def time_of_rows(rules: TableRules, batch: Batch, at: str | None) -> datetime | 
     times of their own, and for one in the future."""
     if at is None:
         return None
+    if rules.appends:
+        raise DeclarationError(
+            "at is for tables with a natural key; rows that are only appended have no effective time."
+        )
     own = (batch.extract.column or batch.extract.moment) if batch.extract else rules.effective_column
     if own is not None:
         raise DeclarationError(f"at is for rows without a time; those of {batch.source} have theirs: {own}.")

@@ -54,4 +54,6 @@ def revert(
             )
         rules = declared.table(tables.pop()).rules
         outcome = store.revert(rules, *runs, reason=reason, undo=undo, preview=preview, wait_s=wait)
+        if readers := declared.tables_that_read(rules.table, store):
+            outcome.notes.append(f"What {', '.join(readers)} loaded from {rules.table} stays.")
     show_recomputed(declared, rules, outcome, json=json)

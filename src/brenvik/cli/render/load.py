@@ -98,14 +98,16 @@ def _load_details(out: Console, o: Outcome) -> None:
         pad = " " * len(head)
         if o.decision_log and any(o.counts.get(name) for name in _LISTED):
             listed = [r for r in o.decisions().to_pylist() if r["decision"] in _LISTED]
-            table = paper.table_of("", "", "", "", right=())
+            keyed = any(row["key"] is not None for row in listed)
+            table = paper.table_of("", "", *([""] if keyed else []), "")
             for row in listed[:_SHOWN_LINES]:
                 place = " ".join(
                     filter(
                         None, [row["file"] if " … " in o.source else "", f"line {row['line']}" if row["line"] else ""]
                     )
                 )
-                table.add_row(paper.state(row["decision"]), place, paper.key_of(row["key"]), row["reason"])
+                key = [paper.key_of(row["key"])] if keyed else []
+                table.add_row(paper.state(row["decision"]), place, *key, row["reason"])
             table.show_header = False
             paper.indented(out, table, by=len(pad))
             if len(listed) > _SHOWN_LINES:

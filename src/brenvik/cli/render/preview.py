@@ -60,11 +60,18 @@ def show_previews(
 
 def show_decisions(out: Console, rows: Sequence[Mapping[str, Any]]) -> None:
     """The decisions on changes, row by row."""
-    several = len({row["file"] for row in rows}) > 1
-    columns = (*(["file"] if several else []), "line", "key", "decision", "column", "before → after", "effective")
-    table = paper.table_of(*columns, right=("line",))
+    several, keyed = len({row["file"] for row in rows}) > 1, any(row["key"] is not None for row in rows)
+    columns = (
+        *(["file"] if several else []),
+        "line",
+        *(["key"] if keyed else []),
+        "decision",
+        "column",
+        "before → after",
+    )
+    table = paper.table_of(*columns, *(["effective"] if keyed else []), right=("line",))
     for row in rows:
-        _decision(table, row, several=several)
+        _decision(table, row, several=several, keyed=keyed)
     paper.indented(out, table)
 
 
@@ -80,15 +87,18 @@ def _in_one_line(decision: str, reason: str, changes: Sequence[Mapping[str, Any]
     return "–", paper.short(reason.replace("\n", "⏎"))
 
 
-def _decision(table: Table, row: Mapping[str, Any], *, several: bool) -> None:
+def _decision(table: Table, row: Mapping[str, Any], *, several: bool, keyed: bool) -> None:
     decision, changes = row["decision"], row["changes"]
     start = [
         *([row["file"] or "–"] if several else []),
         str(row["line"] or "–"),
-        paper.key_of(row["key"]),
+        *([paper.key_of(row["key"])] if keyed else []),
         paper.state(decision),
     ]
     effective = paper.moment(row["effective"]) if row["effective"] is not None else ""
+    if not keyed:
+        table.add_row(*start, *_in_one_line(decision, row["reason"], changes))
+        return
     if not changes or decision not in {"versioned", "overwritten", "protected"}:
         table.add_row(*start, *_in_one_line(decision, row["reason"], changes), effective)
         return

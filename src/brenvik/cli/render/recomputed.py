@@ -35,7 +35,7 @@ def show_recomputed(project: Project, rules: TableRules, outcome: Outcome, *, js
             out.print(Text(f"  and {paper.many(len(changed) - _SHOWN_KEYS, 'keys')} more"))
         out.print()
     told_below = outcome.source == "rebuilt" and outcome.notes
-    same = "" if changed or told_below else "No rows differ. "
+    same = "" if changed or told_below or outcome.counts["rows_removed"] else "No rows differ. "
     out.print(Text(f"  {same}{paper.sums_of_rows(outcome)}"))
     for note in outcome.notes:
         out.print(Text(f"  {note}"))

@@ -154,7 +154,7 @@ def _day(mark: str | None) -> str:
 
 def _next_steps(project: Project, row: Mapping[str, Any], reverted: Mapping[str, Any] | None) -> list[str]:
     its = project.tables.get(row["table_name"])
-    if row["state"] != "done" or not (its and its.rules.change_log):
+    if row["state"] != "done" or not (its and its.rules.is_logged):
         return []
     number = row["run"]
     if reverted:

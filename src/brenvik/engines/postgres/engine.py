@@ -78,6 +78,7 @@ class PostgresEngine(InPlace):
         cased=True,
         whole_rows=True,
         seeks=True,
+        hashes_nulls=False,
         json_object="json_build_object",
         text_of_double=DOUBLE_AS_TEXT,
         md5="md5(convert_to({0}, 'UTF8'))",

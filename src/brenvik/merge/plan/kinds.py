@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from brenvik.merge import past_runs, sql
+from brenvik.merge.plan import appending
 from brenvik.merge.plan.comparing import compare
 from brenvik.merge.plan.deciding import current_paths, find_late_or_several
 from brenvik.merge.plan.inputs import LedgerSql, Rows
@@ -37,6 +38,13 @@ def load_plan(
     schema: TableSchema, rows: Rows, ledger: LedgerSql, *, excluded: Sequence[int] = (), first: bool = False
 ) -> LoadPlan:
     """The plan of a load; ``excluded`` are reverted runs."""
+    if schema.appends:
+        return LoadPlan(
+            validate=appending.stage(schema, rows, ledger),
+            classify=appending.find_duplicates(schema),
+            resolve=appending.choose_rows(schema),
+            apply=appending.write(schema) + log(schema, rows, ledger),
+        )
     active = exclude(schema, excluded, ledger.approved if ledger.has_ledger else None)
     return LoadPlan(
         begin=(*active, *(find_pending(schema, ledger) if ledger.has_ledger else ())),
@@ -64,6 +72,12 @@ def recompute_plan(schema: TableSchema, *, explicit: tuple[str, ...] = (), check
         ),
         apply=(highest_in_log(schema), *write(schema), *logged),
     )
+
+
+def removal_plan(schema: TableSchema, runs: Sequence[int]) -> LoadPlan:
+    """The plan that removes the rows that some runs appended."""
+    found, removed = appending.remove(schema, runs)
+    return LoadPlan(diff=found, apply=removed)
 
 
 def again(schema: TableSchema) -> LoadPlan:
