@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from brenvik.feeds.reading import FIRST_SHEET, Dialect, Layout, ReadOptions, Record, Sheet
-from brenvik.model.feeds import Connection, DatabaseFeed, FeedRules, FileFeed
+from brenvik.model.feeds import Connection, FeedRules, FileFeed
 from brenvik.model.rules import SYSTEM_COLUMNS, TableRules
 
 if TYPE_CHECKING:
@@ -78,13 +78,11 @@ def source_of(
     )
 
 
-def _unnamed_system_columns(reads: Iterable[TableRules], rules: TableRules, feed: DatabaseFeed) -> set[str]:
-    """The system columns of tables that the rules of the next one do not name: they are about the rows of those tables. A query
-    selects what it wants, but needs its watermark."""
+def _unnamed_system_columns(reads: Iterable[TableRules], rules: TableRules, feed: FeedRules) -> set[str]:
+    """The system columns of tables that the rules of the next one do not name: they are about the rows of those tables."""
     from brenvik.feeds.columns import known_columns
 
     own = {name for each in reads for column in SYSTEM_COLUMNS if (name := each.system_column_name(column))}
-    own &= {feed.watermark} if feed.query else own
     return own - {*known_columns(rules, feed.operations, None), *feed.columns.rename}
 
 

@@ -76,6 +76,8 @@ class StoreQuery:
             declared, type_name = self._declared.get(column.name), column.type_name
             # "nothing" is the type of an expression in a store without types
             kind = column.type or (declared if type_name == "nothing" else None)
+            if column.name == self._engine.capabilities.row_id.name:  # what a view of files has besides its columns
+                continue
             if kind is None:
                 hint = "of unknown type; declare it under types" if type_name == "nothing" else type_name
                 faults.append(f"{column.name} is {hint}")
