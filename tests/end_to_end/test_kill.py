@@ -27,6 +27,7 @@ from servers import kill, of_database, postgres, start, stop
 
 KINDS = (
     "load", "load from a database", "full_extract", "revert", "revert an extract", "undo revert", "approve", "rebuild", "retry",
+    "append",
 )  # fmt: skip
 EACH = max(2, KILLS // len(KINDS) // len(STORES))
 ROWS = 2_000
@@ -141,6 +142,10 @@ def ready(kind: str, coast: Coast, folder: Path, caller: Caller) -> tuple[Coast,
     (folder / "later").rename(folder / "inbox" / "buoy_02.parquet")
     scenario.write_keepers(3, folder / "inbox")
     scenario.write_visits(2, folder)
+    if kind == "append":
+        landed = '[table.landed]\nfeed.registry = { kind = "append", files = "inbox/buoy_0*.parquet" }\n'
+        made.declare("[table.buoy]\n", f"{landed}\n[table.buoy]\n")
+        return made, ["load", "landed"]
     if kind == "load":
         return made, ["load", "buoy", "--accept-rejects"]
     if kind == "load from a database":
@@ -182,7 +187,8 @@ def everything(coast: Coast) -> dict[str, list[Any]]:
             rows = store.read(table.rules)
             own = [column for column in rows.column_names if column.endswith(("_run", "_loaded_at", "_key"))]
             found[name] = sorted(map(str, rows.drop_columns(own).to_pylist()))
-            check_time_line(rows.to_pylist(), table.rules.natural_key[0])
+            if table.rules.natural_key:
+                check_time_line(rows.to_pylist(), table.rules.natural_key[0])
         for question in (
             'SELECT count(*), sum(brenvik_sequence_no) FROM "brenvik"."change_log_buoy"',
             'SELECT count(*), sum(brenvik_sequence_no) FROM "brenvik"."change_log_keeper"',

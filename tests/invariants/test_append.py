@@ -77,10 +77,12 @@ def frame(rows: list[Row]) -> pa.Table:
 @given(st.sampled_from(STORES), st.booleans(), st.data())
 def test_each_row_is_there_once_until_its_run_is_reverted(kind: str, drops: bool, data: st.DataObject) -> None:
     rules = brenvik.TableRules("sighting", exact_duplicates="drop" if drops else "keep", types={"seen": "integer"})
-    oracle, runs, batches = Appended(drops), [], []
+    oracle = Appended(drops)
+    runs: list[int] = []
+    batches: list[list[Row]] = []
     with fresh_store(kind) as store:
         for _ in range(data.draw(st.integers(1, 4))):
-            again = batches and data.draw(st.booleans())
+            again = bool(batches) and data.draw(st.booleans())
             rows = data.draw(st.sampled_from(batches) if again else st.lists(rows_of(kind), max_size=6))
             batches.append(rows)
             ahead = store.preview(rules, frame(rows), kind="append")
@@ -92,7 +94,7 @@ def test_each_row_is_there_once_until_its_run_is_reverted(kind: str, drops: bool
             assert {name: n for name, n in outcome.counts.items() if n and not name.startswith("rows")} == Counter(
                 told
             ) | ({"read": len(rows)} if rows else {})
-            runs.append(outcome.run)
+            runs.append(int(outcome.run or 0))
             check(store, rules, oracle)
             if data.draw(st.integers(0, 3)) == 0:
                 gone = data.draw(st.sets(st.sampled_from(runs), min_size=1))
