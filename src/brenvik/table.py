@@ -81,7 +81,7 @@ class Table:
         kind
             What the rows of a frame are. ``"changes"``: each row is an insert, update or delete, by the column ``operation``.
             ``"upserts"``: each row is a new or newer state of its key. ``"full_extract"``: the rows are complete; a key that is
-            absent is deleted. A feed has its own kind.
+            absent is deleted. ``"append"``: rows for a table without a natural key. A feed has its own kind.
         operation
             The column with the operation (``I``, ``U``, ``D`` or the words; case is ignored), or ``Operations`` with other codes.
         feed

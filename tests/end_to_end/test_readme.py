@@ -73,6 +73,7 @@ def test_the_session_says_what_the_readme_shows(tmp_path: Path) -> None:
         ("how-to/values-and-names", 2),
         ("how-to/changing-columns", 4),
         ("how-to/column-types", 4),
+        ("how-to/landing-tables", 4),
     ],
 )
 def test_a_page_of_the_documentation_says_what_happens(page: str, commands: int, tmp_path: Path) -> None:
@@ -183,7 +184,8 @@ def test_a_declaration_of_the_documentation_is_one(
     given = tomllib.loads(snippet)
     tables = given.get("table", {"buoy": {}})
     parts = ['store = "duckdb:coast.duckdb"'] if "store" not in given else []
-    parts += [snippet] + (['[defaults]\nnatural_key = "code"'] if "defaults" not in given else [])
+    keyless = "defaults" in given or 'kind = "append"' in snippet
+    parts += [snippet] + ([] if keyless else ['[defaults]\nnatural_key = "code"'])
     parts += [
         f'[table.{name}.feed.files]\nkind = "upserts"\nfiles = "*.csv"' for name in tables if "feed" not in tables[name]
     ]
