@@ -14,6 +14,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import duckdb
 import numpy as np
 import pyarrow as pa
 
@@ -78,6 +79,47 @@ def seconds(rule: str, rows: pa.Table, changes: pa.Table) -> float:
         return time.perf_counter() - begin
 
 
+APPENDED = {"keep": "INSERT INTO landed SELECT row_number() OVER (), n.*, 2, now()::TIMESTAMP FROM new_rows n"}
+"""How rows without a key are appended by hand."""
+
+
+def appended(rows: pa.Table, changes: pa.Table) -> dict[tuple[str, str], float]:
+    """Seconds for appending the changes to the rows, of which a tenth of the changes are copies; by hand and with Brenvik, with
+    and without dropping those."""
+    new = pa.concat_tables([changes.slice(SIZE // 10), rows.slice(0, SIZE // 10)])
+    same = " AND ".join(f'l."{name}" IS NOT DISTINCT FROM n."{name}"' for name in new.column_names)
+    by_hand = APPENDED | {"drop": f"{APPENDED['keep']} WHERE NOT EXISTS (SELECT 1 FROM landed l WHERE {same})"}
+    spent = {}
+    for what, statement in by_hand.items():
+        with duckdb.connect() as connection:
+            connection.register("new_rows", rows)
+            made = (
+                "SELECT CAST(0 AS BIGINT) AS landed_key, n.*, 1 AS run, now()::TIMESTAMP AS loaded_at FROM new_rows n"
+            )
+            connection.execute(f"CREATE TABLE landed AS {made}")
+            connection.register("new_rows", new)
+            begin = time.perf_counter()
+            connection.execute(statement)
+            spent[what, "by hand"] = time.perf_counter() - begin
+        with brenvik.open_store("duckdb::memory:") as store:
+            landed = store.table(brenvik.TableRules("landed", exact_duplicates=what))  # type: ignore[arg-type]
+            landed.load(rows, kind="append", explain=False)
+            begin = time.perf_counter()
+            landed.load(new, kind="append", explain=False)
+            spent[what, "Brenvik"] = time.perf_counter() - begin
+    return spent
+
+
+def appended_lines(rows: pa.Table, changes: pa.Table) -> list[str]:
+    rounds = [appended(rows, changes) for _ in range(TIMES)]
+    lines = []
+    for what in ("keep", "drop"):
+        by_hand, ours = (statistics.median(each[what, who] for each in rounds) for who in ("by hand", "Brenvik"))
+        ratio = statistics.median(each[what, "Brenvik"] / each[what, "by hand"] for each in rounds)
+        lines.append(f'| exact_duplicates = "{what}" | {by_hand:.2f} s | {ours:.2f} s | {ratio:.2f} |')
+    return lines
+
+
 def main() -> None:
     rows, kinds = frames()
     spent: dict[tuple[str, str], list[float]] = {(kind, rule): [] for kind in kinds for rule in RULES}
@@ -103,6 +145,13 @@ of {TIMES} rounds in which the ways take turns): newer changes of one key each, 
 | rule | {" | ".join(kinds)} |
 |:--|---:|---:|
 {chr(10).join(lines)}
+
+As many rows appended to a table without a natural key, a tenth of them copies; beside an INSERT by hand, without or with the
+copies left out. That one validates nothing and records no run.
+
+| appended | by hand | Brenvik | ratio |
+|:--|---:|---:|---:|
+{chr(10).join(appended_lines(rows, kinds["newer"]))}
 
 {history.machine()} · Brenvik {brenvik.__version__}
 """,

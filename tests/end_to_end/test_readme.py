@@ -107,6 +107,14 @@ def test_the_example(tmp_path: Path) -> None:
     assert done.stdout.endswith("NB-101 Fl G 3s 1 3\nNB-101 Fl G 5s 3 None\n")
 
 
+def test_the_example_of_a_landing_table(tmp_path: Path) -> None:
+    done = subprocess.run(
+        [sys.executable, ROOT / "examples" / "landing.py"], cwd=tmp_path, capture_output=True, text=True, check=True
+    )
+    assert "3 read = 1 inserted + 1 duplicate + 1 rejected" in done.stdout
+    assert "NB-101 12.60 V from 2024-05-01 06:00:00 to 2024-05-01 12:00:00\nNB-101 12.40 V from" in done.stdout
+
+
 def test_the_example_of_a_messy_source(tmp_path: Path) -> None:
     done = subprocess.run(
         [sys.executable, ROOT / "examples" / "messy_source.py"],

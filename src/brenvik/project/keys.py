@@ -24,8 +24,8 @@ TABLE = {
 """Keys of a table besides its rules."""
 FEED = {
     "kind": '`"changes"`: each row is an insert, an update or a delete. `"upserts"`: each row is the new state of its key. '
-    '`"full_extract"`: the rows are all there is; a key that is absent is deleted. `"append"`: rows for a table without a natural '
-    "key.",
+    '`"full_extract"`: the rows are all there is; a key that is absent is deleted. `"append"`: rows for a table without a '
+    "natural key.",
     "operation": "For changes: the column with the operation codes, or its column and codes; see below.",
     "extract_scope": "For extracts: a condition for the part of the table that the extract covers. Other rows are not absent.",
     "rename": 'New names for columns of the feed, as in `{ "Buoy No" = "buoy_no" }`. All other keys use the new names, except '

@@ -93,8 +93,8 @@ class RunContext:
         else:
             query = step.query(facts)
             result = work.make(step.makes, query, view=step.view, compares=step.compares, params=params)
-        if step.index and self.schema.keys:
-            work.index(step.makes, self.schema.keys)
+        if columns := self.schema.keys if step.index is True else step.index:
+            work.index(step.makes, columns)
         return result
 
     def _stage(self, step: Step[F], params: Mapping[str, Any]) -> tuple[int, int]:

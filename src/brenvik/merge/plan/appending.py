@@ -10,7 +10,7 @@ from brenvik.merge import append, sql, writes
 from brenvik.merge.plan.inputs import LedgerSql, Rows
 from brenvik.merge.plan.staging import SOME_INVALID, reject_invalid, stage_rows, valid_rows
 from brenvik.merge.plan.steps import Applied, Classified, Resolved, Row, RowChanges, Step, Validated, When, learned
-from brenvik.merge.schema import TableSchema
+from brenvik.merge.schema import SEQUENCE_NO, TableSchema
 
 
 def stage(schema: TableSchema, rows: Rows, ledger: LedgerSql) -> tuple[Step[Validated], ...]:
@@ -35,7 +35,16 @@ def find_duplicates(schema: TableSchema) -> tuple[Step[Classified], ...]:
     def drop(facts: Classified, count: int) -> Classified:
         return replace(facts, changes=facts.changes - count, repeated=facts.repeated + count)
 
-    return (Step("classify", "rows that equal an earlier one", append.find_duplicates(schema), "duplicates", drop),)
+    return (
+        Step(
+            "classify",
+            "rows that equal an earlier one",
+            append.find_duplicates(schema),
+            "duplicates",
+            drop,
+            index=(SEQUENCE_NO,),
+        ),
+    )
 
 
 def choose_rows(schema: TableSchema) -> tuple[Step[Resolved], ...]:

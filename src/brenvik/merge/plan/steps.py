@@ -286,7 +286,8 @@ class Step(Generic[F]):
     ``change`` is what the store is asked to write, ``alter`` how the table is altered.
 
     ``learn`` takes the facts and the result: the number of rows, for questions the rows. ``index``: the relation is looked up by
-    key from here on. ``compares``: working relations that the query compares with the table or its change log.
+    key from here on, or by these columns. ``compares``: working relations that the query compares with the table or its change
+    log.
     """
 
     stage: Stage
@@ -296,7 +297,7 @@ class Step(Generic[F]):
     learn: Callable[[F, Any], F] | None = None
     when: When[F] | None = None
     view: bool = False
-    index: bool = False
+    index: bool | tuple[str, ...] = False
     compares: tuple[str, ...] = ()
     same_as: str | Callable[[F], str] = ""
     staging: Staging | None = None
