@@ -112,7 +112,9 @@ def _table_lines(
     lines = [f"[table.{toml.key(name)}]"]
     lines.append(_line("natural_key", keys, _why_key(facts, keys)))
     if not operation and not any(map(_NAMED_LIKE_KEY.search, keys)):
-        found.append(f'{keys[0]} may not be a natural key; rows without one are appended: no natural_key, kind = "append"')
+        found.append(
+            f'{keys[0]} may not be a natural key; rows without one are appended: no natural_key, kind = "append"'
+        )
     if order:
         lines.append(_line("order_by", order, "the later of two changes of a key wins"))
     else:
