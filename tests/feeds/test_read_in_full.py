@@ -55,6 +55,25 @@ def test_it_finds_deletes_and_silent_changes(registry: Registry, store: brenvik.
     assert works(store) == {1: "lamp", 2: "paint", 3: "chain"}
 
 
+def test_it_marks_what_it_lacks_where_deletes_are_ignored(registry: Registry, store: brenvik.Store) -> None:
+    rules = replace(RULES, deletes="ignore", stamps={"gone_in": {"missing": "run"}})
+    registry.put((1, "NB-101", "lamp", at(8)), (2, "NB-102", "paint", at(9)))
+    load(store, registry.source(), rules)
+
+    def marks() -> dict[int, int | None]:
+        return {row["visit_no"]: row["gone_in"] for row in store.read(rules).to_pylist() if row["is_current"]}
+
+    registry.do("DELETE FROM service_visit WHERE visit_no = 1")
+    registry.now += timedelta(minutes=10)
+    outcome = load(store, registry.source(), rules, request=FULL)
+    assert marks() == {1: outcome.run, 2: None}
+    assert "1 row is missing now, and marked." in outcome.notes
+    registry.put((1, "NB-101", "lamp", at(8)))
+    registry.now += timedelta(minutes=10)
+    assert "1 row is back, and no longer marked." in load(store, registry.source(), rules, request=FULL).notes
+    assert marks() == {1: None, 2: None}
+
+
 def test_it_is_guarded_like_an_extract(registry: Registry, store: brenvik.Store) -> None:
     registry.put(*((n, "NB-101", "lamp", at(8)) for n in range(1, 11)))
     load(store, registry.source(), VISITS)

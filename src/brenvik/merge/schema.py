@@ -96,6 +96,11 @@ class TableSchema:
         return not self.keys
 
     @property
+    def marks(self) -> tuple[Stamp, ...]:
+        """The stamps of rows that an extract lacks."""
+        return tuple(stamp for stamp in self.stamps if stamp.on("missing"))
+
+    @property
     def stamps_ends(self) -> bool:
         """Whether the end of a version is stamped."""
         return any(stamp.marks_ends for stamp in self.stamps)

@@ -72,6 +72,8 @@ def _stamp(name: str, events: tuple[tuple[StampEvent, str], ...]) -> Stamp:
     if len(kinds) > 1:
         raise ValueError(f"is {' and '.join(map(str, kinds))}; expected values of one type")
     kind = next(iter(kinds), TEXT)
+    if "missing" in written:  # what changes a row takes the mark from it
+        written |= dict.fromkeys(("added", "overwritten", "closed", "deleted"), ("NULL", kind))
     return Stamp(name, kind, tuple((event, f"CAST({text} AS {kind.sql})") for event, (text, _) in written.items()))
 
 

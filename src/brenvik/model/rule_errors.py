@@ -82,6 +82,15 @@ def faults_without_key(
             yield f"stamps.{name}: {', '.join(others)} needs a natural key; rows that are only appended never change"
 
 
+def faults_of_marks(stamps: Mapping[str, Collection[str]], deletes: str) -> Iterator[str]:
+    """What is wrong with stamps of rows that an extract lacks."""
+    for name, events in stamps.items():
+        if "missing" in events and len(events) > 1:
+            yield f"stamps.{name}: missing is the only event of a stamp; use another column for the others"
+        if "missing" in events and deletes != "ignore":
+            yield f'stamps.{name}.missing: needs deletes = "ignore"; otherwise a key that an extract lacks is deleted'
+
+
 STAMP_VALUES = ("run", "feed", "loaded_at")
 """What expressions of stamps can refer to."""
 

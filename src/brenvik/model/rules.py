@@ -17,6 +17,7 @@ from brenvik.model.rule_errors import (
     faults_of,
     faults_of_expressions,
     faults_of_limits,
+    faults_of_marks,
     faults_of_renamed,
     faults_without_key,
     table_in,
@@ -31,7 +32,7 @@ LISTS = (*_COMPARED, "type_3", "not_compared")
 """The rules that list columns which the table has beside its key."""
 TimePrecision = Literal["second", "minute", "hour", "day", "week", "month"]
 Type0Changes = Literal["protect", "refuse", "first_arrived"]
-StampEvent = Literal["added", "overwritten", "closed", "deleted"]
+StampEvent = Literal["added", "overwritten", "closed", "deleted", "missing"]
 SurrogateKeyKind = Literal["counter", "hash", "uuid", "identity"]
 Kind = Literal["changes", "upserts", "full_extract", "append"]
 
@@ -154,7 +155,8 @@ class TableRules:
         Further columns of the table that are written with what happens to a row: by column, an expression for ``added`` (the row
         is new in the table), ``overwritten`` (in place), ``closed`` (its version ends) and ``deleted`` (it ends by a delete; if
         absent, ``closed`` counts), over ``run``, ``feed`` and ``loaded_at`` and constants. The value for the end of a version is
-        null again when the version is open again.
+        null again when the version is open again. Where deletes are ignored, ``missing`` marks rows that a full extract lacks,
+        until they are back.
     open_end
         The value of ``valid_to`` in a current version: null, or a far-future value of the effective column's type. A row with an
         effective time that is not before it is rejected.
@@ -351,9 +353,8 @@ class TableRules:
             ZoneInfo(self.time_zone)
         except (ZoneInfoNotFoundError, ValueError, OSError):
             yield f"time_zone: {self.time_zone!r} is not a valid time zone; expected one as in Europe/Oslo or UTC"
-        yield from faults_of_limits(
-            {name: getattr(self, name) for name in ("max_rejects", "max_deletes", "max_changes")}
-        )
+        limits = ("max_rejects", "max_deletes", "max_changes")
+        yield from faults_of_limits({name: getattr(self, name) for name in limits})
 
     def _faults_of_lists(self) -> Iterator[str]:
         if self.appends:
@@ -447,6 +448,7 @@ class TableRules:
     def _faults_of_expressions(self) -> Iterator[str]:
         elsewhere = {*self.natural_key, *self.order_by, *filter(None, [self.effective_at]), *self.exclude}
         yield from faults_of_expressions(self._conditions(), self.derive, self.stamps, elsewhere)
+        yield from faults_of_marks(self.stamps, self.deletes)
 
     def _faults_of_system_columns(self) -> Iterator[str]:
         for column in self.system_columns:

@@ -296,6 +296,7 @@ def _outcome(context: RunContext, changes: RowChanges, blocked_by: LimitExceeded
             *context.notes,
             *_notes_on_types(schema, context.rules, batch),
             *_notes_on_late(schema, changes.late - changes.late_duplicates),
+            *_notes_on_marks(changes),
         ],
         decision_log=decision_log if changes.explains else None,
         blocked_by=blocked_by,
@@ -322,6 +323,18 @@ def _notes_on_late(schema: TableSchema, late: int) -> list[str]:
     if schema.change_log:
         return [f"{count}; recomputed from the change log."]
     return [f"{count}; spliced into the stored versions as well as possible, as there is no change log."]
+
+
+def _notes_on_marks(changes: RowChanges) -> list[str]:
+    """How many rows are missing in an extract since then, and how many are back."""
+    notes = []
+    if changes.missing:
+        notes.append(
+            f"{'1 row is' if changes.missing == 1 else f'{changes.missing:,} rows are'} missing now, and marked."
+        )
+    if changes.back:
+        notes.append(f"{'1 row is' if changes.back == 1 else f'{changes.back:,} rows are'} back, and no longer marked.")
+    return notes
 
 
 def _notes_on_types(schema: TableSchema, rules: TableRules, batch: Batch) -> list[str]:

@@ -32,7 +32,7 @@ def compare(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) 
     a whole.
     """
     question = extract_diff.compare(schema, rows.scope)
-    as_a_whole = rows.scope or rows.time_column or rows.store_query or schema.rejects_ties
+    as_a_whole = rows.scope or rows.time_column or rows.store_query or schema.rejects_ties or schema.marks
     at_once = schema.store.streams and rows.can_reread and not as_a_whole
     whole: When[Validated] = ALWAYS
     steps: list[Step[Validated]] = []

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from brenvik.merge import past_runs, sql
-from brenvik.merge.plan import appending
+from brenvik.merge.plan import appending, marking
 from brenvik.merge.plan.comparing import compare
 from brenvik.merge.plan.deciding import current_paths, find_late_or_several
 from brenvik.merge.plan.inputs import LedgerSql, Rows
@@ -56,8 +56,9 @@ def load_plan(
             *changes_of_rows(schema, first=first, check_log=True),
             *find_contradictions(schema, is_extract=rows.is_extract),
             *decide_deletes(schema),
+            *marking.find_marks(schema, rows),
         ),
-        apply=write(schema) + log(schema, rows, ledger),
+        apply=write(schema) + marking.mark(schema, rows) + log(schema, rows, ledger),
     )
 
 

@@ -195,7 +195,11 @@ def counts_of(schema: TableSchema, facts: RowChanges) -> dict[str, int]:
     counts["rows_added"] = facts.rows_added
     counts["rows_removed"] = facts.removed_rows + facts.action("delete")
     counts["rows_updated"] = (
-        facts.n(*closing(schema)) + facts.overwritten_rows + facts.action("close") + facts.action("update")
+        facts.n(*closing(schema))
+        + facts.overwritten_rows
+        + facts.action("close")
+        + facts.action("update")
+        + facts.marked
     )
     counts["rows_after"] = facts.row_count + counts["rows_added"] - counts["rows_removed"]
     return counts

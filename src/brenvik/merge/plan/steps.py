@@ -201,6 +201,10 @@ class RowChanges(Resolved):
         ),
     )
     """What the replay comes to; as in ``diff.summarize`` and ``ties.count_ties``."""
+    missing: int = field(default=0, metadata=_case(1))
+    """Rows that an extract lacks, and that are marked."""
+    back: int = field(default=0, metadata=_case(1))
+    """Rows that lose such a mark."""
     decided_deletes: tuple[Row, ...] = ()
     """As in ``pending_deletes.summarize``."""
     counts: Mapping[str, int] = field(
@@ -210,6 +214,11 @@ class RowChanges(Resolved):
     def action(self, name: str) -> int:
         """How many rows of replayed keys have an action, or another sum of ``diff.summarize``."""
         return int(self.actions.get(name, 0))
+
+    @property
+    def marked(self) -> int:
+        """Rows that are marked as missing, or no longer."""
+        return self.missing + self.back
 
     @property
     def not_last(self) -> int:
