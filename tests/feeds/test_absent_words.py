@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -73,6 +74,24 @@ def test_files_with_a_word_for_some_columns_only(tmp_path: Path) -> None:
     assert (done["counts"]["read"], done["counts"]["rejected"]) == (5, 1)
     history = call("history", "crew", "1", "--json", cwd=tmp_path).json["versions"]
     assert [(row["rank"], row["name"]) for row in history] == [("mate", "Ada"), ("mate", "~")]
+
+
+def test_rows_of_many_columns_each_lack_their_own() -> None:
+    """As if each row had come alone."""
+    names = [f"c{number}" for number in range(70)]
+    values = {
+        name: [f"{name} of {row}" if (row * 7 + index) % 5 else MARK for row in range(40)]
+        for index, name in enumerate(names)
+    }
+    keys = [f"NB-{row % 8}" for row in range(40)]
+    rows = frame(code=keys, at=[str(row) for row in range(40)], name=["x"] * 40, **values)
+    rules = replace(RULES, other_columns="type_1")
+    with brenvik.open_store("duckdb::memory:") as store:
+        store.load(rules, rows, kind="upserts", columns=COLUMNS)
+        found = {row["code"]: row for row in store.read(rules).to_pylist()}
+    for name in names:
+        last = {key: value for key, value in zip(keys, values[name], strict=True) if value != MARK}
+        assert {key: found[key][name] for key in last} == last
 
 
 def test_where_it_cannot_be(anywhere: brenvik.Store) -> None:

@@ -46,6 +46,10 @@ def with_absent_values(batch: Batch, always: Collection[str]) -> Batch:
     return replace(batch, chunks=kept.chunks, column_sets=kept.column_sets, can_reread=True)
 
 
+_MANY = 32
+"""How many flags fit into a number beside that of a column set."""
+
+
 @dataclass(eq=False)
 class _Kept:
     """The chunks of a batch in a temporary file, each with the column set of every row."""
@@ -76,20 +80,23 @@ class _Kept:
 
         from brenvik.engines.arrays import of_numbers
 
-        size = len(chunk.rows)
-        sets = chunk.column_set if isinstance(chunk.column_set, int) else chunk.column_set.to_numpy()
+        given = chunk.column_set
+        sets = np.full(len(chunk.rows), given) if isinstance(given, int) else given.to_numpy()
         names = [name for name in self.words if name in chunk.rows.schema.names]
-        absent = np.zeros((size, 1 + len(names)), dtype=np.int32)
-        absent[:, 0] = sets
-        for index, name in enumerate(names, 1):
-            absent[:, index] = _is_absent(chunk.rows.column(name), self.words[name])
-        patterns, which = np.unique(absent, axis=0, return_inverse=True)
+        absent = {name: _is_absent(chunk.rows.column(name), self.words[name]) for name in names}
+        patterns = sets.astype(np.int64)  # a number for each combination
+        for index, flags in enumerate(absent.values(), 1):
+            patterns = patterns * 2 + flags
+            if index % _MANY == 0:
+                _, patterns = np.unique(patterns, return_inverse=True)
+        _, examples, which = np.unique(patterns, return_index=True, return_inverse=True)
         found = []
-        for pattern in patterns:
-            gone = {name for name, flag in zip(names, pattern[1:], strict=True) if flag}
-            there = tuple(name for name in self.batch.column_sets[int(pattern[0])] if name not in gone)
-            found.append(numbers.setdefault(there, len(numbers)))
-        return of_numbers(np.array(found, dtype=np.int32)[which.reshape(-1)])
+        for row in examples:
+            there = (
+                name for name in self.batch.column_sets[int(sets[row])] if not (name in absent and absent[name][row])
+            )
+            found.append(numbers.setdefault(tuple(there), len(numbers)))
+        return of_numbers(np.array(found, dtype=np.int32)[which])
 
     def chunks(self) -> Iterator[Chunk]:
         import pyarrow as pa

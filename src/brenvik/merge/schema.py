@@ -112,8 +112,11 @@ class TableSchema:
 
     def differs(self, name: str, left: str, right: str, *, in_store: bool = True) -> str:
         """A test: whether two values of a column differ in what is compared. Outside of the store it is DuckDB that asks."""
-        left, right = (self.compared(name, value, in_store=in_store) for value in (left, right))
-        return f"{left} IS DISTINCT FROM {right}"
+        of_left, of_right = (self.compared(name, value, in_store=in_store) for value in (left, right))
+        differ = f"{of_left} IS DISTINCT FROM {of_right}"
+        if of_left == left:
+            return differ
+        return f"CASE WHEN {left} IS NOT DISTINCT FROM {right} THEN FALSE ELSE {differ} END"  # most values are the same
 
     def compared(self, name: str, value: str, *, in_store: bool = True) -> str:
         """What of a value of a column is compared."""
