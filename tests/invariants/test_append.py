@@ -13,11 +13,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from oracle import plain
+from scenes import DRAWN
 from stores import fresh_store
 
 import brenvik
 from brenvik.errors import DeclarationError, RulesChanged, RulesError, SchemaMismatch
-from counts import STORES, share
+from counts import share
 from scripts import execute, is_lakehouse
 
 Row = dict[str, Any]
@@ -73,8 +74,8 @@ def frame(rows: list[Row]) -> pa.Table:
     return pa.table({name: pa.array([row[name] for row in rows], kind) for name, kind in COLUMNS.items()})
 
 
-@settings(max_examples=share(2))
-@given(st.sampled_from(STORES), st.booleans(), st.data())
+@settings(max_examples=share(5))
+@given(st.sampled_from(DRAWN), st.booleans(), st.data())
 def test_each_row_is_there_once_until_its_run_is_reverted(kind: str, drops: bool, data: st.DataObject) -> None:
     rules = brenvik.TableRules("sighting", exact_duplicates="drop" if drops else "keep", types={"seen": "integer"})
     oracle = Appended(drops)

@@ -8,11 +8,12 @@ import pyarrow as pa
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scenes import DRAWN
 from stores import fresh_store
 
 import brenvik
 from brenvik.errors import RulesError
-from counts import STORES, share
+from counts import share
 
 RULES = brenvik.TableRules(
     "keeper", natural_key="code", type_1="name", deletes="ignore", types={"boats": "integer"},
@@ -33,9 +34,9 @@ def frame(rows: list[dict[str, Any]]) -> pa.Table:
     return pa.table({name: pa.array([row[name] for row in rows], pa.string()) for name in COLUMNS})
 
 
-@settings(max_examples=share(4))
+@settings(max_examples=share(6))
 @given(
-    st.sampled_from(STORES),
+    st.sampled_from(DRAWN),
     st.lists(
         st.tuples(st.lists(ROWS, min_size=1, max_size=6, unique_by=lambda row: row["code"]), st.booleans()),
         min_size=2, max_size=5,
