@@ -276,7 +276,7 @@ def test_all_faults_of_a_project_are_told_at_once(coast: Path) -> None:
     for fault in (
         "stor: is not a project key",
         "store: missing; expected",
-        "table.a: natural_key: empty",
+        "table.a.natural_key: missing; expected as in",
         "table.a: has no feed",
         "table.b: deletes: Input should be",
         "table.b.feed.f.operation: missing",
