@@ -207,3 +207,6 @@ def test_what_a_person_sees(folder: Path) -> None:
     shown = call("sql", "lamp_report", cwd=folder).out
     assert 'INSERT INTO "landing"."lamp_report"' in shown
     assert call("status", cwd=folder).code == 4  # an open reject
+    assert "no natural key, so no row of it has a history" in call("history", "lamp_report", "1", cwd=folder).err
+    (folder / "inbox" / "lamp_2.csv").write_text("buoy_code,sent_at\nNB-1,2024-05-02 06:00\n", encoding="utf-8")
+    assert "inbox/lamp_2.csv has no volts: null in its rows." in call("load", "lamp_report", cwd=folder).out

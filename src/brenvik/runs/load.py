@@ -353,5 +353,6 @@ def _notes_on_columns(schema: TableSchema, batch: Batch) -> list[str]:
     for part, columns in batch.parts.items():
         missing = [name for name in schema.values if name not in columns]
         if missing:
-            notes.append(f"{part} has no {', '.join(missing)}: existing values are kept.")
+            then = "null in its rows" if schema.appends else "existing values are kept"
+            notes.append(f"{part} has no {', '.join(missing)}: {then}.")
     return notes

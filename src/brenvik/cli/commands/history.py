@@ -46,7 +46,7 @@ def history(
         raise wrong("--changes lists everything that ever arrived; it cannot be combined with --known-at or --without")
     with reading(project, env, wait) as (declared, store):
         rules = declared.table(table).rules
-        wanted = key_of(rules.natural_key, key)
+        wanted = key_of(rules.natural_key, key) if rules.natural_key else key[0]  # which is then told not to be one
         if changes:
             logged = store.change_log(rules, wanted)
             show_change_log(declared, rules, wanted, logged, json=json)
