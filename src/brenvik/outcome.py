@@ -33,6 +33,7 @@ class DecisionLog:
     files: tuple[tuple[int, str], ...]
     some_current: bool = True
     some_returning: bool = False
+    some_erased: bool = False
     key_places: explain.KeyPlaces = ()
 
     def __post_init__(self) -> None:
@@ -48,6 +49,7 @@ class DecisionLog:
                 replayed=self.some_replayed,
                 inactive_deletes=self.some_decided_deletes,
                 some_returning=self.some_returning,
+                some_erased=self.some_erased,
             ),
             explain.rejected(none=not self.some_rejected),
         )

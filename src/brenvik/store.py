@@ -77,6 +77,7 @@ class Store:
     history = _of_table(Table.history)
     as_of = _of_table(Table.as_of)
     change_log = _of_table(Table.change_log)
+    erase = _of_table(Table.erase)
     decisions = _of_table(Table.decisions)
     revert = _of_table(Table.revert)
     rebuild = _of_table(Table.rebuild)

@@ -22,6 +22,7 @@ from brenvik.model.rules import SYSTEM_COLUMNS, Kind, TableRules
 from brenvik.model.types import parse_type
 from brenvik.outcome import Outcome
 from brenvik.runs.adopt import adopt
+from brenvik.runs.erase import erase
 from brenvik.runs.guards import Allowed
 from brenvik.runs.load import LoadOptions, load
 from brenvik.runs.missing import explain_if_missing
@@ -225,6 +226,17 @@ class Table:
         """
         targets = numbers_of("Runs", runs)
         return revert(self.ledger, self.rules, targets, reason=reason, undo=undo, preview=preview, wait_s=wait_s)
+
+    @one_at_a_time()
+    def erase(self, key: Key, *, reason: str | None = None, preview: bool = False, wait_s: float = 30.0) -> Outcome:
+        """Erases a key for good: its rows, its changes in the log, its rejects, and what files of the store have left of them.
+
+        A digest of the key is remembered, so that its rows are ignored when they are loaded again; reverting the run allows them.
+        Raises DeclarationError for a table without a natural key, or one that was never loaded.
+        """
+        state = self._state()
+        values = key_values(self.rules, key, state.types if state else {})
+        return erase(self.ledger, self.rules, values, reason=reason, preview=preview, wait_s=wait_s)
 
     @one_at_a_time()
     def rebuild(

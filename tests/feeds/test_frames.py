@@ -69,7 +69,7 @@ def test_nanoseconds_are_cut_and_zones_become_utc() -> None:
         ([{"code": "A"}], {"kind": "upserts"}, FeedError, "from_pylist"),
         (ARROW, {"kind": "changes"}, DeclarationError, "needs the column"),
         (ARROW, {"kind": "upserts", "operation": "op"}, DeclarationError, "has no operations"),
-        (ARROW, {"kind": "merge"}, DeclarationError, "expected 'changes', 'upserts' or 'full_extract'"),
+        (ARROW, {"kind": "merge"}, DeclarationError, "expected 'changes', 'upserts', 'full_extract' or 'append'"),
         (ARROW, {"kind": "changes", "operation": "op"}, FeedError, "has no column 'op'"),
         (ARROW.drop_columns("at"), {"kind": "upserts"}, FeedError, "at is not in"),
         (pa.table({"code": [1.5], "at": [1]}), {"kind": "upserts"}, FeedError, "floating-point"),

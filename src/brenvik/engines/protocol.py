@@ -195,6 +195,11 @@ class Engine(Protocol):
         rows are the same before and after. Stores without files: see ``InPlace``."""
         ...
 
+    def scrub(self, tables: Sequence[str]) -> None:
+        """Rewrites what holds the rows of some tables, of their change logs and of the ledger, so that nothing of deleted rows is
+        left in files of the store; outside of a transaction. Older snapshots go. Does nothing for tables in memory."""
+        ...
+
     def relocate(self) -> list[Relocated]:
         """Makes the metadata of tables name the files where they are now, after they were copied or moved completely. Stores that
         record no paths: see ``InPlace``."""

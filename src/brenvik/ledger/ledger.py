@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from brenvik import __version__
 from brenvik.ledger.deletes import PendingDeletes
 from brenvik.ledger.entries import H, now
+from brenvik.ledger.erasures import Erasures
 from brenvik.ledger.files import Files
 from brenvik.ledger.records import LoadedFile, Watermark
 from brenvik.ledger.rejects import Rejects
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 
-class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], PendingDeletes[H]):
+class Ledger(Runs[H], Tables[H], Files[H], Watermarks[H], Rejects[H], PendingDeletes[H], Erasures[H]):
     """Queries and entries of one store's ledger. Entries are written inside the caller's transactions."""
 
     def prepare(self) -> None:

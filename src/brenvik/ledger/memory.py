@@ -10,7 +10,7 @@ from typing import Any
 
 from brenvik.ledger.entries import Entries, H
 from brenvik.ledger.records import TableState
-from brenvik.ledger.schema import COUNTS, LOADS, place
+from brenvik.ledger.schema import COUNTS, ERASE, LOADS, place
 from brenvik.merge import sql
 from brenvik.merge.schema import Column
 from brenvik.model.types import parse_type
@@ -21,9 +21,9 @@ class LoadMemory:
     """What the ledger knows of a table.
 
     ``state`` is None for a table that was never loaded. ``reverted`` maps reverted runs to the runs that reverted them.
-    ``extracts`` and ``other_loads`` count the active loads of each kind; ``newest_extract`` is the run and time (as text) of
-    the feed's newest extract, for a load of one. ``last_run`` is the highest number of any run; ``running`` counts the
-    table's runs without an outcome.
+    ``extracts`` and ``other_loads`` count the active loads of each kind, ``erased`` the runs that erased keys; ``newest_extract``
+    is the run and time (as text) of the feed's newest extract, for a load of one. ``last_run`` is the highest number of any run;
+    ``running`` counts the table's runs without an outcome.
     """
 
     has_ledger: bool = False
@@ -31,6 +31,7 @@ class LoadMemory:
     reverted: Mapping[int, int] = field(default_factory=dict)
     extracts: int = 0
     other_loads: int = 0
+    erased: int = 0
     newest_extract: tuple[int, str] | None = None
     last_run: int = 0
     running: int = 0
@@ -81,13 +82,15 @@ class Memories(Entries[H]):
             found.setdefault(row["what"], []).append(row)
         runs = Counter({(row["text_0"], row["text_1"]): int(row["number_0"]) for row in found.get("runs", [])})
         reverted = {int(row["number_0"]): int(row["number_1"]) for row in found.get("reverted", [])}
-        active = Counter({kind: runs["done", kind] for kind in LOADS}) - self._reverted_kinds(table, reverted)
+        active = Counter({kind: runs["done", kind] for kind in (*LOADS, ERASE)}) - self._reverted_kinds(table, reverted)
+        erased = active.pop(ERASE, 0)
         return LoadMemory(
             has_ledger=True,
             state=_state_of(found["table"][0], found.get("column set", [])) if "table" in found else None,
             reverted=reverted,
             extracts=active["full_extract"],
             other_loads=active.total() - active["full_extract"],
+            erased=erased,
             last_run=max(int(row["number_0"] or 0) for row in found["last run"]),
             running=sum(n for (state, _), n in runs.items() if state == "running"),
         )

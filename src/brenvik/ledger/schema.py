@@ -137,6 +137,11 @@ KEYS: dict[str, tuple[str, ...]] = {
 """What identifies the rows of a ledger table; a primary key where the store has such and the values are never too long."""
 _UNLIMITED = ("rejected_keys",)
 
+SCRUBBED = ("rejects", "rejected_keys", "runs")
+"""Tables in which an erased key can have left values."""
+
+ERASE = "erase"
+"""The kind of a run that erases a key."""
 LOADS = ("changes", "upserts", "full_extract", "append")
 """Kinds of run that bring changes; the others work on what is there."""
 
@@ -305,6 +310,13 @@ SELECT :last_reject + row_number() OVER (ORDER BY r.brenvik_sequence_no), :table
   r.brenvik_column, r.brenvik_value, r.brenvik_reason, r.brenvik_row, 'open', CAST(:loaded_at AS TIMESTAMP), NULL
 FROM {sql.work("rejected")} r{original}
 WHERE r.brenvik_is_duplicate = 0"""
+
+
+def erased_keys() -> str:
+    """The digests of the erased keys of the table ``table_name``, as a relation (digest) in parentheses."""
+    return f"""(
+  SELECT substr(r.label, 34) AS digest FROM {place("runs")} r
+  WHERE r.table_name = :table_name AND r.kind = 'erase' AND r.state = 'done' AND {COUNTS})"""
 
 
 def open_rejects(retries: Sequence[int] = ()) -> str:

@@ -9,13 +9,15 @@ from __future__ import annotations
 from collections.abc import Mapping
 from functools import lru_cache
 
-from brenvik.merge import append, sequence, sql
+from brenvik.merge import append, erase, sequence, sql
 from brenvik.merge.casts import duck
 from brenvik.merge.current_path import before_column, decision, is_decided_here, is_present
 from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, REPLAYED_RUN, SEQUENCE_NO, TableSchema
 
 WIDE, REJECTED = "brenvik_wide", "brenvik_rejected"
 _ARROW = " → "
+_ERASED = "erased"
+"""How the decision on a row of an erased key is called here; it is ignored."""
 
 
 def _before_replayed(schema: TableSchema) -> tuple[list[str], list[str]]:
@@ -45,6 +47,7 @@ def collect(
     replayed: bool,
     inactive_deletes: bool = False,
     some_returning: bool = False,
+    some_erased: bool = False,
 ) -> str:
     """Every accepted change with its decision and the values before it (``brenvik_before_0``, …): changes of the current path, of
     replayed keys, and inactive deletes; of a table without a natural key, every appended row and every duplicate."""
@@ -69,6 +72,9 @@ WHERE {is_decided_here("p", some_returning=some_returning)}""")
     if inactive_deletes:
         sources.append(f"""
 SELECT {sql.listed(change, "c.brenvik_decision", *nothing, *others, sep=", ")} FROM {sql.work("decided_deletes")} c""")
+    if some_erased:
+        sources.append(f"""
+SELECT {sql.listed(change, f"'{_ERASED}'", *nothing, *others, sep=", ")} FROM {sql.work(erase.ERASED)} c""")
     if replayed and ordered:
         sources.append(f"""
 SELECT {sql.listed(change, "'duplicate'", *nothing, *others, sep=", ")}
@@ -202,6 +208,7 @@ def _reason(schema: TableSchema) -> str:
     WHEN 'superseded' THEN 'superseded by a later change'
     WHEN 'pending' THEN 'awaits approval'
     WHEN 'ignored' THEN {ignored}
+    WHEN '{_ERASED}' THEN 'the key was erased'
     WHEN 'deleted' THEN 'deleted'
     WHEN 'unchanged' THEN CASE WHEN w.{DELETE} = 1 THEN {deleted} ELSE 'equal' END
     ELSE COALESCE(NULLIF(concat_ws('; ', {", ".join(words) or "NULL"}), ''), 'replaces an earlier change') END END"""
@@ -229,7 +236,8 @@ def tabulate(schema: TableSchema, files: tuple[tuple[int, str], ...], places: Ke
     return f"""
 SELECT {"run, " if REPLAYED_RUN in schema.keys else ""}file, line, "key", effective, decision, reason, changes, protected FROM (
   SELECT {SEQUENCE_NO}, {run} AS run, {file} AS file, {line} AS line, {key} AS "key",
-    w.brenvik_from AS effective, w.brenvik_decision AS decision, {reason} AS reason, {changes} AS changes,
+    w.brenvik_from AS effective, CASE w.brenvik_decision WHEN '{_ERASED}' THEN 'ignored' ELSE w.brenvik_decision END AS decision,
+    {reason} AS reason, {changes} AS changes,
     {_protected(schema)} AS protected
   FROM {WIDE} w
   UNION ALL

@@ -240,10 +240,15 @@ class TableSchema:
     def key_text(self, alias: str) -> str:
         """The whole key of a row as one text, for the ledger. Each part of a composite key is preceded by its length, so that no
         two keys have the same text."""
-        texts = [f"CAST({alias}.{sql.quote(name)} AS TEXT)" for name in self.keys]
+        texts = [self.key_part_text(alias, name) for name in self.keys]
         if len(texts) == 1:
             return texts[0]
         return " || ".join(f"CAST(length({text}) AS TEXT) || ':' || {text}" for text in texts)
+
+    def key_part_text(self, alias: str, name: str) -> str:
+        """A column of the key as text; bytes in hexadecimal digits."""
+        value = f"{alias}.{sql.quote(name)}"
+        return self.store.hex.format(value) if self.type_of(name).kind == "binary" else f"CAST({value} AS TEXT)"
 
     def system_column(self, column: str) -> str | None:
         """The name of a system column; None when the table does without it."""

@@ -87,15 +87,8 @@ def count_ties(schema: TableSchema, *, logged: bool) -> str:
     places = f"SELECT {names}, count(*) AS brenvik_contents FROM ({contents}) n GROUP BY {names}"
     keys = sql.columns(schema.keys, "p")
     found = f"SELECT DISTINCT {keys} FROM ({places}) p WHERE {tied}"
-    first = " || ', ' || ".join(_readable(schema, name) for name in schema.keys)
+    first = " || ', ' || ".join(schema.key_part_text("k", name) for name in schema.keys)
     return f"SELECT count(*) AS tied, min({first}) AS tied_key FROM ({found}) k"
-
-
-def _readable(schema: TableSchema, name: str) -> str:
-    """A column of the key as a text."""
-    value = f"k.{sql.quote(name)}"
-    is_binary = schema.type_of(name).kind == "binary"
-    return schema.store.hex.format(value) if is_binary else f"CAST({value} AS TEXT)"
 
 
 @lru_cache(maxsize=64)

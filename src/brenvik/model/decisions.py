@@ -38,9 +38,9 @@ DECISIONS = {
         "yes",
     ),
     "ignored": Decision(
-        "a delete of a key that never existed, or in a table that ignores deletes",
+        "a delete of a key that never existed, or in a table that ignores deletes; a row of a key that was erased",
         "none",
-        "yes; without effect where deletes are ignored",
+        "yes, without effect where deletes are ignored; of erased keys no",
     ),
     "duplicate": Decision(
         "the same change (key, effective time, order, operation, columns) comes earlier in the batch or is in the change "

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Container
+from collections.abc import Container, Iterable
 from typing import Literal
 
 Difference = Literal["case", "blanks", "unicode"]
@@ -40,3 +40,17 @@ def in_form(text: str, words: Container[str]) -> str:
     if "upper" in words:
         text = upper(text)
     return _BLANKS.sub(" ", text).strip(" ") if "blanks" in words else text
+
+
+def has_words(text: str, words: Iterable[str]) -> bool:
+    """Whether all of some words are in a text, and not only as parts of longer ones."""
+    return all(re.search(_as_word(word), text) for word in words)
+
+
+def without_words(text: str, words: Iterable[str]) -> str:
+    """A text with … in place of some words."""
+    return re.sub("|".join(map(_as_word, words)), "…", text)
+
+
+def _as_word(word: str) -> str:
+    return rf"(?<!\w){re.escape(word)}(?!\w)"

@@ -203,9 +203,11 @@ def _carry_out(
         context = context.with_params(**absence_times(context, batch.complete_at))
     if batch.store_query:
         context = context.with_params(**batch.store_query_values)
+    if memory.erased:
+        context = context.with_params(salt=ledger.salt(run.table))
     plan = load_plan(
         context.schema,
-        rows_of(context.schema, batch, options.operations, options.extract_scope),
+        rows_of(context.schema, batch, options.operations, options.extract_scope, some_erased=memory.erased > 0),
         ledger_sql(context.schema, batch, has_ledger=memory.has_ledger),
         excluded=tuple(memory.reverted),
         first=memory.is_first,
@@ -276,6 +278,7 @@ def _outcome(context: RunContext, changes: RowChanges, blocked_by: LimitExceeded
         some_returning=changes.returning > 0,
         some_rejected=changes.some_invalid,
         some_decided_deletes=changes.inactive > 0,
+        some_erased=changes.erased > 0,
         files=tuple((file.number, file.file) for file in batch.files),
         key_places=batch.key_places,
     )
@@ -297,6 +300,7 @@ def _outcome(context: RunContext, changes: RowChanges, blocked_by: LimitExceeded
             *_notes_on_types(schema, context.rules, batch),
             *_notes_on_late(schema, changes.late - changes.late_duplicates),
             *_notes_on_marks(changes),
+            *_notes_on_erased(changes),
         ],
         decision_log=decision_log if changes.explains else None,
         blocked_by=blocked_by,
@@ -335,6 +339,14 @@ def _notes_on_marks(changes: RowChanges) -> list[str]:
     if changes.back:
         notes.append(f"{'1 row is' if changes.back == 1 else f'{changes.back:,} rows are'} back, and no longer marked.")
     return notes
+
+
+def _notes_on_erased(changes: RowChanges) -> list[str]:
+    """How many rows were of keys that were erased."""
+    if not changes.erased:
+        return []
+    rows = "1 row is of a key that was" if changes.erased == 1 else f"{changes.erased:,} rows are of keys that were"
+    return [f"{rows} erased; ignored."]
 
 
 def _notes_on_types(schema: TableSchema, rules: TableRules, batch: Batch) -> list[str]:

@@ -178,7 +178,9 @@ def apply_changes(
     """Writes the row changes, and records the run as done."""
     context = prepared.context
     applied = pipeline.apply(context, prepared.steps, changes)
-    highest = pipeline.high_values(context, applied)
+    state, highest = context.memory.state, pipeline.high_values(context, applied)
+    if prepared.plan and state:  # no key is recomputed
+        highest = state.high_order, state.high_effective
     pipeline.record_state(ledger, context, applied, highest, first_run=first_run)
     ledger.end_run(run, "done", changes.counts, "\n".join(context.notes))
 

@@ -9,9 +9,9 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.records import Extract, Run
-from brenvik.ledger.schema import LOADS, approved_deletes, pending_in_extract, rejected_in_extract
+from brenvik.ledger.schema import ERASE, LOADS, approved_deletes, pending_in_extract, rejected_in_extract
 from brenvik.merge import change_log, sequence
-from brenvik.merge.plan.kinds import removal_plan
+from brenvik.merge.plan.kinds import LoadPlan, removal_plan
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs import pipeline
@@ -39,6 +39,8 @@ def revert(
     named = ", ".join(str(run) for run in targets)
 
     def prepare(context: RunContext) -> Prepared:
+        if _of_erased_keys(ledger, targets):
+            return _decision(ledger, context, targets, reason, undo=undo)
         if rules.appends:
             return _removal(ledger, context, targets, reason)
         before = set(context.memory.reverted)
@@ -64,9 +66,30 @@ def revert(
         preview=preview,
         wait_s=wait_s,
     )
+    if _of_erased_keys(ledger, targets):
+        outcome.notes.append(
+            "The key is ignored again." if undo else "The key can be loaded again; what was erased stays so."
+        )
+        return outcome
     outcome.notes += [] if undo else _notes_on_duplicates(ledger, rules, targets)
     outcome.notes += [f"To load what it loaded again: brenvik load --again {run}" for run in targets if rules.appends]
     return outcome
+
+
+def _of_erased_keys(ledger: Ledger[Engine], targets: Sequence[int]) -> bool:
+    """Whether runs erased keys: reverting those allows the keys again, and changes no row."""
+    return all((ledger.run(target) or {}).get("kind") == ERASE for target in targets)
+
+
+def _decision(
+    ledger: Ledger[Engine], context: RunContext, targets: Sequence[int], reason: str | None, *, undo: bool
+) -> Prepared:
+    if isinstance(context.run, Run):
+        if undo:
+            ledger.undo_revert(context.run, targets)
+        else:
+            ledger.revert(context.run, targets, reason)
+    return Prepared(context, 0, plan=LoadPlan())
 
 
 def _removal(ledger: Ledger[Engine], context: RunContext, targets: Sequence[int], reason: str | None) -> Prepared:
@@ -97,12 +120,15 @@ def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[
             faults.append(f"there is no run {target}: brenvik runs")
         elif row["table_name"] != rules.table:
             faults.append(f"run {target} belongs to table {row['table_name']}")
-        elif row["kind"] not in LOADS or row["state"] != "done":
+        elif row["kind"] not in (*LOADS, ERASE) or row["state"] != "done":
             faults.append(f"run {target} brought no changes ({row['kind']}, {row['state']})")
         elif undo and target not in reverted:
             faults.append(f"run {target} is not reverted")
         elif not undo and target in reverted:
             faults.append(f"run {target} was already reverted by run {reverted[target]}")
+    kinds = {row["kind"] for target in targets if (row := ledger.run(target))}
+    if ERASE in kinds and len(kinds) > 1:
+        faults.append("runs that erased keys are reverted by themselves")
     if faults:
         what = "restored" if undo else "reverted"
         raise DeclarationError(f"Table {rules.table!r}: nothing was {what}:", faults)

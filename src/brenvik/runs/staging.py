@@ -10,6 +10,7 @@ from brenvik.ledger.entries import now
 from brenvik.ledger.schema import (
     approved_deletes,
     currently_pending,
+    erased_keys,
     known_rejects,
     open_rejects,
     record_pending,
@@ -36,7 +37,9 @@ if TYPE_CHECKING:
     from brenvik.model.types import ColumnType
 
 
-def rows_of(schema: TableSchema, batch: Batch, operations: Operations | None, scope: str | None) -> Rows:
+def rows_of(
+    schema: TableSchema, batch: Batch, operations: Operations | None, scope: str | None, *, some_erased: bool = False
+) -> Rows:
     """The rows of a batch as its plan sees them. Raises FeedError for rows in the store that have other types than the table."""
     if batch.store_query:
         derived = derived_columns(schema, batch.columns, in_store=True)
@@ -55,6 +58,7 @@ def rows_of(schema: TableSchema, batch: Batch, operations: Operations | None, sc
         time_column=batch.extract.column if batch.extract else None,
         scope=scope,
         last_file=batch.files[-1].number if batch.files else 0,
+        some_erased=some_erased,
     )
 
 
@@ -68,6 +72,7 @@ def ledger_sql(schema: TableSchema, batch: Batch, *, has_ledger: bool) -> Ledger
         record_pending=record_pending(),
         record_rejects=record_rejects(files, tuple(batch.retries)),
         record_rejected_keys=record_rejected_keys(schema.key_text("r")),
+        erased=erased_keys(),
         open_rejects=open_rejects(tuple(batch.retries)) if has_ledger else "",
         has_ledger=has_ledger,
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import shutil
 import threading
 import time
 from collections.abc import Iterator, Mapping, Sequence
@@ -34,6 +35,8 @@ if TYPE_CHECKING:
 
 _HOLDER = re.compile(r"held in (.*?) \(PID (\d+)\)")
 
+_MARKER = "brenvik_scrubbed"
+"""A table that only a file that was just rewritten has."""
 _SETTINGS = (
     "TimeZone = 'UTC'",
     "preserve_insertion_order = false",
@@ -61,9 +64,13 @@ class DuckDBEngine(InPlace):
         self.address = f"duckdb:{path}"
         self._path = None if in_memory else Path(path).resolve()
         self._identity = f"memory {id(self)}" if in_memory else str(Path(path).resolve())
-        self._connection = _connect(path, read_only=read_only and not in_memory, wait_s=wait_s)
         limit = [f"memory_limit = '{memory_limit}'"] if memory_limit else []
-        for setting in (*_SETTINGS, *limit):
+        self._settings = (*_SETTINGS, *limit)
+        self._open(path, read_only=read_only and not in_memory, wait_s=wait_s)
+
+    def _open(self, path: str, *, read_only: bool, wait_s: float) -> None:
+        self._connection = _connect(path, read_only=read_only, wait_s=wait_s)
+        for setting in self._settings:
             self._connection.execute(f"SET {setting}").fetchall()
 
     def statement(self, text: str, *, pretty: bool = False) -> str:
@@ -215,6 +222,46 @@ class DuckDBEngine(InPlace):
     def reach(self, files: AbstractFileSystem) -> None:
         """Has files elsewhere found through a file system."""
         self._connection.register_filesystem(files)
+
+    def scrub(self, tables: Sequence[str]) -> None:
+        """DuckDB leaves the values of deleted rows in free blocks: the whole database is written into a new file, which takes the
+        place of the old one."""
+        if self._path is None:
+            return
+        fresh, old = (self._path.with_name(f".{self._path.name}.{what}") for what in ("scrubbed", "replaced"))
+        for leftover in (fresh, old):
+            leftover.unlink(missing_ok=True)
+        try:
+            self._copy_into(fresh)
+            shutil.copymode(self._path, fresh)
+            os.link(self._path, old)
+            fresh.replace(self._path)  # others wait until the old file is closed, and open this one
+            self._connection.close()
+            self._made.clear()
+            self._open(str(self._path), read_only=False, wait_s=30.0)
+            if not self.has_table(_MARKER):  # a further connection of this process has kept the old file open
+                self._connection.close()
+                old.replace(self._path)
+                self._open(str(self._path), read_only=False, wait_s=30.0)
+                raise Busy(
+                    f"{self.address}: another connection of this process has the file open, so it cannot be rewritten. Close "
+                    "it, and erase the key again.",
+                    holder="another connection of this process",
+                )
+            self.execute(f"DROP TABLE {_MARKER}")
+        finally:
+            fresh.unlink(missing_ok=True)
+            old.unlink(missing_ok=True)
+
+    def _copy_into(self, place: Path) -> None:
+        with _reporting(self.address):
+            ((name,),) = self._connection.execute("SELECT current_database()").fetchall()
+            self._connection.execute(f"ATTACH {sql.literal(str(place))} AS brenvik_scrubbed").fetchall()
+            try:
+                self._connection.execute(f"COPY FROM DATABASE {sql.quote(name)} TO brenvik_scrubbed").fetchall()
+                self._connection.execute(f"CREATE TABLE brenvik_scrubbed.main.{_MARKER} (scrubbed BOOLEAN)").fetchall()
+            finally:
+                self._connection.execute("DETACH brenvik_scrubbed").fetchall()
 
     def close(self) -> None:
         self._connection.close()

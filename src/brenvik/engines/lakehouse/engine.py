@@ -124,6 +124,14 @@ class LakehouseEngine(LoggedTables):
         with in_our_words(self.address):
             return [retry_on_conflict(do) for do in whole]
 
+    def scrub(self, tables: Sequence[str]) -> None:
+        """The log comes first: the table's snapshots name one of the log, which stays as long as they do."""
+        with in_our_words(self.address):
+            for name in map(plain, tables):
+                retry_on_conflict(partial(self._scrub, name))
+            if LEDGER in self._locations:
+                retry_on_conflict(partial(self._compact_ledger, timedelta(0), every=True))
+
     def relocate(self) -> list[Relocated]:
         home = self._lake.home
         if not isinstance(home, Folder):
@@ -131,52 +139,87 @@ class LakehouseEngine(LoggedTables):
         with in_our_words(self.address):
             return relocate(home)
 
+    def _scrub(self, name: str) -> None:
+        self._refresh()
+        if name not in self._tables:
+            return
+        log, _, _ = self._tables[name].properties.get(LOG, "").rpartition(" ")
+        named = {}
+        if log:
+            self._rewrite(f"{SCHEMA}.{log}".casefold(), every=True)
+            snapshot = self._tables[f"{SCHEMA}.{log}".casefold()].snapshot
+            assert snapshot
+            named = {LOG: f"{log} {snapshot.snapshot_id}"}
+        self._rewrite(name, every=True, named=named)
+        for each in (name, *([f"{SCHEMA}.{log}".casefold()] if log else [])):
+            self._forget(each, timedelta(0))
+            self._show(each)
+
     def _compact(self, name: str, keep: timedelta) -> Compacted:
         self._refresh()
-        before = state = self._tables[name]
-        stored = self._stored(state)
-        deleted = self._by_file(state, f"({stored.deleted})")
-        counts = {path: len(rows) for path, rows in deleted}
-        chosen = to_rewrite(state, counts)
-        if chosen or len(state.deletes) > 1:
-            rows = f"(SELECT f.* FROM ({stored.only(chosen).rows}) f{stored.without_deleted('f')})"
-            paths = {state.files[number].file_path for number in chosen}
-            left = [(path, rows) for path, rows in deleted if path not in paths]
-            dropped = frozenset(paths.union(file.file_path for file in state.deletes))
-            properties = state.properties if state.identifier[0] != SCHEMA else {}
-            state = self._lake.commit(
-                state, Change(self._in_order(state, rows), left, properties, dropped=dropped, same_rows=True)
-            )
-            deleted = left
-        needed = [
-            int(each.properties[LOG].rpartition(" ")[2])
-            for each in self._tables.values()
-            if self._names_log(each, name)
-        ]
-        state, swept, size = forget(self._lake, state, needed, keep)
-        assert state.table and before.table
-        self._tables[name] = state
-        self._locations = {**self._locations, state.identifier: state.table.metadata_location}
+        before = self._tables[name]
+        rows, deleted = self._rewrite(name)
+        swept, size = self._forget(name, keep)
+        state = self._tables[name]
         self._show(name)
+        assert state.table and before.table
         return Compacted(
             name,
             (len(before.files), len(state.files)),
-            (sum(counts.values()), sum(len(rows) for _, rows in deleted)),
+            (rows, deleted),
             (len(before.table.metadata.snapshots), len(state.table.metadata.snapshots)),
             swept,
             size,
         )
 
+    def _rewrite(self, name: str, *, every: bool = False, named: Mapping[str, str] | None = None) -> tuple[int, int]:
+        """Rewrites the files of a table that are worth it, or ``every`` file with deleted rows; ``named`` are properties that its
+        snapshot gets in any case. Returns how many deleted rows there were in files, and are."""
+        state = self._tables[name]
+        stored = self._stored(state)
+        deleted = self._by_file(state, f"({stored.deleted})")
+        counts = {path: len(rows) for path, rows in deleted}
+        chosen = to_rewrite(state, counts)
+        if every:
+            chosen |= {number for number, file in enumerate(state.files) if counts.get(file.file_path)}
+        if chosen or named or len(state.deletes) > (0 if every else 1):
+            rows = f"(SELECT f.* FROM ({stored.only(chosen).rows}) f{stored.without_deleted('f')})"
+            paths = {state.files[number].file_path for number in chosen}
+            left = [(path, rows) for path, rows in deleted if path not in paths]
+            dropped = frozenset(paths.union(file.file_path for file in state.deletes))
+            properties = {**state.properties, **(named or {})} if state.identifier[0] != SCHEMA else {}
+            state = self._lake.commit(
+                state, Change(self._in_order(state, rows), left, properties, dropped=dropped, same_rows=True)
+            )
+            deleted = left
+            assert state.table
+            self._tables[name] = state
+            self._locations = {**self._locations, state.identifier: state.table.metadata_location}
+        return sum(counts.values()), sum(len(rows) for _, rows in deleted)
+
+    def _forget(self, name: str, keep: timedelta) -> tuple[int, int]:
+        """Removes what nothing needs: how many files, and their bytes."""
+        needed = [
+            int(each.properties[LOG].rpartition(" ")[2])
+            for each in self._tables.values()
+            if self._names_log(each, name)
+        ]
+        state, swept, size = forget(self._lake, self._tables[name], needed, keep)
+        assert state.table
+        self._tables[name] = state
+        self._locations = {**self._locations, state.identifier: state.table.metadata_location}
+        return swept, size
+
     def _names_log(self, state: LakeTable, name: str) -> bool:
         """Whether a table names a snapshot of the change log of this name."""
         return f"{SCHEMA}.{state.properties.get(LOG, '').rpartition(' ')[0]}".casefold() == name
 
-    def _compact_ledger(self, keep: timedelta) -> Compacted:
+    def _compact_ledger(self, keep: timedelta, *, every: bool = False) -> Compacted:
         for error, properties in self._unread.values():
             if properties is None:  # it may name files of the ledger
                 raise error
         before = self._ledger()
-        if len(before.files) > 1:
+        if every or len(before.files) > 1:
             self._append(None, fold=True)
         state, swept, size = forget(self._lake, self._ledger(), (), keep, named=self._named(before))
         assert state.table and before.table

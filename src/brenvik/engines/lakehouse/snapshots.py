@@ -76,10 +76,31 @@ def _manifests(
         for entry in (entry for manifest in rewritten for entry in entries(manifest)):
             if entry.data_file.file_path in change.dropped:
                 collected.remove_file(entry.data_file, schema, table.metadata.spec())
-                writer.delete(entry)
+                writer.delete(_without_values(entry))
             else:
                 writer.existing(entry)
     return [writer.to_manifest_file(), *stay]
+
+
+def _without_values(entry: ManifestEntry) -> ManifestEntry:
+    """The entry of a file that goes, without the lowest and highest values in it."""
+    file = entry.data_file
+    bare = DataFile.from_args(
+        content=file.content,
+        file_path=file.file_path,
+        file_format=file.file_format,
+        partition=file.partition,
+        record_count=file.record_count,
+        file_size_in_bytes=file.file_size_in_bytes,
+        spec_id=file.spec_id,
+    )
+    return ManifestEntry.from_args(
+        status=entry.status,
+        snapshot_id=entry.snapshot_id,
+        sequence_number=entry.sequence_number,
+        file_sequence_number=entry.file_sequence_number,
+        data_file=bare,
+    )
 
 
 def write_snapshot(

@@ -27,7 +27,7 @@ from brenvik.engines.postgres.rights import Rights
 from brenvik.engines.postgres.values import DOUBLE_AS_TEXT, arrow_type, as_arrow, as_text, definition, type_of, written
 from brenvik.engines.scratch import in_transit
 from brenvik.errors import Conflict, StoreError, StoreUnavailable
-from brenvik.ledger.schema import LONGEST_NAME, SCHEMA
+from brenvik.ledger.schema import LONGEST_NAME, SCHEMA, SCRUBBED
 from brenvik.merge import sql
 from brenvik.merge.capabilities import Capabilities
 from brenvik.merge.row_changes import InsertRows
@@ -300,6 +300,11 @@ class PostgresEngine(InPlace):
             finally:
                 with suppress(psycopg.Error):
                     self._connection.execute("SELECT pg_advisory_unlock(%s)", [lock])
+
+    def scrub(self, tables: Sequence[str]) -> None:
+        for name in (*tables, *(f"{SCHEMA}.{name}" for name in SCRUBBED)):
+            if self.has_table(name):
+                self._execute(f"VACUUM (FULL, ANALYZE) {sql.relation(name)}")
 
     def close(self) -> None:
         self._connection.close()

@@ -233,6 +233,11 @@ class SQLiteEngine(InPlace):
             finally:
                 self._holds -= 1
 
+    def scrub(self, tables: Sequence[str]) -> None:
+        if self._path is not None:
+            self._execute("VACUUM")
+            self._execute("PRAGMA wal_checkpoint(TRUNCATE)")
+
     def close(self) -> None:
         self._connection.close()
 

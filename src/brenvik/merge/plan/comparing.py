@@ -32,7 +32,9 @@ def compare(schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool) 
     a whole.
     """
     question = extract_diff.compare(schema, rows.scope)
-    as_a_whole = rows.scope or rows.time_column or rows.store_query or schema.rejects_ties or schema.marks
+    as_a_whole = (
+        rows.scope or rows.time_column or rows.store_query or rows.some_erased or schema.rejects_ties or schema.marks
+    )
     at_once = schema.store.streams and rows.can_reread and not as_a_whole
     whole: When[Validated] = ALWAYS
     steps: list[Step[Validated]] = []
@@ -104,7 +106,7 @@ def _compare_whole(
     )
 
     def size(facts: Validated, found: Sequence[Row]) -> Validated:
-        good = facts.read - facts.broken - int(facts.times["invalid"])
+        good = facts.read - facts.broken - facts.erased - int(facts.times["invalid"])
         twice = bool(rows.scope) or _has_duplicates(found[0], good)
         return replace(facts, sizes=found[0], duplicated=twice)
 
@@ -192,4 +194,4 @@ def _extract_changes(schema: TableSchema, rows: Rows, *, first: bool) -> tuple[S
 
 
 def _differing(facts: Validated, count: int) -> Validated:
-    return replace(facts, equal=facts.read - facts.rejected - facts.repeated - (count - facts.derived))
+    return replace(facts, equal=facts.read - facts.rejected - facts.repeated - facts.erased - (count - facts.derived))

@@ -17,9 +17,9 @@ class Rows:
     """The rows of a load: their columns, how they arrive, and for an extract its time and scope. ``is_complete`` says that they
     are upserts of all keys there are.
 
-    ``malformed`` is how lines that are not rows are staged. ``column_sets`` maps what a row has to the number of its column set.
-    ``store_query`` is a query for rows that are in the store. For the others see ``feeds.protocol.Batch``; ``last_file`` is the
-    number of its last file.
+    ``some_erased``: keys of the table were erased. ``malformed`` is how lines that are not rows are staged. ``column_sets`` maps
+    what a row has to the number of its column set. ``store_query`` is a query for rows that are in the store. For the others see
+    ``feeds.protocol.Batch``; ``last_file`` is the number of its last file.
     """
 
     columns: tuple[tuple[str, ColumnType], ...]
@@ -35,6 +35,7 @@ class Rows:
     time_column: str | None = None
     scope: str | None = None
     last_file: int = 0
+    some_erased: bool = False
 
 
 @dataclass(frozen=True)
@@ -47,6 +48,8 @@ class LedgerSql:
     record_pending: str
     record_rejects: str
     record_rejected_keys: str
+    erased: str = ""
+    """The digests of erased keys, as a relation (digest) in parentheses."""
     open_rejects: str = ""
     """Open rejects of the feed that are not retried, as a relation (reason, content) in parentheses; '' without a ledger."""
     has_ledger: bool = True

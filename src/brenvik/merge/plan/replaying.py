@@ -179,7 +179,7 @@ def counts_of(schema: TableSchema, facts: RowChanges) -> dict[str, int]:
     """How many changes have which decision, and how many rows the table gains and loses."""
     counts = dict.fromkeys(("read", "derived", *DECISIONS), 0)
     counts |= {"read": facts.read, "derived": facts.derived, "rejected": facts.rejected, "duplicate": facts.repeated}
-    counts["unchanged"] = facts.equal
+    counts |= {"unchanged": facts.equal, "ignored": facts.erased}
     for name in facts.current:
         if name != current_path.FULL:
             counts[name] += facts.n(name)

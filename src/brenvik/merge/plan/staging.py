@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-from brenvik.merge import change_log, classify, extract_diff, pending_deletes, sequence, sql, ties, validate
+from brenvik.merge import change_log, classify, erase, extract_diff, pending_deletes, sequence, sql, ties, validate
 from brenvik.merge.plan.inputs import EXPLAINED_UNASKED, LedgerSql, Rows
 from brenvik.merge.plan.steps import SOME_INACTIVE, Row, Step, Validated, When, count_of, learned
 from brenvik.merge.schema import TableSchema
@@ -152,15 +152,28 @@ def staging_of(schema: TableSchema, rows: Rows, into: str) -> validate.Staging:
 def stage_rows(
     schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool, when: When[Validated] | None = None
 ) -> tuple[Step[Validated], ...]:
-    """Makes ``staged``: the rows with their errors. Changes that tie are invalid where the rules reject them."""
+    """Makes ``staged``: the rows with their errors. Changes that tie are invalid where the rules reject them; rows of erased keys
+    are left out."""
+    made = ties.ROWS if schema.rejects_ties else "staged"
+    if rows.some_erased:
+        streamed: tuple[Step[Validated], ...] = (
+            stage_stream(staging_of(schema, rows, erase.STAGED), rows, when),
+            Step(
+                "validate", "rows of erased keys", erase.find_erased(schema, ledger.erased), erase.ERASED,
+                learned(erased=int), when, index=True, compares=(erase.STAGED,),
+            ),
+            Step("validate", "all other rows", erase.without_erased(schema), made, when=when, index=True),
+        )  # fmt: skip
+    else:
+        streamed = (stage_stream(staging_of(schema, rows, made), rows, when),)
     if not schema.rejects_ties:
-        return (stage_stream(staging_of(schema, rows, "staged"), rows, when),)
+        return streamed
     logged = bool(schema.change_log) and not (first or rows.is_extract)
     known = "" if rows.is_extract else ledger.open_rejects
     found = ties.find_ties(schema, is_extract=rows.is_extract, logged=logged, open_rejects=known)
     text = ties.reject_ties(schema, is_extract=rows.is_extract)
     return (
-        stage_stream(staging_of(schema, rows, ties.ROWS), rows, when),
+        *streamed,
         Step("validate", "changes that tie", found, "ties", when=when, index=True, compares=(ties.ROWS,)),
         Step("validate", "they are invalid, too", text, "staged", when=when, index=True, compares=(ties.ROWS,)),
     )

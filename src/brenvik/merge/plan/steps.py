@@ -101,6 +101,8 @@ class Validated(Begun):
     repeated: int = 0
     derived: int = field(default=0, metadata=_case(1))
     equal: int = 0
+    erased: int = field(default=0, metadata=_case(1))
+    """Rows of keys that were erased."""
     changes: int = field(default=0, metadata=_case(2))
     inactive: int = field(default=0, metadata=_case(1))
     late: int = field(default=0, metadata=_case(1))
