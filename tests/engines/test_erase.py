@@ -181,6 +181,16 @@ def test_a_key_in_another_spelling(anywhere: brenvik.Store) -> None:
     assert [row["code"] for row in anywhere.read(rules).to_pylist()] == ["B 1"]
 
 
+def test_a_short_key_erases_nothing_of_others(anywhere: brenvik.Store) -> None:
+    rules = brenvik.TableRules("visit", natural_key="no", types={"no": "integer", "crew": "integer", "at": "timestamp"})
+    rows = pa.table({"no": ["1", "2", "1", "x"], "crew": ["1", "1", "many", "1"], "at": ["2024-05-01"] * 4})
+    anywhere.load(rules, rows, kind="upserts")
+    assert anywhere.rejects().num_rows == 2
+    outcome = anywhere.erase(rules, 1, reason="asked for it")
+    assert outcome.notes == ["Erased: rows 1, changes in the log 1, rejects 1."]
+    assert [row["value"] for row in anywhere.rejects().to_pylist()] == ["x"]
+
+
 def test_what_cannot_be_erased(anywhere: brenvik.Store) -> None:
     with pytest.raises(DeclarationError, match="never been loaded"):
         anywhere.erase(RULES, "K1", reason="x")

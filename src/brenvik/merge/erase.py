@@ -29,10 +29,9 @@ def describe(schema: TableSchema) -> str:
 
 
 def parts_of_key(schema: TableSchema) -> str:
-    """The values of the key, each as ``text``."""
-    return " UNION ALL ".join(
-        f"SELECT {schema.key_part_text('k', name)} AS text FROM {sql.work(KEY)} k" for name in schema.keys
-    )
+    """The values of the key as texts, by column."""
+    texts = (sql.named(schema.key_part_text("k", name), name) for name in schema.keys)
+    return f"SELECT {', '.join(texts)} FROM {sql.work(KEY)} k"
 
 
 def digest(schema: TableSchema, alias: str) -> str:

@@ -43,14 +43,16 @@ def in_form(text: str, words: Container[str]) -> str:
 
 
 def has_words(text: str, words: Iterable[str]) -> bool:
-    """Whether all of some words are in a text, and not only as parts of longer ones."""
+    """Whether all of some words are in a text, and not only as parts of longer ones. A short one must be quoted or bracketed: a 1
+    alone says nothing."""
     return all(re.search(_as_word(word), text) for word in words)
 
 
 def without_words(text: str, words: Iterable[str]) -> str:
-    """A text with … in place of some words."""
+    """A text with … in place of some words; see ``has_words``."""
     return re.sub("|".join(map(_as_word, words)), "…", text)
 
 
 def _as_word(word: str) -> str:
-    return rf"(?<!\w){re.escape(word)}(?!\w)"
+    before, after = (r"(?<!\w)", r"(?!\w)") if len(word) > 2 else (r"(?<=[('\"])", r"(?=[)'\",])")
+    return f"{before}{re.escape(word)}{after}"

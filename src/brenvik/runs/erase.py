@@ -78,14 +78,14 @@ def erase(
         with ledger.engine.lock(rules.table, wait_s=wait_s):
             run, memory = ledger.start_run(rules, feed="", kind=ERASE, source="erased 1 key", reason=reason)
             try:
-                return _erase(ledger, rules, key, run, memory)
+                outcome = _erase(ledger, rules, key, run, memory)
             except BaseException as error:
                 ledger.enter_failure(run, error)
                 raise
+            ledger.engine.scrub([rules.stored_as, change_log_table(rules.table)])
+            return outcome
 
-    outcome = retry_on_conflict(once)
-    ledger.engine.scrub([rules.stored_as, change_log_table(rules.table)])
-    return outcome
+    return retry_on_conflict(once)
 
 
 def _erase(
@@ -130,22 +130,24 @@ def _find(ledger: Ledger[Engine], context: RunContext) -> _Found:
     if schema.change_log:
         changes = work.make(erasing.CHANGES, erasing.find_changes(schema))
         pending = tuple(row["delete_no"] for row in work.rows(erasing.find_pending(schema, currently_pending())))
-    parts = [str(row["text"]) for row in work.rows(erasing.parts_of_key(schema))]
-    rejects = tuple(ledger.rejects_with(table, partial(_mentions, parts=parts, forms=context.rules.natural_key_form)))
+    (parts,) = work.rows(erasing.parts_of_key(schema))
+    rejects = tuple(ledger.rejects_with(table, partial(_mentions, key=parts, forms=context.rules.natural_key_form)))
     return _Found(
         about["key"], about["digest"], rows["n"], rows["current"], changes, rejects, pending,
-        dict(ledger.messages_without(table, parts)),
+        dict(ledger.messages_without(table, [*parts.values()])),
     )  # fmt: skip
 
 
-def _mentions(content: str, *, parts: Sequence[str], forms: Sequence[KeyForm]) -> bool:
-    """Whether a rejected row has all parts of a key among its values; a line that is not a row, among its words. ``forms`` are
-    those of the key."""
+def _mentions(content: str, *, key: Mapping[str, str], forms: Sequence[KeyForm]) -> bool:
+    """Whether a rejected row has a key: in its columns; where it lacks those, as the feed has other names for them, among its
+    values; and a line that is not a row, among its words. ``forms`` are those of the key."""
     try:
-        values = {in_form(value, forms) for value in _values(json.loads(content))}
+        row = json.loads(content)
     except ValueError:
-        return has_words(in_form(content, forms), parts)
-    return values.issuperset(parts)
+        return has_words(in_form(content, forms), key.values())
+    if isinstance(row, dict) and key.keys() <= row.keys():
+        return all(in_form(str(row[name]).strip(), forms) == value for name, value in key.items())
+    return {in_form(value, forms) for value in _values(row)}.issuperset(key.values())
 
 
 def _values(value: Any) -> Iterator[str]:
