@@ -84,7 +84,7 @@ def test_nothing_is_left_of_it_in_any_file(address: str, tmp_path: Path) -> None
         outcome = store.erase(RULES, "Hemmelig AS", reason="asked for it")
         assert (ahead.counts, ahead.notes) == (outcome.counts, outcome.notes)
         assert outcome.notes == [
-            "Erased: rows 3, changes in the log 5, rejects 1, pending deletes 1, messages of runs 1."
+            "Erased: 3 rows, 5 changes in the log, 1 reject, 1 pending delete, 1 message of a run."
         ]
         assert left(address, tmp_path) == {}
         assert plain(store) == others
@@ -137,7 +137,7 @@ def test_on_the_command_line(tmp_path: Path) -> None:
     ahead = call("erase", "keeper", "K1", "--preview", cwd=tmp_path)
     assert [line.strip() for line in ahead.out.splitlines() if line][1:] == [
         "2 rows + 0 added − 1 removed = 1",
-        "Erased: rows 1, changes in the log 1.",
+        "Erased: 1 row, 1 change in the log.",
     ]
     assert "Give a reason" in call("erase", "keeper", "K1", "--yes", cwd=tmp_path).err
     refused = call("erase", "keeper", "K1", "--reason", "asked for it", cwd=tmp_path)
@@ -175,7 +175,7 @@ def test_a_key_in_another_spelling(anywhere: brenvik.Store) -> None:
     rows = pa.table({"code": ["a 1", "b 1", "A  1"], "no": ["1", "1", "one"]})
     anywhere.load(rules, rows, kind="upserts")
     assert anywhere.erase(rules, " A 1", reason="asked for it").notes == [
-        "Erased: rows 1, changes in the log 1, rejects 1."
+        "Erased: 1 row, 1 change in the log, 1 reject."
     ]
     assert anywhere.load(rules, rows, kind="upserts").counts["ignored"] == 2
     assert [row["code"] for row in anywhere.read(rules).to_pylist()] == ["B 1"]
@@ -187,7 +187,7 @@ def test_a_short_key_erases_nothing_of_others(anywhere: brenvik.Store) -> None:
     anywhere.load(rules, rows, kind="upserts")
     assert anywhere.rejects().num_rows == 2
     outcome = anywhere.erase(rules, 1, reason="asked for it")
-    assert outcome.notes == ["Erased: rows 1, changes in the log 1, rejects 1."]
+    assert outcome.notes == ["Erased: 1 row, 1 change in the log, 1 reject."]
     assert [row["value"] for row in anywhere.rejects().to_pylist()] == ["x"]
 
 

@@ -44,13 +44,15 @@ class _Found:
     @property
     def sentence(self) -> str:
         """What is erased, in words."""
-        counted = {"rows": self.rows, "changes in the log": self.changes, "rejects": len(self.rejects),
-                   "pending deletes": len(self.pending), "messages of runs": len(self.messages)}  # fmt: skip
-        return (
-            "Erased: "
-            + (", ".join(f"{what} {number:,}" for what, number in counted.items() if number) or "nothing")
-            + "."
+        counted = (
+            (self.rows, "row", "rows"),
+            (self.changes, "change in the log", "changes in the log"),
+            (len(self.rejects), "reject", "rejects"),
+            (len(self.pending), "pending delete", "pending deletes"),
+            (len(self.messages), "message of a run", "messages of runs"),
         )
+        parts = (f"{number:,} {one if number == 1 else many}" for number, one, many in counted if number)
+        return f"Erased: {', '.join(parts) or 'nothing'}."
 
 
 def erase(
