@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +14,7 @@ import pytest
 from cli import brenvik as call
 
 import brenvik
+from brenvik.engines.duckdb.engine import DuckDBEngine
 from brenvik.errors import Busy, DeclarationError
 
 RULES = brenvik.TableRules(
@@ -200,6 +204,36 @@ def test_what_cannot_be_erased(anywhere: brenvik.Store) -> None:
     assert anywhere.erase(RULES, "K999", reason="x").notes == ["Erased: nothing."]
     with pytest.raises(DeclarationError, match="runs that erased keys are reverted by themselves"):
         anywhere.revert(RULES, 2, 5)
+
+
+def die(address: str, step: str) -> None:
+    """Erases the key in a process that ends with a step of the rewriting: a copy is written, or is in place."""
+    store = brenvik.open_store(address)
+    fill(store)
+    whole = getattr(DuckDBEngine, step)
+
+    def dies(*words: Any, **how: Any) -> None:
+        if step == "_copy_into":
+            whole(*words, **how)
+        os._exit(7)
+
+    setattr(DuckDBEngine, step, dies)
+    store.erase(RULES, "Hemmelig AS", reason="asked for it")
+
+
+@pytest.mark.parametrize("step", ["_copy_into", "_open"])
+def test_a_process_that_dies_while_a_file_is_rewritten(tmp_path: Path, step: str) -> None:
+    address, here = f"duckdb:{tmp_path / 'coast.duckdb'}", Path(__file__).parent
+    script = "import sys; sys.path[:0] = sys.argv[1:3]; import test_erase; test_erase.die(*sys.argv[3:])"
+    words = [sys.executable, "-c", script, here, here.parent / "end_to_end", address, step]
+    assert subprocess.run(words, check=False).returncode == 7
+    with brenvik.open_store(address) as store:
+        assert len(plain(store)) == 200
+        assert store.erase(RULES, "Hemmelig AS", reason="once more").notes == ["Erased: nothing."]
+        assert left(address, tmp_path) == {}
+        load(store, ("U", "K3", 9, "Vik", "Halvorsund", "1"))
+        assert not store.engine.has_table("brenvik_scrubbed")
+    assert [path.name for path in tmp_path.iterdir()] == ["coast.duckdb"]
 
 
 def test_a_file_that_is_open_elsewhere_stays_as_it_is(tmp_path: Path) -> None:

@@ -255,11 +255,14 @@ class DuckDBEngine(InPlace):
 
     def _copy_into(self, place: Path) -> None:
         with _reporting(self.address):
+            self._connection.execute("CHECKPOINT").fetchall()  # a log of writes would be taken for that of the new file
             ((name,),) = self._connection.execute("SELECT current_database()").fetchall()
             self._connection.execute(f"ATTACH {sql.literal(str(place))} AS brenvik_scrubbed").fetchall()
             try:
                 self._connection.execute(f"COPY FROM DATABASE {sql.quote(name)} TO brenvik_scrubbed").fetchall()
-                self._connection.execute(f"CREATE TABLE brenvik_scrubbed.main.{_MARKER} (scrubbed BOOLEAN)").fetchall()
+                self._connection.execute(
+                    f"CREATE OR REPLACE TABLE brenvik_scrubbed.main.{_MARKER} (scrubbed BOOLEAN)"
+                ).fetchall()
             finally:
                 self._connection.execute("DETACH brenvik_scrubbed").fetchall()
 
