@@ -84,6 +84,7 @@ Firm No;name;town;since;fee;certified
 2;Bøyer & Lys;Ytre Halvor;15.08.2021;980;Nei
 3;Nordvær Kystdrift;Halvorsund;09.01.2023;NULL;Ja
 """
+ASKED = "request of 3 May"
 BEFORE = """\
 name = "coast"
 store = "sqlite:before.db"
@@ -172,6 +173,11 @@ def main() -> None:
         run(["revert", "4", "--undo"], folder)
         shot("history", "history", "buoy", "NB-104")
         shot("sql", "sql", "buoy")
+        asked = [
+            run(["erase", "buoy", "NB-104", *words], folder) for words in (["--preview"], ["--reason", ASKED, "--yes"])
+        ]
+        heads = ("$ brenvik erase buoy NB-104 --preview", f"$ brenvik erase buoy NB-104 --reason {ASKED!r} --yes")
+        draw("\n".join(f"{head}\n{text}" for head, text in zip(heads, asked, strict=True)), OUT / "erase.png")
         (folder / "firm_2024-05-13.csv").write_text(FIRMS, encoding="cp1252")
         shot("new", "new", "firm_2024-05-13.csv", "--project", "firms.toml")
         mend = table_of_before(folder)

@@ -42,8 +42,7 @@ class _Found:
     messages: Mapping[int, str]
 
     @property
-    def sentence(self) -> str:
-        """What is erased, in words."""
+    def in_words(self) -> str:
         counted = (
             (self.rows, "row", "rows"),
             (self.changes, "change in the log", "changes in the log"),
@@ -52,7 +51,7 @@ class _Found:
             (len(self.messages), "message of a run", "messages of runs"),
         )
         parts = (f"{number:,} {one if number == 1 else many}" for number, one, many in counted if number)
-        return f"Erased: {', '.join(parts) or 'nothing'}."
+        return ", ".join(parts) or "nothing"
 
 
 def erase(
@@ -71,7 +70,7 @@ def erase(
     if rules.appends:
         raise DeclarationError(f"Table {rules.table!r} has no natural key, so no key can be erased from it.")
     if preview:
-        planned, memory = ledger.preview(rules.table, kind=ERASE, source="erased 1 key")
+        planned, memory = ledger.preview(rules.table, kind=ERASE, source="1 key to erase")
         return _erase(ledger, rules, key, planned, memory)
     if not ledger.exists():
         raise never_loaded(rules)
@@ -117,7 +116,7 @@ def _erase(
         started_at=run.started_at,
         duration_s=(now() - run.started_at).total_seconds(),
         counts={name: counts[name] for name in ROW_COUNTS},
-        notes=[found.sentence],
+        notes=[f"{'Erased' if isinstance(run, Run) else 'To erase'}: {found.in_words}."],
     )
 
 
@@ -178,4 +177,4 @@ def _apply(
         schema, context.rules, high_order=state.high_order, high_effective=state.high_effective, last_key=state.last_key,
         row_count=counts["rows_after"], current_keys=state.current_keys - found.current, first_run=None,
     )  # fmt: skip
-    ledger.end_run(run, "done", counts, found.sentence, label=f"{salt}:{found.digest}")
+    ledger.end_run(run, "done", counts, f"Erased: {found.in_words}.", label=f"{salt}:{found.digest}")

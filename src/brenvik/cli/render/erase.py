@@ -23,5 +23,10 @@ def show_erased(project: Project, rules: TableRules, outcome: Outcome, *, json: 
     paper.heading(out, project, rules.table, outcome.source, "nothing is written" if preview else f"run {outcome.run}")
     for line in (outcome.sums()[1], *outcome.notes):
         out.print(Text(f"  {line}"))
-    if not preview:
-        out.print(Text(f"  to allow the key again   brenvik revert {outcome.run}"))
+    out.print()
+    what = (
+        f"erase it   brenvik erase {rules.table} KEY --reason TEXT"
+        if preview
+        else f"allow it again   brenvik revert {outcome.run}"
+    )
+    out.print(Text(f"  to {what}"))
