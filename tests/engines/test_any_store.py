@@ -290,7 +290,8 @@ def test_keys_are_told_apart_in_the_ledger_whatever_they_hold(anywhere: brenvik.
     rules = brenvik.TableRules("buoy", natural_key=["area", "code"])
     one, two = zip(*keys, strict=True)
     anywhere.load(rules, pa.table({"area": one, "code": two}), kind="upserts")
-    text = TableSchema.key_text(SimpleNamespace(keys=("area", "code")), "t")  # type: ignore[arg-type]
+    parts = SimpleNamespace(keys=("area", "code"), key_part_text=lambda alias, name: f'CAST({alias}."{name}" AS TEXT)')
+    text = TableSchema.key_text(parts, "t")  # type: ignore[arg-type]
     found = anywhere.engine.ask(f'SELECT count(DISTINCT {text}) AS n FROM "buoy" t')
     assert found["n"].to_pylist() == [len(keys)]
 

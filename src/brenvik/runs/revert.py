@@ -38,8 +38,10 @@ def revert(
     targets = tuple(sorted(set(runs)))
     named = ", ".join(str(run) for run in targets)
 
+    kinds: set[str] = set()
+
     def prepare(context: RunContext) -> Prepared:
-        if _of_erased_keys(ledger, targets):
+        if kinds == {ERASE}:
             return _decision(ledger, context, targets, reason, undo=undo)
         if rules.appends:
             return _removal(ledger, context, targets, reason)
@@ -61,12 +63,12 @@ def revert(
         "undo revert" if undo else "revert",
         f"restored run {named}" if undo else f"reverted run {named}",
         prepare,
-        check=lambda: _check_targets(ledger, rules, targets, undo=undo),
+        check=lambda: kinds.update(_check_targets(ledger, rules, targets, undo=undo)),
         reason=reason,
         preview=preview,
         wait_s=wait_s,
     )
-    if _of_erased_keys(ledger, targets):
+    if kinds == {ERASE}:
         outcome.notes.append(
             "The key is ignored again." if undo else "The key can be loaded again; what was erased stays so."
         )
@@ -76,14 +78,10 @@ def revert(
     return outcome
 
 
-def _of_erased_keys(ledger: Ledger[Engine], targets: Sequence[int]) -> bool:
-    """Whether runs erased keys: reverting those allows the keys again, and changes no row."""
-    return all((ledger.run(target) or {}).get("kind") == ERASE for target in targets)
-
-
 def _decision(
     ledger: Ledger[Engine], context: RunContext, targets: Sequence[int], reason: str | None, *, undo: bool
 ) -> Prepared:
+    """Reverting runs that erased keys allows the keys again, and changes no row."""
     if isinstance(context.run, Run):
         if undo:
             ledger.undo_revert(context.run, targets)
@@ -110,12 +108,15 @@ def _faults_of_appended(rules: TableRules, *, undo: bool) -> list[str]:
     return []
 
 
-def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int], *, undo: bool) -> None:
+def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int], *, undo: bool) -> set[str]:
+    """The kinds of the runs. Raises DeclarationError where they cannot be reverted or restored."""
     reverted = ledger.reverted(rules.table)
     faults = [] if targets else ["expected at least one run: brenvik runs"]
     faults += _faults_of_appended(rules, undo=undo) if rules.appends else []
+    kinds = set()
     for target in targets:
         row = ledger.run(target)
+        kinds |= {str(row["kind"])} if row else set()
         if row is None:
             faults.append(f"there is no run {target}: brenvik runs")
         elif row["table_name"] != rules.table:
@@ -126,12 +127,12 @@ def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[
             faults.append(f"run {target} is not reverted")
         elif not undo and target in reverted:
             faults.append(f"run {target} was already reverted by run {reverted[target]}")
-    kinds = {row["kind"] for target in targets if (row := ledger.run(target))}
     if ERASE in kinds and len(kinds) > 1:
         faults.append("runs that erased keys are reverted by themselves")
     if faults:
         what = "restored" if undo else "reverted"
         raise DeclarationError(f"Table {rules.table!r}: nothing was {what}:", faults)
+    return kinds
 
 
 def _make_explicit(
