@@ -178,7 +178,7 @@ class Table:
         """
         rules = self.rules
         if rules.appends:
-            raise DeclarationError(f"Table {rules.table!r} has no natural key, so no row of it has a history.")
+            raise DeclarationError(f"Table {rules.table!r} has no natural key, so its rows have no history.")
         if not (rules.system_column_name("valid_from") and rules.system_column_name("valid_to")):
             raise DeclarationError(
                 f"Table {rules.table!r} has no valid_from or no valid_to, so the rows valid at a given time are unknown."

@@ -200,13 +200,13 @@ def test_what_a_person_sees(folder: Path) -> None:
     reverted = call("revert", "1", "--reason", "wrong shore station", cwd=folder)
     assert [line.strip() for line in reverted.out.splitlines() if line][1:] == [
         "2 rows + 0 added − 2 removed = 0",
-        "To load what it loaded again: brenvik load --again 1",
+        "To load its rows again: brenvik load --again 1",
         "What lamp_report_checked loaded from lamp_report stays.",
     ]
     assert call("load", "lamp_report", "--again", "1", cwd=folder).code == 0
     shown = call("sql", "lamp_report", cwd=folder).out
     assert 'INSERT INTO "landing"."lamp_report"' in shown
     assert call("status", cwd=folder).code == 4  # an open reject
-    assert "no natural key, so no row of it has a history" in call("history", "lamp_report", "1", cwd=folder).err
+    assert "no natural key, so its rows have no history" in call("history", "lamp_report", "1", cwd=folder).err
     (folder / "inbox" / "lamp_2.csv").write_text("buoy_code,sent_at\nNB-1,2024-05-02 06:00\n", encoding="utf-8")
     assert "inbox/lamp_2.csv has no volts: null in its rows." in call("load", "lamp_report", cwd=folder).out

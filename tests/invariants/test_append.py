@@ -138,7 +138,7 @@ def test_dropped_rows_are_counted_for_the_run_that_brought_them_first(anywhere: 
     assert (again.counts["inserted"], again.counts["duplicate"]) == (1, 2)
     (note, then) = anywhere.revert(rules, int(first.run or 0)).notes
     assert note.startswith("2 of its changes also came in run 2, where they were dropped as duplicates")
-    assert then == "To load what it loaded again: brenvik load --again 1"
+    assert then == "To load its rows again: brenvik load --again 1"
     assert [row["buoy"] for row in anywhere.read(rules).to_pylist()] == ["B"]
 
 
@@ -159,8 +159,8 @@ def test_what_needs_a_key_or_a_log_is_refused(anywhere: brenvik.Store) -> None:
     for call, told in (
         (lambda: anywhere.revert(RULES, run, undo=True), "load them again: brenvik load --again"),
         (lambda: anywhere.rebuild(RULES), "no natural key, and so no change log"),
-        (lambda: anywhere.history(RULES, "A"), "no natural key, so no row of it has a history"),
-        (lambda: anywhere.as_of(RULES, "2024-05-01"), "no natural key, so no row of it has a history"),
+        (lambda: anywhere.history(RULES, "A"), "no natural key, so its rows have no history"),
+        (lambda: anywhere.as_of(RULES, "2024-05-01"), "no natural key, so its rows have no history"),
         (lambda: anywhere.read(RULES, without=[run]), "no natural key, and so no change log"),
     ):
         with pytest.raises(DeclarationError, match=told):

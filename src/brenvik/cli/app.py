@@ -60,6 +60,10 @@ Without = Annotated[
 ]
 Preview = Annotated[bool, typer.Option("--preview", help="Show what would change; write nothing.")]
 All = Annotated[bool, typer.Option("--all", help="All of them.")]
+KeyValues = Annotated[
+    list[str], typer.Argument(help="The key; if it has several columns, COLUMN=VALUE for each.", metavar="KEY")
+]
+Yes = Annotated[bool, typer.Option("--yes", help="Do not ask for confirmation.")]
 Reason = Annotated[str | None, typer.Option("--reason", help="Why; recorded with the run.", metavar="TEXT")]
 HERE = Path("brenvik.toml")
 
@@ -118,6 +122,8 @@ def watching(project: Project) -> Iterator[Callable[[str, int], None] | None]:
 def key_of(columns: tuple[str, ...], given: list[str]) -> Any:
     from brenvik.errors import DeclarationError
 
+    if not columns:  # the library says why there is no such key
+        return given[0]
     if len(columns) == 1 and len(given) == 1:
         return given[0].removeprefix(f"{columns[0]}=")
     pairs = dict(part.partition("=")[::2] for part in given if "=" in part)

@@ -6,11 +6,8 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from brenvik.ledger.entries import Entries, H
 from brenvik.ledger.records import Run
-from brenvik.ledger.schema import place
+from brenvik.ledger.schema import ERASE, SALT, place
 from brenvik.model.text_forms import without_words
-
-_SALT = 32
-"""The length of a salt: hexadecimal digits."""
 
 
 class Erasures(Entries[H]):
@@ -22,11 +19,11 @@ class Erasures(Entries[H]):
             return None
         found = self._rows(
             f"SELECT max(label) AS label FROM {place('runs')} "
-            "WHERE table_name = :table_name AND kind = 'erase' AND state = 'done'",
-            {"table_name": table},
+            "WHERE table_name = :table_name AND kind = :kind AND state = 'done'",
+            {"table_name": table, "kind": ERASE},
         )
         label = found[0]["label"]
-        return str(label)[:_SALT] if label else None
+        return str(label)[:SALT] if label else None
 
     def rejects_with(self, table: str, mentions: Callable[[str], bool]) -> Iterator[int]:
         """The numbers of a table's rejects whose content mentions something."""

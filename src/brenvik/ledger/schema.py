@@ -141,7 +141,8 @@ SCRUBBED = ("rejects", "rejected_keys", "runs")
 """Tables in which an erased key can have left values."""
 
 ERASE = "erase"
-"""The kind of a run that erases a key."""
+"""The kind of a run that erases a key. Its label is the salt of the table, so many hexadecimal digits, a colon and the digest."""
+SALT = 32
 LOADS = ("changes", "upserts", "full_extract", "append")
 """Kinds of run that bring changes; the others work on what is there."""
 
@@ -315,8 +316,8 @@ WHERE r.brenvik_is_duplicate = 0"""
 def erased_keys() -> str:
     """The digests of the erased keys of the table ``table_name``, as a relation (digest) in parentheses."""
     return f"""(
-  SELECT substr(r.label, 34) AS digest FROM {place("runs")} r
-  WHERE r.table_name = :table_name AND r.kind = 'erase' AND r.state = 'done' AND {COUNTS})"""
+  SELECT substr(r.label, {SALT + 2}) AS digest FROM {place("runs")} r
+  WHERE r.table_name = :table_name AND r.kind = '{ERASE}' AND r.state = 'done' AND {COUNTS})"""
 
 
 def open_rejects(retries: Sequence[int] = ()) -> str:

@@ -19,24 +19,24 @@ def find_marks(schema: TableSchema, scope: str | None, *, some_current: bool, so
 
     A row outside of ``scope`` cannot be missing. A row that the run changes loses its mark by that.
     """
-    present = f"EXISTS (SELECT 1 FROM {sql.work('staged')} s WHERE {sql.same('s', 't', schema.keys)})"
-    marked = sql.any_of(f"t.{sql.quote(stamp.name)} IS NOT NULL" for stamp in schema.marks)
-    missing = f"NOT {present}" + (f" AND {conditions.of_row(scope, 't', schema)}" if scope else "")
-    back = [present]
+    present = sql.flag(f"EXISTS (SELECT 1 FROM {sql.work('staged')} s WHERE {sql.same('s', 't', schema.keys)})")
+    marked = sql.flag(sql.any_of(f"t.{sql.quote(stamp.name)} IS NOT NULL" for stamp in schema.marks))
+    within = f", {sql.flag(conditions.of_row(scope, 't', schema))} AS brenvik_is_within" if scope else ""
+    stays = []
     if some_current:
         changed = f"{row_ids.same(schema, 'p', 'r')} AND {decided('p', 'versioned', 'overwritten', 'deleted')}"
-        back.append(f"NOT EXISTS (SELECT 1 FROM {sql.work('current_path')} p WHERE {changed})")
+        stays.append(f" AND NOT EXISTS (SELECT 1 FROM {sql.work('current_path')} p WHERE {changed})")
     if some_replayed:
-        back.append(f"NOT EXISTS (SELECT 1 FROM {sql.work('actions')} p WHERE {row_ids.same(schema, 'p', 'r')})")
+        stays.append(f" AND NOT EXISTS (SELECT 1 FROM {sql.work('actions')} p WHERE {row_ids.same(schema, 'p', 'r')})")
     return f"""
 SELECT {sql.columns(schema.keys, "r")}, {row_ids.listed(schema, "r")}, 1 - r.brenvik_is_marked AS brenvik_is_missing
 FROM (
-  SELECT {sql.columns(schema.keys, "t")}, {row_ids.taken(schema, "t")}, {sql.flag(marked)} AS brenvik_is_marked,
-    {sql.flag(missing)} AS brenvik_is_absent, {sql.flag(present)} AS brenvik_is_present
+  SELECT {sql.columns(schema.keys, "t")}, {row_ids.taken(schema, "t")}, {marked} AS brenvik_is_marked,
+    {present} AS brenvik_is_present{within}
   FROM {sql.relation(schema.table)} t WHERE {schema.is_current("t")}
 ) r
-WHERE (r.brenvik_is_marked = 0 AND r.brenvik_is_absent = 1)
-  OR (r.brenvik_is_marked = 1 AND r.brenvik_is_present = 1{"".join(f" AND {test}" for test in back[1:])})"""
+WHERE (r.brenvik_is_marked = 0 AND r.brenvik_is_present = 0{" AND r.brenvik_is_within = 1" if scope else ""})
+  OR (r.brenvik_is_marked = 1 AND r.brenvik_is_present = 1{"".join(stays)})"""
 
 
 def count_marks() -> str:

@@ -26,7 +26,9 @@ def key_values(rules: TableRules, key: Key, types: Mapping[str, ColumnType]) -> 
     columns are missing or unknown, and for values that do not fit the column's type.
     """
     if rules.appends:
-        raise DeclarationError(f"Table {rules.table!r} has no natural key, so no row of it has a history.")
+        raise DeclarationError(
+            f"Table {rules.table!r} has no natural key, so its rows have no history and cannot be found by a key."
+        )
     named = ", ".join(rules.natural_key)
     if isinstance(key, (list, tuple, set, frozenset)):
         raise DeclarationError(

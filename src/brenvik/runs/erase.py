@@ -11,12 +11,11 @@ from typing import Any
 
 from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
-from brenvik.errors import DeclarationError
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Preview, Run
-from brenvik.ledger.schema import ERASE, ROW_COUNTS, change_log_table, currently_pending
+from brenvik.ledger.schema import ERASE, ROW_COUNTS, SALT, change_log_table, currently_pending
 from brenvik.merge import erase as erasing
 from brenvik.merge.stored_rows import stored_rows
 from brenvik.model.decisions import DECISIONS
@@ -65,10 +64,8 @@ def erase(
 ) -> Outcome:
     """Erases a key (the parameters ``key_0``, …); from then on its rows are ignored when they are loaded.
 
-    Raises DeclarationError for a table without a natural key.
+    Raises DeclarationError for a table that was never loaded.
     """
-    if rules.appends:
-        raise DeclarationError(f"Table {rules.table!r} has no natural key, so no key can be erased from it.")
     if preview:
         planned, memory = ledger.preview(rules.table, kind=ERASE, source="1 key to erase")
         return _erase(ledger, rules, key, planned, memory)
@@ -92,7 +89,7 @@ def erase(
 def _erase(
     ledger: Ledger[Engine], rules: TableRules, key: Mapping[str, Any], run: Run | Preview, memory: LoadMemory
 ) -> Outcome:
-    salt = ledger.salt(rules.table) or secrets.token_hex(16)
+    salt = ledger.salt(rules.table) or secrets.token_hex(SALT // 2)
     params = {"loaded_at": run.started_at, "feed": "", "salt": salt, **key}
     context = begin(ledger, rules, run=run, memory=memory, params=params)
     with ledger.engine.transaction(rules if isinstance(run, Run) else None):

@@ -74,7 +74,7 @@ def revert(
         )
         return outcome
     outcome.notes += [] if undo else _notes_on_duplicates(ledger, rules, targets)
-    outcome.notes += [f"To load what it loaded again: brenvik load --again {run}" for run in targets if rules.appends]
+    outcome.notes += [f"To load its rows again: brenvik load --again {run}" for run in targets if rules.appends]
     return outcome
 
 

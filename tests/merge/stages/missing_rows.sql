@@ -79,10 +79,10 @@ CREATE TEMP TABLE "brenvik_work_marks" AS
 SELECT r."no", r.brenvik_row_id, 1 - r.brenvik_is_marked AS brenvik_is_missing
 FROM (
   SELECT t."no", t."rowid" AS brenvik_row_id, CASE WHEN (t."note" IS NOT NULL) THEN 1 ELSE 0 END AS brenvik_is_marked,
-    CASE WHEN NOT EXISTS (SELECT 1 FROM "brenvik_work_staged" s WHERE s."no" = t."no") THEN 1 ELSE 0 END AS brenvik_is_absent, CASE WHEN EXISTS (SELECT 1 FROM "brenvik_work_staged" s WHERE s."no" = t."no") THEN 1 ELSE 0 END AS brenvik_is_present
+    CASE WHEN EXISTS (SELECT 1 FROM "brenvik_work_staged" s WHERE s."no" = t."no") THEN 1 ELSE 0 END AS brenvik_is_present
   FROM "buoy" t WHERE t."valid_to" IS NULL
 ) r
-WHERE (r.brenvik_is_marked = 0 AND r.brenvik_is_absent = 1)
+WHERE (r.brenvik_is_marked = 0 AND r.brenvik_is_present = 0)
   OR (r.brenvik_is_marked = 1 AND r.brenvik_is_present = 1 AND NOT EXISTS (SELECT 1 FROM "brenvik_work_current_path" p WHERE p.brenvik_row_id = r.brenvik_row_id AND p.brenvik_decision_no IN (2, 3, 4)));
 
 SELECT CAST(COALESCE(sum(m.brenvik_is_missing), 0) AS BIGINT) AS missing, count(*) - CAST(COALESCE(sum(m.brenvik_is_missing), 0) AS BIGINT) AS back FROM "brenvik_work_marks" m;

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from typing import Annotated
 
 import typer
 
@@ -11,11 +10,13 @@ from brenvik.cli.app import (
     HERE,
     Environment,
     Json,
+    KeyValues,
     Preview,
     ProjectFile,
     Reason,
     TableName,
     Wait,
+    Yes,
     app,
     key_of,
     opened,
@@ -27,12 +28,10 @@ from brenvik.cli.exits import BLOCKED
 @app.command()
 def erase(
     table: TableName,
-    key: Annotated[
-        list[str], typer.Argument(help="The key; if it has several columns, COLUMN=VALUE for each.", metavar="KEY")
-    ],
+    key: KeyValues,
     reason: Reason = None,
     preview: Preview = False,
-    yes: Annotated[bool, typer.Option("--yes", help="Do not ask for confirmation.")] = False,
+    yes: Yes = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,
@@ -52,7 +51,7 @@ def erase(
             raise DeclarationError(
                 "Give a reason for those who come after you: --reason TEXT. To look first: --preview"
             )
-        wanted = key_of(rules.natural_key, key) if rules.natural_key else key[0]
+        wanted = key_of(rules.natural_key, key)
         if not (preview or yes):
             if not sys.stdin.isatty():
                 raise DeclarationError("There is no terminal to ask for confirmation; use --yes to erase without it.")

@@ -10,6 +10,7 @@ from brenvik.cli.app import (
     HERE,
     Environment,
     Json,
+    KeyValues,
     Known,
     ProjectFile,
     TableName,
@@ -26,9 +27,7 @@ from brenvik.cli.exits import DONE, FAILED
 @app.command()
 def history(
     table: TableName,
-    key: Annotated[
-        list[str], typer.Argument(help="The key; if it has several columns, COLUMN=VALUE for each.", metavar="KEY")
-    ],
+    key: KeyValues,
     changes: Annotated[
         bool, typer.Option("--changes", help="Every change in the log, in order of arrival, and its effect.")
     ] = False,
@@ -46,7 +45,7 @@ def history(
         raise wrong("--changes lists everything that ever arrived; it cannot be combined with --known-at or --without")
     with reading(project, env, wait) as (declared, store):
         rules = declared.table(table).rules
-        wanted = key_of(rules.natural_key, key) if rules.natural_key else key[0]  # which is then told not to be one
+        wanted = key_of(rules.natural_key, key)
         if changes:
             logged = store.change_log(rules, wanted)
             show_change_log(declared, rules, wanted, logged, json=json)

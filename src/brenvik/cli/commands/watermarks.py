@@ -16,6 +16,7 @@ from brenvik.cli.app import (
     Reason,
     TableName,
     Wait,
+    Yes,
     opened,
     read,
     reading,
@@ -56,7 +57,7 @@ def set_watermark(
         str | None, typer.Option("--back", help='How far to move it back, as in "2 days".', metavar="DURATION")
     ] = None,
     reason: Reason = None,
-    yes: Annotated[bool, typer.Option("--yes", help="Do not ask for confirmation.")] = False,
+    yes: Yes = False,
     wait: Wait = 30.0,
     project: ProjectFile = HERE,
     env: Environment = None,

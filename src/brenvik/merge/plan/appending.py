@@ -10,6 +10,7 @@ from brenvik.merge import append, sql, writes
 from brenvik.merge.plan.inputs import LedgerSql, Rows
 from brenvik.merge.plan.staging import SOME_INVALID, reject_invalid, stage_rows, valid_rows
 from brenvik.merge.plan.steps import Applied, Classified, Resolved, Row, RowChanges, Step, Validated, When, learned
+from brenvik.merge.plan.writing import change_step
 from brenvik.merge.schema import SEQUENCE_NO, TableSchema
 
 
@@ -61,20 +62,14 @@ def choose_rows(schema: TableSchema) -> tuple[Step[Resolved], ...]:
 
 def write(schema: TableSchema) -> tuple[Step[Applied], ...]:
     """Appends the rows."""
-    steps: list[Step[Applied]] = [
-        Step(
-            "write",
-            "rows are appended",
-            change=lambda f: writes.append(schema),
-            expected=lambda f: f.rows_added,
-            when=When("when there are any", lambda f: f.rows_added > 0),
-        )
-    ]
-    if schema.drops_duplicates:
-        some: When[Applied] = When("when rows are duplicates", lambda f: f.counts["duplicate"] > 0)
-        text, found = append.count_deduplicated(), learned(deduplicated=tuple)
-        steps.append(Step("log", "of which runs", text, learn=found, when=some))
-    return tuple(steps)
+    appended = change_step(
+        "rows are appended", "when there are any", lambda f: writes.append(schema), lambda f: f.rows_added
+    )
+    if not schema.drops_duplicates:
+        return (appended,)
+    some: When[Applied] = When("when rows are duplicates", lambda f: f.counts["duplicate"] > 0)
+    text, found = append.count_deduplicated(), learned(deduplicated=tuple)
+    return appended, Step("log", "of which runs rows are duplicates", text, learn=found, when=some)
 
 
 def remove(schema: TableSchema, runs: Sequence[int]) -> tuple[tuple[Step[RowChanges], ...], tuple[Step[Applied], ...]]:
@@ -85,11 +80,10 @@ def remove(schema: TableSchema, runs: Sequence[int]) -> tuple[tuple[Step[RowChan
 
     text = append.find_rows_of_runs(schema, runs)
     found: Step[RowChanges] = Step("diff", "the rows that the runs appended", text, "removed_rows", learn)
-    removed: Step[Any] = Step(
-        "write",
+    removed = change_step(
         "rows are removed",
-        change=lambda f: writes.delete(schema, current=True, replayed=False),
-        expected=lambda f: f.removed_rows,
-        when=When("when there are any", lambda f: f.removed_rows > 0),
+        "when there are any",
+        lambda f: writes.delete(schema, current=True, replayed=False),
+        lambda f: f.removed_rows,
     )
     return (found,), (removed,)

@@ -8,6 +8,7 @@ from dataclasses import replace
 from brenvik.merge import missing_rows
 from brenvik.merge.plan.inputs import Rows
 from brenvik.merge.plan.steps import Applied, Row, RowChanges, Step, When
+from brenvik.merge.plan.writing import change_step
 from brenvik.merge.schema import TableSchema
 
 
@@ -46,12 +47,10 @@ def mark(schema: TableSchema, rows: Rows) -> tuple[Step[Applied], ...]:
     """Writes and removes the marks."""
     if not marks_rows(schema, rows):
         return ()
-    return (
-        Step(
-            "write",
-            "rows are marked as missing, or no longer",
-            change=lambda f: missing_rows.mark(schema),
-            expected=lambda f: f.marked,
-            when=When("when there are any", lambda f: f.marked > 0),
-        ),
+    marked = change_step(
+        "rows are marked as missing, or no longer",
+        "when there are any",
+        lambda f: missing_rows.mark(schema),
+        lambda f: f.marked,
     )
+    return (marked,)

@@ -15,7 +15,7 @@ from brenvik.merge.schema import TableSchema
 
 def write(schema: TableSchema) -> tuple[Step[Applied], ...]:
     """Applies the row changes; versions are closed before others begin."""
-    overwritten = _change(
+    overwritten = change_step(
         "type 1 values are overwritten",
         "when type 1 values change",
         lambda f: writes.overwrite(schema, _overwritten(schema, f), spreads=f.closed_versions > 0),
@@ -24,19 +24,19 @@ def write(schema: TableSchema) -> tuple[Step[Applied], ...]:
     return (
         *_close(schema),
         *((overwritten,) if schema.type_1 else ()),
-        _change(
+        change_step(
             "rows of replayed keys are updated",
             "when rows get other values",
             lambda f: writes.update(schema, updated_columns(schema, f.actions)),
             lambda f: f.action("update"),
         ),
-        _change(
+        change_step(
             "rows are deleted",
             "when rows are deleted",
             lambda f: writes.delete(schema, current=f.removed_rows > 0, replayed=f.action("delete") > 0),
             lambda f: f.removed_rows + f.action("delete"),
         ),
-        _change(
+        change_step(
             "rows are added",
             "when rows are added",
             lambda f: writes.insert(
@@ -50,9 +50,10 @@ def write(schema: TableSchema) -> tuple[Step[Applied], ...]:
     )
 
 
-def _change(
+def change_step(
     purpose: str, when: str, change: Callable[[Applied], RowChange], expected: Callable[[Applied], int]
 ) -> Step[Applied]:
+    """A step that writes a change, when it is about any rows."""
     return Step("write", purpose, change=change, expected=expected, when=When(when, lambda facts: expected(facts) > 0))
 
 
@@ -61,7 +62,7 @@ def _close(schema: TableSchema) -> tuple[Step[Applied], ...]:
         """How many rows of the current path are closed, and nothing else."""
         return facts.n(*closing(schema)) - facts.closed_and_overwritten
 
-    closed = _change(
+    closed = change_step(
         "versions are closed before others are added",
         "when rows are closed",
         lambda f: writes.close(
@@ -75,7 +76,7 @@ def _close(schema: TableSchema) -> tuple[Step[Applied], ...]:
     )
     if not (schema.type_1 and schema.has_versions):
         return (closed,)
-    both = _change(
+    both = change_step(
         "versions are closed, and type 1 values in them overwritten",
         "when a change closes a version and overwrites",
         lambda f: writes.close_and_overwrite(schema, _overwritten(schema, f)),
