@@ -5,13 +5,14 @@ from __future__ import annotations
 import inspect
 import math
 from collections.abc import Callable, Mapping
-from datetime import date
+from datetime import date, timedelta
 from functools import wraps
 from typing import Any, ParamSpec, TypeVar
 
 from brenvik.errors import DeclarationError
 from brenvik.model.feeds import FeedColumns, Operations
 from brenvik.model.rules import TableRules
+from brenvik.model.watermarks import parse_period
 
 _P = ParamSpec("_P")
 _R = TypeVar("_R")
@@ -85,6 +86,14 @@ def _check(what: str, given: Mapping[str, Any], expected: Mapping[str, _Expected
     ]
     if faults:
         raise DeclarationError(f"{what} was called with invalid arguments:", faults)
+
+
+def period_of(keep: str | timedelta) -> timedelta:
+    """How long something is kept. Raises DeclarationError for what is not a period."""
+    try:
+        return parse_period(keep)
+    except ValueError as error:
+        raise DeclarationError(f"keep: {error}") from None
 
 
 def one_at_a_time(**others: _Expected) -> Callable[[Callable[_P, _R]], Callable[_P, _R]]:

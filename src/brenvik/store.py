@@ -12,14 +12,13 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Concatenate, ParamSpec, TypeVar, cast
 
-from brenvik.arguments import SEVERAL, check_call, one_at_a_time
+from brenvik.arguments import SEVERAL, check_call, one_at_a_time, period_of
 from brenvik.errors import DeclarationError
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.schema import change_log_table
 from brenvik.ledger.upgrade import upgrade_ledger
 from brenvik.model.addresses import without_secrets
 from brenvik.model.rules import TableRules
-from brenvik.model.watermarks import parse_span
 from brenvik.table import Table
 
 if TYPE_CHECKING:
@@ -78,6 +77,7 @@ class Store:
     as_of = _of_table(Table.as_of)
     change_log = _of_table(Table.change_log)
     erase = _of_table(Table.erase)
+    trim = _of_table(Table.trim)
     decisions = _of_table(Table.decisions)
     revert = _of_table(Table.revert)
     rebuild = _of_table(Table.rebuild)
@@ -115,12 +115,7 @@ class Store:
         Raises DeclarationError when ``keep`` is not a period, and Busy when a table is locked for longer than ``wait_s``
         seconds.
         """
-        try:
-            span = keep if isinstance(keep, timedelta) else parse_span(keep)
-        except ValueError:
-            span = None
-        if not isinstance(span, timedelta):
-            raise DeclarationError(f"keep is {keep!r}; expected a period, as in '7 days'")
+        span = period_of(keep)
         done = []
         for each in rules:
             with self.engine.lock(each.table, wait_s=wait_s):

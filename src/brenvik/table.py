@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 from html import escape
 from operator import index
 from typing import TYPE_CHECKING, Any
 
-from brenvik.arguments import COLUMNS, one_at_a_time
+from brenvik.arguments import COLUMNS, one_at_a_time, period_of
 from brenvik.errors import DeclarationError, ForeignTable
 from brenvik.ledger.records import TableState
 from brenvik.merge import questions
@@ -31,6 +31,7 @@ from brenvik.runs.pending_deletes import decide_deletes, list_pending_deletes
 from brenvik.runs.rebuild import Unlogged, rebuild
 from brenvik.runs.rejects import discard_rejects, retry_rejects
 from brenvik.runs.revert import revert
+from brenvik.runs.trim import trim
 from brenvik.sources import source_of_call
 
 if TYPE_CHECKING:
@@ -237,6 +238,25 @@ class Table:
         state = self._state()
         values = key_values(self.rules, key, state.types if state else {})
         return erase(self.ledger, self.rules, values, reason=reason, preview=preview, wait_s=wait_s)
+
+    @one_at_a_time()
+    def trim(
+        self,
+        *,
+        keep: str | timedelta | None = None,
+        reason: str | None = None,
+        preview: bool = False,
+        wait_s: float = 30.0,
+    ) -> Outcome:
+        """Trims the change log: changes older than ``keep``, by effective time and by run, become base states. The table stays as
+        it is.
+
+        ``keep`` is a period, as in ``"400 days"``; None: that of the rules (``change_log``). Afterwards a change is rejected when
+        it holds from no later than the last base state of its key, and runs older than ``keep`` cannot be reverted. Raises
+        DeclarationError for a table without a change log, and one whose effective time is an integer.
+        """
+        span = None if keep is None else period_of(keep)
+        return trim(self.ledger, self.rules, keep=span, reason=reason, preview=preview, wait_s=wait_s)
 
     @one_at_a_time()
     def rebuild(

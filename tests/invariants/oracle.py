@@ -7,6 +7,7 @@ import math
 import re
 import unicodedata
 from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from decimal import ROUND_HALF_UP, Context, Decimal
@@ -124,6 +125,10 @@ class Oracle:
         self.kept: dict[tuple[Any, ...], list[Change]] = defaultdict(list)
         self.open_rejects: set[Any] = set()
         self.open_ties: set[Any] = set()
+        self.reach: dict[tuple[Any, ...], Any] = {}
+        """Of keys whose oldest changes were forgotten: until when they hold. What holds from no later is refused."""
+        self.forgotten: set[int] = set()
+        """What was forgotten, by when it arrived."""
         self.altered = 0
         """How many changes of the last batch say something else of type 0 columns than what was known."""
         self.batch = 0
@@ -137,16 +142,18 @@ class Oracle:
         new: list[tuple[int, Change]] = []
         waiting: list[tuple[int, Change]] = []
         read = [self._read(row, loaded_at) for row in rows]
-        tied = self._tied([change for change in read if change]) if self.declared.refuses_ties else []
+        beyond = [change for change in read if change and self._is_beyond(change)]
+        placed = [change for change in read if change and not any(change is one for one in beyond)]
+        tied = self._tied(placed) if self.declared.refuses_ties else []
         for row, change in zip(rows, read, strict=True):
             self.arrived += 1
             if change:
                 change.arrived = self.arrived
-            if change is None or any(change is one for one in tied):
+            if change is None or any(change is one for one in (*beyond, *tied)):
                 content = self._content(row)
                 told.append("duplicate" if content in self.open_rejects else "rejected")
                 self.open_rejects.add(content)
-                if change:
+                if any(change is one for one in tied):
                     self.open_ties.add(content)
             elif self._is_known(change):
                 told.append("duplicate")
@@ -167,6 +174,47 @@ class Oracle:
 
     def _content(self, row: dict[str, Any]) -> Any:
         return tuple(sorted((name, plain(value)) for name, value in row.items()))
+
+    def _is_beyond(self, change: Change) -> bool:
+        reach = self.reach.get(tuple(map(plain, change.key)))
+        return reach is not None and bool(change.effective <= reach)
+
+    def forget(self, settled: Callable[[Change], bool]) -> None:
+        """Forgets old changes that the table does not need, and with them how to place what holds from no later than the last old
+        one. Old are of each key those that are settled, up to the first that is not, but for the last of them and what holds from
+        the same time. The table stays as it is, so all are still known here."""
+        for key in [*self.kept]:
+            aside = [change for change in self.aside if tuple(map(plain, change.key)) == key]
+            ends = [change.effective for change in (*self.kept[key], *aside) if not settled(change)]
+            changes = [c for c in self._counting(key) if settled(c) and not any(c.effective >= end for end in ends)]
+            old = [change for change in changes if change.effective < max(c.effective for c in changes)]
+            left = [change for change in old if change.arrived not in self.forgotten]
+            needed = self._needed(old)
+            if len(left) > len(needed):
+                self.reach[key] = max(change.effective for change in old)
+                self.forgotten |= {change.arrived for change in left} - {change.arrived for change in needed}
+
+    def _needed(self, changes: list[Change]) -> list[Change]:
+        """Those of the changes of a key on which its rows depend, when each says all there is to say."""
+        d, line = self.declared, [group[-1] for group in self._line(changes)]
+        places: set[int] = {len(line) - 1}
+        ends = [sum(change.delete for change in line[: n + 1]) for n in range(len(line))]
+        upserts = [n for n, change in enumerate(line) if not change.delete]
+
+        def differs(n: int, names: Iterable[str]) -> bool:
+            return any(plain(line[n].state[name]) != plain(line[n - 1].state[name]) for name in names)
+
+        begins = {n for n in upserts if n == 0 or line[n - 1].delete}
+        needed = begins | {n for n in upserts if n not in begins and differs(n, d.type_2)} | {*upserts[-1:]}
+        needed |= {n for n, change in enumerate(line) if change.delete and n and not line[n - 1].delete}
+        last = [[n for n in upserts if n not in begins and differs(n, [name])] for name in d.type_3]
+        if d.not_compared and not d.type_2:
+            last.append([n for n in upserts if n in begins or differs(n, d.type_1)])
+        for found in last:
+            needed |= {n - back for n in found[-1:] for back in (0, 1) if n >= back}
+        if d.deletes == "remove" or not d.type_2:
+            needed = {n for n in needed if upserts and ends[n] == ends[upserts[-1]]}
+        return [line[n] for n in sorted(places | needed) if line]
 
     def _tied(self, changes: list[Change]) -> list[Change]:
         """Those that another one contradicts: of this batch, of one before, or of one that was refused for that."""

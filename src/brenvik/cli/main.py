@@ -26,7 +26,7 @@ def _root(
 
 # The modules of the commands, in the order of the help.
 from brenvik.cli.commands import (  # noqa: E402, F401, I001
-    new, demo, load, check, status, runs, sql, history, revert, rebuild, erase, compact, relocate, upgrade, adopt,
+    new, demo, load, check, status, runs, sql, history, revert, rebuild, erase, trim, compact, relocate, upgrade, adopt,
     watermarks, rejects, deletes,
 )  # fmt: skip
 

@@ -10,7 +10,7 @@ from typing import Any
 
 from brenvik.ledger.entries import Entries, H
 from brenvik.ledger.records import TableState
-from brenvik.ledger.schema import COUNTS, ERASE, LOADS, place
+from brenvik.ledger.schema import COUNTS, ERASE, LOADS, TRIM, place
 from brenvik.merge import sql
 from brenvik.merge.schema import Column
 from brenvik.model.types import parse_type
@@ -21,9 +21,9 @@ class LoadMemory:
     """What the ledger knows of a table.
 
     ``state`` is None for a table that was never loaded. ``reverted`` maps reverted runs to the runs that reverted them.
-    ``extracts`` and ``other_loads`` count the active loads of each kind, ``erased`` the runs that erased keys; ``newest_extract``
-    is the run and time (as text) of the feed's newest extract, for a load of one. ``last_run`` is the highest number of any run;
-    ``running`` counts the table's runs without an outcome.
+    ``extracts`` and ``other_loads`` count the active loads of each kind, ``erased`` the runs that erased keys, ``trims`` those
+    that trimmed the change log; ``newest_extract`` is the run and time (as text) of the feed's newest extract, for a load of one.
+    ``last_run`` is the highest number of any run; ``running`` counts the table's runs without an outcome.
     """
 
     has_ledger: bool = False
@@ -32,6 +32,7 @@ class LoadMemory:
     extracts: int = 0
     other_loads: int = 0
     erased: int = 0
+    trims: int = 0
     newest_extract: tuple[int, str] | None = None
     last_run: int = 0
     running: int = 0
@@ -91,6 +92,7 @@ class Memories(Entries[H]):
             extracts=active["full_extract"],
             other_loads=active.total() - active["full_extract"],
             erased=erased,
+            trims=runs["done", TRIM],
             last_run=max(int(row["number_0"] or 0) for row in found["last run"]),
             running=sum(n for (state, _), n in runs.items() if state == "running"),
         )

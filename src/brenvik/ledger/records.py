@@ -50,6 +50,15 @@ class Extract:
 
 
 @dataclass(frozen=True)
+class Trimmed:
+    """How far the change log of a table was trimmed: changes of runs up to ``run`` that hold from before ``before`` (as text) can
+    be base states."""
+
+    run: int
+    before: str
+
+
+@dataclass(frozen=True)
 class TableState:
     """What the ledger knows of a table: read and written only while the table is locked.
 

@@ -15,8 +15,8 @@ from brenvik import __version__
 from brenvik.errors import Blocked, BrenvikError
 from brenvik.ledger.entries import H, now
 from brenvik.ledger.memory import LoadMemory, Memories
-from brenvik.ledger.records import Extract, Preview, Run
-from brenvik.ledger.schema import ROW_COUNTS, SCHEMA, TABLES, place
+from brenvik.ledger.records import Extract, Preview, Run, Trimmed
+from brenvik.ledger.schema import ROW_COUNTS, SCHEMA, TABLES, TRIM, place
 from brenvik.merge import sql
 from brenvik.model.decisions import DECISIONS, RunState
 from brenvik.model.positions import Position
@@ -123,6 +123,35 @@ class Runs(Memories[H]):
             row["run"]: Extract(row["feed"], row["window_high"], row["extract_scope"], row["extract_column_set"])
             for row in found
         }
+
+    def trimmed(self, table: str) -> Trimmed | None:
+        """How far the change log of a table was trimmed; None where it never was."""
+        return self.all_trimmed(" AND table_name = :table_name", table_name=table).get(table)
+
+    def all_trimmed(self, which: str = "", **params: str) -> dict[str, Trimmed]:
+        """How far the change logs of all tables were trimmed, as far as they were."""
+        if not self.exists():
+            return {}
+        found = self._rows(
+            f"SELECT table_name, label, window_high FROM {place('runs')} "
+            f"WHERE kind = '{TRIM}' AND state = 'done' AND label IS NOT NULL{which}",
+            params,
+        )
+        reached: dict[str, Trimmed] = {}
+        for row in found:
+            its = Trimmed(int(row["label"]), str(row["window_high"]))
+            last = reached.get(row["table_name"], its)
+            reached[row["table_name"]] = Trimmed(max(its.run, last.run), max(its.before, last.before))
+        return reached
+
+    def last_run_before(self, table: str, moment: datetime) -> int | None:
+        """The last run of a table that started before a moment (UTC)."""
+        found = self._rows(
+            f"SELECT max(run) AS run FROM {place('runs')} "
+            "WHERE table_name = :table_name AND started_at < CAST(:moment AS TIMESTAMP)",
+            {"table_name": table, "moment": moment},
+        )
+        return found[0]["run"] if found[0]["run"] is None else int(found[0]["run"])
 
     def runs_of(self, table: str) -> list[int]:
         """The numbers of all runs of a table."""

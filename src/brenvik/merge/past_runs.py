@@ -91,10 +91,10 @@ def count_deletes() -> str:
 
 
 def runs_of_key(schema: TableSchema) -> str:
-    """The runs that logged changes of a key, the earliest first: ``run``, how many changes (``n``), and the highest number of
-    a ``file`` they came from."""
+    """The runs after the run ``after`` that logged changes of a key, the earliest first: ``run``, how many changes (``n``), and
+    the highest number of a ``file`` they came from."""
     return f"""
 SELECT k.{RUN} AS run, count(*) AS n, max({sequence.file_of(f"k.{SEQUENCE_NO}")}) AS file
 FROM {sql.relation(str(schema.change_log))} k
-WHERE {change_log.of_key(schema)} AND NOT ({sequence.is_explicit(f"k.{SEQUENCE_NO}")})
+WHERE {change_log.of_key(schema)} AND NOT ({sequence.is_explicit(f"k.{SEQUENCE_NO}")}) AND k.{RUN} > :after
 GROUP BY k.{RUN} ORDER BY k.{RUN}"""

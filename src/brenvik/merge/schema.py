@@ -23,6 +23,8 @@ SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, RUN = (
     "brenvik_effective_at",
     "brenvik_run",
 )
+BASE = 0
+"""The column set of base states: changes of a trimmed log, which have all columns; see ``trim``."""
 REPLAYED_RUN = "brenvik_replayed_run"
 """A column before the natural key, used when past runs are decided again; see ``past_runs``."""
 

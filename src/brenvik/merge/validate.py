@@ -179,7 +179,7 @@ def _constants(
         yield EFFECTIVE_AT, schema.effective
 
 
-def _columns(schema: TableSchema) -> tuple[tuple[str, str], ...]:
+def _columns(schema: TableSchema, *, some_beyond: bool) -> tuple[tuple[str, str], ...]:
     """The columns of ``staged`` with their types."""
     return (
         *(
@@ -190,7 +190,7 @@ def _columns(schema: TableSchema) -> tuple[tuple[str, str], ...]:
         ),
         *((column.name, column.type.sql) for column in schema.columns),
         ("brenvik_error", "TEXT"),
-        *([(ORIGINAL, "TEXT")] if schema.rejects_ties else []),
+        *([(ORIGINAL, "TEXT")] if schema.rejects_ties or some_beyond else []),
     )
 
 
@@ -237,15 +237,17 @@ def validate(
     extract_time: str | None = None,
     scope: str | None = None,
     in_store: str | None = None,
+    some_beyond: bool = False,
 ) -> Staging:
     """Makes ``staged`` from the stream, or from the relation ``in_store``, then in the core's dialect. ``column_sets`` maps
     what a row has to the number of its column set.
 
     ``staged`` holds, per row: its sequence number and column set, the delete flag, the effective time, the typed columns, and
     ``brenvik_error``: null, or a JSON object with the column and value of its first error, the reasons (all of its errors) and
-    the original row; where ties are rejected, also the original of every row (``ORIGINAL``). ``into`` names another relation to
-    make. The effective time of an extract is in the column ``extract_time``, or where that is '', the parameter ``extract_at``; a
-    row for which ``scope`` is not true is invalid.
+    the original row; where ties are rejected, also the original of every row (``ORIGINAL``), and with ``some_beyond`` that of
+    rows that hold from before ``settled_before``. ``into`` names another relation to make. The effective time of an extract is in
+    the column ``extract_time``, or where that is '', the parameter ``extract_at``; a row for which ``scope`` is not true is
+    invalid.
     """
     own, inside = dict(feed), bool(in_store)
     derived = derived_columns(schema, own, in_store=inside)
@@ -264,7 +266,11 @@ def validate(
     }
     original = _original(schema, own, keeps_raw=keeps_raw, in_store=inside)
     error_object = _error_object(schema, errors, original, in_store=inside)
+    effective = _effective(schema, values, extract_at, in_store=inside)
     also = f", {original} AS {ORIGINAL}" if schema.rejects_ties else ""
+    if some_beyond and not schema.rejects_ties:
+        is_early = f"{effective} < CAST({':' if inside else '$'}settled_before AS {schema.effective_type.sql})"
+        also = f", CASE WHEN {is_early} THEN {original} END AS {ORIGINAL}"
     rows = _typed_rows(schema, own, derived, extract_time, in_store)
     if is_delete == IS_DELETE:
         test = deletes(schema, types, operations, in_store=inside)
@@ -273,14 +279,14 @@ def validate(
 SELECT
   {SEQUENCE_NO}, {_column_set(column_sets)} AS {COLUMN_SET},
   {is_delete} AS {DELETE},
-  {_effective(schema, values, extract_at, in_store=inside)} AS {EFFECTIVE_AT},
+  {effective} AS {EFFECTIVE_AT},
   {", ".join(sql.named(value, name) for name, value in values.items())},
   CASE WHEN {IS_INVALID} THEN CAST({error_object} AS VARCHAR) END AS brenvik_error{also}
 FROM {_tested_rows(rows, errors)} AS checked_rows"""
     return Staging(
         into,
         question,
-        _columns(schema),
+        _columns(schema, some_beyond=some_beyond),
         known=tuple(_constants(schema, column_sets, is_delete, extract_time)),
         order=schema.keys if schema.store.seeks else (),
     )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import KW_ONLY
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from typing import TYPE_CHECKING, Any, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -24,6 +24,7 @@ from brenvik.model.rule_errors import (
 )
 from brenvik.model.text_forms import Difference, KeyForm
 from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_type
+from brenvik.model.watermarks import parse_period
 
 Role = Literal["type_0", "type_1", "type_2"]
 """The types of slowly changing dimensions."""
@@ -128,7 +129,8 @@ class TableRules:
         until they are approved, ``"ignore"`` ignores them. The last two need the change log.
     change_log
         Whether every accepted change is logged. Without the log late changes are spliced into the stored versions as well as
-        possible, and the table may depend on the order of arrival.
+        possible, and the table may depend on the order of arrival. A period, as in ``"400 days"``: older changes become base
+        states; late changes and reverts reach back that far. The effective time must be a date or timestamp.
     max_rejects
         How many rows of a load may be rejected before it fails: a whole number, or a share between 0 and 1. None: any number.
     reject_if
@@ -195,7 +197,7 @@ class TableRules:
     missing_columns: Literal["keep", "refuse"] = "keep"
     renamed: Mapping[str, str] = Field(default_factory=dict)
     deletes: Literal["close", "remove", "review", "ignore"] = "close"
-    change_log: bool = True
+    change_log: bool | str = True
     max_rejects: int | float | None = None
     reject_if: Mapping[str, str] = Field(default_factory=dict)
     delete_if: str | None = None
@@ -237,7 +239,7 @@ class TableRules:
             missing_columns: Literal["keep", "refuse"] = "keep",
             renamed: Mapping[str, str] = {},
             deletes: Literal["close", "remove", "review", "ignore"] = "close",
-            change_log: bool = True,
+            change_log: bool | str = True,
             max_rejects: int | float | None = None,
             reject_if: Mapping[str, str] = {},
             delete_if: str | None = None,
@@ -272,6 +274,16 @@ class TableRules:
     def _number(cls, value: object) -> object:
         if value is not None and (isinstance(value, bool) or not isinstance(value, (int, float))):
             raise ValueError(f"expected a whole number, 0 or more, or a share between 0.0 and 1.0, got {value!r}")
+        return value
+
+    @field_validator("change_log", mode="before")
+    @classmethod
+    def _whether_or_how_long(cls, value: object) -> object:
+        if not isinstance(value, bool):
+            try:
+                parse_period(value)
+            except ValueError:
+                raise ValueError(f'expected true, false, or a period as in "400 days", got {value!r}') from None
         return value
 
     @field_validator("open_end", mode="before")
@@ -310,7 +322,12 @@ class TableRules:
     @property
     def is_logged(self) -> bool:
         """Whether the table has a change log."""
-        return self.change_log and not self.appends
+        return bool(self.change_log) and not self.appends
+
+    @property
+    def log_period(self) -> timedelta | None:
+        """How long changes stay in the log as they came; None: for good."""
+        return parse_period(self.change_log) if isinstance(self.change_log, str) and self.is_logged else None
 
     @property
     def stored_as(self) -> str:
@@ -411,6 +428,8 @@ class TableRules:
         effective = parsed.get(self.effective_column or "")
         if effective is None:
             return
+        if self.log_period is not None and effective.kind == "integer":
+            yield f"change_log: {self.effective_column} is integer; a period needs a date or timestamp as effective time"
         if effective.kind not in CAN_BE_EFFECTIVE:
             yield f"{self.effective_column}: effective column is {effective}; it must be a timestamp, date or integer"
             return
@@ -489,6 +508,8 @@ class TableRules:
             "natural_key_form": sorted({*self.natural_key_form}),
             "ignored_differences": {name: list(each) for name, each in self._ignored().items()},
             "table_name": self.stored_as,
+            "change_log": bool(self.change_log),
+            **({"log_period": self.change_log} if isinstance(self.change_log, str) else {}),
         }
 
 

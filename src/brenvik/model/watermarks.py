@@ -68,6 +68,19 @@ def parse_span(text: str | int) -> Span:
     return timedelta(seconds=int(found[1]) * _UNITS[unit])
 
 
+def parse_period(text: object) -> timedelta:
+    """A duration, or one as people write it. Raises ValueError that says what was expected."""
+    if isinstance(text, timedelta):
+        return text
+    try:
+        span = parse_span(text) if isinstance(text, str) else None
+    except ValueError:
+        span = None
+    if not isinstance(span, timedelta):
+        raise ValueError(f"expected a period, as in '7 days', got {text!r}")
+    return span
+
+
 def next_window(
     kind: PositionKind,
     *,

@@ -75,7 +75,7 @@ def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> 
     schema = schema_for(store.engine, rules, batch, state, feed.operations)
     plan = load_plan(
         schema,
-        rows_of(schema, batch, feed.operations, feed.extract_scope, some_erased=memory.erased > 0),
+        rows_of(schema, batch, feed.operations, feed.extract_scope, memory),
         ledger_sql(schema, batch, has_ledger=True),
         excluded=tuple(memory.reverted),
         first=memory.is_first,

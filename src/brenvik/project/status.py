@@ -11,6 +11,7 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import BrenvikError, DeclarationError
 from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
+from brenvik.ledger.records import Trimmed
 from brenvik.ledger.schema import LOADS
 from brenvik.model.feeds import DatabaseFeed, FeedRules
 from brenvik.model.positions import Position, PositionKind, as_text
@@ -104,6 +105,8 @@ class TableStatus:
 
     ``since`` counts runs that failed, were blocked or crashed after the last successful one. ``behind_s`` is how long, in
     seconds, the oldest waiting data have waited. ``overdue``: the last successful run ended longer ago than ``expected_every``.
+    ``log_trimmed_before`` (an effective time, as text) and ``log_trimmed_to_run``: how far the change log was trimmed, None where
+    it never was.
     """
 
     table: str
@@ -117,6 +120,8 @@ class TableStatus:
     open_rejects: int
     pending_deletes: int
     since: dict[str, int]
+    log_trimmed_before: str | None
+    log_trimmed_to_run: int | None
     errors: list[str]
     attention: list[str]
 
@@ -133,14 +138,21 @@ class TableStatus:
 
 def status_of(project: Project, store: Store, tables: Sequence[ProjectTable]) -> list[TableStatus]:
     """The state of each of some tables; a source that cannot be reached is in ``errors``."""
-    known, progress = store.ledger.status(), store.ledger.progress()
+    known, progress, trimmed = store.ledger.status(), store.ledger.progress(), store.ledger.all_trimmed()
     return [
-        _status_of(table, known.get(table.rules.table, {}), _how_far(project, store, table, progress))
+        _status_of(
+            table,
+            known.get(table.rules.table, {}),
+            _how_far(project, store, table, progress),
+            trimmed.get(table.rules.table),
+        )
         for table in tables
     ]
 
 
-def _status_of(table: ProjectTable, known: Mapping[str, Any], feeds: Sequence[FeedProgress]) -> TableStatus:
+def _status_of(
+    table: ProjectTable, known: Mapping[str, Any], feeds: Sequence[FeedProgress], trimmed: Trimmed | None
+) -> TableStatus:
     waiting: dict[str, int] = {}
     behind: list[float] = []
     for each in feeds:
@@ -162,6 +174,8 @@ def _status_of(table: ProjectTable, known: Mapping[str, Any], feeds: Sequence[Fe
         open_rejects=known.get("open_rejects", 0),
         pending_deletes=known.get("pending_deletes", 0),
         since={state: known.get(f"{state}_since", 0) for state in ("failed", "blocked", "crashed")},
+        log_trimmed_before=trimmed.before if trimmed else None,
+        log_trimmed_to_run=trimmed.run if trimmed else None,
         errors=[f"{each.feed.name}: {each.error}" for each in feeds if each.error],
         attention=[f"{each.feed.name}: {text}" for each in feeds if each.waiting for text in each.waiting.attention],
     )

@@ -173,6 +173,21 @@ def check_age(context: RunContext, extract_at: str) -> None:
         )
 
 
+def check_reach(context: RunContext, extract_at: str) -> None:
+    """Raises StaleExtract for an extract from before the time that a trimmed change log reaches back to."""
+    before = context.workspace.params.get("settled_before")
+    if before is None:
+        return
+    kind = kind_of(context.schema.effective_type.kind)
+    its, limit = kind.parse(extract_at), kind.parse(before)
+    if its < limit:
+        raise StaleExtract(
+            f"{context.run.source}: blocked, nothing written\n"
+            f"It is of {as_text(its)}; the change log of table {context.rules.table!r} is trimmed up to {as_text(limit)}, so "
+            "that it is not known any more what was valid then."
+        )
+
+
 def _keys(number: int) -> str:
     return "1 current key" if number == 1 else f"{number:,} current keys"
 

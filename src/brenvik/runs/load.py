@@ -31,7 +31,16 @@ from brenvik.model.suggest import suggestion
 from brenvik.outcome import DecisionLog, Outcome
 from brenvik.runs import pipeline
 from brenvik.runs.context import RunContext
-from brenvik.runs.guards import NOTHING_MORE, Allowed, check_age, check_guards, check_kind, check_new, check_only_feed
+from brenvik.runs.guards import (
+    NOTHING_MORE,
+    Allowed,
+    check_age,
+    check_guards,
+    check_kind,
+    check_new,
+    check_only_feed,
+    check_reach,
+)
 from brenvik.runs.missing import explain_if_missing
 from brenvik.runs.prepare import check_rules, check_scope, notes_on_new_columns, prepare
 from brenvik.runs.schema_changes import follow
@@ -44,6 +53,7 @@ from brenvik.runs.staging import (
     rows_of,
     time_of_rows,
 )
+from brenvik.runs.trim import trim_if_due
 
 if TYPE_CHECKING:
     from brenvik.feeds.protocol import Batch, LoadRequest, Source, Watch
@@ -88,7 +98,10 @@ def load(ledger: Ledger[Engine], rules: TableRules, source: Source, options: Loa
     def once() -> Outcome:
         return _load(ledger, rules, source, options)
 
-    return retry_on_conflict(once) if source.can_reopen else once()
+    outcome = retry_on_conflict(once) if source.can_reopen else once()
+    if outcome.run is not None and (note := trim_if_due(ledger, rules, wait_s=options.wait_s)):
+        outcome.notes.append(note)
+    return outcome
 
 
 def _preview(ledger: Ledger[Engine], rules: TableRules, source: Source, options: LoadOptions) -> Outcome:
@@ -205,9 +218,11 @@ def _carry_out(
         context = context.with_params(**batch.store_query_values)
     if memory.erased:
         context = context.with_params(salt=ledger.salt(run.table))
+    if memory.trims and (trimmed := ledger.trimmed(run.table)):
+        context = context.with_params(settled_before=trimmed.before)
     plan = load_plan(
         context.schema,
-        rows_of(context.schema, batch, options.operations, options.extract_scope, some_erased=memory.erased > 0),
+        rows_of(context.schema, batch, options.operations, options.extract_scope, memory),
         ledger_sql(context.schema, batch, has_ledger=memory.has_ledger),
         excluded=tuple(memory.reverted),
         first=memory.is_first,
@@ -217,6 +232,7 @@ def _carry_out(
     if batch.extract:
         check_times(batch, validated)
         check_age(context, str(validated.extract_at))
+        check_reach(context, str(validated.extract_at))
     classified = pipeline.classify_changes(context, plan, validated)
     resolved = pipeline.resolve_current(context, plan, classified)
     changes = pipeline.find_row_changes(context, plan, resolved)

@@ -47,6 +47,7 @@ def known(
     was = _as_it_was(ledger, schema, rules, known_at) if known_at is not None and not without else None
     if not was:
         check_log(rules)
+        _check_reach(ledger, rules, known_at, without)
     with ledger.engine.transaction():
         if was:
             work.make("target_versions", diff.as_it_was(schema, was))
@@ -74,6 +75,20 @@ def _check_runs(ledger: Ledger[Engine], rules: TableRules, known_at: int | None,
         raise DeclarationError(f"The history of table {rules.table!r} cannot be shown:", faults)
 
 
+def _check_reach(ledger: Ledger[Engine], rules: TableRules, known_at: int | None, without: Iterable[int]) -> None:
+    """Raises DeclarationError for questions about times before the last settled run of a trimmed log."""
+    trimmed = ledger.trimmed(rules.table)
+    if trimmed is None:
+        return
+    beyond = [f"run {known_at}"] if known_at is not None and known_at < trimmed.run else []
+    beyond += [f"run {run}" for run in without if run <= trimmed.run]
+    if beyond:
+        raise DeclarationError(
+            f"The history of table {rules.table!r} cannot be shown as of {', '.join(beyond)}: its change log is trimmed up to "
+            f"run {trimmed.run}."
+        )
+
+
 def _as_it_was(ledger: Ledger[Engine], schema: TableSchema, rules: TableRules, known_at: int) -> str | None:
     """A relation with the rows of the table after a run, where the store still has them, with the present columns."""
     done = [row["run"] for row in ledger.runs(rules.table).to_pylist() if row["state"] == "done"]
@@ -86,11 +101,17 @@ def decided_by(ledger: Ledger[Engine], rules: TableRules, run: int) -> pa.Table:
     """What a past run decided on the changes it logged, recomputed; see ``Outcome.decisions`` for the columns."""
     context = begin(ledger, rules)
     check_log(rules)
+    if (trimmed := ledger.trimmed(rules.table)) and run <= trimmed.run:
+        raise DeclarationError(
+            f"What run {run} decided is not known any more: the change log of table {rules.table!r} is trimmed up to run "
+            f"{trimmed.run}."
+        )
     return _replay(ledger, context, {run: 0}).drop_columns("run")
 
 
 def changes_of_key(ledger: Ledger[Engine], rules: TableRules, key: Mapping[str, Any]) -> list[dict[str, Any]]:
-    """All changes ever logged of a key in the order of arrival, each with its run, the decision and its effect.
+    """All changes logged of a key in the order of arrival, each with its run, the decision and its effect; of a trimmed log only
+    those of runs that are not settled.
 
     The entries are those of ``decided_by`` with ``run``, ``arrived_at`` (the start of the run, UTC; None where the ledger has
     lost the run) and ``reverted_by`` (None while it is active).
@@ -99,7 +120,9 @@ def changes_of_key(ledger: Ledger[Engine], rules: TableRules, key: Mapping[str, 
     check_log(rules)
     reverted = context.memory.reverted
     found = []
-    for runs in _passes(context.workspace.rows(past_runs.runs_of_key(context.schema))):
+    trimmed = ledger.trimmed(rules.table) if context.memory.trims else None
+    after = trimmed.run if trimmed else 0
+    for runs in _passes(context.workspace.rows(past_runs.runs_of_key(context.schema), {"after": after})):
         arrived = ledger.starts_of(rules.table, runs)
         for row in _replay(ledger, begin(ledger, rules, params=key), runs, of_key=True).to_pylist():
             run = row.pop("run")

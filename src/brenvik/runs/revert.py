@@ -110,7 +110,7 @@ def _faults_of_appended(rules: TableRules, *, undo: bool) -> list[str]:
 
 def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[int], *, undo: bool) -> set[str]:
     """The kinds of the runs. Raises DeclarationError where they cannot be reverted or restored."""
-    reverted = ledger.reverted(rules.table)
+    reverted, trimmed = ledger.reverted(rules.table), ledger.trimmed(rules.table)
     faults = [] if targets else ["expected at least one run: brenvik runs"]
     faults += _faults_of_appended(rules, undo=undo) if rules.appends else []
     kinds = set()
@@ -127,6 +127,11 @@ def _check_targets(ledger: Ledger[Engine], rules: TableRules, targets: Sequence[
             faults.append(f"run {target} is not reverted")
         elif not undo and target in reverted:
             faults.append(f"run {target} was already reverted by run {reverted[target]}")
+        elif trimmed and target <= trimmed.run and row["kind"] != ERASE:
+            can = "restored" if undo else "reverted"
+            faults.append(
+                f"run {target}: the change log is trimmed up to run {trimmed.run}; only later runs can be {can}"
+            )
     if ERASE in kinds and len(kinds) > 1:
         faults.append("runs that erased keys are reverted by themselves")
     if faults:

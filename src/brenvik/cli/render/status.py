@@ -56,8 +56,23 @@ def show_status(project: Project, found: Sequence[TableStatus], code: int, *, js
         )
     paper.indented(out, table)
     out.print()
+    _show_reach(out, found)
     _show_attention(out, found)
     _show_summary(out, found, counts, code)
+
+
+def _show_reach(out: Console, found: Sequence[TableStatus]) -> None:
+    """How far back late changes and reverts reach, where change logs were trimmed."""
+    trimmed = [each for each in found if each.log_trimmed_before]
+    for each in trimmed:
+        runs = (
+            f", and runs up to {each.log_trimmed_to_run} can no longer be reverted" if each.log_trimmed_to_run else ""
+        )
+        out.print(
+            Text(f"  {each.table}  change log trimmed: late changes from {each.log_trimmed_before} on are placed{runs}")
+        )
+    if trimmed:
+        out.print()
 
 
 def _show_attention(out: Console, found: Sequence[TableStatus]) -> None:

@@ -17,7 +17,8 @@ class Rows:
     """The rows of a load: their columns, how they arrive, and for an extract its time and scope. ``is_complete`` says that they
     are upserts of all keys there are.
 
-    ``some_erased``: keys of the table were erased. ``malformed`` is how lines that are not rows are staged. ``column_sets`` maps
+    ``some_erased``: keys of the table were erased; ``some_beyond``: its change log was trimmed, so that rows can be too late.
+    ``malformed`` is how lines that are not rows are staged. ``column_sets`` maps
     what a row has to the number of its column set. ``store_query`` is a query for rows that are in the store. For the others see
     ``feeds.protocol.Batch``; ``last_file`` is the number of its last file.
     """
@@ -36,6 +37,7 @@ class Rows:
     scope: str | None = None
     last_file: int = 0
     some_erased: bool = False
+    some_beyond: bool = False
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,18 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
-from brenvik.merge import change_log, classify, erase, extract_diff, pending_deletes, sequence, sql, ties, validate
+from brenvik.merge import (
+    change_log,
+    classify,
+    erase,
+    extract_diff,
+    pending_deletes,
+    sequence,
+    sql,
+    ties,
+    trim,
+    validate,
+)
 from brenvik.merge.plan.inputs import EXPLAINED_UNASKED, LedgerSql, Rows
 from brenvik.merge.plan.steps import SOME_INACTIVE, Row, Step, Validated, When, count_of, learned
 from brenvik.merge.schema import TableSchema
@@ -146,15 +157,17 @@ def staging_of(schema: TableSchema, rows: Rows, into: str) -> validate.Staging:
         extract_time=(rows.time_column or "") if rows.is_extract else None,
         scope=rows.scope,
         in_store=rows.store_query,
+        some_beyond=rows.some_beyond,
     )
 
 
 def stage_rows(
     schema: TableSchema, rows: Rows, ledger: LedgerSql, *, first: bool, when: When[Validated] | None = None
 ) -> tuple[Step[Validated], ...]:
-    """Makes ``staged``: the rows with their errors. Changes that tie are invalid where the rules reject them; rows of erased keys
-    are left out."""
-    made = ties.ROWS if schema.rejects_ties else "staged"
+    """Makes ``staged``: the rows with their errors. Changes that tie are invalid where the rules reject them, and those beyond a
+    trimmed log; rows of erased keys are left out."""
+    last = ties.ROWS if schema.rejects_ties else "staged"
+    made = trim.STAGED if rows.some_beyond else last
     if rows.some_erased:
         streamed: tuple[Step[Validated], ...] = (
             stage_stream(staging_of(schema, rows, erase.STAGED), rows, when),
@@ -166,6 +179,8 @@ def stage_rows(
         )  # fmt: skip
     else:
         streamed = (stage_stream(staging_of(schema, rows, made), rows, when),)
+    if rows.some_beyond:
+        streamed += _reject_beyond(schema, last, when)
     if not schema.rejects_ties:
         return streamed
     logged = bool(schema.change_log) and not (first or rows.is_extract)
@@ -177,6 +192,23 @@ def stage_rows(
         Step("validate", "changes that tie", found, "ties", when=when, index=True, compares=(ties.ROWS,)),
         Step("validate", "they are invalid, too", text, "staged", when=when, index=True, compares=(ties.ROWS,)),
     )
+
+
+def _reject_beyond(schema: TableSchema, makes: str, when: When[Validated] | None) -> tuple[Step[Validated], ...]:
+    """Makes the staged rows, in which those are invalid that a trimmed log cannot place."""
+    always: When[Any] = when or ALWAYS
+    some: When[Validated] = When("when some may be", lambda f: always.holds(f) and f.possibly_beyond > 0)
+    none: When[Validated] = When("when none can be", lambda f: always.holds(f) and f.possibly_beyond == 0)
+    learn = learned(possibly_beyond=lambda found: found[0]["n"])
+    return (
+        Step(
+            "validate", "how many rows may be beyond the change log", trim.count_possibly_beyond(schema),
+            learn=learn, when=when,
+        ),
+        Step("validate", "which of them are", trim.find_beyond(schema), trim.BEYOND, when=some, compares=(trim.STAGED,)),
+        Step("validate", "they are invalid, too", trim.reject_beyond(schema), makes, when=some, index=True),
+        Step("validate", "all of them can be placed", when=none, **_same(makes, trim.STAGED)),
+    )  # fmt: skip
 
 
 def stage_stream(staging: validate.Staging, rows: Rows, when: When[Validated] | None = None) -> Step[Validated]:

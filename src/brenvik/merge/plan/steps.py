@@ -103,6 +103,8 @@ class Validated(Begun):
     equal: int = 0
     erased: int = field(default=0, metadata=_case(1))
     """Rows of keys that were erased."""
+    possibly_beyond: int = field(default=0, metadata=_case(1))
+    """Rows that hold from before the change log reaches for all keys."""
     changes: int = field(default=0, metadata=_case(2))
     inactive: int = field(default=0, metadata=_case(1))
     late: int = field(default=0, metadata=_case(1))
