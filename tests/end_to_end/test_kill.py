@@ -27,7 +27,7 @@ from servers import kill, of_database, postgres, start, stop
 
 KINDS = (
     "load", "load from a database", "full_extract", "revert", "revert an extract", "undo revert", "approve", "rebuild", "retry",
-    "append",
+    "append", "trim",
 )  # fmt: skip
 EACH = max(2, KILLS // len(KINDS) // len(STORES))
 ROWS = 2_000
@@ -165,6 +165,8 @@ def ready(kind: str, coast: Coast, folder: Path, caller: Caller) -> tuple[Coast,
         return made, ["revert", "4", "--undo"]
     if kind == "approve":
         return made, ["deletes", "approve", "keeper", "--all"]
+    if kind == "trim":
+        return made, ["trim", "buoy", "--keep", "0 days"]
     if kind == "rebuild":
         made.declare('["name"]', '["name", "light"]')
         return made, ["rebuild", "buoy"]

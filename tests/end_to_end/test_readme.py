@@ -74,6 +74,7 @@ def test_the_session_says_what_the_readme_shows(tmp_path: Path) -> None:
         ("how-to/changing-columns", 4),
         ("how-to/column-types", 4),
         ("how-to/landing-tables", 4),
+        ("how-to/change-log", 6),
     ],
 )
 def test_a_page_of_the_documentation_says_what_happens(page: str, commands: int, tmp_path: Path) -> None:

@@ -213,7 +213,7 @@ class Oracle:
         for found in last:
             needed |= {n - back for n in found[-1:] for back in (0, 1) if n >= back}
         if d.deletes == "remove" or not d.type_2:
-            needed = {n for n in needed if upserts and ends[n] == ends[upserts[-1]]}
+            needed = {n for n in needed if n in upserts and ends[n] == ends[upserts[-1]]}
         return [line[n] for n in sorted(places | needed) if line]
 
     def _tied(self, changes: list[Change]) -> list[Change]:

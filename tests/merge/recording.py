@@ -87,9 +87,11 @@ def difference(ours: str, theirs: str) -> str:
 def _title(run: dict[str, Any]) -> str:
     if "records" in run:
         return "changes of keys"
-    what = next(name for name in ("kind", "revert", "undo", "approve", "rebuild") if name in run)
+    what = next(name for name in ("kind", "revert", "undo", "approve", "rebuild", "trim") if name in run)
     if what == "kind":
         return f"{run['kind']}{' at ' + run['at'] if 'at' in run else ''}{' where ' + run['scope'] if 'scope' in run else ''}"
+    if what == "trim":
+        return f"trim what is older than {run['trim']}"
     return what if run[what] is True else f"{what} {', '.join(map(str, run[what]))}"
 
 
@@ -113,6 +115,8 @@ def _run(store: brenvik.Store, rules: brenvik.TableRules, run: dict[str, Any], f
         return store.approve_deletes(rules, *run["approve"])
     if run.get("rebuild"):
         return store.rebuild(rules)
+    if "trim" in run:
+        return store.trim(rules, keep=run["trim"])
     undo = "undo" in run
     return store.revert(rules, *run["undo" if undo else "revert"], undo=undo)
 

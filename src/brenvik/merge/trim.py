@@ -94,7 +94,7 @@ def find_base_states(schema: TableSchema, decided: str) -> str:
     needed = ["j.brenvik_starts_version = 1", f"(j.{DELETE} = 1 AND j.brenvik_prev_delete = 0)"]
     needed += [f"j.brenvik_position = j.{name}" for name in last]
     if not schema.keeps_lifetimes:  # of others than the last, the table has no rows
-        of_last = f"j.brenvik_lifetime = j.brenvik_last_lifetime AND ({sql.any_of(needed)})"
+        of_last = f"j.{DELETE} = 0 AND j.brenvik_lifetime = j.brenvik_last_lifetime AND ({sql.any_of(needed)})"
         needed = ["j.brenvik_position = j.brenvik_last", f"({of_last})"]
     return f"""
 SELECT {sql.columns(log_columns(schema), "b")}

@@ -137,11 +137,19 @@ def _original(schema: TableSchema, types: Mapping[str, ColumnType], *, keeps_raw
     return raw if in_store else storable(schema.store, raw)
 
 
+def _original_beside(schema: TableSchema, original: str, effective: str, *, some_beyond: bool, in_store: bool) -> str:
+    """The original row as a further column, where valid rows may be rejected as well; else ''."""
+    if some_beyond and not schema.rejects_ties:
+        before = f"CAST({':' if in_store else '$'}settled_before AS {schema.effective_type.sql})"
+        original = f"CASE WHEN {effective} < {before} THEN {original} END"
+    return f", {original} AS {ORIGINAL}" if some_beyond or schema.rejects_ties else ""
+
+
 def _error_object(schema: TableSchema, errors: tuple[RowError, ...], original: str, *, in_store: bool) -> str:
-    """A JSON object about an invalid row: column and value of its first error, all reasons, and the original row. Null where no
-    row can be invalid."""
+    """A JSON object about an invalid row, as text: column and value of its first error, all reasons, and the original row. Null
+    where no row can be invalid."""
     if not errors:
-        return "NULL"
+        return "CAST(NULL AS VARCHAR)"
 
     def kept(text: str) -> str:
         return text if in_store else storable(schema.store, text)
@@ -152,8 +160,8 @@ def _error_object(schema: TableSchema, errors: tuple[RowError, ...], original: s
     says = [f"CASE WHEN {_flag(number)} THEN {error.says} END" for number, error in enumerate(errors)]
     reasons = joined("; ", says) if in_store else f"concat_ws('; ', {', '.join(says)})"
     return (
-        f"{json_object}('column', CASE {first} END, 'value', {kept(f'CASE {value} END')}, "
-        f"'reason', {kept(reasons)}, 'row', {original})"
+        f"CAST({json_object}('column', CASE {first} END, 'value', {kept(f'CASE {value} END')}, "
+        f"'reason', {kept(reasons)}, 'row', {original}) AS VARCHAR)"
     )
 
 
@@ -265,12 +273,8 @@ def validate(
         for column in schema.columns
     }
     original = _original(schema, own, keeps_raw=keeps_raw, in_store=inside)
-    error_object = _error_object(schema, errors, original, in_store=inside)
     effective = _effective(schema, values, extract_at, in_store=inside)
-    also = f", {original} AS {ORIGINAL}" if schema.rejects_ties else ""
-    if some_beyond and not schema.rejects_ties:
-        is_early = f"{effective} < CAST({':' if inside else '$'}settled_before AS {schema.effective_type.sql})"
-        also = f", CASE WHEN {is_early} THEN {original} END AS {ORIGINAL}"
+    also = _original_beside(schema, original, effective, some_beyond=some_beyond, in_store=inside)
     rows = _typed_rows(schema, own, derived, extract_time, in_store)
     if is_delete == IS_DELETE:
         test = deletes(schema, types, operations, in_store=inside)
@@ -281,7 +285,7 @@ SELECT
   {is_delete} AS {DELETE},
   {effective} AS {EFFECTIVE_AT},
   {", ".join(sql.named(value, name) for name, value in values.items())},
-  CASE WHEN {IS_INVALID} THEN CAST({error_object} AS VARCHAR) END AS brenvik_error{also}
+  CASE WHEN {IS_INVALID} THEN {_error_object(schema, errors, original, in_store=inside)} END AS brenvik_error{also}
 FROM {_tested_rows(rows, errors)} AS checked_rows"""
     return Staging(
         into,

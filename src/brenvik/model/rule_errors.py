@@ -4,11 +4,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from datetime import date, datetime
 from typing import Any
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import ValidationError
 
 from brenvik.model.suggest import suggestion
+from brenvik.model.types import CAN_BE_EFFECTIVE, ColumnType
+from brenvik.model.watermarks import parse_period
 
 
 def faults_of(error: ValidationError, known: Sequence[str]) -> list[str]:
@@ -39,6 +43,26 @@ def table_in(data: Any) -> str:
     return repr(values[0] if values else named.get("table", "?"))
 
 
+def checked_period(value: object) -> object:
+    """The same value: whether there is a change log, or for how long. Raises ValueError for another one."""
+    if not isinstance(value, bool):
+        try:
+            parse_period(value)
+        except ValueError:
+            raise ValueError(f'expected true, false, or a period as in "400 days", got {value!r}') from None
+    return value
+
+
+def checked_date(value: object) -> object:
+    """The same value, or one that is written as a date or timestamp. Raises ValueError for other texts."""
+    if isinstance(value, str):  # "9999-12-31" is a day, not a moment
+        try:
+            return date.fromisoformat(value) if len(value) == len("9999-12-31") else datetime.fromisoformat(value)
+        except ValueError:
+            raise ValueError(f'expected a date or timestamp as in "9999-12-31", got {value!r}') from None
+    return value
+
+
 def faults_of_limits(limits: Mapping[str, int | float | None]) -> Iterator[str]:
     """What is wrong with limits, by rule: each is a number, a share, or None."""
     for name, limit in limits.items():
@@ -46,6 +70,22 @@ def faults_of_limits(limits: Mapping[str, int | float | None]) -> Iterator[str]:
             yield f"{name}: expected a whole number, 0 or more, or a share between 0.0 and 1.0, got {limit!r}"
         elif isinstance(limit, float) and limit > 1:
             yield f"{name}: {limit} is not a share between 0.0 and 1.0; write a number of rows as a whole number"
+
+
+def faults_of_log(change_log: bool | str, deletes: str, *, by_arrival: bool) -> Iterator[str]:
+    """What is wrong with the rule about the change log; ``by_arrival``: what arrived first matters."""
+    if deletes in ("review", "ignore") and not change_log:
+        yield f"deletes: {deletes!r} needs change_log = true, where such deletes are recorded"
+    if isinstance(change_log, str) and by_arrival:
+        yield 'change_log: with a period it would be unknown what arrived first (type_0_changes = "first_arrived")'
+
+
+def faults_of_zone(time_zone: str) -> Iterator[str]:
+    """What is wrong with the name of a time zone."""
+    try:
+        ZoneInfo(time_zone)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        yield f"time_zone: {time_zone!r} is not a valid time zone; expected one as in Europe/Oslo or UTC"
 
 
 def faults_of_renamed(renamed: Mapping[str, str], former: Collection[str]) -> Iterator[str]:
@@ -58,6 +98,41 @@ def faults_of_renamed(renamed: Mapping[str, str], former: Collection[str]) -> It
     for new, times in Counter(renamed.values()).items():
         if times > 1:
             yield f"renamed: several columns would be named {new}"
+
+
+def faults_of_ignored(ignored_differences: Mapping[str, Any], elsewhere: Collection[str]) -> Iterator[str]:
+    """What is wrong with ignored differences; columns ``elsewhere`` are not compared."""
+    for column, ignored in ignored_differences.items():
+        place = f"ignored_differences.{column}"
+        if column in elsewhere:
+            yield f"{place}: is in natural_key, not_compared or exclude; expected a column whose values are compared"
+        digits = ignored.get("round") if isinstance(ignored, Mapping) else None
+        if not ignored or (isinstance(ignored, Mapping) and (digits is None or not 0 <= digits <= 15)):
+            yield f'{place}: expected a list as in ["case", "blanks"], or digits as in {{ round = 2 }}, 0 to 15'
+
+
+def faults_of_effective_time(
+    column: str,
+    effective: ColumnType,
+    time_precision: str | None,
+    open_end: datetime | date | int | None,
+    *,
+    has_period: bool,
+) -> Iterator[str]:
+    """What is wrong with the type of the effective column, or with rules that depend on it; ``has_period``: the change log has a
+    period."""
+    if effective.kind not in CAN_BE_EFFECTIVE:
+        yield f"{column}: effective column is {effective}; it must be a timestamp, date or integer"
+        return
+    if has_period and effective.kind == "integer":
+        yield f"change_log: {column} is integer; a period needs a date or timestamp as effective time"
+    coarse = time_precision in {"week", "month"} and effective.kind == "date"
+    if time_precision and effective.kind in {"integer", "date"} and not coarse:
+        yield f"time_precision: {column} is {effective}, which has no {time_precision}s"
+    if open_end is not None:
+        holds = {"integer": int, "date": date}.get(effective.kind, (date, datetime))
+        if not isinstance(open_end, holds) or (effective.kind == "date" and isinstance(open_end, datetime)):
+            yield f"open_end: {open_end!s} does not fit {column}, which is {effective}"
 
 
 _OF_KEYS = (

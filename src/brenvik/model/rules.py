@@ -7,23 +7,27 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import KW_ONLY
 from datetime import date, datetime, timedelta
 from typing import TYPE_CHECKING, Any, Literal
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import ConfigDict, Field, ValidationError, field_validator, model_validator
 from pydantic.dataclasses import dataclass
 
 from brenvik.errors import RulesError
 from brenvik.model.rule_errors import (
+    checked_date,
+    checked_period,
     faults_of,
+    faults_of_effective_time,
     faults_of_expressions,
+    faults_of_ignored,
     faults_of_limits,
     faults_of_marks,
     faults_of_renamed,
+    faults_of_zone,
     faults_without_key,
     table_in,
 )
 from brenvik.model.text_forms import Difference, KeyForm
-from brenvik.model.types import CAN_BE_EFFECTIVE, CAN_ORDER, ColumnType, parse_type
+from brenvik.model.types import CAN_ORDER, ColumnType, parse_type
 from brenvik.model.watermarks import parse_period
 
 Role = Literal["type_0", "type_1", "type_2"]
@@ -130,7 +134,7 @@ class TableRules:
     change_log
         Whether every accepted change is logged. Without the log late changes are spliced into the stored versions as well as
         possible, and the table may depend on the order of arrival. A period, as in ``"400 days"``: older changes become base
-        states; late changes and reverts reach back that far. The effective time must be a date or timestamp.
+        states, and late changes and reverts reach back that far; for dates and timestamps as effective time.
     max_rejects
         How many rows of a load may be rejected before it fails: a whole number, or a share between 0 and 1. None: any number.
     reject_if
@@ -279,22 +283,12 @@ class TableRules:
     @field_validator("change_log", mode="before")
     @classmethod
     def _whether_or_how_long(cls, value: object) -> object:
-        if not isinstance(value, bool):
-            try:
-                parse_period(value)
-            except ValueError:
-                raise ValueError(f'expected true, false, or a period as in "400 days", got {value!r}') from None
-        return value
+        return checked_period(value)
 
     @field_validator("open_end", mode="before")
     @classmethod
     def _as_written(cls, value: object) -> object:
-        if isinstance(value, str):  # "9999-12-31" is a day, not a moment
-            try:
-                return date.fromisoformat(value) if len(value) == len("9999-12-31") else datetime.fromisoformat(value)
-            except ValueError:
-                raise ValueError(f'expected a date or timestamp as in "9999-12-31", got {value!r}') from None
-        return value
+        return checked_date(value)
 
     @model_validator(mode="wrap")
     @classmethod
@@ -366,10 +360,7 @@ class TableRules:
         yield from self._faults_of_types()
         yield from self._faults_of_system_columns()
         yield from self._faults_of_expressions()
-        try:
-            ZoneInfo(self.time_zone)
-        except (ZoneInfoNotFoundError, ValueError, OSError):
-            yield f"time_zone: {self.time_zone!r} is not a valid time zone; expected one as in Europe/Oslo or UTC"
+        yield from faults_of_zone(self.time_zone)
         limits = ("max_rejects", "max_deletes", "max_changes")
         yield from faults_of_limits({name: getattr(self, name) for name in limits})
 
@@ -391,13 +382,7 @@ class TableRules:
             places = [where for where in one_place if column in getattr(self, where)]
             if len(places) > 1:
                 yield f"{column}: is in {' and '.join(places)}; expected only one of them"
-        for column, ignored in self.ignored_differences.items():
-            place = f"ignored_differences.{column}"
-            if column in (*self.natural_key, *self.not_compared, *self.exclude):
-                yield f"{place}: is in natural_key, not_compared or exclude; expected a column whose values are compared"
-            digits = ignored.get("round") if isinstance(ignored, Mapping) else None
-            if not ignored or (isinstance(ignored, Mapping) and (digits is None or not 0 <= digits <= 15)):
-                yield f'{place}: expected a list as in ["case", "blanks"], or digits as in {{ round = 2 }}, 0 to 15'
+        yield from faults_of_ignored(self.ignored_differences, (*self.natural_key, *self.not_compared, *self.exclude))
         for column, previous in self.type_3.items():
             if not previous or previous in self._named_columns():
                 yield f"type_3.{column}: expected the name of a further column, got {previous!r}"
@@ -425,23 +410,11 @@ class TableRules:
         for column in self.order_by:
             if column in parsed and parsed[column].kind not in CAN_ORDER:
                 yield f"{column}: order_by column is {parsed[column]}; it must be a timestamp, date, integer or decimal"
-        effective = parsed.get(self.effective_column or "")
-        if effective is None:
-            return
-        if self.log_period is not None and effective.kind == "integer":
-            yield f"change_log: {self.effective_column} is integer; a period needs a date or timestamp as effective time"
-        if effective.kind not in CAN_BE_EFFECTIVE:
-            yield f"{self.effective_column}: effective column is {effective}; it must be a timestamp, date or integer"
-            return
-        coarse = self.time_precision in {"week", "month"} and effective.kind == "date"
-        if self.time_precision and effective.kind in {"integer", "date"} and not coarse:
-            yield f"time_precision: {self.effective_column} is {effective}, which has no {self.time_precision}s"
-        if self.open_end is not None:
-            holds = {"integer": int, "date": date}.get(effective.kind, (date, datetime))
-            if not isinstance(self.open_end, holds) or (
-                effective.kind == "date" and isinstance(self.open_end, datetime)
-            ):
-                yield f"open_end: {self.open_end!s} does not fit {self.effective_column}, which is {effective}"
+        if effective := parsed.get(self.effective_column or ""):
+            has_period = self.log_period is not None
+            yield from faults_of_effective_time(
+                str(self.effective_column), effective, self.time_precision, self.open_end, has_period=has_period
+            )
 
     def _ignored(self) -> dict[str, tuple[str | int, ...]]:
         """The ignored differences of each column: words in a fixed order, or ``round`` and the digits."""
@@ -458,9 +431,8 @@ class TableRules:
     def _columns_of_expressions(self) -> list[str]:
         """The columns that conditions and derived columns are about."""
         expressions = [*self._conditions().values(), *self.derive.values()]
-        if not expressions:
-            return []
-        from brenvik.model.conditions import columns_of
+        if expressions:
+            from brenvik.model.conditions import columns_of
 
         return [name for text in expressions for name in columns_of(text)]
 
@@ -482,6 +454,12 @@ class TableRules:
                 yield f"system_columns: {column} cannot be left out of a table with type 2 columns"
         if self.deletes in ("review", "ignore") and not self.change_log:
             yield f"deletes: {self.deletes!r} needs change_log = true, where such deletes are recorded"
+        if (
+            self.log_period
+            and self.type_0_changes == "first_arrived"
+            and (self.type_0 or self.other_columns == "type_0")
+        ):
+            yield 'change_log: a period forgets what arrived first; with type_0_changes = "first_arrived" give true'
         marks_deleted = names["valid_to"] or names["is_deleted"]
         if self.deletes != "remove" and not (marks_deleted or self.appends):
             yield f"system_columns: deletes = {self.deletes!r} needs valid_to or is_deleted to mark deleted rows"

@@ -117,6 +117,11 @@ def _trim(
     ledger: Ledger[Engine], rules: TableRules, keep: timedelta, run: Run | Preview, memory: LoadMemory
 ) -> Outcome:
     context = begin(ledger, rules, run=run, memory=memory, params={"loaded_at": run.started_at, "feed": ""})
+    if context.schema.type_0 and rules.type_0_changes == "first_arrived":
+        raise DeclarationError(
+            f"The change log of table {rules.table!r} cannot be trimmed: it says which values of type 0 columns arrived first "
+            '(type_0_changes = "first_arrived").'
+        )
     limit = run.started_at - keep
     settled = ledger.last_run_before(rules.table, limit) or 0
     before = _as_effective_time(context, limit)

@@ -48,7 +48,9 @@ def history(
         wanted = key_of(rules.natural_key, key)
         if changes:
             logged = store.change_log(rules, wanted)
-            show_change_log(declared, rules, wanted, logged, json=json)
+            trimmed = store.ledger.trimmed(rules.table)
+            to_run = trimmed.run if trimmed else None
+            show_change_log(declared, rules, wanted, logged, trimmed_to_run=to_run, json=json)
             raise typer.Exit(DONE if logged else FAILED)
         rows = store.history(rules, wanted, known_at=known_at, without=without or ()).to_pylist()
     past = in_words(known_at, without)

@@ -46,7 +46,9 @@ def runs(
             wrote = store.engine.written(its.rules.stored_as).get(one) if its else None
             taken_back_by = store.ledger.reverted(run["table_name"]).get(one)
             taken_back = store.ledger.run(taken_back_by) if taken_back_by is not None else None
-            show_run(declared, run | files_of(wrote), decided, reverted=taken_back, json=json)
+            trimmed = store.ledger.trimmed(run["table_name"])
+            is_trimmed = trimmed is not None and one <= trimmed.run
+            show_run(declared, run | files_of(wrote), decided, reverted=taken_back, trimmed=is_trimmed, json=json)
             return
         name = declared.table(what).rules.table if what else None
         found = store.ledger.runs(name, last=last).to_pylist() if store.ledger.exists() else []

@@ -46,4 +46,4 @@ def trim(
     chosen = rules if tables else [each for each in rules if each.log_period is not None]
     with opened(declared, read_only=preview, wait_s=wait) as store:
         done = [store.trim(each, keep=keep, reason=reason, preview=preview, wait_s=wait) for each in chosen]
-    show_trimmed(declared, done, preview=preview, json=json)
+    show_trimmed(declared, done, keep=keep, preview=preview, json=json)

@@ -105,19 +105,26 @@ def _open_end(rules: TableRules, value: Any) -> Any:
 
 
 def show_change_log(
-    project: Project, rules: TableRules, key: Any, changes: Sequence[Mapping[str, Any]], *, json: bool
+    project: Project,
+    rules: TableRules,
+    key: Any,
+    changes: Sequence[Mapping[str, Any]],
+    *,
+    trimmed_to_run: int | None = None,
+    json: bool,
 ) -> None:
+    """The changes of a key in the log; ``trimmed_to_run`` is the run up to which that is trimmed."""
     if json:
-        paper.print_json(project, table=rules.table, key=key, changes=changes)
+        paper.print_json(project, table=rules.table, key=key, trimmed_to_run=trimmed_to_run, changes=changes)
         return
     out = paper.console()
     shown_key = paper.key_of(key) if isinstance(key, dict) else str(key)
     if not changes:
-        out.print(Text(f"{project.title} · {rules.table} {shown_key} · no changes in the log"))
+        since = f" since run {trimmed_to_run}, up to which it is trimmed" if trimmed_to_run else ""
+        out.print(Text(f"{project.title} · {rules.table} {shown_key} · no changes in the log{since}"))
         return
-    paper.heading(
-        out, project, f"{rules.table} {shown_key}", paper.many(len(changes), "changes"), "in order of arrival"
-    )
+    about = ["in order of arrival", *([f"up to run {trimmed_to_run} trimmed"] if trimmed_to_run else [])]
+    paper.heading(out, project, f"{rules.table} {shown_key}", paper.many(len(changes), "changes"), *about)
     table = paper.table_of("run", "arrived", "from", "line", "effective", "decision", "effect", right=("run", "line"))
     for row in changes:
         table.add_row(

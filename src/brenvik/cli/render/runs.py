@@ -10,7 +10,7 @@ from rich.text import Text
 
 from brenvik.cli.render import paper
 from brenvik.cli.render.preview import show_decisions
-from brenvik.ledger.schema import LOADS, ROW_COUNTS
+from brenvik.ledger.schema import LOADS, ROW_COUNTS, TRIM
 from brenvik.model.decisions import DECISIONS
 from brenvik.outcome import Outcome
 
@@ -73,6 +73,8 @@ def _loaded(row: Mapping[str, Any]) -> str:
     """What a run loaded, in a few words: up to where, or which files."""
     if row["kind"] == "watermark":
         return f"set to {row['window_high'][:16]}"
+    if row["kind"] == TRIM:
+        return "change log"
     if row["kind"] == "full_extract" and row["window_high"]:
         return f"extract of {row['window_high'][:16].removesuffix(' 00:00')}"
     up_to = "in full, to" if (row["source"] or "").endswith(" in full") else "up to"
@@ -89,9 +91,11 @@ def show_run(
     decided: Sequence[Mapping[str, Any]] | None,
     *,
     reverted: Mapping[str, Any] | None = None,
+    trimmed: bool = False,
     json: bool,
 ) -> None:
-    """One run; with ``decided``, its decisions row by row. ``reverted`` is the run that reverted it."""
+    """One run; with ``decided``, its decisions row by row. ``reverted`` is the run that reverted it; ``trimmed``: its changes are
+    among those that can be trimmed from the log."""
     if json:
         by = reverted["run"] if reverted else None
         paper.print_json(project, run={**row, "reverted_by": by}, decisions=decided)
@@ -99,7 +103,7 @@ def show_run(
     out = paper.console()
     paper.heading(out, project, row["table_name"], f"run {row['run']}", "reverted" if reverted else row["state"])
     if decided is None:
-        _about_run(out, project, row, reverted)
+        _about_run(out, project, row, reverted, trimmed=trimmed)
         return
     show_decisions(out, decided)
     beside = [f"{row[name]:,} {name}" for name in ("duplicate", "rejected") if row[name]]
@@ -107,7 +111,9 @@ def show_run(
         out.print(Text(f"  {', '.join(beside)}, not in the change log and not shown here"))
 
 
-def _about_run(out: Console, project: Project, row: Mapping[str, Any], reverted: Mapping[str, Any] | None) -> None:
+def _about_run(
+    out: Console, project: Project, row: Mapping[str, Any], reverted: Mapping[str, Any] | None, *, trimmed: bool
+) -> None:
     is_load = row["kind"] in LOADS
     low, high = (_day(row[name]) for name in ("window_low", "window_high"))
     left = [f"{row[name]:,} {what}" for name, what in _SKIPPED.items() if row[name]]
@@ -126,7 +132,8 @@ def _about_run(out: Console, project: Project, row: Mapping[str, Any], reverted:
         "scope": row["extract_scope"],
         "moved": f"{low or 'the start'} → {high or 'the start'}" if row["kind"] == "watermark" else "",
         "skipped": ", ".join(left),
-        "label": row["label"],
+        "label": row["label"] if row["kind"] != TRIM else "",
+        "old": f"from before {high}, loaded up to run {row['label']}" if row["kind"] == TRIM and high else "",
         "reason": row["reason"],
         "started": f"{row['started_at']:%Y-%m-%d %H:%M:%S} UTC{took}",
         "by": f"process {row['pid']} on {row['host']}, Brenvik {row['version']}",
@@ -140,7 +147,8 @@ def _about_run(out: Console, project: Project, row: Mapping[str, Any], reverted:
     outcome = Outcome(row["table_name"], row["feed"], row["run"], row["state"], counts=counts)
     sums = [outcome.sums()[0]] if row["read"] is not None else []
     sums += [paper.sums_of_rows(outcome)] if row["rows_before"] is not None else []
-    for lines in (sums, (row["message"] or "").splitlines(), _next_steps(project, row, reverted) if is_load else ()):
+    next_steps = _next_steps(project, row, reverted, trimmed=trimmed)
+    for lines in (sums, (row["message"] or "").splitlines(), next_steps if is_load else ()):
         if lines:
             out.print()
         for line in lines:
@@ -152,11 +160,15 @@ def _day(mark: str | None) -> str:
     return (mark or "").removesuffix(":00").removesuffix(" 00:00")
 
 
-def _next_steps(project: Project, row: Mapping[str, Any], reverted: Mapping[str, Any] | None) -> list[str]:
+def _next_steps(
+    project: Project, row: Mapping[str, Any], reverted: Mapping[str, Any] | None, *, trimmed: bool
+) -> list[str]:
     its = project.tables.get(row["table_name"])
     if row["state"] != "done" or not (its and its.rules.is_logged):
         return []
     number = row["run"]
+    if trimmed:
+        return ["The change log is trimmed: its decisions are not known any more, and it cannot be reverted."]
     if reverted:
         return [f"to restore it   brenvik revert {number} --undo --preview"]
     return [f"row by row      brenvik runs {number} --rows", f"to revert it    brenvik revert {number} --preview"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
     from brenvik.project.project import Project
 
 
-def show_trimmed(project: Project, outcomes: Sequence[Outcome], *, preview: bool, json: bool) -> None:
+def show_trimmed(project: Project, outcomes: Sequence[Outcome], *, keep: str | None, preview: bool, json: bool) -> None:
     if json:
         paper.print_json(project, outcomes=[outcome.to_dict() for outcome in outcomes])
         return
@@ -22,14 +23,13 @@ def show_trimmed(project: Project, outcomes: Sequence[Outcome], *, preview: bool
     paper.heading(out, project, "nothing is written" if preview else "change logs")
     table = paper.table_of("table", "run", "trimmed" if not preview else "to trim", right=("run",))
     for outcome in outcomes:
-        table.add_row(
-            outcome.table, "–" if outcome.run is None else str(outcome.run), outcome.notes[0].partition(": ")[2]
-        )
+        what = outcome.notes[0].partition(": ")[2].removesuffix(".")
+        table.add_row(outcome.table, "–" if outcome.run is None else str(outcome.run), what)
     if outcomes:
         paper.indented(out, table)
     else:
         out.print(Text('  No table has a period for its change log, as in change_log = "400 days".'))
-    names = [outcome.table for outcome in outcomes]
-    if preview and names:
+    if preview and outcomes:
+        words = [*(outcome.table for outcome in outcomes), *(["--keep", keep] if keep else [])]
         out.print()
-        out.print(Text(f"  to trim {'it' if len(names) == 1 else 'them'}   brenvik trim {' '.join(names)}"))
+        out.print(Text(f"  to trim {'it' if len(outcomes) == 1 else 'them'}   brenvik trim {shlex.join(words)}"))
