@@ -20,6 +20,7 @@ from brenvik.model.rule_errors import (
     faults_of_expressions,
     faults_of_ignored,
     faults_of_limits,
+    faults_of_log,
     faults_of_marks,
     faults_of_renamed,
     faults_of_zone,
@@ -452,14 +453,8 @@ class TableRules:
         for column in ("valid_from", "valid_to"):
             if names[column] is None and has_versions:
                 yield f"system_columns: {column} cannot be left out of a table with type 2 columns"
-        if self.deletes in ("review", "ignore") and not self.change_log:
-            yield f"deletes: {self.deletes!r} needs change_log = true, where such deletes are recorded"
-        if (
-            self.log_period
-            and self.type_0_changes == "first_arrived"
-            and (self.type_0 or self.other_columns == "type_0")
-        ):
-            yield 'change_log: a period forgets what arrived first; with type_0_changes = "first_arrived" give true'
+        by_arrival = self.type_0_changes == "first_arrived" and bool(self.type_0 or self.other_columns == "type_0")
+        yield from faults_of_log(self.change_log, self.deletes, by_arrival=by_arrival)
         marks_deleted = names["valid_to"] or names["is_deleted"]
         if self.deletes != "remove" and not (marks_deleted or self.appends):
             yield f"system_columns: deletes = {self.deletes!r} needs valid_to or is_deleted to mark deleted rows"
