@@ -183,19 +183,19 @@ def walk(scene: Scene, data: st.DataObject, *, holds: bool = False) -> None:
             way.look_back()
 
 
-@settings(max_examples=share(3))
+@settings(max_examples=share(5))
 @given(some(_trimmable(ORDERED)), st.data())
 def test_a_trimmed_log_is_as_good_as_all_of_it(scene: Scene, data: st.DataObject) -> None:
     walk(scene, data)
 
 
-@settings(max_examples=share(6))
+@settings(max_examples=share(10))
 @given(some(_trimmable(HELD)), st.data())
 def test_a_trimmed_log_with_deletes_that_wait(scene: Scene, data: st.DataObject) -> None:
     walk(scene, data, holds=True)
 
 
-@settings(max_examples=share(6))
+@settings(max_examples=share(10))
 @given(some(EXTRACTED), st.data())
 def test_extracts_after_a_trimmed_log(scene: Scene, data: st.DataObject) -> None:
     """Extracts go on, and later ones can be reverted; one from before is refused."""

@@ -17,7 +17,7 @@ from brenvik.merge.replay_decisions import BEGINS, starts
 from brenvik.merge.row_changes import DeleteRows
 from brenvik.merge.row_errors import joined
 from brenvik.merge.schema import BASE, COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
-from brenvik.merge.validate import ORIGINAL
+from brenvik.merge.validate import ORIGINAL, may_be_beyond
 
 OLD, BASE_STATES, TRIMMED_KEYS = "old_changes", "base_states", "trimmed_keys"
 DROPPED, TRIMMED_LOG = "dropped_changes", "trimmed_log"
@@ -177,9 +177,7 @@ def count_old(schema: TableSchema) -> str:
 
 
 def _may_be_beyond(schema: TableSchema) -> str:
-    """A test: whether a staged row ``s`` holds from before the times that no base state reaches; needs the parameter
-    ``settled_before``."""
-    return f"s.brenvik_error IS NULL AND s.{EFFECTIVE_AT} < CAST(:settled_before AS {schema.effective_type.sql})"
+    return f"s.brenvik_error IS NULL AND {may_be_beyond(schema, f's.{EFFECTIVE_AT}')}"
 
 
 def count_possibly_beyond(schema: TableSchema) -> str:

@@ -137,11 +137,18 @@ def _original(schema: TableSchema, types: Mapping[str, ColumnType], *, keeps_raw
     return raw if in_store else storable(schema.store, raw)
 
 
+def may_be_beyond(schema: TableSchema, effective: str, *, in_store: bool = True) -> str:
+    """A test: whether a trimmed change log may be unable to place a change with this effective time: it is late, and no later
+    than the base states of some keys. Needs the parameters ``settled_before`` and ``high_effective``."""
+    mark, kind = ":" if in_store else "$", schema.effective_type.sql
+    before, high = (f"CAST({mark}{name} AS {kind})" for name in ("settled_before", "high_effective"))
+    return f"{effective} < {before} AND {effective} <= {high}"
+
+
 def _original_beside(schema: TableSchema, original: str, effective: str, *, some_beyond: bool, in_store: bool) -> str:
     """The original row as a further column, where valid rows may be rejected as well; else ''."""
     if some_beyond and not schema.rejects_ties:
-        before = f"CAST({':' if in_store else '$'}settled_before AS {schema.effective_type.sql})"
-        original = f"CASE WHEN {effective} < {before} THEN {original} END"
+        original = f"CASE WHEN {may_be_beyond(schema, effective, in_store=in_store)} THEN {original} END"
     return f", {original} AS {ORIGINAL}" if some_beyond or schema.rejects_ties else ""
 
 
