@@ -186,8 +186,8 @@ copies left out. That one validates nothing and records no run.
 {chr(10).join(appended_lines(rows, kinds["newer"]))}
 
 Ten changes of each of {KEYS // 4:,} keys: the change log trimmed in {trim:.2f} s, in which every key is recomputed three times;
-the table rebuilt in {rebuild:.2f} s. By hand all but the first and the last change of each key deleted, which would lose versions, in
-{by_hand:.2f} s.
+the table rebuilt in {rebuild:.2f} s. By hand all but the first and the last change of each key deleted, which would lose
+versions, in {by_hand:.2f} s.
 
 {history.machine()} · Brenvik {brenvik.__version__}
 """,

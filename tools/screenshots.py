@@ -9,6 +9,7 @@ from __future__ import annotations
 import fcntl
 import os
 import pty
+import re
 import shlex
 import shutil
 import sqlite3
@@ -133,6 +134,19 @@ def table_of_before(folder: Path) -> Callable[[], None]:
     return mend
 
 
+AT_ONCE = ("lamp", "--keep", "0 days")
+FILES = re.compile(r"```\{code-block\} \w+\n:caption: (brenvik.toml|inbox/lamp_01.csv)\n\n(.*?)```", re.DOTALL)
+
+
+def write_lamps(folder: Path) -> Path:
+    """The project of the page about the change log."""
+    page = (ROOT / "docs" / "how-to" / "change-log.md").read_text(encoding="utf-8")
+    for name, content in FILES.findall(page):
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(content, encoding="utf-8")
+    return folder
+
+
 def main() -> None:
     folder = Path(tempfile.mkdtemp())
     try:
@@ -178,6 +192,10 @@ def main() -> None:
         ]
         heads = ("$ brenvik erase buoy NB-104 --preview", f"$ brenvik erase buoy NB-104 --reason {ASKED!r} --yes")
         draw("\n".join(f"{head}\n{text}" for head, text in zip(heads, asked, strict=True)), OUT / "erase.png")
+        calls = (["load"], ["trim", *AT_ONCE, "--preview"], ["trim", *AT_ONCE], ["status"])
+        lamps = write_lamps(folder / "lamps")
+        told = (f"$ brenvik {shlex.join(words)}\n{run(words, lamps)}" for words in calls)
+        draw("\n".join(told), OUT / "trim.png")
         (folder / "firm_2024-05-13.csv").write_text(FIRMS, encoding="cp1252")
         shot("new", "new", "firm_2024-05-13.csv", "--project", "firms.toml")
         mend = table_of_before(folder)

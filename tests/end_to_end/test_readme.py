@@ -116,6 +116,14 @@ def test_the_example_of_a_landing_table(tmp_path: Path) -> None:
     assert "NB-101 12.60 V from 2024-05-01 06:00:00 to 2024-05-01 12:00:00\nNB-101 12.40 V from" in done.stdout
 
 
+def test_the_example_of_a_limited_log(tmp_path: Path) -> None:
+    done = subprocess.run(
+        [sys.executable, ROOT / "examples" / "lamp_log.py"], cwd=tmp_path, capture_output=True, text=True, check=True
+    )
+    assert "729 changes of 1 key into 18 base states.\n17 versions before, 17 after\n" in done.stdout
+    assert done.stdout.endswith("not after 2026-04-29, up to which the changes of its key are trimmed\n")
+
+
 def test_the_example_of_a_messy_source(tmp_path: Path) -> None:
     done = subprocess.run(
         [sys.executable, ROOT / "examples" / "messy_source.py"],

@@ -135,16 +135,20 @@ def test_what_lies_behind_it_is_refused(anywhere: brenvik.Store) -> None:
 
 
 def test_an_extract_from_before_is_blocked(anywhere: brenvik.Store) -> None:
-    rules = brenvik.TableRules("lamp", natural_key="code", change_log="400 days", max_deletes=None)
-    extract = pa.table({"code": ["A", "B"], "volts": ["10", "11"]})
+    rules = brenvik.TableRules("lamp", natural_key="code", type_1="volts", change_log="400 days")
+
+    def extract(volts: str) -> pa.Table:
+        return pa.table({"code": ["A", "B"], "volts": [volts, "11"]})
+
     with clock(datetime(2024, 6, 1)):
-        anywhere.load(rules, extract, kind="full_extract", at="2024-05-01")
+        for day, volts in enumerate(("10", "11", "12", "13"), 1):
+            anywhere.load(rules, extract(volts), kind="full_extract", at=f"2024-05-0{day}", allow_changes=9)
     with clock(datetime(2026, 6, 1)):
-        anywhere.trim(rules)
+        assert anywhere.trim(rules).counts["changes_trimmed"] == 3
         for at in ("2025-01-01", "2025-04-26"):
             with pytest.raises(StaleExtract, match=r"trimmed up to 2025-04-27(?s:.*)not known any more"):
-                anywhere.load(rules, extract, kind="full_extract", at=at)
-        outcome = anywhere.load(rules, extract, kind="full_extract", at="2025-04-27")
+                anywhere.load(rules, extract("13"), kind="full_extract", at=at)
+        outcome = anywhere.load(rules, extract("13"), kind="full_extract", at="2025-04-27")
     assert outcome.counts["unchanged"] == 2
 
 

@@ -144,8 +144,8 @@ ERASE = "erase"
 """The kind of a run that erases a key. Its label is the salt of the table, so many hexadecimal digits, a colon and the digest."""
 SALT = 32
 TRIM = "trim"
-"""The kind of a run that trims a change log. Its label is the last settled run, its window_high the time before which changes
-are settled."""
+"""The kind of a run that trims a change log. Its label is the last settled run, or 0 where nothing was trimmed; its window_high
+the time before which changes are settled."""
 LOADS = ("changes", "upserts", "full_extract", "append")
 """Kinds of run that bring changes; the others work on what is there."""
 

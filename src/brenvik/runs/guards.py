@@ -8,7 +8,7 @@ from brenvik.engines.protocol import Engine
 from brenvik.errors import DeclarationError, LimitExceeded, StaleExtract
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
-from brenvik.ledger.records import Attempt
+from brenvik.ledger.records import Attempt, Trimmed
 from brenvik.ledger.schema import ROW_COUNTS
 from brenvik.merge.plan.steps import RowChanges
 from brenvik.model.positions import as_text, kind_of
@@ -173,13 +173,12 @@ def check_age(context: RunContext, extract_at: str) -> None:
         )
 
 
-def check_reach(context: RunContext, extract_at: str) -> None:
+def check_reach(context: RunContext, extract_at: str, trimmed: Trimmed | None) -> None:
     """Raises StaleExtract for an extract from before the time that a trimmed change log reaches back to."""
-    before = context.workspace.params.get("settled_before")
-    if before is None:
+    if trimmed is None or not trimmed.run:
         return
     kind = kind_of(context.schema.effective_type.kind)
-    its, limit = kind.parse(extract_at), kind.parse(before)
+    its, limit = kind.parse(extract_at), kind.parse(trimmed.before)
     if its < limit:
         raise StaleExtract(
             f"{context.run.source}: blocked, nothing written\n"

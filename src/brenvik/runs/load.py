@@ -218,7 +218,8 @@ def _carry_out(
         context = context.with_params(**batch.store_query_values)
     if memory.erased:
         context = context.with_params(salt=ledger.salt(run.table))
-    if memory.trims and (trimmed := ledger.trimmed(run.table)):
+    trimmed = ledger.trimmed(run.table) if memory.trims else None
+    if trimmed:
         context = context.with_params(settled_before=trimmed.before)
     plan = load_plan(
         context.schema,
@@ -232,7 +233,7 @@ def _carry_out(
     if batch.extract:
         check_times(batch, validated)
         check_age(context, str(validated.extract_at))
-        check_reach(context, str(validated.extract_at))
+        check_reach(context, str(validated.extract_at), trimmed)
     classified = pipeline.classify_changes(context, plan, validated)
     resolved = pipeline.resolve_current(context, plan, classified)
     changes = pipeline.find_row_changes(context, plan, resolved)

@@ -131,8 +131,8 @@ def _trim(
         counts = _counts(context.memory)
         if isinstance(run, Run):
             _apply(context, found)
-            window = {"label": str(settled), "window_high": before}
-            ledger.end_run(run, "done", counts, f"Trimmed: {found.in_words}.", **window)
+            reach = {"label": str(settled if found.dropped else 0), "window_high": before}
+            ledger.end_run(run, "done", counts, f"Trimmed: {found.in_words}.", **reach)
     context.workspace.discard()
     recorded = isinstance(run, Run)
     return Outcome(
@@ -143,7 +143,8 @@ def _trim(
         source=run.source,
         started_at=run.started_at,
         duration_s=(now() - run.started_at).total_seconds(),
-        counts={name: counts[name] for name in ROW_COUNTS},
+        counts={name: counts[name] for name in ROW_COUNTS}
+        | {"changes_trimmed": found.dropped, "base_states": found.base_states},
         notes=[f"{'Trimmed' if recorded else 'To trim'}: {found.in_words}."],
     )
 

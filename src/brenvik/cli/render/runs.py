@@ -133,7 +133,9 @@ def _about_run(
         "moved": f"{low or 'the start'} → {high or 'the start'}" if row["kind"] == "watermark" else "",
         "skipped": ", ".join(left),
         "label": row["label"] if row["kind"] != TRIM else "",
-        "old": f"from before {high}, loaded up to run {row['label']}" if row["kind"] == TRIM and high else "",
+        "old": f"from before {high}, loaded up to run {row['label']}"
+        if row["kind"] == TRIM and row["label"] != "0"
+        else "",
         "reason": row["reason"],
         "started": f"{row['started_at']:%Y-%m-%d %H:%M:%S} UTC{took}",
         "by": f"process {row['pid']} on {row['host']}, Brenvik {row['version']}",

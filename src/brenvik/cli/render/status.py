@@ -65,12 +65,9 @@ def _show_reach(out: Console, found: Sequence[TableStatus]) -> None:
     """How far back late changes and reverts reach, where change logs were trimmed."""
     trimmed = [each for each in found if each.log_trimmed_before]
     for each in trimmed:
-        runs = (
-            f", and runs up to {each.log_trimmed_to_run} can no longer be reverted" if each.log_trimmed_to_run else ""
-        )
-        out.print(
-            Text(f"  {each.table}  change log trimmed: late changes from {each.log_trimmed_before} on are placed{runs}")
-        )
+        late = f"late changes from {each.log_trimmed_before} on are placed"
+        runs = f"runs up to {each.log_trimmed_to_run} can no longer be reverted"
+        out.print(Text(f"  {each.table}  change log trimmed: {late}, and {runs}"))
     if trimmed:
         out.print()
 

@@ -29,7 +29,7 @@ def show_trimmed(project: Project, outcomes: Sequence[Outcome], *, keep: str | N
         paper.indented(out, table)
     else:
         out.print(Text('  No table has a period for its change log, as in change_log = "400 days".'))
-    if preview and outcomes:
+    if preview and any(outcome.counts["changes_trimmed"] for outcome in outcomes):
         words = [*(outcome.table for outcome in outcomes), *(["--keep", keep] if keep else [])]
         out.print()
         out.print(Text(f"  to trim {'it' if len(outcomes) == 1 else 'them'}   brenvik trim {shlex.join(words)}"))
