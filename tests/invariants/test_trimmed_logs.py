@@ -133,7 +133,8 @@ class Years:
         for run in (done, again):
             self._done(run.run)
         up_to = max((row["run"] for row in runs if row["started_at"] < limit), default=0)
-        self.settled_run = max(up_to, self.settled_run)
+        if done.counts["changes_trimmed"]:
+            self.settled_run = max(up_to, self.settled_run)
         self.oracle.forget(lambda change: self._is_settled(change, up_to, limit))
 
     def _is_settled(self, change: Change, up_to: int, limit: datetime) -> bool:
@@ -200,7 +201,7 @@ def test_a_trimmed_log_with_deletes_that_wait(scene: Scene, data: st.DataObject)
 def test_extracts_after_a_trimmed_log(scene: Scene, data: st.DataObject) -> None:
     """Extracts go on, and later ones can be reverted; one from before is refused."""
     taken: dict[int, Extract] = {}
-    runs: dict[int, int] = {}
+    runs: dict[int, datetime] = {}
     out: set[int] = set()
     at, clock, settled = datetime(2024, 5, 13, 1, 30), datetime(2024, 5, 13, 2), 0
 
@@ -213,7 +214,7 @@ def test_extracts_after_a_trimmed_log(scene: Scene, data: st.DataObject) -> None
 
     with fresh(scene) as store, patch("brenvik.ledger.runs.now", lambda: clock):
         limit = datetime(1, 1, 1)
-        for number in range(data.draw(st.integers(2, 6))):
+        for _ in range(data.draw(st.integers(2, 6))):
             extract = at, rows, columns, scope = data.draw(an_extract(scene, at))
             clock = max(clock, at + timedelta(hours=1))
             within = None if scope is None else f'"{scope.replace(chr(34), chr(34) * 2)}" IS NOT NULL'
@@ -224,15 +225,15 @@ def test_extracts_after_a_trimmed_log(scene: Scene, data: st.DataObject) -> None
                     store.load(scene.rules, frame, at=at, **options)
                 continue
             run = int(store.load(scene.rules, frame, at=at, **options).run or 0)
-            taken[run], runs[number] = extract, run
+            taken[run], runs[run] = extract, clock
             is_the_oracles(store)
             if data.draw(st.booleans()):
-                limit = max(limit, clock + timedelta(hours=data.draw(st.sampled_from([1, -26]))))
+                to = clock + timedelta(hours=data.draw(st.sampled_from([1, -26])))
                 with patch("brenvik.ledger.runs.now", lambda: TODAY):
-                    store.trim(scene.rules, keep=TODAY - limit)
-                settled = max(
-                    [settled, *(run for number, run in runs.items() if taken[run][0] + timedelta(hours=1) < limit)]
-                )
+                    outcome = store.trim(scene.rules, keep=TODAY - to)
+                if outcome.counts["changes_trimmed"]:
+                    limit = max(limit, to)
+                    settled = max([settled, *(run for run, started in runs.items() if started < to)])
                 is_the_oracles(store)
             late = [run for run in taken if run > settled]
             if late and data.draw(st.booleans()):

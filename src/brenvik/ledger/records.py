@@ -52,7 +52,7 @@ class Extract:
 @dataclass(frozen=True)
 class Trimmed:
     """How far the change log of a table was trimmed: changes of runs up to ``run`` that hold from before ``before`` (as text) can
-    be base states. ``run`` is 0 where there was nothing to trim yet."""
+    be base states."""
 
     run: int
     before: str

@@ -134,7 +134,7 @@ class Runs(Memories[H]):
             return {}
         found = self._rows(
             f"SELECT table_name, label, window_high FROM {place('runs')} "
-            f"WHERE kind = '{TRIM}' AND state = 'done' AND label IS NOT NULL{which}",
+            f"WHERE kind = '{TRIM}' AND state = 'done' AND label <> '0'{which}",
             params,
         )
         reached: dict[str, Trimmed] = {}
@@ -143,6 +143,15 @@ class Runs(Memories[H]):
             last = reached.get(row["table_name"], its)
             reached[row["table_name"]] = Trimmed(max(its.run, last.run), max(its.before, last.before))
         return reached
+
+    def last_trim(self, table: str) -> str | None:
+        """Up to which time the change log of a table was last looked through, as text."""
+        found = self._rows(
+            f"SELECT max(window_high) AS high FROM {place('runs')} "
+            f"WHERE table_name = :table_name AND kind = '{TRIM}' AND state = 'done'",
+            {"table_name": table},
+        )
+        return found[0]["high"] if found else None
 
     def last_run_before(self, table: str, moment: datetime) -> int | None:
         """The last run of a table that started before a moment (UTC)."""

@@ -75,7 +75,14 @@ def _steps(store: Store, table: ProjectTable, feed: FeedRules, batch: Batch) -> 
     schema = schema_for(store.engine, rules, batch, state, feed.operations)
     plan = load_plan(
         schema,
-        rows_of(schema, batch, feed.operations, feed.extract_scope, memory),
+        rows_of(
+            schema,
+            batch,
+            feed.operations,
+            feed.extract_scope,
+            some_erased=memory.erased > 0,
+            trimmed=store.ledger.trimmed(rules.table) is not None,
+        ),
         ledger_sql(schema, batch, has_ledger=True),
         excluded=tuple(memory.reverted),
         first=memory.is_first,

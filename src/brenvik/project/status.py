@@ -174,8 +174,8 @@ def _status_of(
         open_rejects=known.get("open_rejects", 0),
         pending_deletes=known.get("pending_deletes", 0),
         since={state: known.get(f"{state}_since", 0) for state in ("failed", "blocked", "crashed")},
-        log_trimmed_before=trimmed.before if trimmed and trimmed.run else None,
-        log_trimmed_to_run=trimmed.run if trimmed and trimmed.run else None,
+        log_trimmed_before=trimmed.before if trimmed else None,
+        log_trimmed_to_run=trimmed.run if trimmed else None,
         errors=[f"{each.feed.name}: {each.error}" for each in feeds if each.error],
         attention=[f"{each.feed.name}: {text}" for each in feeds if each.waiting for text in each.waiting.attention],
     )

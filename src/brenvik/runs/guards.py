@@ -175,7 +175,7 @@ def check_age(context: RunContext, extract_at: str) -> None:
 
 def check_reach(context: RunContext, extract_at: str, trimmed: Trimmed | None) -> None:
     """Raises StaleExtract for an extract from before the time that a trimmed change log reaches back to."""
-    if trimmed is None or not trimmed.run:
+    if trimmed is None:
         return
     kind = kind_of(context.schema.effective_type.kind)
     its, limit = kind.parse(extract_at), kind.parse(trimmed.before)

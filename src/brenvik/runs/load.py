@@ -223,7 +223,14 @@ def _carry_out(
         context = context.with_params(settled_before=trimmed.before)
     plan = load_plan(
         context.schema,
-        rows_of(context.schema, batch, options.operations, options.extract_scope, memory),
+        rows_of(
+            context.schema,
+            batch,
+            options.operations,
+            options.extract_scope,
+            some_erased=memory.erased > 0,
+            trimmed=trimmed is not None,
+        ),
         ledger_sql(context.schema, batch, has_ledger=memory.has_ledger),
         excluded=tuple(memory.reverted),
         first=memory.is_first,

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any
 
 from brenvik.errors import DeclarationError, FeedError, TooManyRejects
 from brenvik.ledger.entries import now
-from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.schema import (
     approved_deletes,
     currently_pending,
@@ -39,7 +38,13 @@ if TYPE_CHECKING:
 
 
 def rows_of(
-    schema: TableSchema, batch: Batch, operations: Operations | None, scope: str | None, memory: LoadMemory
+    schema: TableSchema,
+    batch: Batch,
+    operations: Operations | None,
+    scope: str | None,
+    *,
+    some_erased: bool,
+    trimmed: bool,
 ) -> Rows:
     """The rows of a batch as its plan sees them. Raises FeedError for rows in the store that have other types than the table."""
     if batch.store_query:
@@ -59,8 +64,8 @@ def rows_of(
         time_column=batch.extract.column if batch.extract else None,
         scope=scope,
         last_file=batch.files[-1].number if batch.files else 0,
-        some_erased=memory.erased > 0,
-        some_beyond=memory.trims > 0 and not batch.extract and schema.change_log is not None,
+        some_erased=some_erased,
+        some_beyond=trimmed and not batch.extract,
     )
 
 

@@ -103,8 +103,7 @@ def trim_if_due(ledger: Ledger[Engine], rules: TableRules, *, wait_s: float) -> 
     limit = now() - keep - keep / SLACK
     if ledger.last_run_before(rules.table, limit) is None:
         return None
-    trimmed = ledger.trimmed(rules.table)
-    if trimmed and trimmed.before >= str(limit.replace(microsecond=0)):
+    if (ledger.last_trim(rules.table) or "") >= str(limit.replace(microsecond=0)):
         return None
     try:
         outcome = trim(ledger, rules, keep=keep, reason=None, preview=False, wait_s=wait_s)
