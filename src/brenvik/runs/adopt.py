@@ -285,7 +285,7 @@ def _adopt(
                 )
             prepared = _prepare(RunContext(work, rules, found.schema, LoadMemory(True), run), found)
             changes, changed_keys = find_changes(prepared)
-            outcome = outcome_of(run, changes, changed_keys)
+            outcome = outcome_of(run, changes.counts, changed_keys)
             outcome.notes = found.notes
             if isinstance(run, Preview):
                 raise _OnlyAsked

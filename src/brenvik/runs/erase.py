@@ -9,9 +9,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
-from brenvik.ledger.entries import now
 from brenvik.ledger.ledger import Ledger
 from brenvik.ledger.memory import LoadMemory
 from brenvik.ledger.records import Preview, Run
@@ -23,7 +21,7 @@ from brenvik.model.rules import TableRules
 from brenvik.model.text_forms import KeyForm, has_words, in_form
 from brenvik.outcome import Outcome
 from brenvik.runs.context import RunContext
-from brenvik.runs.recompute import begin, never_loaded
+from brenvik.runs.recompute import begin, outcome_of, recorded
 
 
 @dataclass(frozen=True)
@@ -69,21 +67,13 @@ def erase(
     if preview:
         planned, memory = ledger.preview(rules.table, kind=ERASE, source="1 key to erase")
         return _erase(ledger, rules, key, planned, memory)
-    if not ledger.exists():
-        raise never_loaded(rules)
 
-    def once() -> Outcome:
-        with ledger.engine.lock(rules.table, wait_s=wait_s):
-            run, memory = ledger.start_run(rules, feed="", kind=ERASE, source="erased 1 key", reason=reason)
-            try:
-                outcome = _erase(ledger, rules, key, run, memory)
-            except BaseException as error:
-                ledger.enter_failure(run, error)
-                raise
-            ledger.engine.scrub([rules.stored_as, change_log_table(rules.table)])
-            return outcome
+    def once(run: Run, memory: LoadMemory) -> Outcome:
+        outcome = _erase(ledger, rules, key, run, memory)
+        ledger.engine.scrub([rules.stored_as, change_log_table(rules.table)])
+        return outcome
 
-    return retry_on_conflict(once)
+    return recorded(ledger, rules, ERASE, "erased 1 key", once, reason=reason, wait_s=wait_s)
 
 
 def _erase(
@@ -104,17 +94,8 @@ def _erase(
         if isinstance(run, Run):
             _apply(ledger, context, found, run, counts, salt)
     context.workspace.discard()
-    return Outcome(
-        table=rules.table,
-        feed="",
-        run=run.number if isinstance(run, Run) else None,
-        state="done" if isinstance(run, Run) else "preview",
-        source=run.source,
-        started_at=run.started_at,
-        duration_s=(now() - run.started_at).total_seconds(),
-        counts={name: counts[name] for name in ROW_COUNTS},
-        notes=[f"{'Erased' if isinstance(run, Run) else 'To erase'}: {found.in_words}."],
-    )
+    what = "Erased" if isinstance(run, Run) else "To erase"
+    return outcome_of(run, {name: counts[name] for name in ROW_COUNTS}, notes=[f"{what}: {found.in_words}."])
 
 
 def _find(ledger: Ledger[Engine], context: RunContext) -> _Found:

@@ -3,7 +3,7 @@ is elsewhere: ``rebuild``, ``revert``, ``pending_deletes``; questions about the 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -114,6 +114,26 @@ def recompute(
         check()
         preview_run, memory = ledger.preview(rules.table, kind=kind, source=source)
         return _work(ledger, rules, preview_run, memory, prepare, fits=fits)
+
+    def work(run: Run, memory: LoadMemory) -> Outcome:
+        return _work(ledger, rules, run, memory, prepare, fits=fits)
+
+    return recorded(ledger, rules, kind, source, work, check=check, reason=reason, wait_s=wait_s)
+
+
+def recorded(
+    ledger: Ledger[Engine],
+    rules: TableRules,
+    kind: str,
+    source: str,
+    do: Callable[[Run, LoadMemory], Outcome],
+    *,
+    check: Callable[[], None] = lambda: None,
+    reason: str | None,
+    wait_s: float,
+) -> Outcome:
+    """Does something with a table that was loaded before as a run of its own, while the table is locked; ``check`` comes before
+    the run is recorded."""
     if not ledger.exists():
         raise never_loaded(rules)
 
@@ -122,7 +142,7 @@ def recompute(
             check()
             run, memory = ledger.start_run(rules, feed="", kind=kind, source=source, reason=reason)
             try:
-                return _work(ledger, rules, run, memory, prepare, fits=fits)
+                return do(run, memory)
             except BaseException as error:
                 ledger.enter_failure(run, error)
                 raise
@@ -154,7 +174,7 @@ def _work(
         if isinstance(run, Run):
             apply_changes(ledger, prepared, changes, run)
     context.workspace.discard()
-    return outcome_of(context.run, changes, changed_keys)
+    return outcome_of(context.run, changes.counts, changed_keys)
 
 
 def find_changes(prepared: Prepared) -> tuple[RowChanges, Any]:
@@ -185,16 +205,17 @@ def apply_changes(
     ledger.end_run(run, "done", changes.counts, "\n".join(context.notes))
 
 
-def outcome_of(run: Attempt, changes: RowChanges, changed_keys: Any) -> Outcome:
-    recorded = isinstance(run, Run)
+def outcome_of(run: Attempt, counts: Mapping[str, int], changed_keys: Any = None, notes: Iterable[str] = ()) -> Outcome:
+    is_recorded = isinstance(run, Run)
     return Outcome(
         table=run.table,
         feed="",
-        run=run.number if recorded else None,
-        state="done" if recorded else "preview",
+        run=run.number if is_recorded else None,
+        state="done" if is_recorded else "preview",
         source=run.source,
         started_at=run.started_at,
         duration_s=(now() - run.started_at).total_seconds(),
-        counts=dict(changes.counts),
+        counts=dict(counts),
+        notes=[*notes],
         changed_keys=changed_keys,
     )

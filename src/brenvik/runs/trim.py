@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
-from brenvik.engines.conflicts import retry_on_conflict
 from brenvik.engines.protocol import Engine
 from brenvik.engines.workspace import Workspace
 from brenvik.errors import BrenvikError, DeclarationError, InvariantBroken
@@ -21,7 +20,7 @@ from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs import pipeline
 from brenvik.runs.context import RunContext
-from brenvik.runs.recompute import begin, check_log, never_loaded
+from brenvik.runs.recompute import begin, check_log, outcome_of, recorded
 
 SLACK = 20
 """A change log is trimmed after a load when a twentieth of its period has passed since the last time."""
@@ -80,19 +79,11 @@ def trim(
     if preview:
         planned, memory = ledger.preview(rules.table, kind=TRIM, source="change log to trim")
         return _trim(ledger, rules, keep, planned, memory)
-    if not ledger.exists():
-        raise never_loaded(rules)
 
-    def once() -> Outcome:
-        with ledger.engine.lock(rules.table, wait_s=wait_s):
-            run, memory = ledger.start_run(rules, feed="", kind=TRIM, source="trimmed the change log", reason=reason)
-            try:
-                return _trim(ledger, rules, keep, run, memory)
-            except BaseException as error:
-                ledger.enter_failure(run, error)
-                raise
+    def once(run: Run, memory: LoadMemory) -> Outcome:
+        return _trim(ledger, rules, keep, run, memory)
 
-    return retry_on_conflict(once)
+    return recorded(ledger, rules, TRIM, "trimmed the change log", once, reason=reason, wait_s=wait_s)
 
 
 def trim_if_due(ledger: Ledger[Engine], rules: TableRules, *, wait_s: float) -> str | None:
@@ -133,19 +124,10 @@ def _trim(
             reach = {"label": str(settled if found.dropped else 0), "window_high": before}
             ledger.end_run(run, "done", counts, f"Trimmed: {found.in_words}.", **reach)
     context.workspace.discard()
-    recorded = isinstance(run, Run)
-    return Outcome(
-        table=rules.table,
-        feed="",
-        run=run.number if recorded else None,
-        state="done" if recorded else "preview",
-        source=run.source,
-        started_at=run.started_at,
-        duration_s=(now() - run.started_at).total_seconds(),
-        counts={name: counts[name] for name in ROW_COUNTS}
-        | {"changes_trimmed": found.dropped, "base_states": found.base_states},
-        notes=[f"{'Trimmed' if recorded else 'To trim'}: {found.in_words}."],
-    )
+    counts = {name: counts[name] for name in ROW_COUNTS}
+    counts |= {"changes_trimmed": found.dropped, "base_states": found.base_states}
+    what = "Trimmed" if isinstance(run, Run) else "To trim"
+    return outcome_of(run, counts, notes=[f"{what}: {found.in_words}."])
 
 
 def _as_effective_time(context: RunContext, moment: datetime) -> str:
