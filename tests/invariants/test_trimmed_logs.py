@@ -199,8 +199,8 @@ def test_a_trimmed_log_with_deletes_that_wait(scene: Scene, data: st.DataObject)
 @settings(max_examples=share(10))
 @given(some([scene for scene in EXTRACTED if not scene.declared.ignored]), st.data())
 def test_extracts_after_a_trimmed_log(scene: Scene, data: st.DataObject) -> None:
-    """Extracts go on, and later ones can be reverted; one from before is refused. Without ignored differences: which form an equal
-    row had is not logged."""
+    """Extracts go on, and later ones can be reverted; one from before is refused. Without ignored differences: which form an
+    equal row had is not logged."""
     taken: dict[int, Extract] = {}
     runs: dict[int, datetime] = {}
     out: set[int] = set()
