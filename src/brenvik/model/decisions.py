@@ -51,7 +51,7 @@ DECISIONS = {
     "rejected": Decision(
         "a value has the wrong type or is too long; key, order or effective time is empty; the operation is unknown; a "
         "condition of `reject_if` is true; a row of an extract is outside of its `extract_scope`; a line has too few or too "
-        "many fields, or is not a JSON object",
+        "many fields, or is not a JSON object; a change lies beyond a trimmed change log",
         "none",
         "no; the row is kept as a reject",
     ),
