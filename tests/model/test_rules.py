@@ -114,7 +114,7 @@ def test_what_is_no_type_is_told(text: str) -> None:
 @pytest.mark.parametrize(
     ("declared", "meant"),
     [("int", "integer"), ("string", "text"), ("VARCHAR(20)", "text(20)"), ("numeric(9,2)", "decimal(9,2)"), ("float", "double"),
-     ("datetime", "timestamp"), ("timestmp", "timestamp"), ("bool", "boolean")],
+     ("datetime", "timestamp"), ("timestmp", "timestamp"), ("bool", "boolean"), ("decimal(5.1)", "decimal(5,1)")],
 )  # fmt: skip
 def test_the_type_that_was_meant_is_named(declared: str, meant: str) -> None:
     with pytest.raises(RulesError, match=re.escape(f"{declared!r} is not a valid type; did you mean {meant!r}?")):

@@ -127,7 +127,8 @@ def _meant(words: str) -> str:
 
         return next(iter(get_close_matches(words, _PLAIN_SQL, n=1, cutoff=0.7)), "")
     sized = bracket and ours.partition("(")[0] in ("text", "decimal")
-    return f"{ours.partition('(')[0]}({size}" if sized else ours
+    meant = f"{ours.partition('(')[0]}({size.replace('.', ',').replace(';', ',')}" if sized else ours
+    return meant if meant != words else ""
 
 
 def type_of_arrow(arrow: pa.DataType) -> ColumnType | None:
