@@ -47,12 +47,14 @@ def check_decided_again(scene: Scene, store: brenvik.Store, runs: dict[int, list
         assert repr(story) == repr([(run, row) for run, row in told if repr(row["key"]) == repr(key)])
 
 
-def comparable(scene: Scene, rows: list[dict[str, Any]]) -> list[tuple[str, ...]]:
-    """Rows of the oracle or of the table: keys, values, and what the table has of start, end and deletion."""
+def comparable(scene: Scene, rows: list[dict[str, Any]], *, forms: bool = True) -> list[tuple[str, ...]]:
+    """Rows of the oracle or of the table: keys, values, and what the table has of start, end and deletion; without ``forms`` only
+    what of each value is compared."""
     own, d = scene.own, scene.declared
+    columns = {**{name: name for name in (*d.keys, *d.values)}, **{before: name for name, before in d.type_3.items()}}
     made = []
     for row in rows:
-        parts = [shown(row[name]) for name in (*d.keys, *d.values, *d.type_3.values())]
+        parts = [shown(row[name]) if forms else str(d.form(of, row[name])) for name, of in columns.items()]
         for name in ("valid_from", "valid_to", "is_deleted"):
             if own[name] is None:
                 continue

@@ -61,8 +61,9 @@ class Way:
         check_time_line(scene, list(after.values()))
         return seen, done
 
-    def is_the_oracles(self) -> None:
-        assert comparable(self.scene, stored(self.scene, self.store)) == comparable(self.scene, self.oracle.rows())
+    def is_the_oracles(self, *, forms: bool = True) -> None:
+        rows = comparable(self.scene, stored(self.scene, self.store), forms=forms)
+        assert rows == comparable(self.scene, self.oracle.rows(), forms=forms)
 
     def load(self, batch: Batch) -> None:
         seen, done = self.stepped(lambda preview: self.scene.load(self.store, batch, preview=preview))
@@ -265,7 +266,8 @@ Released = tuple[int, tuple[Any, ...]]
 
 
 def walk_extracts(scene: Scene, data: st.DataObject, *, holds: bool = False) -> None:
-    """Without an extract, all that came after it says the same."""
+    """Without an extract, all that came after it says the same; but in which form it said so, where differences are ignored, is
+    not known of rows that were equal."""
     taken: dict[int, Extract] = {}
     decided: list[tuple[int, Released, bool]] = []
     """What a person decided of pending deletes: after how many extracts, which, and whether it was dropped."""
@@ -318,11 +320,11 @@ def walk_extracts(scene: Scene, data: st.DataObject, *, holds: bool = False) -> 
             if not (holds and reverted):  # what a reverted extract held, the next one holds anew
                 assert +counts == +expected
                 assert done.counts["read"] + done.counts["derived"] == expected.total()
-            way.is_the_oracles()
+            way.is_the_oracles(forms=not reverted)
             others = ["revert", "revert", "rebuild", *(["decide"] * 2 if holds else [])]
             others += ["compact"] * 2 if scene.store == "lakehouse" else []
             for do in data.draw(st.lists(st.sampled_from(others), max_size=2)):
                 reverted |= do == "revert"
                 decide(way) if do == "decide" else getattr(way, do)()
                 way.oracle = as_if_never(way.out)
-                way.is_the_oracles()
+                way.is_the_oracles(forms=not reverted)

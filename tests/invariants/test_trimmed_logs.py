@@ -197,21 +197,24 @@ def test_a_trimmed_log_with_deletes_that_wait(scene: Scene, data: st.DataObject)
 
 
 @settings(max_examples=share(10))
-@given(some([scene for scene in EXTRACTED if not scene.declared.ignored]), st.data())
+@given(some(EXTRACTED), st.data())
 def test_extracts_after_a_trimmed_log(scene: Scene, data: st.DataObject) -> None:
-    """Extracts go on, and later ones can be reverted; one from before is refused. Without ignored differences: which form an
-    equal row had is not logged."""
+    """Extracts go on, and later ones can be reverted; one from before is refused. In which form equal rows said the same, where
+    differences are ignored, is not known when a run is restored."""
     taken: dict[int, Extract] = {}
     runs: dict[int, datetime] = {}
     out: set[int] = set()
     at, clock, settled = datetime(2024, 5, 13, 1, 30), datetime(2024, 5, 13, 2), 0
+
+    forms = True
 
     def is_the_oracles(store: brenvik.Store) -> None:
         oracle = Oracle(scene.declared)
         for run, (when, rows, _, scope) in taken.items():
             if run not in out:
                 oracle.extract(rows, when, scope)
-        assert comparable(scene, stored(scene, store)) == comparable(scene, oracle.rows())
+        rows = comparable(scene, stored(scene, store), forms=forms)
+        assert rows == comparable(scene, oracle.rows(), forms=forms)
 
     with fresh(scene) as store, patch("brenvik.ledger.runs.now", lambda: clock):
         limit = datetime(1, 1, 1)
@@ -241,4 +244,5 @@ def test_extracts_after_a_trimmed_log(scene: Scene, data: st.DataObject) -> None
                 chosen = data.draw(st.sampled_from(late))
                 store.revert(scene.rules, chosen, undo=chosen in out)
                 out ^= {chosen}
+                forms = False
                 is_the_oracles(store)
