@@ -78,7 +78,8 @@ def test_loads_trim_it_when_a_twentieth_of_the_period_has_passed(anywhere: brenv
     assert load(datetime(2025, 8, 1), 11) == ["Run 4 trimmed the change log: 4 changes of 1 key into 3 base states."]
     assert in_log(anywhere) == 7
     assert load(datetime(2025, 8, 20), 12) == []
-    assert load(datetime(2025, 8, 22), 13) == ["Run 7 trimmed the change log: nothing is old enough."]
+    assert load(datetime(2025, 8, 22), 13) == []
+    assert anywhere.runs(last=1)["message"].to_pylist() == ["Trimmed: nothing is old enough."]
     status = anywhere.ledger.all_trimmed()["lamp"]
     assert (status.run, status.before) == (1, "2024-06-27 00:00:00")
 
@@ -215,8 +216,16 @@ def test_other_tables_are_not_trimmed() -> None:
             store.trim(named, keep="1 day")
     with pytest.raises(DeclarationError, match="never been loaded"):
         store.trim(replace(RULES, table="none"))
-    with pytest.raises(DeclarationError, match="expected a period, as in '7 days', got 'soon'"):
-        store.trim(RULES, keep="soon")
+    for keep in ("soon", timedelta(-1), "9" * 20 + " days"):
+        with pytest.raises(DeclarationError, match="expected a period, as in '7 days', got"):
+            store.trim(RULES, keep=keep)
+
+
+def test_a_period_longer_than_time_keeps_all() -> None:
+    store = brenvik.open_store("duckdb::memory:")
+    rules = replace(RULES, change_log="1000000 days")
+    store.load(rules, MAY, kind="upserts")
+    assert store.trim(rules).notes == ["Trimmed: nothing is old enough."]
 
 
 @pytest.mark.parametrize(

@@ -70,13 +70,11 @@ def parse_span(text: str | int) -> Span:
 
 def parse_period(text: object) -> timedelta:
     """A duration, or one as people write it. Raises ValueError that says what was expected."""
-    if isinstance(text, timedelta):
-        return text
     try:
-        span = parse_span(text) if isinstance(text, str) else None
-    except ValueError:
+        span = text if isinstance(text, timedelta) else parse_span(text) if isinstance(text, str) else None
+    except (ValueError, OverflowError):
         span = None
-    if not isinstance(span, timedelta):
+    if not isinstance(span, timedelta) or span < timedelta(0):
         raise ValueError(f"expected a period, as in '7 days', got {text!r}")
     return span
 

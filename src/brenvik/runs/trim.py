@@ -87,11 +87,12 @@ def trim(
 
 
 def trim_if_due(ledger: Ledger[Engine], rules: TableRules, *, wait_s: float) -> str | None:
-    """Trims the change log after a load, when it is time; returns what to tell of it. The load is done, whatever happens."""
+    """Trims the change log after a load, when it is time; returns what to tell of it, if anything. The load is done, whatever
+    happens."""
     keep = rules.log_period
     if keep is None:
         return None
-    limit = now() - keep - keep / SLACK
+    limit = _ago(_ago(now(), keep), keep / SLACK)
     if ledger.last_run_before(rules.table, limit) is None:
         return None
     if (ledger.last_trim(rules.table) or "") >= str(limit.replace(microsecond=0)):
@@ -100,6 +101,8 @@ def trim_if_due(ledger: Ledger[Engine], rules: TableRules, *, wait_s: float) -> 
         outcome = trim(ledger, rules, keep=keep, reason=None, preview=False, wait_s=wait_s)
     except BrenvikError as error:
         return f"The change log could not be trimmed: {error}"
+    if not outcome.counts["changes_trimmed"]:
+        return None
     return f"Run {outcome.run} trimmed the change log: {outcome.notes[0].partition(': ')[2]}"
 
 
@@ -112,7 +115,7 @@ def _trim(
             f"The change log of table {rules.table!r} cannot be trimmed: it says which values of type 0 columns arrived first "
             '(type_0_changes = "first_arrived").'
         )
-    limit = run.started_at - keep
+    limit = _ago(run.started_at, keep)
     settled = ledger.last_run_before(rules.table, limit) or 0
     before = _as_effective_time(context, limit)
     context = context.with_params(settled_run=settled, settled_before=before)
@@ -128,6 +131,11 @@ def _trim(
     counts |= {"changes_trimmed": found.dropped, "base_states": found.base_states}
     what = "Trimmed" if isinstance(run, Run) else "To trim"
     return outcome_of(run, counts, notes=[f"{what}: {found.in_words}."])
+
+
+def _ago(moment: datetime, span: timedelta) -> datetime:
+    """A moment before another; the earliest there is for longer spans."""
+    return moment - min(span, moment - datetime.min)
 
 
 def _as_effective_time(context: RunContext, moment: datetime) -> str:
