@@ -322,10 +322,11 @@ def _facts(work: duckdb.DuckDBPyConnection, given: Iterable[str], written: Found
 
 
 def _guess(facts: Mapping[str, Any]) -> ColumnType:
-    """The narrowest type that at least nine of ten values fit: a load may reject the others."""
+    """The narrowest type that at least nine of ten values fit: a load may reject the others. Decimals have two digits at least,
+    since the next file may have a finer value than the first."""
     for kind in _GUESSES:
         if facts["fits"][kind]:
-            return parse_type(f"decimal(38,{facts['decimals']})" if kind == "decimal" else kind)
+            return parse_type(f"decimal(38,{max(facts['decimals'], 2)})" if kind == "decimal" else kind)
     return parse_type("text")
 
 
