@@ -81,7 +81,7 @@ class Outcome:
     counts
         ``read``, and ``derived`` (changes derived from a row, as when its key changed); the number of changes per decision,
         which add up to these two; ``rows_before``, ``rows_added``, ``rows_updated``, ``rows_removed`` and ``rows_after`` of
-        the table.
+        the table. For a run that trimmed the change log ``changes_trimmed`` and ``base_states``.
     window, rows_skipped
         For a feed with a watermark: what was loaded, and how many rows of the source were skipped because they are dated in
         the future (``future_rows``) or have no watermark (``without_watermark``).
