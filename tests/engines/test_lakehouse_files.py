@@ -193,7 +193,7 @@ def test_snapshots_stay_as_long_as_is_said_and_what_others_stand_on(tmp_path: Pa
     assert compact(tmp_path)["buoy"].snapshots == (5, 2)
     then = others(tmp_path).load_table("main.buoy").scan(snapshot_id=second).to_arrow()
     assert current(then) == {"NB-1": "Q 2"}
-    with pytest.raises(DeclarationError, match="keep is 'for long'; expected a period, as in"):
+    with pytest.raises(DeclarationError, match="expected a period, as in '7 days', got 'for long'"):
         compact(tmp_path, keep="for long")
 
 
