@@ -254,3 +254,27 @@ def test_rows_without_a_time_are_dated_by_the_caller(tmp_path: Path) -> None:
     assert "2024-05-31" in call("preview", "buoy", "--at", "2024-05-31", cwd=tmp_path).out
     assert "The rows are dated 2024-05-31 00:00:00." in call("load", "buoy", "--at", "2024-05-31", cwd=tmp_path).out
     assert "current since 2024-05-31" in call("history", "buoy", "A", cwd=tmp_path).out
+
+
+def test_check_says_what_changed_rules_mean(coast: Path) -> None:
+    """Those that are free, those that hold from now on, and those that need a rebuild."""
+    declare(coast, HEAD, table("buoy"))
+    assert call("load", cwd=coast).code == 0
+    assert "Changed since" not in call("check", cwd=coast).out
+    more = 'max_rejects = 5\nwrite_mode = "copy_on_write"\nties = "reject"\nreject_if = { dark = "light is null" }\n'
+    declare(coast, HEAD, table("buoy", more + 'ignored_differences = { light = "case" }'))
+    said = call("check", cwd=coast)
+    assert said.code == 0
+    for told in (
+        "Changed since the last load: max_rejects, write_mode; no row of the table depends on that.",
+        "Changed since the last load: reject_if, ties; this holds for changes from the next load on.",
+        "Changed since the last load: ignored_differences; this holds from the next load on, and with brenvik rebuild buoy",
+    ):
+        assert told in said.out
+    (coast / "buoy_2.csv").write_text("code,at,light\nA,2,FL\n")
+    assert call("load", cwd=coast).code == 0
+    assert "Changed since" not in call("check", cwd=coast).out
+    declare(coast, HEAD, table("buoy", 'type_1 = "light"'))
+    needs = call("check", cwd=coast)
+    assert needs.code == 2
+    assert "recompute the table (brenvik rebuild buoy)" in needs.out

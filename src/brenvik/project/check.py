@@ -21,6 +21,7 @@ from brenvik.model.rules import TableRules
 from brenvik.model.suggest import suggestion
 from brenvik.model.types import ColumnType
 from brenvik.project.project import Project, ProjectTable
+from brenvik.project.rule_changes import notes_on_changed_rules
 from brenvik.runs.missing import missing
 from brenvik.runs.pipeline import rows_without_changes
 from brenvik.runs.prepare import check_rules, check_scope, undeclared
@@ -73,16 +74,6 @@ def check_rights(project: Project, store: Store, tables: Sequence[str] | None = 
     return store.engine.missing_rights([table.rules.stored_as for table in chosen], own_schema=SCHEMA)
 
 
-def _notes_on_log(rules: TableRules, state: TableState | None) -> list[str]:
-    """What a period of the change log means that is new in the rules, or is gone from them."""
-    period = rules.change_log if isinstance(rules.change_log, str) else None
-    if state is None or not rules.is_logged or state.rules.get("log_period") == period:
-        return []
-    if period is None:
-        return ["From the next load on, all changes stay in the change log."]
-    return [f"From the next load on, changes older than {period} become base states in the change log."]
-
-
 def check_table(project: Project, name: str, store: Store) -> Finding:
     """Checks one table; every fault becomes an entry of the finding, never an exception."""
     table = project.table(name)
@@ -95,7 +86,7 @@ def check_table(project: Project, name: str, store: Store) -> Finding:
         return finding
     known = state.rules.get("stamps", {}) if state else table.rules.stamps
     finding.notes += [f"With the next load: stamp {name} is added." for name in table.rules.stamps if name not in known]
-    finding.notes += _notes_on_log(table.rules, state)
+    finding.notes += notes_on_changed_rules(table.rules, state)
     try:
         check_rules(table.rules, state)
     except Blocked as error:
