@@ -265,8 +265,8 @@ def test_a_killed_run_leaves_before_or_after_and_the_next_completes_it(
     for number in range(EACH):
         killed = waiting.copied(tmp_path / f"kill {number}")
         at = dice.randrange(len(trial.statements)) if number % 4 else trial.commit  # a quarter around the last commit
-        at = at if number != 1 else len(trial.statements) // 2
-        _, told = killed.call(caller, *words, kill_at=at, after_s=dice.uniform(0.0, 0.02))
+        at, after_s = (at, dice.uniform(0.0, 0.02)) if number != 1 else (len(trial.statements) // 2, 0.0)
+        _, told = killed.call(caller, *words, kill_at=at, after_s=after_s)
         seen[f"{told[-1]}{', all done' if trial.check(killed, told) else ''}"] += 1
         killed.drop()
     waiting.drop()
