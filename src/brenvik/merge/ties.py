@@ -10,9 +10,8 @@ from functools import lru_cache
 
 from brenvik.merge import sql
 from brenvik.merge.classify import compared_values, is_late, place, same_change
-from brenvik.merge.row_errors import joined
-from brenvik.merge.schema import COLUMN_SET, DELETE, EFFECTIVE_AT, SEQUENCE_NO, TableSchema
-from brenvik.merge.validate import ORIGINAL
+from brenvik.merge.schema import COLUMN_SET, DELETE, SEQUENCE_NO, TableSchema
+from brenvik.merge.validate import ORIGINAL, also_invalid
 
 ROWS = "rows_with_ties"
 """The working relation with the rows as they were staged."""
@@ -94,16 +93,6 @@ def count_ties(schema: TableSchema, *, logged: bool) -> str:
 @lru_cache(maxsize=64)
 def reject_ties(schema: TableSchema, *, is_extract: bool) -> str:
     """The query for ``staged``, in which the rows in ``ties`` are invalid."""
-    column_names = schema.order or schema.keys
-    value = joined(", ", (f"CAST(s.{sql.quote(name)} AS TEXT)" for name in column_names))
     own, logged = map(sql.literal, _reasons(schema, is_extract=is_extract))
-    error = (
-        f"{schema.store.json_object}('column', {sql.literal(', '.join(column_names))}, 'value', {value}, "
-        f"'reason', CASE WHEN t.brenvik_is_logged = 1 THEN {logged} ELSE {own} END, 'row', s.{ORIGINAL})"
-    )
-    names = (SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns)
-    return f"""
-SELECT {sql.columns(names, "s")},
-  CASE WHEN t.{SEQUENCE_NO} IS NULL THEN s.brenvik_error ELSE CAST({error} AS TEXT) END AS brenvik_error
-FROM {sql.work(ROWS)} s
-LEFT JOIN {sql.work("ties")} t ON t.{SEQUENCE_NO} = s.{SEQUENCE_NO}"""
+    reason = f"CASE WHEN t.brenvik_is_logged = 1 THEN {logged} ELSE {own} END"
+    return also_invalid(schema, sql.work(ROWS), sql.work("ties"), schema.order or schema.keys, reason)

@@ -15,9 +15,8 @@ from brenvik.merge import sql
 from brenvik.merge.change_log import log_columns
 from brenvik.merge.replay_decisions import BEGINS, starts
 from brenvik.merge.row_changes import DeleteRows
-from brenvik.merge.row_errors import joined
 from brenvik.merge.schema import BASE, COLUMN_SET, DELETE, EFFECTIVE_AT, RUN, SEQUENCE_NO, TableSchema
-from brenvik.merge.validate import ORIGINAL, may_be_beyond
+from brenvik.merge.validate import ORIGINAL, also_invalid, may_be_beyond
 
 OLD, BASE_STATES, TRIMMED_KEYS = "old_changes", "base_states", "trimmed_keys"
 DROPPED, TRIMMED_LOG = "dropped_changes", "trimmed_log"
@@ -202,16 +201,6 @@ GROUP BY s.{SEQUENCE_NO}"""
 def reject_beyond(schema: TableSchema) -> str:
     """The query for all staged rows, in which those beyond the log are invalid."""
     columns = tuple(filter(None, [schema.effective])) or schema.keys
-    value = joined(", ", (f"CAST(s.{sql.quote(name)} AS TEXT)" for name in columns))
-    reason = "'not after ' || CAST(b.brenvik_limit AS TEXT) || ', up to which the changes of its key are trimmed'"
-    error = (
-        f"{schema.store.json_object}('column', {sql.literal(', '.join(columns))}, 'value', {value}, 'reason', {reason}, "
-        f"'row', s.{ORIGINAL})"
-    )
-    names = (SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns)
-    kept = f", s.{ORIGINAL}" if schema.rejects_ties else ""
-    return f"""
-SELECT {sql.columns(names, "s")},
-  CASE WHEN b.{SEQUENCE_NO} IS NULL THEN s.brenvik_error ELSE CAST({error} AS TEXT) END AS brenvik_error{kept}
-FROM {sql.work(STAGED)} s
-LEFT JOIN {sql.work(BEYOND)} b ON b.{SEQUENCE_NO} = s.{SEQUENCE_NO}"""
+    reason = "'not after ' || CAST(t.brenvik_limit AS TEXT) || ', up to which the changes of its key are trimmed'"
+    kept = (ORIGINAL,) if schema.rejects_ties else ()
+    return also_invalid(schema, sql.work(STAGED), sql.work(BEYOND), columns, reason, kept)

@@ -338,6 +338,24 @@ def find_valid(relation: str, *, derives: bool) -> str:
     return f"SELECT s.* FROM {sql.work(relation)} s WHERE s.brenvik_error IS NULL{twin}"
 
 
+def also_invalid(
+    schema: TableSchema, rows: str, invalid: str, columns: tuple[str, ...], reason: str, kept: tuple[str, ...] = ()
+) -> str:
+    """The query for staged rows with their errors, in which those whose numbers are in the relation ``invalid`` have one as well,
+    in these ``columns``; ``reason`` is an expression over a row ``t`` of it. ``kept`` are further columns of the rows."""
+    value = joined(", ", (f"CAST(s.{sql.quote(name)} AS TEXT)" for name in columns))
+    error = (
+        f"{schema.store.json_object}('column', {sql.literal(', '.join(columns))}, 'value', {value}, "
+        f"'reason', {reason}, 'row', s.{ORIGINAL})"
+    )
+    names = (SEQUENCE_NO, COLUMN_SET, DELETE, EFFECTIVE_AT, *schema.change_columns, *kept)
+    return f"""
+SELECT {sql.columns(names, "s")},
+  CASE WHEN t.{SEQUENCE_NO} IS NULL THEN s.brenvik_error ELSE CAST({error} AS TEXT) END AS brenvik_error
+FROM {rows} s
+LEFT JOIN {invalid} t ON t.{SEQUENCE_NO} = s.{SEQUENCE_NO}"""
+
+
 def malformed(store: Capabilities) -> Staging:
     """Makes ``malformed``: lines that are not rows."""
     renamed = (("reason", "brenvik_reason"), ("line_text", "brenvik_row"))

@@ -16,12 +16,11 @@ from brenvik.ledger.records import Preview, Run
 from brenvik.ledger.schema import ERASE, ROW_COUNTS, SALT, change_log_table, currently_pending
 from brenvik.merge import erase as erasing
 from brenvik.merge.stored_rows import stored_rows
-from brenvik.model.decisions import DECISIONS
 from brenvik.model.rules import TableRules
 from brenvik.model.text_forms import KeyForm, has_words, in_form
 from brenvik.outcome import Outcome
 from brenvik.runs.context import RunContext
-from brenvik.runs.recompute import begin, outcome_of, recorded
+from brenvik.runs.recompute import begin, counts_without_changes, outcome_of, recorded
 
 
 @dataclass(frozen=True)
@@ -84,13 +83,7 @@ def _erase(
     context = begin(ledger, rules, run=run, memory=memory, params=params)
     with ledger.engine.transaction(rules if isinstance(run, Run) else None):
         found = _find(ledger, context)
-        state = context.memory.state
-        assert state
-        counts = dict.fromkeys(("read", "derived", *DECISIONS, *ROW_COUNTS), 0) | {
-            "rows_before": state.row_count,
-            "rows_removed": found.rows,
-            "rows_after": state.row_count - found.rows,
-        }
+        counts = counts_without_changes(context.memory, removed=found.rows)
         if isinstance(run, Run):
             _apply(ledger, context, found, run, counts, salt)
     context.workspace.discard()

@@ -80,11 +80,11 @@ def _check_reach(ledger: Ledger[Engine], rules: TableRules, known_at: int | None
     trimmed = ledger.trimmed(rules.table)
     if trimmed is None:
         return
-    beyond = [f"run {known_at}"] if known_at is not None and known_at < trimmed.run else []
-    beyond += [f"run {run}" for run in without if run <= trimmed.run]
+    beyond = [f"as known after run {known_at}"] if known_at is not None and known_at < trimmed.run else []
+    beyond += [f"without run {run}" for run in without if run <= trimmed.run]
     if beyond:
         raise DeclarationError(
-            f"The history of table {rules.table!r} cannot be shown as of {', '.join(beyond)}: its change log is trimmed up to "
+            f"The history of table {rules.table!r} cannot be shown {', '.join(beyond)}: its change log is trimmed up to "
             f"run {trimmed.run}."
         )
 

@@ -20,6 +20,7 @@ from brenvik.ledger.schema import ROW_COUNTS
 from brenvik.merge import diff
 from brenvik.merge.plan.kinds import LoadPlan, recompute_plan
 from brenvik.merge.plan.steps import Begun, Resolved, RowChanges
+from brenvik.model.decisions import DECISIONS
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs import pipeline
@@ -203,6 +204,13 @@ def apply_changes(
         highest = state.high_order, state.high_effective
     pipeline.record_state(ledger, context, applied, highest, first_run=first_run)
     ledger.end_run(run, "done", changes.counts, "\n".join(context.notes))
+
+
+def counts_without_changes(memory: LoadMemory, *, removed: int = 0) -> dict[str, int]:
+    """What is counted of a run that brings no changes, but may remove rows."""
+    rows = memory.state.row_count if memory.state else 0
+    sizes = {"rows_before": rows, "rows_removed": removed, "rows_after": rows - removed}
+    return dict.fromkeys(("read", "derived", *DECISIONS, *ROW_COUNTS), 0) | sizes
 
 
 def outcome_of(run: Attempt, counts: Mapping[str, int], changed_keys: Any = None, notes: Iterable[str] = ()) -> Outcome:

@@ -15,12 +15,11 @@ from brenvik.ledger.records import Preview, Run
 from brenvik.ledger.schema import ROW_COUNTS, TRIM, approved_deletes, ever_pending, ever_reverted
 from brenvik.merge import trim as trimming
 from brenvik.merge import writes
-from brenvik.model.decisions import DECISIONS
 from brenvik.model.rules import TableRules
 from brenvik.outcome import Outcome
 from brenvik.runs import pipeline
 from brenvik.runs.context import RunContext
-from brenvik.runs.recompute import begin, check_log, outcome_of, recorded
+from brenvik.runs.recompute import begin, check_log, counts_without_changes, outcome_of, recorded
 
 SLACK = 20
 """A change log is trimmed after a load when a twentieth of its period has passed since the last time."""
@@ -121,7 +120,7 @@ def _trim(
     context = context.with_params(settled_run=settled, settled_before=before)
     with ledger.engine.transaction(rules if isinstance(run, Run) else None):
         found = _find(context, settled)
-        counts = _counts(context.memory)
+        counts = counts_without_changes(context.memory)
         if isinstance(run, Run):
             _apply(context, found)
             reach = {"label": str(settled if found.dropped else 0), "window_high": before}
@@ -147,11 +146,6 @@ def _as_effective_time(context: RunContext, moment: datetime) -> str:
         )
     moment = moment.replace(microsecond=0)
     return str(moment.date() if kind == "date" else moment)
-
-
-def _counts(memory: LoadMemory) -> dict[str, int]:
-    rows = memory.state.row_count if memory.state else 0
-    return dict.fromkeys(("read", "derived", *DECISIONS, *ROW_COUNTS), 0) | {"rows_before": rows, "rows_after": rows}
 
 
 def _find(context: RunContext, settled: int) -> _Found:

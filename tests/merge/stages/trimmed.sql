@@ -279,9 +279,9 @@ GROUP BY s.brenvik_sequence_no;
 
 CREATE TEMP TABLE "brenvik_work_staged" AS
 SELECT s."brenvik_sequence_no", s."brenvik_column_set", s."brenvik_delete", s."brenvik_effective_at", s."buoy_code", s."at", s."entry", s."name", s."colour", s."keeper", s."since",
-  CASE WHEN b.brenvik_sequence_no IS NULL THEN s.brenvik_error ELSE CAST(json_object('column', 'at', 'value', substr(COALESCE(', ' || CAST(s."at" AS TEXT), ''), 3), 'reason', 'not after ' || CAST(b.brenvik_limit AS TEXT) || ', up to which the changes of its key are trimmed', 'row', s.brenvik_row) AS TEXT) END AS brenvik_error
+  CASE WHEN t.brenvik_sequence_no IS NULL THEN s.brenvik_error ELSE CAST(json_object('column', 'at', 'value', substr(COALESCE(', ' || CAST(s."at" AS TEXT), ''), 3), 'reason', 'not after ' || CAST(t.brenvik_limit AS TEXT) || ', up to which the changes of its key are trimmed', 'row', s.brenvik_row) AS TEXT) END AS brenvik_error
 FROM "brenvik_work_rows_of_any_time" s
-LEFT JOIN "brenvik_work_rows_beyond_the_log" b ON b.brenvik_sequence_no = s.brenvik_sequence_no;
+LEFT JOIN "brenvik_work_rows_beyond_the_log" t ON t.brenvik_sequence_no = s.brenvik_sequence_no;
 
 SELECT s.*, o."brenvik_highest_0", o."brenvik_highest_1" FROM (SELECT count(c.brenvik_error) AS invalid, 0 AS inactive, 0 AS derived,
   count(CASE WHEN c.brenvik_error IS NULL THEN 1 END) AS changes, count(CASE WHEN c.brenvik_error IS NULL AND NOT ((c."at" > CAST(:high_order_0 AS TIMESTAMP) OR (c."at" = CAST(:high_order_0 AS TIMESTAMP) AND c."entry" > CAST(:high_order_1 AS BIGINT))) AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP)) THEN 1 END) AS late, CAST(max(CASE WHEN c.brenvik_error IS NULL AND c.brenvik_effective_at > CAST(:high_effective AS TIMESTAMP) THEN c.brenvik_effective_at END) AS TEXT) AS "brenvik_highest",
